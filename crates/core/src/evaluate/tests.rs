@@ -1,0 +1,230 @@
+//! Plans run over points in memory, against a loop that anyone can check.
+
+use std::{collections::BTreeMap, fmt::Write as _};
+
+use proptest::prelude::*;
+
+use super::*;
+use crate::{
+    catalogue::Catalogue,
+    model::{Kind, MetricDefinition, MetricId},
+    plan::{Limits, plan},
+    query::{Frame, parse},
+    time::{SECOND, format_utc},
+};
+
+/// A source that keeps some runs as blocks and some as points.
+#[derive(Default)]
+struct Memory {
+    runs: BTreeMap<SeriesId, Vec<(bool, Columns)>>,
+}
+
+struct MemoryBlock<'a>(&'a Columns, Summary);
+
+impl StoredBlock for MemoryBlock<'_> {
+    fn summary(&self) -> &Summary {
+        &self.1
+    }
+
+    fn decode(&self, out: &mut Columns) -> Result<(), SourceError> {
+        out.times.extend(&self.0.times);
+        out.values.extend(&self.0.values);
+        Ok(())
+    }
+}
+
+impl Source for Memory {
+    fn scan(&self, _: DatasetId, series: SeriesId, range: TimeRange, visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>) -> Result<(), SourceError> {
+        for (packed, columns) in self.runs.get(&series).into_iter().flatten() {
+            let Some(summary) = Summary::of(&columns.times, &columns.values) else { continue };
+            if !range.meets(summary.first.time, summary.last.time) {
+                continue;
+            }
+            match packed {
+                true => visit(Run::Block(&MemoryBlock(columns, summary)))?,
+                false => visit(Run::Points(&columns.times, &columns.values))?,
+            }
+        }
+        Ok(())
+    }
+}
+
+const NOW: Nanos = 1_790_000_000 * SECOND;
+
+fn waterway() -> (Catalogue, Memory) {
+    let mut catalogue = Catalogue::default();
+    catalogue.put_dataset(DatasetId(1), "velmar", "Europe/Lisbon", "");
+    let dataset = catalogue.dataset_mut("velmar").unwrap();
+    dataset.put_metric(MetricId(1), "level", MetricDefinition { unit: Some("cm".into()), ..Default::default() });
+    dataset.put_metric(MetricId(2), "gate", MetricDefinition { kind: Kind::State, ..Default::default() });
+    let mut memory = Memory::default();
+    for (id, (lock, reach)) in [("osier", "upper"), ("marl", "upper"), ("wick", "lower")].into_iter().enumerate() {
+        let tags = || [("lock", lock), ("reach", reach)].into_iter();
+        dataset.put_series(SeriesId(id as u32), "level", tags(), vec![]);
+        // Each series learnt its words in another order.
+        let mut words = vec!["open".into(), "closed".into()];
+        words.rotate_left(id % 2);
+        dataset.put_series(SeriesId(id as u32 + 10), "gate", tags(), words);
+        let minutes = |count: i64| (0..count).map(|i| NOW - (count - i) * 60 * SECOND).collect::<Vec<_>>();
+        let values = |count: i64, step: f64| (0..count).map(|i| id as f64 * 100.0 + i as f64 * step).collect::<Vec<_>>();
+        let runs = [(true, 0..40), (false, 40..60)];
+        let (times, all) = (minutes(60), values(60, 1.0));
+        let level = runs.map(|(packed, part)| (packed, Columns { times: times[part.clone()].to_vec(), values: all[part].to_vec() }));
+        memory.runs.insert(SeriesId(id as u32), level.to_vec());
+        let states = (0..60).map(|i| f64::from(u8::from(i % 2 == 0))).collect();
+        memory.runs.insert(SeriesId(id as u32 + 10), vec![(false, Columns { times: minutes(60), values: states })]);
+    }
+    (catalogue, memory)
+}
+
+fn ask(text: &str) -> String {
+    let (catalogue, memory) = waterway();
+    let limits = Limits { series: 100, windows: 100, cells: 200, points: 50 };
+    let query = match parse(text) {
+        Ok(query) => query,
+        Err(error) => return error.render(text),
+    };
+    let plan = match plan(&query, &Frame::default(), &catalogue, "velmar", NOW, &limits) {
+        Ok(plan) => plan,
+        Err(crate::plan::PlanError::Query(error)) => return error.render(text),
+        Err(error) => return error.to_string(),
+    };
+    let answer = match evaluate(plan, &memory, &|| false) {
+        Ok(answer) => answer,
+        Err(error) => return error.to_string(),
+    };
+    let mut out = String::new();
+    for show in &answer.shows {
+        let _ = writeln!(out, "{} [{}]", show.label, show.unit.as_deref().unwrap_or("-"));
+        match &show.lines {
+            Lines::Windows(lines) => {
+                for line in lines {
+                    let values: Vec<String> = line.values.iter().map(|v| format!("{v:?}")).collect();
+                    let _ = writeln!(out, "  {}: {}", crate::model::TagsDisplay(&line.tags), values.join(" "));
+                }
+            }
+            Lines::Points(lines) => {
+                for line in lines {
+                    let times: Vec<String> = line.times.iter().map(|at| format_utc(*at)).collect();
+                    let _ = writeln!(out, "  {}: {} {:?}", crate::model::TagsDisplay(&line.tags), times.join(" "), line.values);
+                }
+            }
+        }
+    }
+    for note in &answer.notes {
+        let _ = writeln!(out, "note: {note}");
+    }
+    let _ = writeln!(out, "{:?}", answer.cost);
+    out
+}
+
+#[test]
+fn answers_and_refusals() {
+    let queries = [
+        r#"show mean of level where reach = "upper" over last 1h per 30m"#,
+        "show count of level by reach over last 1h",
+        "show max of level overall as \"highest\" over last 10m",
+        "show sum of level by lock, reach over last 3m per 1m",
+        "show last of gate over last 1h",
+        "show first of gate overall over last 1h",
+        "show count of gate over last 1h",
+        "show points of gate where lock = \"marl\" over last 2m",
+        "show points of level where lock = \"wick\" over last 22m",
+        "show mean of level where lock = \"oiser\" over last 1h",
+        "show mean of level where lock = \"osier\" over 2026-01-01 to 2026-01-02",
+        "show mean of velmar::level overall over last 1m",
+        "show mean of gate over last 1h",
+        "show mean of lebel over last 1h",
+        "show mean of voltage over last 1h",
+        "show mean of other::level over last 1h",
+        "show mean of level where loc = \"osier\" over last 1h",
+        "show mean of level by keeper over last 1h",
+        "show mean of level",
+        "show mean of level over now to now - 1h",
+        "show mean of level over 2026-03-29T01:30 to now",
+        "show mean of level over last 1h zone \"Nowhere\"",
+        "show mean of level over last 10h per 1s",
+        "show mean of level over last 90m per 1m",
+        "show points of level over last 1h",
+    ];
+    let told: String = queries.iter().map(|text| format!("> {text}\n{}\n", ask(text))).collect();
+    insta::assert_snapshot!(told);
+}
+
+#[test]
+fn the_text_wins_over_the_frame_from_outside_and_says_so() {
+    let (catalogue, _) = waterway();
+    let query = parse("show mean of level over last 2h").unwrap();
+    let outer = crate::query::parse_frame("over last 1h per 15m zone \"UTC\"").unwrap();
+    let plan = plan(&query, &outer, &catalogue, "velmar", NOW, &Limits::default()).unwrap();
+    assert_eq!(plan.notes, ["the query's own `over last 2h` was used, not the frame's `over last 1h`"]);
+    assert_eq!(plan.windows.width().unwrap().to_string(), "15m");
+    assert_eq!(plan.zone.iana_name(), Some("UTC"));
+}
+
+#[test]
+fn a_stopped_query_gives_nothing() {
+    let (catalogue, memory) = waterway();
+    let plan = plan(&parse("show mean of level over last 1h").unwrap(), &Frame::default(), &catalogue, "velmar", NOW, &Limits::default());
+    assert!(matches!(evaluate(plan.unwrap(), &memory, &|| true), Err(EvaluateError::Stopped)));
+}
+
+#[test]
+fn a_sum_beyond_doubles_is_empty_and_told() {
+    let (catalogue, mut memory) = waterway();
+    memory.runs.insert(SeriesId(0), vec![(false, Columns { times: vec![NOW - 2, NOW - 1], values: vec![f64::MAX, f64::MAX] })]);
+    let query = parse("show sum of level where lock = \"osier\" over last 1m").unwrap();
+    let plan = plan(&query, &Frame::default(), &catalogue, "velmar", NOW, &Limits::default()).unwrap();
+    let answer = evaluate(plan, &memory, &|| false).unwrap();
+    assert_eq!(answer.notes.len(), 1);
+}
+
+/// What the reducers mean, in the plainest way.
+fn obvious(points: &[(Nanos, f64)], windows: &Windows, reducer: Reducer) -> Vec<Option<f64>> {
+    let window = |pair: &[Nanos]| {
+        let inside: Vec<(Nanos, f64)> = points.iter().copied().filter(|(at, _)| pair[0] <= *at && *at < pair[1] && windows.range().contains(*at)).collect();
+        let values = inside.iter().map(|(_, value)| *value);
+        let count = inside.len() as f64;
+        (count > 0.0).then(|| match reducer {
+            Reducer::Count => count,
+            Reducer::Sum => values.sum(),
+            Reducer::Mean => values.sum::<f64>() / count,
+            Reducer::Min => values.fold(f64::INFINITY, f64::min),
+            Reducer::Max => values.fold(f64::NEG_INFINITY, f64::max),
+            Reducer::First => inside[0].1,
+            Reducer::Last => inside[inside.len() - 1].1,
+        })
+    };
+    windows.bounds().windows(2).map(window).collect()
+}
+
+proptest! {
+    #[test]
+    fn every_reducer_equals_the_obvious_loop(
+        steps in prop::collection::vec((1i64..400, -100i64..100), 1..200),
+        cuts in prop::collection::vec((1usize..40, any::<bool>()), 1..20),
+        reducer in prop::sample::select(Reducer::ALL.to_vec()),
+        back in 1i64..40_000, width in 1i64..5_000,
+    ) {
+        let (catalogue, mut memory) = waterway();
+        let mut at = NOW - 30_000 * SECOND;
+        let points: Vec<(Nanos, f64)> = steps.iter().map(|(step, value)| { at += step * SECOND; (at, *value as f64 / 4.0) }).collect();
+        let mut runs = Vec::new();
+        let (mut rest, mut cuts) = (&points[..], cuts.iter().cycle());
+        while !rest.is_empty() {
+            let (length, packed) = cuts.next().unwrap();
+            let (run, after) = rest.split_at((*length).min(rest.len()));
+            runs.push((*packed, Columns { times: run.iter().map(|p| p.0).collect(), values: run.iter().map(|p| p.1).collect() }));
+            rest = after;
+        }
+        memory.runs.insert(SeriesId(0), runs);
+        let text = format!("show {reducer} of level where lock = \"osier\" over last {back}s per {width}s");
+        let plan = plan(&parse(&text).unwrap(), &Frame::default(), &catalogue, "velmar", NOW, &Limits::default()).unwrap();
+        let wanted = obvious(&points, &plan.windows, reducer);
+        let answer = evaluate(plan, &memory, &|| false).unwrap();
+        let Lines::Windows(lines) = &answer.shows[0].lines else { panic!() };
+        let found: Vec<Option<f64>> = lines[0].values.iter().map(|v| v.as_ref().and_then(Value::number)).collect();
+        // Quarters add up without rounding, so the sums are equal whatever their order.
+        prop_assert_eq!(found, wanted);
+    }
+}

@@ -1,0 +1,43 @@
+//! What Fenetre *is*, without any input or output.
+//!
+//! Nothing here opens a file, knows SQL or HTTP, spawns a task or looks at a clock: `now` is always an argument. So all of it
+//! can be tested on its own, and every other crate of the workspace stands on it.
+//!
+//! ```text
+//!  text ──► query ──► plan ──► evaluate ──► answer
+//!             │         │          │
+//!             │     catalogue      ├── summary   what a window of points contributes, mergeable
+//!             │         │          └── block     compressed points of one series
+//!             └──── time ──── model
+//! ```
+//!
+//! | module | subject |
+//! |---|---|
+//! | [`time`] | instants, spans, windows |
+//! | [`model`] | names, kinds of metrics, points on their way in |
+//! | [`catalogue`] | which datasets, metrics, tags and series there are; who matches a condition |
+//! | [`block`] | the codec of points at rest |
+//! | [`summary`] | the mergeable form behind every reducer |
+//! | [`query`] | the language: lexer, parser, tree, formatter, errors |
+//! | [`plan`] | a checked query: series, windows, bounds |
+//! | [`evaluate`] | a plan run over an abstract source of points |
+//! | [`answer`] | what comes back |
+//!
+//! ```
+//! use fenetre_core::query;
+//!
+//! let parsed = query::parse(r#"show mean of level where reach = "upper" over last 24h per 15m"#)?;
+//! assert_eq!(query::format(&parsed), "show mean of level where reach = \"upper\"\nover last 24h per 15m\n");
+//! # Ok::<(), fenetre_core::query::QueryError>(())
+//! ```
+
+pub mod answer;
+pub mod block;
+pub mod catalogue;
+pub mod evaluate;
+pub mod model;
+pub mod plan;
+pub mod query;
+pub mod suggest;
+pub mod summary;
+pub mod time;

@@ -1,0 +1,196 @@
+//! Characters to tokens. Line ends are blanks; `#` starts a comment that ends with the line.
+
+use super::QueryError;
+
+/// A stretch of the query's text, in bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Place {
+    /// First byte.
+    pub start: usize,
+    /// First byte after.
+    pub end: usize,
+}
+
+/// What a token is.
+#[derive(Clone, Debug, PartialEq)]
+pub enum TokenKind {
+    /// Letters, digits, `_`, `.` and `:`, beginning with a letter or `_`: a word of the language or a name.
+    Word(String),
+    /// In single quotes: always a name.
+    QuotedName(String),
+    /// In double quotes, with JSON's escapes.
+    Text(String),
+    /// Begins with a digit: a number, a span such as `15m` or a date such as `2026-05-01T09:00`.
+    Figure(String),
+    /// `= != ( ) , -`
+    Sign(&'static str),
+    /// After the last token.
+    End,
+}
+
+/// A token and where it stands.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Token {
+    pub kind: TokenKind,
+    pub place: Place,
+}
+
+impl Token {
+    /// How the token is named in a message.
+    pub fn describe(&self) -> String {
+        match &self.kind {
+            TokenKind::Word(word) | TokenKind::Figure(word) => format!("`{word}`"),
+            TokenKind::QuotedName(name) => format!("the name '{name}'"),
+            TokenKind::Text(text) => format!("the text \"{text}\""),
+            TokenKind::Sign(sign) => format!("`{sign}`"),
+            TokenKind::End => "the end of the query".to_owned(),
+        }
+    }
+}
+
+/// The longest query, in bytes.
+const LONGEST_QUERY: usize = 100_000;
+const SIGNS: [&str; 6] = ["!=", "=", "(", ")", ",", "-"];
+
+/// All tokens of a text, the last of them [`TokenKind::End`].
+pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
+    if text.len() > LONGEST_QUERY {
+        let place = Place { start: LONGEST_QUERY, end: LONGEST_QUERY };
+        return Err(QueryError::new(place, format!("the query is {} bytes long, the limit is {LONGEST_QUERY}", text.len())));
+    }
+    let mut tokens = Vec::new();
+    let mut at = 0;
+    while let Some(c) = text[at..].chars().next() {
+        let start = at;
+        let kind = match c {
+            _ if c.is_whitespace() => {
+                at += c.len_utf8();
+                continue;
+            }
+            '#' => {
+                at += text[at..].find('\n').unwrap_or(text.len() - at);
+                continue;
+            }
+            '"' => TokenKind::Text(quoted_text(text, &mut at)?),
+            '\'' => TokenKind::QuotedName(quoted_name(text, &mut at)?),
+            _ if c.is_ascii_digit() => TokenKind::Figure(figure(text, &mut at)),
+            _ if c.is_alphabetic() || c == '_' => TokenKind::Word(run(text, &mut at, is_name)),
+            _ => match SIGNS.iter().find(|sign| text[at..].starts_with(**sign)) {
+                Some(sign) => {
+                    at += sign.len();
+                    TokenKind::Sign(sign)
+                }
+                None => {
+                    let place = Place { start, end: start + c.len_utf8() };
+                    let error = QueryError::new(place, format!("`{c}` has no meaning in a query"));
+                    return Err(error.with_help("names with unusual characters stand in single quotes, texts in double quotes"));
+                }
+            },
+        };
+        tokens.push(Token { kind, place: Place { start, end: at } });
+    }
+    tokens.push(Token { kind: TokenKind::End, place: Place { start: text.len(), end: text.len() } });
+    Ok(tokens)
+}
+
+fn is_name(c: char) -> bool {
+    c.is_alphanumeric() || matches!(c, '_' | '.' | ':')
+}
+
+/// Whether a name can stand without quotes.
+pub fn is_plain_name(name: &str) -> bool {
+    name.chars().next().is_some_and(|c| c.is_alphabetic() || c == '_') && name.chars().all(is_name)
+}
+
+fn run(text: &str, at: &mut usize, belongs: impl Fn(char) -> bool) -> String {
+    let length = text[*at..].find(|c| !belongs(c)).unwrap_or(text.len() - *at);
+    let found = text[*at..*at + length].to_owned();
+    *at += length;
+    found
+}
+
+/// A number, span or date. A date goes on over `-`, and after its `T` over `+`; a number or span does not.
+fn figure(text: &str, at: &mut usize) -> String {
+    let rest = text[*at..].as_bytes();
+    let is_date = rest.len() >= 7 && rest[..4].iter().all(u8::is_ascii_digit) && rest[4] == b'-' && rest[5].is_ascii_digit();
+    if !is_date {
+        return run(text, at, |c| c.is_alphanumeric() || c == '.');
+    }
+    let mut figure = run(text, at, |c| c.is_ascii_alphanumeric() || matches!(c, '-' | ':' | '.'));
+    if figure.contains('T') && text[*at..].starts_with('+') {
+        figure.push('+');
+        *at += 1;
+        figure.push_str(&run(text, at, |c| c.is_ascii_digit() || c == ':'));
+    }
+    figure
+}
+
+fn unclosed(start: usize, text: &str, quote: char) -> QueryError {
+    let end = start + text[start..].find('\n').unwrap_or(text.len() - start);
+    QueryError::new(Place { start, end }, format!("this {quote} is never closed")).with_help(format!("end it with another {quote}"))
+}
+
+fn quoted_name(text: &str, at: &mut usize) -> Result<String, QueryError> {
+    let start = *at;
+    let body = &text[start + 1..];
+    let length = body.find(['\'', '\n']).filter(|end| body[*end..].starts_with('\'')).ok_or_else(|| unclosed(start, text, '\''))?;
+    *at = start + length + 2;
+    if length == 0 {
+        return Err(QueryError::new(Place { start, end: *at }, "a name cannot be empty"));
+    }
+    Ok(body[..length].to_owned())
+}
+
+fn quoted_text(text: &str, at: &mut usize) -> Result<String, QueryError> {
+    let start = *at;
+    let mut out = String::new();
+    let mut chars = text[start + 1..].char_indices();
+    while let Some((offset, c)) = chars.next() {
+        match c {
+            '"' => {
+                *at = start + 1 + offset + 1;
+                return Ok(out);
+            }
+            '\n' => break,
+            '\\' => {
+                let escape = start + 1 + offset;
+                out.push(escaped(text, escape, &mut chars)?);
+            }
+            _ => out.push(c),
+        }
+    }
+    Err(unclosed(start, text, '"'))
+}
+
+/// The character behind a backslash, as JSON writes them.
+fn escaped(text: &str, start: usize, chars: &mut std::str::CharIndices<'_>) -> Result<char, QueryError> {
+    let simple = match chars.next().map(|(_, c)| c) {
+        Some('n') => Some('\n'),
+        Some('t') => Some('\t'),
+        Some('r') => Some('\r'),
+        Some('b') => Some('\u{8}'),
+        Some('f') => Some('\u{c}'),
+        Some(same @ ('"' | '\\' | '/')) => Some(same),
+        Some('u') => {
+            let mut unit = || {
+                let digits: String = chars.by_ref().take(4).map(|(_, c)| c).collect();
+                if digits.len() == 4 { u16::from_str_radix(&digits, 16).ok() } else { None }
+            };
+            match unit() {
+                // The first half of a pair; the second follows as an escape of its own.
+                Some(high @ 0xd800..=0xdbff) => {
+                    let escape: String = chars.by_ref().take(2).map(|(_, c)| c).collect();
+                    let digits: String = chars.by_ref().take(4).map(|(_, c)| c).collect();
+                    let low = u16::from_str_radix(&digits, 16).ok().filter(|_| escape == "\\u");
+                    low.and_then(|low| char::decode_utf16([high, low]).next()?.ok())
+                }
+                other => other.and_then(|unit| char::from_u32(u32::from(unit))),
+            }
+        }
+        _ => None,
+    };
+    simple.ok_or_else(|| {
+        let place = Place { start, end: (start + 2).min(text.len()) };
+        QueryError::new(place, "not an escape").with_help(r#"the escapes are those of JSON: \" \\ \/ \b \f \n \r \t \u00e9"#)
+    })
+}

@@ -1,0 +1,173 @@
+//! Instants as text, by RFC 3339 and in a zone of the IANA database.
+
+use jiff::{Timestamp, Zoned, civil, tz::TimeZone};
+
+use super::Nanos;
+
+/// Why a text is no instant.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum TimeError {
+    /// Not a date and time at all.
+    #[error("`{text}` is not a time: write RFC 3339, such as 2026-05-01T09:00:00Z")]
+    NotATime {
+        /// What was found.
+        text: String,
+    },
+    /// A local time without an offset, where an offset is needed.
+    #[error("`{text}` has no offset from UTC: end it with Z, or with an offset such as +01:00")]
+    NoOffset {
+        /// What was found.
+        text: String,
+    },
+    /// Outside what 64 bits of nanoseconds hold.
+    #[error("`{text}` lies outside the years 1677 to 2262")]
+    OutOfRange {
+        /// What was found.
+        text: String,
+    },
+    /// A local time that a clock change leaves out or brings twice.
+    #[error("`{text}` {problem} in {zone}: write {earlier} or {later}")]
+    ClockChange {
+        /// What was found.
+        text: String,
+        /// `does not exist` or `exists twice`.
+        problem: &'static str,
+        /// The zone.
+        zone: String,
+        /// The earlier reading.
+        earlier: String,
+        /// The later reading.
+        later: String,
+    },
+    /// A zone that the IANA database does not know.
+    #[error("`{name}` is not a time zone of the IANA database, such as Europe/Lisbon or UTC")]
+    UnknownZone {
+        /// What was asked for.
+        name: String,
+    },
+}
+
+/// The zone of that IANA name.
+///
+/// # Errors
+/// [`TimeError::UnknownZone`].
+pub fn zone(name: &str) -> Result<TimeZone, TimeError> {
+    TimeZone::get(name).map_err(|_| TimeError::UnknownZone { name: name.to_owned() })
+}
+
+/// Reads an RFC 3339 time, which has an offset from UTC.
+///
+/// # Errors
+/// [`TimeError`] where the text is none, lacks the offset or lies out of range.
+pub fn parse_rfc3339(text: &str) -> Result<Nanos, TimeError> {
+    match text.parse::<Timestamp>() {
+        Ok(stamp) => nanos(stamp, text),
+        Err(_) if text.parse::<civil::DateTime>().is_ok() => Err(TimeError::NoOffset { text: text.to_owned() }),
+        Err(_) => Err(TimeError::NotATime { text: text.to_owned() }),
+    }
+}
+
+/// Reads an instant as the query language writes it: RFC 3339, or a local date (`2026-05`, `2026-05-01`) or date and time in `zone`.
+///
+/// # Errors
+/// [`TimeError`]; a local time that a clock change leaves out or repeats is an error that says both readings.
+pub fn parse_instant(text: &str, zone: &TimeZone) -> Result<Nanos, TimeError> {
+    if let Ok(stamp) = text.parse::<Timestamp>() {
+        return nanos(stamp, text);
+    }
+    let bad = || TimeError::NotATime { text: text.to_owned() };
+    if !text.contains('T') {
+        let day = if text.len() == 7 { format!("{text}-01") } else { text.to_owned() };
+        let date: civil::Date = day.parse().map_err(|_| bad())?;
+        // A day begins at its first instant, whichever wall time a clock change gives it.
+        let start = date.to_zoned(zone.clone()).and_then(|z| z.start_of_day()).map_err(|_| bad())?;
+        return nanos(start.timestamp(), text);
+    }
+    let local: civil::DateTime = text.parse().map_err(|_| bad())?;
+    let ambiguous = zone.to_ambiguous_timestamp(local);
+    if !ambiguous.is_ambiguous() {
+        return nanos(ambiguous.compatible().map_err(|_| bad())?, text);
+    }
+    let problem = match ambiguous.offset() {
+        jiff::tz::AmbiguousOffset::Gap { .. } => "does not exist",
+        _ => "exists twice",
+    };
+    let earlier = ambiguous.earlier().map_err(|_| bad())?;
+    let later = ambiguous.later().map_err(|_| bad())?;
+    let name = zone.iana_name().unwrap_or("this zone").to_owned();
+    Err(TimeError::ClockChange {
+        text: text.to_owned(),
+        problem,
+        zone: name,
+        earlier: format_in_zone(nanos(earlier, text)?, zone),
+        later: format_in_zone(nanos(later, text)?, zone),
+    })
+}
+
+fn nanos(stamp: Timestamp, text: &str) -> Result<Nanos, TimeError> {
+    Nanos::try_from(stamp.as_nanosecond()).map_err(|_| TimeError::OutOfRange { text: text.to_owned() })
+}
+
+/// The instant in a zone, for calendars and words.
+pub fn zoned(at: Nanos, zone: &TimeZone) -> Zoned {
+    // Every i64 of nanoseconds lies within the range of a timestamp, which reaches from year -9999 to 9999.
+    Timestamp::from_nanosecond(i128::from(at)).unwrap_or(Timestamp::UNIX_EPOCH).to_zoned(zone.clone())
+}
+
+/// RFC 3339 in UTC, with as many digits of a second as the instant has: `2026-05-01T09:00:00Z`.
+pub fn format_utc(at: Nanos) -> String {
+    zoned(at, &TimeZone::UTC).timestamp().to_string()
+}
+
+/// RFC 3339 with the zone's offset at that instant: `2026-05-01T10:00:00+01:00`.
+pub fn format_in_zone(at: Nanos, zone: &TimeZone) -> String {
+    let local = zoned(at, zone);
+    if zone.iana_name() == Some("UTC") {
+        return format_utc(at);
+    }
+    local.timestamp().display_with_offset(local.offset()).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rfc3339_goes_both_ways() {
+        for text in ["2026-05-01T09:00:00Z", "1969-12-31T23:59:59.999999999Z", "2262-04-11T23:47:16Z"] {
+            assert_eq!(format_utc(parse_rfc3339(text).unwrap()), text);
+        }
+        assert_eq!(parse_rfc3339("2026-05-01T10:00:00+01:00"), parse_rfc3339("2026-05-01T09:00:00Z"));
+    }
+
+    #[test]
+    fn a_bad_time_says_what_is_wrong_with_it() {
+        assert!(matches!(parse_rfc3339("2026-05-01T09:00:00"), Err(TimeError::NoOffset { .. })));
+        assert!(matches!(parse_rfc3339("2300-05-01T09:00:00Z"), Err(TimeError::OutOfRange { .. })));
+        assert!(matches!(parse_rfc3339("yesterday"), Err(TimeError::NotATime { .. })));
+        assert!(matches!(parse_rfc3339(""), Err(TimeError::NotATime { .. })));
+    }
+
+    #[test]
+    fn local_times_are_read_in_the_zone() {
+        let lisbon = zone("Europe/Lisbon").unwrap();
+        assert_eq!(format_utc(parse_instant("2026-05-01T09:00", &lisbon).unwrap()), "2026-05-01T08:00:00Z");
+        assert_eq!(format_utc(parse_instant("2026-05-01", &lisbon).unwrap()), "2026-04-30T23:00:00Z");
+        assert_eq!(format_utc(parse_instant("2026-05", &lisbon).unwrap()), "2026-04-30T23:00:00Z");
+        assert_eq!(format_in_zone(parse_instant("2026-05-01T09:00", &lisbon).unwrap(), &lisbon), "2026-05-01T09:00:00+01:00");
+    }
+
+    #[test]
+    fn a_local_time_at_a_clock_change_names_both_readings() {
+        let lisbon = zone("Europe/Lisbon").unwrap();
+        let gap = parse_instant("2026-03-29T01:30", &lisbon).unwrap_err().to_string();
+        assert!(gap.contains("does not exist") && gap.contains("Europe/Lisbon"), "{gap}");
+        let fold = parse_instant("2026-10-25T01:30", &lisbon).unwrap_err().to_string();
+        assert!(fold.contains("2026-10-25T01:30:00+01:00") && fold.contains("2026-10-25T01:30:00+00:00"), "{fold}");
+    }
+
+    #[test]
+    fn an_unknown_zone_is_named() {
+        assert!(zone("Atlantis/Lost").unwrap_err().to_string().contains("Atlantis/Lost"));
+    }
+}
