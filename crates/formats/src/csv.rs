@@ -1,0 +1,173 @@
+//! Tables: RFC 4180, with a header row. A mapping says what each column is.
+
+use ::csv::{ByteRecord, ReaderBuilder};
+use fenetre_core::{
+    model::{PointRef, PointSink, ValueRef},
+    suggest::{closest, listing},
+    time::{Nanos, format_utc, parse_rfc3339},
+};
+
+use crate::{FormatError, Tally};
+
+/// What the columns of a table are.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Mapping {
+    /// The column of the time, RFC 3339. Without one, a column called `time` is it; without that either, every row is of now.
+    pub time: Option<String>,
+    /// Columns that are tags of that key.
+    pub tags: Vec<String>,
+    /// Columns of values.
+    pub values: Vec<ValueColumn>,
+    /// Tags that every row has.
+    pub constants: Vec<(String, String)>,
+}
+
+/// A column of values and the metric that they are of.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ValueColumn {
+    /// Name in the header.
+    pub column: String,
+    /// Name of the metric.
+    pub metric: String,
+    /// Whether its cells are words of a state, and not numbers.
+    pub words: bool,
+}
+
+impl ValueColumn {
+    /// Reads `COLUMN` or `COLUMN=METRIC`.
+    pub fn parse(text: &str, words: bool) -> Self {
+        let (column, metric) = text.rsplit_once('=').unwrap_or((text, text));
+        Self { column: column.to_owned(), metric: metric.to_owned(), words }
+    }
+}
+
+const BYTE_ORDER_MARK: &[u8] = &[0xef, 0xbb, 0xbf];
+
+/// Reads a table.
+///
+/// # Errors
+/// [`FormatError::Table`] where there is no header, or it lacks a column that the mapping names.
+pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink) -> Result<Tally, FormatError> {
+    let body = body.strip_prefix(BYTE_ORDER_MARK).unwrap_or(body);
+    let mut reader = ReaderBuilder::new().flexible(true).from_reader(body);
+    let header = reader.byte_headers().map_err(|error| FormatError::Table(format!("the header cannot be read: {error}")))?.clone();
+    let columns = Columns::find(&header, mapping)?;
+    let mut tally = Tally::default();
+    let mut row = ByteRecord::new();
+    loop {
+        match reader.read_byte_record(&mut row) {
+            Ok(false) => break,
+            Ok(true) => columns.read_row(&row, now, sink, &mut tally),
+            Err(error) => {
+                let line = error.position().map_or(0, ::csv::Position::line);
+                tally.reject(line, None, format!("the row cannot be read: {error}"));
+                break;
+            }
+        }
+    }
+    if columns.time.is_none() && tally.accepted > 0 {
+        tally.notes.push(format!("no column is the time, so every row is of now, {}: name one with time=COLUMN", format_utc(now)));
+    }
+    Ok(tally)
+}
+
+/// Where each column of the mapping stands.
+struct Columns<'m> {
+    width: usize,
+    time: Option<(usize, &'m str)>,
+    tags: Vec<(usize, &'m str)>,
+    values: Vec<(usize, &'m ValueColumn)>,
+    constants: &'m [(String, String)],
+}
+
+impl<'m> Columns<'m> {
+    fn find(header: &ByteRecord, mapping: &'m Mapping) -> Result<Self, FormatError> {
+        let fault = |text: String| Err(FormatError::Table(text));
+        let mut names = Vec::with_capacity(header.len());
+        for (i, cell) in header.iter().enumerate() {
+            let Ok(name) = std::str::from_utf8(cell) else { return fault(format!("column {} of the header is not UTF-8", i + 1)) };
+            names.push(name.trim());
+        }
+        if names.is_empty() || names == [""] {
+            return fault("there is no header: the first row names the columns".to_owned());
+        }
+        if let Some(twice) = (1..names.len()).map(|i| (names[i], &names[..i])).find(|(name, before)| before.contains(name)) {
+            return fault(format!("the header has the column `{}` twice: rename one", twice.0));
+        }
+        let place = |wanted: &str| match names.iter().position(|name| *name == wanted) {
+            Some(at) => Ok(at),
+            None => {
+                let hint = match (closest(wanted, names.iter().copied()), names.as_slice()) {
+                    (Some(name), _) => format!(" Did you mean `{name}`?"),
+                    (None, [one]) if one.contains([';', '\t', '|']) => " Its columns seem to be parted by something else than commas.".to_owned(),
+                    _ => String::new(),
+                };
+                let known = listing(names.iter().copied(), 20);
+                Err(FormatError::Table(format!("the header has no column `{wanted}`: it has {known}.{hint}")))
+            }
+        };
+        let time = match &mapping.time {
+            Some(column) => Some((place(column)?, column.as_str())),
+            None => names.iter().position(|name| *name == "time").map(|at| (at, "time")),
+        };
+        if mapping.values.is_empty() {
+            let known = listing(names.iter().copied(), 20);
+            return fault(format!("no column is a value: name at least one with value=COLUMN (or state=COLUMN for words). The columns are {known}"));
+        }
+        let tags = mapping.tags.iter().map(|key| Ok((place(key)?, key.as_str()))).collect::<Result<_, _>>()?;
+        let values = mapping.values.iter().map(|value| Ok((place(&value.column)?, value))).collect::<Result<_, _>>()?;
+        Ok(Self { width: names.len(), time, tags, values, constants: &mapping.constants })
+    }
+
+    fn read_row(&self, row: &ByteRecord, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+        let line = row.position().map_or(0, ::csv::Position::line);
+        if row.len() != self.width {
+            return tally.reject(line, None, format!("the row has {} cells, the header {}", row.len(), self.width));
+        }
+        let cell = |at: usize, column: &str| {
+            let bytes = row.get(at).unwrap_or_default();
+            std::str::from_utf8(bytes).map(str::trim).map_err(|_| (column.to_owned(), "is not UTF-8".to_owned()))
+        };
+        let time = match self.time.map(|(at, column)| cell(at, column).and_then(|text| time_of(text, column))) {
+            None => now,
+            Some(Ok(time)) => time,
+            Some(Err((column, reason))) => return tally.reject(line, Some(column), reason),
+        };
+        let mut tags: Vec<(&str, &str)> = self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())).collect();
+        for &(at, key) in &self.tags {
+            match cell(at, key) {
+                // An empty cell is a row without that tag.
+                Ok("") => {}
+                Ok(value) => tags.push((key, value)),
+                Err((column, reason)) => return tally.reject(line, Some(column), reason),
+            }
+        }
+        for &(at, target) in &self.values {
+            match cell(at, &target.column) {
+                Ok("") => tally.empty_cells += 1,
+                Ok(text) => match value_of(text, target) {
+                    Ok(value) => tally.count(line, sink.accept(PointRef { metric: &target.metric, tags: &tags, time, value })),
+                    Err(reason) => tally.reject(line, Some(target.column.clone()), reason),
+                },
+                Err((column, reason)) => tally.reject(line, Some(column), reason),
+            }
+        }
+    }
+}
+
+fn time_of(text: &str, column: &str) -> Result<Nanos, (String, String)> {
+    if text.is_empty() {
+        return Err((column.to_owned(), "is empty: every row needs a time".to_owned()));
+    }
+    parse_rfc3339(text).map_err(|error| (column.to_owned(), error.to_string()))
+}
+
+fn value_of<'c>(text: &'c str, column: &ValueColumn) -> Result<ValueRef<'c>, String> {
+    if column.words {
+        return Ok(ValueRef::Word(text));
+    }
+    match text.parse() {
+        Ok(number) => Ok(ValueRef::Number(number)),
+        Err(_) => Err(format!("`{text}` is not a number (if the column holds words of a state, name it with state={})", column.column)),
+    }
+}

@@ -1,0 +1,261 @@
+//! Points in JSON: an object a point, or an object for one instant with several metrics.
+//!
+//! ```json
+//! {"metric": "level", "tags": {"lock": "osier", "side": "up"}, "time": "2026-05-01T09:00:00Z", "value": 312.5}
+//! {"tags": {"lock": "osier"}, "time": "2026-05-01T09:00:00Z", "values": {"flow": 4.125, "water_temp": 14.2, "gate": "open"}}
+//! ```
+//!
+//! Without `time` a point is of the moment of its arrival. A number is a value of a gauge or counter, a text one of a state.
+
+use std::{borrow::Cow, fmt};
+
+use fenetre_core::{
+    model::{PointRef, PointSink, Refusal, ValueRef},
+    time::{Nanos, parse_rfc3339},
+};
+use serde::{
+    Deserialize, Deserializer,
+    de::{IgnoredAny, MapAccess, SeqAccess, Visitor},
+};
+use serde_json::{error::Category, value::RawValue};
+
+use crate::{FormatError, Tally};
+
+/// Reads one object, or an array of objects.
+///
+/// # Errors
+/// [`FormatError::Json`] where the body is not JSON; an element that is no point is a reject.
+pub fn read_document(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Result<Tally, FormatError> {
+    let failed = |error: serde_json::Error| FormatError::Json { reason: bare(&error), line: error.line(), column: error.column() };
+    let whole: &RawValue = serde_json::from_slice(body).map_err(failed)?;
+    let mut tally = Tally::default();
+    if !whole.get().starts_with('[') {
+        read_point(whole.get(), line_of(body, whole.get()), now, sink, &mut tally);
+        return Ok(tally);
+    }
+    let elements: Vec<&RawValue> = serde_json::from_str(whole.get()).map_err(failed)?;
+    let (mut line, mut counted) = (1, 0);
+    for element in elements {
+        let at = offset(body, element.get());
+        line += newlines(&body[counted..at]);
+        counted = at;
+        read_point(element.get(), line, now, sink, &mut tally);
+    }
+    Ok(tally)
+}
+
+/// Reads an object a line; blank lines are passed over.
+pub fn read_lines(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Tally {
+    let mut tally = Tally::default();
+    for (line, bytes) in (1..).zip(body.split(|byte| *byte == b'\n')) {
+        match std::str::from_utf8(bytes) {
+            Ok(text) if text.trim().is_empty() => {}
+            Ok(text) => read_point(text, line, now, sink, &mut tally),
+            Err(_) => tally.reject(line, None, "the line is not UTF-8"),
+        }
+    }
+    tally
+}
+
+/// Where a part of the body begins; a reader's texts are always parts of its body.
+fn offset(body: &[u8], part: &str) -> usize {
+    (part.as_ptr() as usize).saturating_sub(body.as_ptr() as usize).min(body.len())
+}
+
+fn line_of(body: &[u8], part: &str) -> u64 {
+    1 + newlines(&body[..offset(body, part)])
+}
+
+fn newlines(bytes: &[u8]) -> u64 {
+    bytes.iter().filter(|byte| **byte == b'\n').count() as u64
+}
+
+/// What the parser found wrong, without its place, which is told apart.
+fn bare(error: &serde_json::Error) -> String {
+    let text = error.to_string();
+    let text = text.split(" at line ").next().unwrap_or(&text);
+    match error.classify() {
+        Category::Eof => "it ends too early".to_owned(),
+        Category::Syntax if text.starts_with("expected") => format!("it is not JSON, {text}"),
+        _ => text.replace("struct RawPoint", "an object with a point"),
+    }
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawPoint<'a> {
+    #[serde(borrow, default)]
+    metric: Option<Scalar<'a>>,
+    #[serde(borrow, default)]
+    time: Option<Scalar<'a>>,
+    #[serde(borrow, default)]
+    tags: Entries<'a>,
+    #[serde(borrow, default)]
+    value: Option<Scalar<'a>>,
+    #[serde(borrow, default)]
+    values: Option<Entries<'a>>,
+}
+
+fn read_point(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    let point: RawPoint<'_> = match serde_json::from_str(text) {
+        Ok(point) => point,
+        Err(error) => {
+            let place = if error.line() > 1 { String::new() } else { format!(" (column {})", error.column()) };
+            return tally.reject(line, None, format!("{}{place}", bare(&error)));
+        }
+    };
+    let (time, tags) = match (time_of(&point, now), tags_of(&point)) {
+        (Ok(time), Ok(tags)) => (time, tags),
+        (Err(refusal), _) | (_, Err(refusal)) => return tally.count(line, Err(refusal)),
+    };
+    let mut put = |metric: &str, value: &Scalar<'_>, field: &str| {
+        let taken = value_of(value, field).and_then(|value| sink.accept(PointRef { metric, tags: &tags, time, value }));
+        tally.count(line, taken);
+    };
+    match (&point.metric, &point.value, &point.values) {
+        (Some(Scalar::Text(metric)), Some(value), None) => put(metric, value, "value"),
+        (None, None, Some(values)) if !values.0.is_empty() => {
+            for (metric, value) in &values.0 {
+                put(metric, value, &format!("values.{metric}"));
+            }
+        }
+        _ => tally.count(line, Err(misshapen(&point))),
+    }
+}
+
+fn misshapen(point: &RawPoint<'_>) -> Refusal {
+    match (&point.metric, &point.value, &point.values) {
+        (_, _, Some(values)) if values.0.is_empty() => Refusal::of("values", "is empty: it needs a metric and its value, such as {\"level\": 312.5}"),
+        (Some(_), _, Some(_)) => Refusal::of("values", "goes without `metric`: it names its metrics itself"),
+        (None, Some(_), Some(_)) => Refusal::of("values", "goes without `value`: write one of them"),
+        (Some(Scalar::Text(_)), None, None) => Refusal::of("value", "is missing or null"),
+        (Some(other), _, _) => Refusal::of("metric", format!("is {}: write the metric's name as a text", other.describe())),
+        (None, _, _) => Refusal::of("metric", "is missing: write {\"metric\": \"level\", \"value\": 312.5} or {\"values\": {\"level\": 312.5}}"),
+    }
+}
+
+fn time_of(point: &RawPoint<'_>, now: Nanos) -> Result<Nanos, Refusal> {
+    match &point.time {
+        None => Ok(now),
+        Some(Scalar::Text(text)) => parse_rfc3339(text).map_err(|error| Refusal::of("time", error.to_string())),
+        Some(other) => Err(Refusal::of("time", format!("is {}: write RFC 3339, such as \"2026-05-01T09:00:00Z\", or leave it out", other.describe()))),
+    }
+}
+
+fn tags_of<'p>(point: &'p RawPoint<'_>) -> Result<Vec<(&'p str, &'p str)>, Refusal> {
+    let tag = |(key, value): &'p (Cow<'_, str>, Scalar<'_>)| match value {
+        Scalar::Text(text) => Ok((&**key, &**text)),
+        other => Err(Refusal::of(format!("tags.{key}"), format!("is {}: a tag's value is a text", other.describe()))),
+    };
+    point.tags.0.iter().map(tag).collect()
+}
+
+fn value_of<'p>(value: &'p Scalar<'_>, field: &str) -> Result<ValueRef<'p>, Refusal> {
+    match value {
+        Scalar::Number(number) => Ok(ValueRef::Number(*number)),
+        Scalar::Text(text) => Ok(ValueRef::Word(text)),
+        Scalar::Bool(truth) => Ok(ValueRef::Word(if *truth { "true" } else { "false" })),
+        other => Err(Refusal::of(field, format!("is {}: a value is a number, or a text for a state", other.describe()))),
+    }
+}
+
+/// Any JSON value, of which only simple ones matter.
+enum Scalar<'a> {
+    Number(f64),
+    Text(Cow<'a, str>),
+    Bool(bool),
+    Null,
+    Compound,
+}
+
+impl Scalar<'_> {
+    fn describe(&self) -> &'static str {
+        match self {
+            Self::Number(_) => "a number",
+            Self::Text(_) => "a text",
+            Self::Bool(_) => "true or false",
+            Self::Null => "null",
+            Self::Compound => "a list or an object",
+        }
+    }
+}
+
+impl<'de: 'a, 'a> Deserialize<'de> for Scalar<'a> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        deserializer.deserialize_any(ScalarVisitor)
+    }
+}
+
+struct ScalarVisitor;
+
+impl<'de> Visitor<'de> for ScalarVisitor {
+    type Value = Scalar<'de>;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a value")
+    }
+
+    fn visit_f64<E>(self, number: f64) -> Result<Self::Value, E> {
+        Ok(Scalar::Number(number))
+    }
+
+    fn visit_i64<E>(self, number: i64) -> Result<Self::Value, E> {
+        Ok(Scalar::Number(number as f64))
+    }
+
+    fn visit_u64<E>(self, number: u64) -> Result<Self::Value, E> {
+        Ok(Scalar::Number(number as f64))
+    }
+
+    fn visit_bool<E>(self, truth: bool) -> Result<Self::Value, E> {
+        Ok(Scalar::Bool(truth))
+    }
+
+    fn visit_unit<E>(self) -> Result<Self::Value, E> {
+        Ok(Scalar::Null)
+    }
+
+    fn visit_borrowed_str<E>(self, text: &'de str) -> Result<Self::Value, E> {
+        Ok(Scalar::Text(Cow::Borrowed(text)))
+    }
+
+    fn visit_str<E>(self, text: &str) -> Result<Self::Value, E> {
+        Ok(Scalar::Text(Cow::Owned(text.to_owned())))
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Self::Value, A::Error> {
+        while seq.next_element::<IgnoredAny>()?.is_some() {}
+        Ok(Scalar::Compound)
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+        while map.next_entry::<IgnoredAny, IgnoredAny>()?.is_some() {}
+        Ok(Scalar::Compound)
+    }
+}
+
+/// An object's fields in the order in which they came.
+#[derive(Default)]
+struct Entries<'a>(Vec<(Cow<'a, str>, Scalar<'a>)>);
+
+impl<'de: 'a, 'a> Deserialize<'de> for Entries<'a> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct EntriesVisitor;
+        impl<'de> Visitor<'de> for EntriesVisitor {
+            type Value = Entries<'de>;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("an object")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+                let mut entries = Vec::with_capacity(map.size_hint().unwrap_or(4));
+                while let Some((Scalar::Text(key), value)) = map.next_entry()? {
+                    entries.push((key, value));
+                }
+                Ok(Entries(entries))
+            }
+        }
+        deserializer.deserialize_map(EntriesVisitor)
+    }
+}

@@ -1,0 +1,113 @@
+//! What can go wrong in the store.
+
+use std::{io, path::PathBuf};
+
+use fenetre_core::block::BlockError;
+
+/// A failure of the store.
+#[derive(Debug, thiserror::Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// A file or folder cannot be used.
+    #[error("cannot {action} {}: {source}", path.display())]
+    Io {
+        /// What was tried.
+        action: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// Why not.
+        source: io::Error,
+    },
+    /// SQLite failed.
+    #[error("cannot {action} {}: {source}", path.display())]
+    Sqlite {
+        /// What was tried.
+        action: &'static str,
+        /// On what.
+        path: PathBuf,
+        /// Why not.
+        source: rusqlite::Error,
+    },
+    /// No space left on the volume.
+    #[error("the disk is full: {} could not be written, and nothing of this batch was kept. Free some space and send it again", path.display())]
+    Full {
+        /// What could not be written.
+        path: PathBuf,
+    },
+    /// Another process has it.
+    #[error("the store {} is in use by process {pid}: stop that one, or choose another store", path.display())]
+    InUse {
+        /// The store.
+        path: PathBuf,
+        /// The owner's process id, as far as it wrote it down.
+        pid: String,
+    },
+    /// Written by a later version.
+    #[error("{} was written by a later version of Fenetre than this one, {}: use that version", path.display(), env!("CARGO_PKG_VERSION"))]
+    Newer {
+        /// The file.
+        path: PathBuf,
+    },
+    /// Not what was written.
+    #[error("{} is damaged: {what}. Move it away to start without it, or bring back a copy", path.display())]
+    Damaged {
+        /// The file.
+        path: PathBuf,
+        /// Where and how.
+        what: String,
+    },
+    /// There is no such dataset.
+    #[error("there is no dataset `{name}`: there are {known}")]
+    NoDataset {
+        /// What was asked for.
+        name: String,
+        /// What there is.
+        known: String,
+    },
+    /// A definition that contradicts what is there.
+    #[error("{0}")]
+    Definition(String),
+    /// More points wait to be packed than memory is allowed for them.
+    #[error("the store is behind with packing: {waiting} points wait in memory. Send again in a moment")]
+    Busy {
+        /// Points in memory.
+        waiting: usize,
+    },
+    /// It has stopped, or a failure made further writes unsafe.
+    #[error("the store takes no more points: {0}")]
+    Closed(String),
+}
+
+/// Ways to turn a failure with its place into a [`StoreError`].
+pub(crate) trait Context<T> {
+    fn at(self, action: &'static str, path: impl Into<PathBuf>) -> Result<T, StoreError>;
+}
+
+impl<T> Context<T> for io::Result<T> {
+    fn at(self, action: &'static str, path: impl Into<PathBuf>) -> Result<T, StoreError> {
+        self.map_err(|source| match source.kind() {
+            io::ErrorKind::StorageFull => StoreError::Full { path: path.into() },
+            _ => StoreError::Io { action, path: path.into(), source },
+        })
+    }
+}
+
+impl<T> Context<T> for rusqlite::Result<T> {
+    fn at(self, action: &'static str, path: impl Into<PathBuf>) -> Result<T, StoreError> {
+        self.map_err(|source| match source.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::DiskFull) => StoreError::Full { path: path.into() },
+            Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
+                StoreError::Damaged { path: path.into(), what: source.to_string() }
+            }
+            _ => StoreError::Sqlite { action, path: path.into(), source },
+        })
+    }
+}
+
+impl StoreError {
+    /// Bytes of a block that cannot be decoded.
+    pub(crate) fn bad_block(path: impl Into<PathBuf>, series: u32, start: i64, error: &BlockError) -> Self {
+        let start = fenetre_core::time::format_utc(start);
+        Self::Damaged { path: path.into(), what: format!("the block of series {series} from {start}: {error}") }
+    }
+}
