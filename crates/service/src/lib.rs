@@ -1,1 +1,30 @@
-//! stub
+//! The service: Fenetre over HTTP, on loopback.
+//!
+//! ```text
+//!  request ──► access ──► api::* ──► store, plan, evaluate   (on blocking threads)
+//!                 │          └────► document │ Problem (RFC 9457)
+//!                 └──► console (embedded files)
+//! ```
+//!
+//! | module | subject |
+//! |---|---|
+//! | [`config`] | the TOML file, checked with line and column |
+//! | [`server`] | start, ready, stop |
+//! | [`api`] | every call, and the types that travel; described by the OpenAPI document that the service serves |
+//! | `access` | who may call: one check on every route |
+//! | [`problem`] | every failure as problem details |
+//! | `arrivals` | points a second, lately |
+//! | `console` | the browser's files |
+
+mod access;
+pub mod api;
+mod arrivals;
+pub mod config;
+mod console;
+mod logging;
+pub mod problem;
+pub mod server;
+mod state;
+
+pub use config::Config;
+pub use server::{Ready, ServeError, serve};

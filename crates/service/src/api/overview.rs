@@ -1,0 +1,85 @@
+//! Is it well: arrivals, counts, size.
+
+use actix_web::{get, web};
+use fenetre_core::time::{SECOND, format_utc};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::{datasets::Held, storage::StorageInfo};
+use crate::{
+    access::{Access, Read},
+    problem::Problem,
+    state::{Shared, State, blocking, now},
+};
+
+/// Seconds of one step of arrivals.
+const STEP_SECONDS: i64 = 10;
+
+/// The store at a glance.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Overview {
+    /// Version of the service.
+    pub version: String,
+    /// Since when it runs.
+    pub started: String,
+    /// What the clock of the service says.
+    pub now: String,
+    /// Points a second over the last whole ten seconds.
+    pub points_per_second: f64,
+    /// What came in over the last ten minutes, in steps of ten seconds, oldest first.
+    pub arrivals: Vec<ArrivalStep>,
+    /// Datasets.
+    pub datasets: u64,
+    /// Metrics of all datasets.
+    pub metrics: u64,
+    /// Series of all datasets.
+    pub series: u64,
+    /// Points of all datasets and when they begin and end.
+    #[serde(flatten)]
+    pub held: Held,
+    /// What it weighs.
+    pub storage: StorageInfo,
+}
+
+/// What came in over ten seconds.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ArrivalStep {
+    /// First instant.
+    pub start: String,
+    /// Points taken.
+    pub accepted: u64,
+    /// Points and rows refused.
+    pub rejected: u64,
+}
+
+/// The store at a glance.
+#[utoipa::path(tag = "store", responses((status = 200, body = Overview), (status = 403, body = Problem), (status = 500, body = Problem)))]
+#[get("/api/v1/overview")]
+pub(crate) async fn overview(_: Access<Read>, state: Shared) -> Result<web::Json<Overview>, Problem> {
+    blocking(&state, look).await.map(web::Json)
+}
+
+fn look(state: &State) -> Result<Overview, Problem> {
+    let now = now();
+    let steps = state.arrivals.steps(now, STEP_SECONDS);
+    let catalogue = state.store.catalogue();
+    let mut counts = Vec::new();
+    for dataset in catalogue.datasets() {
+        counts.extend(state.store.counts(dataset.id)?.into_values());
+    }
+    Ok(Overview {
+        version: env!("CARGO_PKG_VERSION").to_owned(),
+        started: format_utc(state.started),
+        now: format_utc(now),
+        points_per_second: steps.last().map_or(0.0, |step| step.accepted as f64 / STEP_SECONDS as f64),
+        arrivals: steps
+            .iter()
+            .map(|step| ArrivalStep { start: format_utc(step.second * SECOND), accepted: step.accepted, rejected: step.rejected })
+            .collect(),
+        datasets: catalogue.datasets().count() as u64,
+        metrics: catalogue.datasets().map(|dataset| dataset.metrics().count() as u64).sum(),
+        series: catalogue.datasets().map(|dataset| dataset.series_count() as u64).sum(),
+        held: Held::of(&counts),
+        storage: state.store.storage()?.into(),
+    })
+}

@@ -1,0 +1,151 @@
+//! Series and their latest points, a page at a time.
+
+use std::collections::BTreeMap;
+
+use actix_web::{get, web};
+use fenetre_core::{
+    catalogue::{Dataset, Series},
+    model::{Tags, Value},
+    time::format_utc,
+};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::datasets::{Held, find, find_metric};
+use crate::{
+    access::{Access, Read},
+    problem::Problem,
+    state::{Shared, State, blocking},
+};
+
+/// Series that one page holds at the most.
+const MOST: usize = 10_000;
+
+/// A page of something, and how much there is.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Page<T> {
+    /// How many there are in all.
+    pub total: u64,
+    /// Those of this page.
+    pub items: Vec<T>,
+}
+
+/// A series and what it holds.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SeriesInfo {
+    /// Its metric.
+    pub metric: String,
+    /// What tells it apart.
+    pub tags: BTreeMap<String, String>,
+    /// Points and when they begin and end.
+    #[serde(flatten)]
+    pub held: Held,
+}
+
+/// A series' latest point.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LatestPoint {
+    /// Its metric.
+    pub metric: String,
+    /// What tells it apart.
+    pub tags: BTreeMap<String, String>,
+    /// When; none where the series has no points.
+    pub time: Option<String>,
+    /// A number, or a word of a state.
+    #[schema(value_type = Option<serde_json::Value>)]
+    pub value: Option<Value>,
+    /// UCUM code of its unit.
+    pub unit: Option<String>,
+}
+
+/// Which series.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct SeriesFilter {
+    /// Only of this metric.
+    metric: Option<String>,
+    /// Only where the metric's name, a tag or a value holds this text, in any case.
+    search: Option<String>,
+    /// So many are passed over.
+    #[serde(default)]
+    offset: usize,
+    /// So many at the most; 1,000 where it is left out, 10,000 at the most.
+    limit: Option<usize>,
+}
+
+/// The series that fulfil a filter, ordered by metric and tags: how many, and the page that was asked for.
+fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d Series>), Problem> {
+    let metric = find_metric(dataset, filter.metric.as_deref())?;
+    let wanted = filter.search.as_ref().map(|text| text.to_lowercase());
+    let holds = |series: &&Series| {
+        let Some(wanted) = &wanted else { return true };
+        let has = |text: &str| text.to_lowercase().contains(wanted);
+        has(&series.metric) || series.tags.iter().any(|(key, value)| has(key) || has(value))
+    };
+    let mut series: Vec<&Series> = match metric {
+        Some(metric) => metric.series().filter_map(|id| dataset.series(id)).filter(holds).collect(),
+        None => dataset.all_series().filter(holds).collect(),
+    };
+    series.sort_by(|a, b| (&a.metric, &a.tags).cmp(&(&b.metric, &b.tags)));
+    let total = series.len() as u64;
+    let limit = filter.limit.unwrap_or(1_000).min(MOST);
+    Ok((total, series.into_iter().skip(filter.offset).take(limit).collect()))
+}
+
+fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
+    tags.iter().map(|(key, value)| (key.to_string(), value.to_string())).collect()
+}
+
+/// The series of a dataset.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
+    responses((status = 200, body = Page<SeriesInfo>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
+#[get("/api/v1/datasets/{dataset}/series")]
+pub(crate) async fn list(
+    _: Access<Read>,
+    state: Shared,
+    name: web::Path<String>,
+    filter: web::Query<SeriesFilter>,
+) -> Result<web::Json<Page<SeriesInfo>>, Problem> {
+    let work = move |state: &State| {
+        let catalogue = state.store.catalogue();
+        let dataset = find(&catalogue, &name)?;
+        let (total, series) = page(dataset, &filter)?;
+        let counts = state.store.counts(dataset.id)?;
+        let info = |series: &Series| SeriesInfo {
+            metric: series.metric.to_string(),
+            tags: text_tags(&series.tags),
+            held: Held::of(counts.get(&series.id)),
+        };
+        Ok(Page { total, items: series.into_iter().map(info).collect() })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// The latest point of each series of a dataset.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
+    responses((status = 200, body = Page<LatestPoint>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
+#[get("/api/v1/datasets/{dataset}/latest")]
+pub(crate) async fn latest(
+    _: Access<Read>,
+    state: Shared,
+    name: web::Path<String>,
+    filter: web::Query<SeriesFilter>,
+) -> Result<web::Json<Page<LatestPoint>>, Problem> {
+    let work = move |state: &State| {
+        let catalogue = state.store.catalogue();
+        let dataset = find(&catalogue, &name)?;
+        let (total, series) = page(dataset, &filter)?;
+        let point = |series: &Series| -> Result<LatestPoint, Problem> {
+            let latest = state.store.latest(dataset, series.id)?;
+            Ok(LatestPoint {
+                metric: series.metric.to_string(),
+                tags: text_tags(&series.tags),
+                time: latest.as_ref().map(|latest| format_utc(latest.time)),
+                value: latest.map(|latest| latest.value),
+                unit: dataset.metric(&series.metric).and_then(|metric| metric.definition.unit.clone()),
+            })
+        };
+        Ok(Page { total, items: series.into_iter().map(point).collect::<Result<_, _>>()? })
+    };
+    blocking(&state, work).await.map(web::Json)
+}

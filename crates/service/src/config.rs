@@ -1,0 +1,249 @@
+//! The configuration file: TOML, every key optional, checked with line and column.
+
+use std::{
+    net::SocketAddr,
+    ops::Range,
+    path::{Path, PathBuf},
+};
+
+use fenetre_core::plan::Limits;
+use serde::Deserialize;
+use toml::Spanned;
+
+/// Where the service listens unless told otherwise.
+pub const DEFAULT_ADDRESS: &str = "127.0.0.1:7430";
+const DEFAULT_STORE: &str = "fenetre-data";
+
+/// What the service is told at its start.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// The store's directory.
+    pub store: PathBuf,
+    /// Where to listen; loopback only.
+    pub address: SocketAddr,
+    /// Log lines as JSON, and not as text.
+    pub json_log: bool,
+    /// Which log lines: `error`, `warn`, `info`, `debug` or `trace`.
+    pub log_level: String,
+    /// What one call may take.
+    pub limits: CallLimits,
+}
+
+/// What one call may take.
+#[derive(Clone, Copy, Debug)]
+pub struct CallLimits {
+    /// Bytes of a body as it travels.
+    pub body_bytes: usize,
+    /// Bytes of a body unfolded.
+    pub unpacked_bytes: usize,
+    /// Seconds that a query may run.
+    pub query_seconds: u64,
+    /// What a query may match and give.
+    pub query: Limits,
+}
+
+/// A fault in a configuration, with its place.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ConfigError {
+    /// The file cannot be read.
+    #[error("cannot read {path}: {reason}")]
+    Unreadable {
+        /// The file.
+        path: String,
+        /// Why not.
+        reason: String,
+    },
+    /// Something in the file is wrong.
+    #[error("{path}:{line}:{column}: {reason}")]
+    Wrong {
+        /// The file.
+        path: String,
+        /// From 1.
+        line: usize,
+        /// From 1, in characters.
+        column: usize,
+        /// What is wrong, and what to do.
+        reason: String,
+    },
+    /// An address from elsewhere than the file is wrong.
+    #[error("{0}")]
+    Address(String),
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct FileConfig {
+    store: StoreTable,
+    listen: ListenTable,
+    log: LogTable,
+    limits: LimitsTable,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct StoreTable {
+    path: Option<PathBuf>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct ListenTable {
+    address: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct LogTable {
+    format: Option<Spanned<String>>,
+    level: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct LimitsTable {
+    body_bytes: Option<Spanned<usize>>,
+    unpacked_bytes: Option<Spanned<usize>>,
+    query_seconds: Option<Spanned<u64>>,
+    query_series: Option<Spanned<usize>>,
+    query_cells: Option<Spanned<usize>>,
+    query_points: Option<Spanned<usize>>,
+}
+
+impl Default for Config {
+    fn default() -> Self {
+        Self {
+            store: DEFAULT_STORE.into(),
+            // The default address is a constant that is one.
+            address: SocketAddr::from(([127, 0, 0, 1], 7430)),
+            json_log: false,
+            log_level: "info".to_owned(),
+            limits: CallLimits { body_bytes: 64 << 20, unpacked_bytes: 256 << 20, query_seconds: 30, query: Limits::default() },
+        }
+    }
+}
+
+impl Config {
+    /// Reads a file; a relative store path in it is relative to the file.
+    ///
+    /// # Errors
+    /// [`ConfigError`], with line and column.
+    pub fn read(path: &Path) -> Result<Self, ConfigError> {
+        let name = path.display().to_string();
+        let text = std::fs::read_to_string(path).map_err(|error| ConfigError::Unreadable { path: name.clone(), reason: error.to_string() })?;
+        let mut config = Self::parse(&text, &name)?;
+        if let Some(folder) = path.parent() {
+            config.store = folder.join(&config.store);
+        }
+        Ok(config)
+    }
+
+    /// Reads a configuration's text; `name` is what errors call it.
+    ///
+    /// # Errors
+    /// [`ConfigError::Wrong`].
+    pub fn parse(text: &str, name: &str) -> Result<Self, ConfigError> {
+        let wrong = |span: Option<Range<usize>>, reason: String| {
+            let (line, column) = place(text, span.map_or(0, |span| span.start));
+            ConfigError::Wrong { path: name.to_owned(), line, column, reason }
+        };
+        let file: FileConfig = toml::from_str(text).map_err(|error| wrong(error.span(), error.message().to_owned()))?;
+        let mut config = Self::default();
+        if let Some(path) = file.store.path {
+            config.store = path;
+        }
+        if let Some(address) = file.listen.address {
+            config.address = loopback(address.get_ref()).map_err(|reason| wrong(Some(address.span()), reason))?;
+        }
+        let choice = |value: &Option<Spanned<String>>, known: &[&str]| match value {
+            Some(value) if !known.contains(&value.get_ref().as_str()) => {
+                Err(wrong(Some(value.span()), format!("`{}` is none of: {}", value.get_ref(), known.join(", "))))
+            }
+            other => Ok(other.as_ref().map(|value| value.get_ref().clone())),
+        };
+        config.json_log = choice(&file.log.format, &["text", "json"])?.is_some_and(|format| format == "json");
+        if let Some(level) = choice(&file.log.level, &["error", "warn", "info", "debug", "trace"])? {
+            config.log_level = level;
+        }
+        let limits = file.limits;
+        let mut set = |value: Option<Spanned<usize>>, slot: &mut usize| match value {
+            Some(value) if *value.get_ref() == 0 => Err(wrong(Some(value.span()), "a limit of 0 would refuse everything".to_owned())),
+            Some(value) => {
+                *slot = value.into_inner();
+                Ok(())
+            }
+            None => Ok(()),
+        };
+        set(limits.body_bytes, &mut config.limits.body_bytes)?;
+        set(limits.unpacked_bytes, &mut config.limits.unpacked_bytes)?;
+        set(limits.query_series, &mut config.limits.query.series)?;
+        set(limits.query_cells, &mut config.limits.query.cells)?;
+        set(limits.query_points, &mut config.limits.query.points)?;
+        match limits.query_seconds {
+            Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "a limit of 0 would refuse everything".to_owned())),
+            Some(seconds) => config.limits.query_seconds = seconds.into_inner(),
+            None => {}
+        }
+        Ok(config)
+    }
+
+    /// Listens elsewhere, as the command line says.
+    ///
+    /// # Errors
+    /// [`ConfigError::Address`] where that is no address of this machine alone.
+    pub fn listen_on(&mut self, address: &str) -> Result<(), ConfigError> {
+        self.address = loopback(address).map_err(ConfigError::Address)?;
+        Ok(())
+    }
+}
+
+/// An address that only this machine reaches.
+fn loopback(text: &str) -> Result<SocketAddr, String> {
+    let text = text.replace("localhost:", "127.0.0.1:");
+    let address: SocketAddr = text.parse().map_err(|_| format!("`{text}` is not an address: write IP:PORT, such as {DEFAULT_ADDRESS}"))?;
+    if !address.ip().is_loopback() {
+        return Err(format!(
+            "{address} can be reached from other machines, and this version has no tokens yet to tell who may: listen on 127.0.0.1 or [::1]"
+        ));
+    }
+    Ok(address)
+}
+
+/// Line and column of a byte, both from 1.
+fn place(text: &str, at: usize) -> (usize, usize) {
+    let mut at = at.min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    let before = &text[..at];
+    (before.matches('\n').count() + 1, before.rsplit('\n').next().unwrap_or_default().chars().count() + 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn five_lines_are_enough_and_none_will_do() {
+        let config = Config::parse("[store]\npath = \"/var/lib/fenetre\"\n\n[listen]\naddress = \"[::1]:9000\"\n", "fenetre.toml").unwrap();
+        assert_eq!(config.store, Path::new("/var/lib/fenetre"));
+        assert_eq!(config.address.to_string(), "[::1]:9000");
+        assert_eq!(Config::parse("", "fenetre.toml").unwrap().address.to_string(), DEFAULT_ADDRESS);
+    }
+
+    #[test]
+    fn faults_are_told_with_their_place() {
+        let faults = [
+            "[store]\npath = 3\n",
+            "[stroe]\npath = \"x\"\n",
+            "[listen]\naddress = \"0.0.0.0:7430\"\n",
+            "[listen]\naddress = \"7430\"\n",
+            "[listen]\nport = 7430\n",
+            "[listen\n",
+            "[log]\nformat = \"xml\"\n",
+            "[limits]\nquery_seconds = 0\nbody_bytes = 1\n",
+            "[limits]\nbody_bytes = \"1MB\"\n",
+        ];
+        let told: String = faults.iter().map(|text| format!("{}\n", Config::parse(text, "fenetre.toml").unwrap_err())).collect();
+        insta::assert_snapshot!(told);
+    }
+}

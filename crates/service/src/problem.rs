@@ -1,0 +1,208 @@
+//! Every failure as problem details (RFC 9457): what is wrong, where, and what to do.
+
+use std::fmt;
+
+use actix_web::{HttpResponse, ResponseError, http::StatusCode};
+use fenetre_core::{
+    evaluate::EvaluateError,
+    plan::PlanError,
+    query::QueryError,
+};
+use fenetre_formats::FormatError;
+use fenetre_store::StoreError;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::api::points::PushReport;
+
+/// A failure, as it travels.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Problem {
+    /// Which sort of problem: `urn:fenetre:problem:` and a word.
+    #[serde(rename = "type")]
+    pub kind: String,
+    /// The sort in words.
+    pub title: String,
+    /// Status of the answer.
+    pub status: u16,
+    /// What is wrong this time, and what to do.
+    pub detail: String,
+    /// Where in a query's text.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub place: Option<ProblemPlace>,
+    /// What would be right, if that is known.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub help: Option<String>,
+    /// What became of a body of which no point was kept.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub report: Option<Box<PushReport>>,
+}
+
+/// A place in a query's text, or in that of its frame.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct ProblemPlace {
+    /// `query` or `frame`.
+    pub text: String,
+    /// First byte.
+    pub start: usize,
+    /// First byte after.
+    pub end: usize,
+    /// From 1.
+    pub line: usize,
+    /// From 1, in characters.
+    pub column: usize,
+    /// The message with the line and carets under the place.
+    pub drawing: String,
+}
+
+/// The sorts of problems.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Sort {
+    /// The call itself is wrong.
+    Request,
+    /// The caller may not.
+    Access,
+    /// It is not there.
+    NotFound,
+    /// The body is of another type than those that can be read.
+    MediaType,
+    /// The body is too large.
+    TooLarge,
+    /// No point of the body was kept.
+    Rejected,
+    /// The query is wrong.
+    Query,
+    /// The query goes past a bound.
+    Bound,
+    /// It took too long.
+    TimedOut,
+    /// A definition contradicts what is there.
+    Definition,
+    /// Later would do.
+    Busy,
+    /// The disk is full.
+    Full,
+    /// A fault of the service or its files.
+    Internal,
+}
+
+impl Sort {
+    fn describe(self) -> (StatusCode, &'static str, &'static str) {
+        match self {
+            Self::Request => (StatusCode::BAD_REQUEST, "request", "The request is wrong"),
+            Self::Access => (StatusCode::FORBIDDEN, "access", "Not from here"),
+            Self::NotFound => (StatusCode::NOT_FOUND, "not-found", "There is no such thing"),
+            Self::MediaType => (StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The body is of a type that cannot be read"),
+            Self::TooLarge => (StatusCode::PAYLOAD_TOO_LARGE, "too-large", "The body is too large"),
+            Self::Rejected => (StatusCode::UNPROCESSABLE_ENTITY, "rejected", "No point was kept"),
+            Self::Query => (StatusCode::BAD_REQUEST, "query", "The query is wrong"),
+            Self::Bound => (StatusCode::UNPROCESSABLE_ENTITY, "bound", "The query asks for more than is allowed"),
+            Self::TimedOut => (StatusCode::GATEWAY_TIMEOUT, "timed-out", "The query took too long"),
+            Self::Definition => (StatusCode::CONFLICT, "definition", "The definition cannot be taken"),
+            Self::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy", "Not now"),
+            Self::Full => (StatusCode::INSUFFICIENT_STORAGE, "full", "The disk is full"),
+            Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "The service failed"),
+        }
+    }
+}
+
+impl Problem {
+    /// A problem of a sort.
+    pub fn new(sort: Sort, detail: impl Into<String>) -> Self {
+        let (status, word, title) = sort.describe();
+        Self {
+            kind: format!("urn:fenetre:problem:{word}"),
+            title: title.to_owned(),
+            status: status.as_u16(),
+            detail: detail.into(),
+            place: None,
+            help: None,
+            report: None,
+        }
+    }
+
+    /// The word behind `urn:fenetre:problem:`.
+    pub fn word(&self) -> &str {
+        self.kind.rsplit(':').next().unwrap_or_default()
+    }
+
+    /// A fault in a query's text, or in its frame's.
+    pub fn of_query(error: &QueryError, which: &str, text: &str) -> Self {
+        let (line, column) = error.line_and_column(text);
+        let place =
+            ProblemPlace { text: which.to_owned(), start: error.place.start, end: error.place.end, line, column, drawing: error.render(text) };
+        Self { place: Some(place), help: error.help.clone(), ..Self::new(Sort::Query, error.message.clone()) }
+    }
+
+    /// A query that cannot be planned.
+    pub fn of_plan(error: &PlanError, query: &str, frame: &str) -> Self {
+        match error {
+            PlanError::Query(error) => Self::of_query(error, "query", query),
+            PlanError::Frame(error) => Self::of_query(error, "frame", frame),
+            PlanError::NoFrame => Self::new(Sort::Query, error.to_string()),
+            PlanError::NoDataset { .. } => Self::new(Sort::NotFound, error.to_string()),
+            PlanError::Bound(_) => Self::new(Sort::Bound, error.to_string()),
+        }
+    }
+
+    /// Something inside went wrong: the text goes to the log, the caller is told to look there.
+    pub fn internal(error: &dyn fmt::Display) -> Self {
+        tracing::error!(%error, "a call failed");
+        Self::new(Sort::Internal, error.to_string())
+    }
+}
+
+impl fmt::Display for Problem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.detail)
+    }
+}
+
+impl std::error::Error for Problem {}
+
+impl ResponseError for Problem {
+    fn status_code(&self) -> StatusCode {
+        StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
+    }
+
+    fn error_response(&self) -> HttpResponse {
+        let mut response = HttpResponse::build(self.status_code());
+        if self.status == StatusCode::SERVICE_UNAVAILABLE.as_u16() {
+            response.insert_header(("Retry-After", "1"));
+        }
+        // A problem is made of texts and numbers, which always have a JSON form.
+        response.content_type("application/problem+json").body(serde_json::to_string(self).unwrap_or_default())
+    }
+}
+
+impl From<StoreError> for Problem {
+    fn from(error: StoreError) -> Self {
+        let sort = match &error {
+            StoreError::NoDataset { .. } => Sort::NotFound,
+            StoreError::Definition(_) => Sort::Definition,
+            StoreError::Full { .. } => Sort::Full,
+            StoreError::Busy { .. } | StoreError::Closed(_) => Sort::Busy,
+            _ => return Self::internal(&error),
+        };
+        Self::new(sort, error.to_string())
+    }
+}
+
+impl From<FormatError> for Problem {
+    fn from(error: FormatError) -> Self {
+        let sort = if matches!(error, FormatError::TooLarge { .. }) { Sort::TooLarge } else { Sort::Request };
+        Self::new(sort, error.to_string())
+    }
+}
+
+impl From<EvaluateError> for Problem {
+    fn from(error: EvaluateError) -> Self {
+        match error {
+            EvaluateError::TooManyPoints { .. } => Self::new(Sort::Bound, error.to_string()),
+            EvaluateError::Stopped => {
+                Self::new(Sort::TimedOut, "the query ran into its time limit: ask for a shorter time, wider windows or fewer series")
+            }
+            EvaluateError::Source(error) => Self::internal(&error),
+        }
+    }
+}

@@ -1,0 +1,124 @@
+//! Start, ready, stop.
+
+use std::{io, net::SocketAddr, time::Duration};
+
+use actix_web::{App, HttpServer, dev::ServerHandle, middleware, web};
+use fenetre_store::{Options, Store, StoreError};
+use tokio::sync::Semaphore;
+use utoipa_actix_web::AppExt;
+
+use crate::{
+    Config, api,
+    arrivals::Arrivals,
+    console, logging,
+    problem::{Problem, Sort},
+    state::{State, now},
+};
+
+/// How long calls that are under way may take to end when the service stops.
+const LAST_CALLS: u64 = 10;
+const STALLED_CLIENT: Duration = Duration::from_secs(30);
+
+/// The application: every call, then the console. A macro, because its type cannot be named.
+macro_rules! app {
+    ($state:expr) => {{
+        let (app, document) = App::new().into_utoipa_app().openapi(api::description()).app_data($state).configure(api::mount).split_for_parts();
+        app.app_data(web::QueryConfig::default().error_handler(|error, _| bad_parameters(&error).into()))
+            .app_data(web::Data::new(document))
+            .wrap(middleware::Compress::default())
+            .route("/api/v1/openapi.json", web::get().to(api::document))
+            .default_service(web::to(console::serve))
+    }};
+}
+pub(crate) use app;
+
+/// Why the service did not start, or ended.
+#[derive(Debug, thiserror::Error)]
+pub enum ServeError {
+    /// The store cannot be opened.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Somebody else listens there.
+    #[error("the address {address} is in use: stop what listens there, or choose another one with --listen or with `address` under [listen]")]
+    AddressTaken {
+        /// Where.
+        address: SocketAddr,
+    },
+    /// It cannot listen there, or the network failed.
+    #[error("cannot listen on {address}: {source}")]
+    Listen {
+        /// Where.
+        address: SocketAddr,
+        /// Why not.
+        source: io::Error,
+    },
+}
+
+/// A service that answers.
+pub struct Ready {
+    /// Where it listens; the port is the real one where 0 was asked for.
+    pub address: SocketAddr,
+    handle: ServerHandle,
+}
+
+impl Ready {
+    /// Lets calls that are under way end, then stops. `serve` returns after that.
+    pub fn stop(&self) {
+        // The stop is asked for when it is called; waiting for its end is `serve`'s part.
+        drop(self.handle.stop(true));
+    }
+}
+
+/// Serves until SIGTERM, SIGINT, or [`Ready::stop`]. `ready` is called once it answers.
+///
+/// # Errors
+/// [`ServeError`] where it cannot start.
+pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeError> {
+    logging::init(config);
+    let listener = std::net::TcpListener::bind(config.address).map_err(|source| match source.kind() {
+        io::ErrorKind::AddrInUse => ServeError::AddressTaken { address: config.address },
+        _ => ServeError::Listen { address: config.address, source },
+    })?;
+    let store = Store::open(&config.store, Options::default())?;
+    let threads = std::thread::available_parallelism().map_or(2, usize::from);
+    let state = web::Data::new(State { store, limits: config.limits, arrivals: Arrivals::default(), started: now(), workers: Semaphore::new(threads * 2) });
+    let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;
+    let failed = |source| ServeError::Listen { address, source };
+    let shared = state.clone();
+    let served = actix_web::rt::System::new().block_on(async move {
+        let server = HttpServer::new(move || app!(shared.clone()))
+            .workers(threads)
+            .shutdown_timeout(LAST_CALLS)
+            .client_request_timeout(STALLED_CLIENT)
+            .disable_signals()
+            .listen(listener)?
+            .run();
+        let handle = server.handle();
+        actix_web::rt::spawn(stop_on_signal(handle.clone()));
+        tracing::info!(%address, "ready");
+        ready(Ready { address, handle });
+        server.await
+    });
+    served.map_err(failed)?;
+    tracing::info!("stopped; everything that was acknowledged is kept");
+    Ok(())
+}
+
+/// SIGTERM and SIGINT alike let calls that are under way end.
+async fn stop_on_signal(handle: ServerHandle) {
+    use tokio::signal::unix::{SignalKind, signal};
+    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) else {
+        tracing::warn!("signals cannot be watched: only SIGKILL will end the service");
+        return;
+    };
+    tokio::select! {
+        _ = terminate.recv() => {}
+        _ = interrupt.recv() => {}
+    }
+    tracing::info!("stopping");
+    handle.stop(true).await;
+}
+
+fn bad_parameters(error: &dyn std::fmt::Display) -> Problem {
+    Problem::new(Sort::Request, format!("the parameters cannot be read: {error}"))
+}
