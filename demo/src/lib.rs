@@ -1,1 +1,16 @@
-//! stub
+//! The Velmar Waterway: a made-up canal of three reaches and twelve locks, whose points fill the demo.
+//!
+//! Everything follows from a seed and the moment at which the waterway begins, so that a demo that was stopped goes on where it
+//! was, and two people with the same seed see the same water.
+//!
+//! | module | subject |
+//! |---|---|
+//! | [`waterway`] | locks, metrics, series |
+//! | `signal` | how each kind of series moves |
+//! | [`generator`] | points in order of arrival |
+
+pub mod generator;
+mod signal;
+pub mod waterway;
+
+pub use generator::{DemoPoint, Generator};

@@ -1,2 +1,22 @@
-//! stub
-fn main(){}
+//! The `fenetre` binary: the service, its client, and the demo.
+//!
+//! `main` reads the command line, runs one command and turns its failure into a message and an exit code. Results go to standard
+//! output, talk and progress to standard error.
+
+mod args;
+mod client;
+mod commands;
+mod failure;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let args = args::Args::parse();
+    match commands::run(args) {
+        Ok(code) => code,
+        Err(failure) => failure.report(),
+    }
+}

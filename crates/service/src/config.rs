@@ -165,7 +165,7 @@ impl Config {
             config.log_level = level;
         }
         let limits = file.limits;
-        let mut set = |value: Option<Spanned<usize>>, slot: &mut usize| match value {
+        let set = |value: Option<Spanned<usize>>, slot: &mut usize| match value {
             Some(value) if *value.get_ref() == 0 => Err(wrong(Some(value.span()), "a limit of 0 would refuse everything".to_owned())),
             Some(value) => {
                 *slot = value.into_inner();

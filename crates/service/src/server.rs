@@ -30,7 +30,6 @@ macro_rules! app {
             .default_service(web::to(console::serve))
     }};
 }
-pub(crate) use app;
 
 /// Why the service did not start, or ended.
 #[derive(Debug, thiserror::Error)]

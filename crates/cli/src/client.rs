@@ -1,0 +1,169 @@
+//! The typed client: one function a call, with the service's own types.
+
+use std::time::Duration;
+
+use fenetre_core::model::MetricDefinition;
+use fenetre_formats::document::AnswerDocument;
+use fenetre_service::{
+    api::{
+        ask::Question,
+        datasets::{DatasetDefinition, DatasetInfo, Defined, MetricInfo, TagInfo},
+        points::PushReport,
+        series::{LatestPoint, Page, SeriesInfo},
+        storage::StorageInfo,
+    },
+    problem::Problem,
+};
+use serde::{Serialize, de::DeserializeOwned};
+use ureq::{Agent, Body, http::Response};
+
+use crate::{
+    args::Target,
+    failure::{FAILED, Failure, UNREACHED, WRONG},
+};
+
+/// The largest answer that is read, in bytes.
+const LARGEST_ANSWER: u64 = 2 << 30;
+const CONNECT: Duration = Duration::from_secs(5);
+
+/// A connection to one service.
+pub struct Client {
+    agent: Agent,
+    url: String,
+}
+
+/// What a page of series is narrowed by.
+#[derive(Clone, Debug, Default)]
+pub struct SeriesQuery<'a> {
+    pub metric: Option<&'a str>,
+    pub search: Option<&'a str>,
+    pub limit: usize,
+}
+
+impl Client {
+    /// A client of the service at a URL, such as `http://127.0.0.1:7430`.
+    pub fn new(url: &str) -> Result<Self, Failure> {
+        let url = url.trim_end_matches('/').to_owned();
+        if !url.starts_with("http://") {
+            return Err(Failure::new(WRONG, format!("`{url}` is not the URL of a service: write one such as http://127.0.0.1:7430")));
+        }
+        let config = Agent::config_builder().http_status_as_error(false).timeout_connect(Some(CONNECT)).build();
+        Ok(Self { agent: config.into(), url })
+    }
+
+    /// A client of the service that a command line names.
+    pub fn of(target: &Target) -> Result<Self, Failure> {
+        Self::new(&target.url)
+    }
+
+    pub fn datasets(&self) -> Result<Vec<DatasetInfo>, Failure> {
+        self.get("/api/v1/datasets", &[])
+    }
+
+    pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/datasets/{}", escaped(name)), definition)
+    }
+
+    pub fn metrics(&self, dataset: &str) -> Result<Vec<MetricInfo>, Failure> {
+        self.get(&format!("/api/v1/datasets/{}/metrics", escaped(dataset)), &[])
+    }
+
+    pub fn put_metric(&self, dataset: &str, name: &str, definition: &MetricDefinition) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/datasets/{}/metrics/{}", escaped(dataset), escaped(name)), definition)
+    }
+
+    pub fn tags(&self, dataset: &str, metric: Option<&str>) -> Result<Vec<TagInfo>, Failure> {
+        let parameters: Vec<(&str, &str)> = metric.map(|metric| ("metric", metric)).into_iter().collect();
+        self.get(&format!("/api/v1/datasets/{}/tags", escaped(dataset)), &parameters)
+    }
+
+    pub fn series(&self, dataset: &str, query: &SeriesQuery<'_>) -> Result<Page<SeriesInfo>, Failure> {
+        self.page(dataset, "series", query)
+    }
+
+    pub fn latest(&self, dataset: &str, query: &SeriesQuery<'_>) -> Result<Page<LatestPoint>, Failure> {
+        self.page(dataset, "latest", query)
+    }
+
+    pub fn storage(&self) -> Result<StorageInfo, Failure> {
+        self.get("/api/v1/storage", &[])
+    }
+
+    pub fn ask(&self, dataset: &str, question: &Question) -> Result<AnswerDocument, Failure> {
+        let path = format!("/api/v1/datasets/{}/ask", escaped(dataset));
+        let sent = self.agent.post(format!("{}{path}", self.url)).send_json(question);
+        Ok(self.read(sent, &path)?)
+    }
+
+    /// Pushes a body of some content type; `parameters` are those of the call.
+    pub fn push(&self, dataset: &str, kind: &str, parameters: &[(&str, &str)], body: &[u8]) -> Result<PushReport, Failure> {
+        let path = format!("/api/v1/datasets/{}/points", escaped(dataset));
+        let request = self.agent.post(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
+        match self.read(request.header("Content-Type", kind).send(body), &path) {
+            Err(Answered::Problem(Problem { report: Some(report), .. })) => Ok(*report),
+            other => other.map_err(Failure::from),
+        }
+    }
+
+    fn page<T: DeserializeOwned>(&self, dataset: &str, what: &str, query: &SeriesQuery<'_>) -> Result<Page<T>, Failure> {
+        let limit = query.limit.to_string();
+        let narrowed = [("metric", query.metric), ("search", query.search)];
+        let mut parameters: Vec<(&str, &str)> = narrowed.into_iter().filter_map(|(name, value)| Some((name, value?))).collect();
+        parameters.push(("limit", &limit));
+        self.get(&format!("/api/v1/datasets/{}/{what}", escaped(dataset)), &parameters)
+    }
+
+    fn get<T: DeserializeOwned>(&self, path: &str, parameters: &[(&str, &str)]) -> Result<T, Failure> {
+        let request = self.agent.get(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
+        Ok(self.read(request.call(), path)?)
+    }
+
+    fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        Ok(self.read(self.agent.put(format!("{}{path}", self.url)).send_json(body), path)?)
+    }
+
+    fn read<T: DeserializeOwned>(&self, sent: Result<Response<Body>, ureq::Error>, path: &str) -> Result<T, Answered> {
+        let mut response = sent.map_err(|error| self.unreached(&error))?;
+        let status = response.status();
+        let body = response.body_mut().with_config().limit(LARGEST_ANSWER).read_to_vec().map_err(|error| self.unreached(&error))?;
+        if status.is_success() && let Ok(answer) = serde_json::from_slice(&body) {
+            return Ok(answer);
+        }
+        if let Ok(problem) = serde_json::from_slice::<Problem>(&body) {
+            return Err(Answered::Problem(problem));
+        }
+        let text = format!("{}{path} answered ({status}), but not as Fenetre does: is the URL right?", self.url);
+        Err(Answered::Failure(Failure::new(UNREACHED, text)))
+    }
+
+    fn unreached(&self, error: &ureq::Error) -> Answered {
+        let text = format!("no Fenetre answers at {} ({error}): start one with `fenetre serve`, or name another with --url", self.url);
+        Answered::Failure(Failure::new(UNREACHED, text))
+    }
+}
+
+/// How a call failed.
+enum Answered {
+    Problem(Problem),
+    Failure(Failure),
+}
+
+impl From<Answered> for Failure {
+    fn from(answered: Answered) -> Self {
+        match answered {
+            Answered::Failure(failure) => failure,
+            Answered::Problem(problem) => match problem.word() {
+                "not-found" if problem.detail.starts_with("there is no dataset") => {
+                    Self::new(FAILED, format!("{}; choose one with --dataset (or FENETRE_DATASET)", problem.detail))
+                }
+                _ => problem.into(),
+            },
+        }
+    }
+}
+
+/// A name as part of a path.
+fn escaped(name: &str) -> String {
+    let plain = |byte: u8| byte.is_ascii_alphanumeric() || matches!(byte, b'-' | b'_' | b'.' | b'~' | b':');
+    name.bytes().map(|byte| if plain(byte) { char::from(byte).to_string() } else { format!("%{byte:02X}") }).collect()
+}

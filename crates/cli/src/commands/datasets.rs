@@ -1,0 +1,39 @@
+//! `fenetre datasets`
+
+use fenetre_service::api::datasets::{DatasetDefinition, DatasetInfo};
+
+use crate::{
+    args::{DatasetsArgs, DatasetsCommand},
+    client::Client,
+    failure::Failure,
+    output::{
+        list::{Column, write},
+        words::{grouped, utc},
+    },
+};
+
+/// Lists the datasets, or defines one.
+pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
+    let client = Client::new(&args.url)?;
+    match args.command {
+        None => write(&client.datasets()?, &columns(), args.output),
+        Some(DatasetsCommand::Define { name, zone, description }) => {
+            let defined = client.put_dataset(&name, &DatasetDefinition { zone, description })?;
+            println!("{name} {}", if defined.created { "made" } else { "changed" });
+            Ok(())
+        }
+    }
+}
+
+fn columns() -> Vec<Column<DatasetInfo>> {
+    vec![
+        Column { name: "dataset", right: false, told: |d| d.name.clone(), plain: |d| d.name.clone() },
+        Column { name: "zone", right: false, told: |d| d.zone.clone(), plain: |d| d.zone.clone() },
+        Column { name: "metrics", right: true, told: |d| grouped(d.metrics), plain: |d| d.metrics.to_string() },
+        Column { name: "series", right: true, told: |d| grouped(d.series), plain: |d| d.series.to_string() },
+        Column { name: "points", right: true, told: |d| grouped(d.held.points), plain: |d| d.held.points.to_string() },
+        Column { name: "first", right: false, told: |d| utc(d.held.first.as_ref()), plain: |d| d.held.first.clone().unwrap_or_default() },
+        Column { name: "last", right: false, told: |d| utc(d.held.last.as_ref()), plain: |d| d.held.last.clone().unwrap_or_default() },
+        Column { name: "description", right: false, told: |d| d.description.clone(), plain: |d| d.description.clone() },
+    ]
+}

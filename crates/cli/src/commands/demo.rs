@@ -1,0 +1,207 @@
+//! `fenetre demo`: a service with the Velmar Waterway in it, whose points come through the API as anyone's would.
+
+use std::{
+    io::{self, BufWriter, Write},
+    path::Path,
+    sync::mpsc,
+    thread,
+    time::Duration,
+};
+
+use fenetre_core::{
+    model::ValueRef,
+    time::{Nanos, SECOND, format_utc, parse_rfc3339},
+};
+use fenetre_demo::{
+    DemoPoint, Generator,
+    generator::hour_of,
+    waterway::{DATASET, ZONE, metrics},
+};
+use fenetre_service::{Config, Ready, api::datasets::DatasetDefinition, serve};
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::{
+    args::{DemoRunArgs, DemoWriteArgs},
+    client::Client,
+    failure::{FAILED, Failure, WRONG},
+    output::words::grouped,
+};
+
+/// Points of one push.
+const PUSH_POINTS: usize = 50_000;
+const DAY: Nanos = 86_400 * SECOND;
+
+/// Serves the demo until it is told to stop.
+pub fn run(args: &DemoRunArgs) -> Result<(), Failure> {
+    let mut config = Config { store: args.store.clone(), log_level: "warn".to_owned(), ..Config::default() };
+    config.listen_on(&args.listen)?;
+    if args.fresh {
+        remove_store(&args.store)?;
+    }
+    let (tell, told) = mpsc::channel::<Ready>();
+    let service = thread::spawn(move || serve(&config, |ready| drop(tell.send(ready))));
+    let Ok(ready) = told.recv() else { return finished(service) };
+    let url = format!("http://{}", ready.address);
+    let played = Client::new(&url).and_then(|client| play(args, &client, &url, &service));
+    if played.is_err() && !service.is_finished() {
+        ready.stop();
+    }
+    finished(service)?;
+    played
+}
+
+type Service = thread::JoinHandle<Result<(), fenetre_service::ServeError>>;
+
+fn finished(service: Service) -> Result<(), Failure> {
+    service.join().unwrap_or_else(|_| Err(fenetre_service::ServeError::Listen { address: ([127, 0, 0, 1], 0).into(), source: io::Error::other("the service stopped unexpectedly") }))?;
+    Ok(())
+}
+
+/// Removes a store, and nothing that is not one.
+fn remove_store(path: &Path) -> Result<(), Failure> {
+    if !path.exists() {
+        return Ok(());
+    }
+    if !path.join("catalogue.db").exists() && path.read_dir().is_ok_and(|mut entries| entries.next().is_some()) {
+        return Err(Failure::new(FAILED, format!("{} is not a store: it was left as it is", path.display())));
+    }
+    // A service that runs on it would be refused its files one by one; its lock tells.
+    let lock = std::fs::File::open(path.join("LOCK"));
+    if lock.as_ref().is_ok_and(|lock| lock.try_lock().is_err()) {
+        return Err(Failure::new(FAILED, format!("{} is in use: stop that service first", path.display())));
+    }
+    std::fs::remove_dir_all(path).map_err(|error| Failure::new(FAILED, format!("cannot remove {}: {error}", path.display())))
+}
+
+/// Fills the store up to now, says what to try, and lets points arrive each second until the service ends.
+fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Result<(), Failure> {
+    let (mut generator, from) = begin(args, client)?;
+    let count = fill(client, &mut generator, from, service)?;
+    if count > 0 {
+        eprintln!("{} points of the Velmar Waterway came in", grouped(count));
+    }
+    eprintln!("{}", hints(url, &args.store));
+    while !service.is_finished() {
+        let pushed = push_until(client, &mut generator, now(), Nanos::MIN, |_| {}, service);
+        if let Err(failure) = pushed
+            && !service.is_finished()
+        {
+            eprintln!("live points wait: {failure}");
+        }
+        thread::sleep(Duration::from_secs(1) - Duration::from_nanos((now().rem_euclid(SECOND)).cast_unsigned()));
+    }
+    Ok(())
+}
+
+/// The generator of the store's waterway, and from when on its points are missing. A store that has some goes on where it was.
+fn begin(args: &DemoRunArgs, client: &Client) -> Result<(Generator, Nanos), Failure> {
+    let known = client.datasets()?.into_iter().find(|dataset| dataset.name == DATASET);
+    if let Some(dataset) = &known
+        && let (Some(first), Some(last)) = (&dataset.held.first, &dataset.held.last)
+    {
+        let seed = dataset.description.rsplit(' ').next().and_then(|seed| seed.parse().ok()).unwrap_or(args.seed);
+        let instant = |text: &str| parse_rfc3339(text).map_err(|error| Failure::new(FAILED, error.to_string()));
+        return Ok((Generator::new(seed, hour_of(instant(first)?)), instant(last)?));
+    }
+    let description = format!("The Velmar Waterway, made up from seed {}", args.seed);
+    client.put_dataset(DATASET, &DatasetDefinition { zone: ZONE.to_owned(), description })?;
+    for (name, definition) in metrics() {
+        client.put_metric(DATASET, name, &definition)?;
+    }
+    let origin = hour_of(now() - i64::from(args.days) * DAY);
+    Ok((Generator::new(args.seed, origin), origin))
+}
+
+fn fill(client: &Client, generator: &mut Generator, from: Nanos, service: &Service) -> Result<u64, Failure> {
+    let until = now();
+    let seconds = ((until - from) / SECOND).max(1).cast_unsigned();
+    let bar = ProgressBar::new(seconds);
+    if let Ok(style) = ProgressStyle::with_template("{bar:32} filling the demo, {percent} %, {eta} left") {
+        bar.set_style(style);
+    }
+    let count = push_until(client, generator, until, from, |at| bar.set_position(((at - from) / SECOND).max(0).cast_unsigned()), service)?;
+    bar.finish_and_clear();
+    Ok(count)
+}
+
+/// Pushes the points that arrive from `from` (what came before is passed over) and before `until`, and says how many.
+fn push_until(client: &Client, generator: &mut Generator, until: Nanos, from: Nanos, progress: impl Fn(Nanos), service: &Service) -> Result<u64, Failure> {
+    let (mut body, mut points, mut total) = (Vec::new(), 0, 0);
+    while let Some(point) = generator.next_before(until) {
+        if point.arrival < from {
+            continue;
+        }
+        let arrival = point.arrival;
+        write_line(&mut body, &point)?;
+        points += 1;
+        if points == PUSH_POINTS {
+            push(client, &body)?;
+            progress(arrival);
+            total += points as u64;
+            body.clear();
+            points = 0;
+            if service.is_finished() {
+                return Ok(total);
+            }
+        }
+    }
+    if points > 0 {
+        push(client, &body)?;
+    }
+    Ok(total + points as u64)
+}
+
+fn push(client: &Client, body: &[u8]) -> Result<(), Failure> {
+    let report = client.push(DATASET, "application/x-ndjson", &[], body)?;
+    match report.tally.rejects.first() {
+        None => Ok(()),
+        Some(reject) => Err(Failure::new(FAILED, format!("the service rejected a point of the demo: {}", reject.reason))),
+    }
+}
+
+/// The point as a line of JSON. Its texts are the waterway's own and need no escapes.
+fn write_line(out: &mut impl Write, point: &DemoPoint<'_>) -> io::Result<()> {
+    write!(out, "{{\"metric\":\"{}\",\"tags\":{{", point.series.metric)?;
+    for (i, (key, value)) in point.series.tags.iter().enumerate() {
+        write!(out, "{}\"{key}\":\"{value}\"", if i > 0 { "," } else { "" })?;
+    }
+    write!(out, "}},\"time\":\"{}\",\"value\":", format_utc(point.time))?;
+    match point.value {
+        ValueRef::Number(number) => writeln!(out, "{number}}}"),
+        ValueRef::Word(word) => writeln!(out, "\"{word}\"}}"),
+    }
+}
+
+/// Writes points of the waterway to standard output.
+pub fn write(args: &DemoWriteArgs) -> Result<(), Failure> {
+    let until = match &args.until {
+        Some(text) => parse_rfc3339(text).map_err(|error| Failure::new(WRONG, error.to_string()))?,
+        None => now(),
+    };
+    let mut generator = Generator::new(args.seed, hour_of(until - i64::from(args.days) * DAY));
+    let mut out = BufWriter::new(io::stdout().lock());
+    while let Some(point) = generator.next_before(until) {
+        match write_line(&mut out, &point) {
+            // Whoever reads has enough.
+            Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(()),
+            other => other?,
+        }
+    }
+    out.flush()?;
+    Ok(())
+}
+
+fn now() -> Nanos {
+    Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX)
+}
+
+fn hints(url: &str, store: &Path) -> String {
+    let flag = if url == "http://127.0.0.1:7430" { String::new() } else { format!(" --url {url}") };
+    format!(
+        "\nFenetre is ready. Console: {url}\nThe store is {}; points go on arriving each second.\n\nTry, in another terminal:\n  \
+         fenetre ask{flag} --dataset {DATASET} 'show mean of level where reach = \"upper\" and side = \"up\" over last 24h per 15m' --output chart\n  \
+         fenetre latest{flag} --dataset {DATASET} --metric gate\n  \
+         fenetre storage{flag}\n\nStop with Ctrl-C. Started again, it goes on where it was.",
+        store.display()
+    )
+}

@@ -1,0 +1,43 @@
+//! `fenetre metrics`
+
+use fenetre_core::model::{Kind, MetricDefinition, Shape};
+use fenetre_service::api::datasets::MetricInfo;
+
+use crate::{
+    args::{MetricsArgs, MetricsCommand},
+    client::Client,
+    failure::Failure,
+    output::{
+        list::{Column, write},
+        words::{grouped, utc},
+    },
+};
+
+/// Lists the metrics, or defines one.
+pub fn run(args: MetricsArgs) -> Result<(), Failure> {
+    match args.command {
+        None => write(&Client::of(&args.target)?.metrics(&args.target.dataset)?, &columns(), args.output),
+        Some(MetricsCommand::Define { name, kind, unit, shape, description, target }) => {
+            // The command line admits only names that there are.
+            let kind = Kind::from_name(&kind).unwrap_or_default();
+            let shape = Shape::from_name(&shape).unwrap_or_default();
+            let definition = MetricDefinition { kind, unit, shape, description };
+            let defined = Client::of(&target)?.put_metric(&target.dataset, &name, &definition)?;
+            println!("{name} {}", if defined.created { "made" } else { "changed" });
+            Ok(())
+        }
+    }
+}
+
+fn columns() -> Vec<Column<MetricInfo>> {
+    vec![
+        Column { name: "metric", right: false, told: |m| m.name.clone(), plain: |m| m.name.clone() },
+        Column { name: "kind", right: false, told: |m| m.kind.to_string(), plain: |m| m.kind.to_string() },
+        Column { name: "unit", right: false, told: |m| m.unit.clone().unwrap_or_else(|| "–".into()), plain: |m| m.unit.clone().unwrap_or_default() },
+        Column { name: "tags", right: false, told: |m| m.tags.join(" "), plain: |m| m.tags.join(" ") },
+        Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
+        Column { name: "points", right: true, told: |m| grouped(m.held.points), plain: |m| m.held.points.to_string() },
+        Column { name: "first (UTC)", right: false, told: |m| utc(m.held.first.as_ref()), plain: |m| m.held.first.clone().unwrap_or_default() },
+        Column { name: "last (UTC)", right: false, told: |m| utc(m.held.last.as_ref()), plain: |m| m.held.last.clone().unwrap_or_default() },
+    ]
+}

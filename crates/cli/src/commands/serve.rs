@@ -1,0 +1,37 @@
+//! `fenetre serve`
+
+use fenetre_service::{Config, ServeError, config::ConfigError, serve};
+
+use crate::{
+    args::ServeArgs,
+    failure::{FAILED, Failure, WRONG},
+};
+
+/// Runs the service until it is told to stop.
+pub fn run(args: &ServeArgs) -> Result<(), Failure> {
+    let mut config = match &args.config {
+        Some(file) => Config::read(file)?,
+        None => Config::default(),
+    };
+    if let Some(store) = &args.store {
+        config.store.clone_from(store);
+    }
+    if let Some(address) = &args.listen {
+        config.listen_on(address)?;
+    }
+    let store = config.store.display().to_string();
+    serve(&config, |ready| eprintln!("Fenetre serves {store} at http://{} (stop with Ctrl-C)", ready.address))?;
+    Ok(())
+}
+
+impl From<ConfigError> for Failure {
+    fn from(error: ConfigError) -> Self {
+        Self::new(WRONG, error.to_string())
+    }
+}
+
+impl From<ServeError> for Failure {
+    fn from(error: ServeError) -> Self {
+        Self::new(FAILED, error.to_string())
+    }
+}

@@ -1,0 +1,66 @@
+//! What a command ends with: a message for people and an exit code for programs.
+
+use std::{fmt, process::ExitCode};
+
+use fenetre_service::problem::Problem;
+
+/// Done.
+pub const DONE: u8 = 0;
+/// It failed.
+pub const FAILED: u8 = 1;
+/// The command line or the query is wrong.
+pub const WRONG: u8 = 2;
+/// No service answers.
+pub const UNREACHED: u8 = 3;
+/// Done, but some rows were rejected.
+pub const SOME_REJECTED: u8 = 4;
+
+/// Why a command did not do what it was asked.
+#[derive(Debug)]
+pub struct Failure {
+    code: u8,
+    message: String,
+}
+
+impl Failure {
+    /// A failure with its exit code.
+    pub fn new(code: u8, message: impl Into<String>) -> Self {
+        Self { code, message: message.into() }
+    }
+
+    /// Prints the message and gives the exit code.
+    pub fn report(self) -> ExitCode {
+        eprintln!("fenetre: {}", self.message);
+        ExitCode::from(self.code)
+    }
+}
+
+impl fmt::Display for Failure {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl From<Problem> for Failure {
+    fn from(problem: Problem) -> Self {
+        let code = if problem.word() == "query" { WRONG } else { FAILED };
+        let message = match &problem.place {
+            Some(place) if place.text == "frame" => format!("in the frame given by options: {}", place.drawing),
+            Some(place) => place.drawing.clone(),
+            None => problem.detail,
+        };
+        Self::new(code, message)
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        Self::new(FAILED, error.to_string())
+    }
+}
+
+impl From<serde_json::Error> for Failure {
+    fn from(error: serde_json::Error) -> Self {
+        Self::new(FAILED, error.to_string())
+    }
+}

@@ -1,0 +1,142 @@
+//! An answer drawn in the terminal, with axes, units and a legend.
+
+use std::fmt::Write as _;
+
+use fenetre_core::{
+    model::Value,
+    time::{Nanos, SECOND},
+};
+use fenetre_formats::document::{AnswerDocument, Form, LineDocument, ShowDocument};
+use ratatui::{
+    buffer::Buffer,
+    layout::{Alignment, Rect},
+    style::{Color, Style},
+    symbols::Marker,
+    widgets::{Axis, Chart, Dataset, GraphType, Widget},
+};
+
+use super::{
+    table::{heading, line_name},
+    words::{Clock, decimals, instant, value},
+};
+
+/// Lines that one chart shows, each in its colour.
+const MOST_LINES: usize = 6;
+/// Colours that differ for colour-blind eyes too, on dark and light ground.
+const COLOURS: [(Color, u8); MOST_LINES] = [
+    (Color::Indexed(67), 67),
+    (Color::Indexed(172), 172),
+    (Color::Indexed(72), 72),
+    (Color::Indexed(132), 132),
+    (Color::Indexed(136), 136),
+    (Color::Indexed(245), 245),
+];
+const HEIGHT: u16 = 20;
+
+/// The answer as charts, one for each show, `width` columns wide; with colours where the terminal has them.
+pub fn charts(answer: &AnswerDocument, width: u16, colours: bool) -> String {
+    answer.shows.iter().map(|show| chart(answer, show, width, colours)).collect::<Vec<_>>().join("\n")
+}
+
+fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool) -> String {
+    let mut out = heading(answer, show);
+    let shown = &show.lines[..show.lines.len().min(MOST_LINES)];
+    let runs: Vec<Vec<Vec<(f64, f64)>>> = shown.iter().map(|line| unbroken(answer, show, line)).collect();
+    let numbers = || runs.iter().flatten().flatten().map(|point| point.1);
+    if numbers().next().is_none() {
+        out.push_str("nothing to draw: no window has a number in it\n");
+        return out;
+    }
+    let range = [instant(&answer.from), instant(&answer.to)];
+    let x_bounds = range.map(seconds);
+    let y_bounds = room(numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+    let datasets = runs.iter().zip(COLOURS).flat_map(|(runs, (colour, _))| {
+        runs.iter().map(move |run| {
+            let style = if colours { Style::new().fg(colour) } else { Style::new() };
+            let kind = if run.len() == 1 { GraphType::Scatter } else { GraphType::Line };
+            Dataset::default().marker(Marker::Braille).graph_type(kind).style(style).data(run)
+        })
+    });
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).to_minutes();
+    let middle = range[0] + (range[1] - range[0]) / 2;
+    let x_labels = [range[0], middle, range[1]].map(|at| clock.tell(at));
+    let steps = [0.0, 0.25, 0.5, 0.75, 1.0].map(|part| y_bounds[0] + part * (y_bounds[1] - y_bounds[0]));
+    let places = decimals(steps.into_iter());
+    let y_labels = steps.map(|step| value(Some(&Value::Number(step)), places));
+    let chart = Chart::new(datasets.collect())
+        .x_axis(Axis::default().bounds(x_bounds).labels(x_labels).labels_alignment(Alignment::Right))
+        .y_axis(Axis::default().bounds(y_bounds).labels(y_labels))
+        .legend_position(None);
+    let area = Rect::new(0, 0, width.max(40), HEIGHT);
+    let mut buffer = Buffer::empty(area);
+    chart.render(area, &mut buffer);
+    out.push_str(&text_of(&buffer, colours));
+    legend(&mut out, show, shown, colours);
+    out
+}
+
+/// The line's numbers as runs without a gap, by seconds and value; of a window its middle.
+fn unbroken(answer: &AnswerDocument, show: &ShowDocument, line: &LineDocument) -> Vec<Vec<(f64, f64)>> {
+    let at = |i: usize| match (&line.times, show.form) {
+        (Some(times), Form::Points) => seconds(instant(&times[i])),
+        _ => f64::midpoint(seconds(instant(&answer.windows.starts[i])), seconds(instant(&answer.windows.ends[i]))),
+    };
+    let mut runs = vec![Vec::new()];
+    for (i, value) in line.values.iter().enumerate() {
+        match (value.as_ref().and_then(Value::number), runs.last_mut()) {
+            (Some(number), Some(run)) => run.push((at(i), number)),
+            (None, Some(run)) if !run.is_empty() => runs.push(Vec::new()),
+            _ => {}
+        }
+    }
+    runs.retain(|run| !run.is_empty());
+    runs
+}
+
+fn seconds(at: Nanos) -> f64 {
+    at as f64 / SECOND as f64
+}
+
+/// Bounds with a little room above and below.
+fn room(least: f64, greatest: f64) -> [f64; 2] {
+    let span = if greatest > least { greatest - least } else { greatest.abs().max(1.0) };
+    [least - span * 0.05, greatest + span * 0.05]
+}
+
+/// A drawn buffer as lines of text, with colours as escape codes where they are wanted.
+fn text_of(buffer: &Buffer, colours: bool) -> String {
+    let mut out = String::new();
+    for y in 0..buffer.area.height {
+        let mut line = String::new();
+        let mut current = Color::Reset;
+        for x in 0..buffer.area.width {
+            let cell = &buffer[(x, y)];
+            let wanted = if colours { cell.fg } else { Color::Reset };
+            if wanted != current {
+                line.push_str("\x1b[0m");
+                if let Color::Indexed(index) = wanted {
+                    let _ = write!(line, "\x1b[38;5;{index}m");
+                }
+                current = wanted;
+            }
+            line.push_str(cell.symbol());
+        }
+        if current != Color::Reset {
+            line.push_str("\x1b[0m");
+        }
+        out.push_str(line.trim_end());
+        out.push('\n');
+    }
+    out
+}
+
+fn legend(out: &mut String, show: &ShowDocument, shown: &[LineDocument], colours: bool) {
+    for (line, (_, index)) in shown.iter().zip(COLOURS) {
+        let mark = if colours { format!("\x1b[38;5;{index}m━━\x1b[0m") } else { "━━".to_owned() };
+        let _ = write!(out, "{mark} {}   ", line_name(line, &show.lines));
+    }
+    out.push('\n');
+    if show.lines.len() > MOST_LINES {
+        let _ = writeln!(out, "{} of {} lines are drawn: narrow with `where`, or merge with `by`", MOST_LINES, show.lines.len());
+    }
+}

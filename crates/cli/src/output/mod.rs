@@ -1,0 +1,6 @@
+//! How results are written: for people as tables and charts, for programs as JSON, CSV and JSON Lines.
+
+pub mod chart;
+pub mod list;
+pub mod table;
+pub mod words;

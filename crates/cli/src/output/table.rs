@@ -1,0 +1,137 @@
+//! An answer as tables for people: times in words, a column a line.
+
+use std::{collections::BTreeMap, fmt::Write as _};
+
+use fenetre_core::{model::Value, time::Nanos};
+use fenetre_formats::document::{AnswerDocument, Form, LineDocument, ShowDocument};
+
+use super::{
+    list::{aligned, plain_table},
+    words::{Clock, count_of, decimals, instant, value},
+};
+
+/// Lines that stand beside each other; more are put into further tables.
+const COLUMNS: usize = 6;
+
+/// The answer in tables, one or more for each show.
+pub fn tables(answer: &AnswerDocument) -> String {
+    let mut out = String::new();
+    for (i, show) in answer.shows.iter().enumerate() {
+        if i > 0 {
+            out.push('\n');
+        }
+        out.push_str(&heading(answer, show));
+        out.push('\n');
+        if show.lines.is_empty() {
+            out.push_str("nothing matched\n");
+            continue;
+        }
+        match show.form {
+            Form::Points => out.push_str(&points(answer, show)),
+            Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(show)),
+            Form::Windows => show.lines.chunks(COLUMNS).for_each(|lines| out.push_str(&windows(answer, show, lines))),
+        }
+    }
+    out
+}
+
+/// What it is, of what, in which unit, over which time and in which zone.
+pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
+    let range = [instant(&answer.from), instant(&answer.to)];
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).to_minutes();
+    let mut out = show.label.clone();
+    if let Some(unit) = &show.unit {
+        let _ = write!(out, "  [{unit}]");
+    }
+    let _ = write!(out, "\n{} to {} ({})", clock.tell(range[0]), clock.tell(range[1]), answer.zone);
+    if let Some(width) = &answer.windows.width {
+        let _ = write!(out, ", per {width}");
+    }
+    let common = common_tags(&show.lines);
+    if !common.is_empty() && show.lines.len() > 1 {
+        let tags: Vec<String> = common.iter().map(|(key, value)| format!("{key} {value}")).collect();
+        let _ = write!(out, ", all of {}", tags.join(", "));
+    }
+    out.push('\n');
+    out
+}
+
+/// Tags that all lines share.
+fn common_tags(lines: &[LineDocument]) -> BTreeMap<&String, &String> {
+    let Some((first, rest)) = lines.split_first() else { return BTreeMap::new() };
+    first.tags.iter().filter(|(key, value)| rest.iter().all(|line| line.tags.get(*key) == Some(value))).collect()
+}
+
+/// What tells a line apart from the others, in a few words.
+pub fn line_name(line: &LineDocument, lines: &[LineDocument]) -> String {
+    let common = if lines.len() > 1 { common_tags(lines) } else { BTreeMap::new() };
+    let own: Vec<&str> = line.tags.iter().filter(|(key, _)| !common.contains_key(key)).map(|(_, value)| value.as_str()).collect();
+    if own.is_empty() { "all".to_owned() } else { own.join(" ") }
+}
+
+fn numbers(lines: &[LineDocument]) -> impl Iterator<Item = f64> + '_ {
+    lines.iter().flat_map(|line| line.values.iter().flatten().filter_map(Value::number))
+}
+
+fn windows(answer: &AnswerDocument, show: &ShowDocument, lines: &[LineDocument]) -> String {
+    let starts: Vec<Nanos> = answer.windows.starts.iter().map(|text| instant(text)).collect();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &starts);
+    let places = decimals(numbers(&show.lines));
+    let mut table = plain_table();
+    let names = lines.iter().map(|line| line_name(line, &show.lines));
+    table.set_header(std::iter::once(aligned("window from".to_owned(), false)).chain(names.map(|name| aligned(name, true))));
+    for (i, start) in starts.iter().enumerate() {
+        let partial = if answer.windows.partial.contains(&i) { " (partial)" } else { "" };
+        let time = aligned(format!("{}{partial}", clock.tell(*start)), false);
+        let values = lines.iter().map(|line| aligned(value(line.values[i].as_ref(), places), true));
+        table.add_row(std::iter::once(time).chain(values));
+    }
+    format!("{}\n", table.trim_fmt())
+}
+
+/// One window: a row a line.
+fn figures(show: &ShowDocument) -> String {
+    let places = decimals(numbers(&show.lines));
+    let mut table = plain_table();
+    let keys: Vec<&String> = show.lines.iter().flat_map(|line| line.tags.keys()).collect::<std::collections::BTreeSet<_>>().into_iter().collect();
+    let header = keys.iter().map(|key| aligned((*key).clone(), false));
+    table.set_header(header.chain([aligned("value".to_owned(), true)]));
+    for line in &show.lines {
+        let tags = keys.iter().map(|key| aligned(line.tags.get(*key).cloned().unwrap_or_default(), false));
+        let figure = line.values.first().and_then(Option::as_ref);
+        table.add_row(tags.chain([aligned(value(figure, places), true)]));
+    }
+    format!("{}\n", table.trim_fmt())
+}
+
+fn points(answer: &AnswerDocument, show: &ShowDocument) -> String {
+    let times: Vec<Nanos> = show.lines.iter().flat_map(|line| line.times.iter().flatten()).map(|text| instant(text)).collect();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &times);
+    let places = decimals(numbers(&show.lines));
+    let mut out = String::new();
+    for line in &show.lines {
+        let name = if show.lines.len() > 1 { line_name(line, &show.lines) } else { "value".to_owned() };
+        let mut table = plain_table();
+        table.set_header([aligned("time".to_owned(), false), aligned(name, true)]);
+        let line_times = line.times.iter().flatten();
+        for (time, one) in line_times.zip(&line.values) {
+            table.add_row([aligned(clock.tell(instant(time)), false), aligned(value(one.as_ref(), places), true)]);
+        }
+        let _ = writeln!(out, "{}", table.trim_fmt());
+    }
+    out
+}
+
+/// What an answer took, for standard error.
+pub fn cost(answer: &AnswerDocument) -> String {
+    let cost = &answer.cost;
+    format!(
+        "{}, {} in {:.1} ms: {} answered by summary, {} decoded, {} read",
+        count_of(cost.series, "series", "series"),
+        count_of(answer.windows.starts.len() as u64, "window", "windows"),
+        cost.milliseconds,
+        count_of(cost.blocks_summarised, "block", "blocks"),
+        count_of(cost.blocks_decoded, "block", "blocks"),
+        count_of(cost.points_read, "point", "points"),
+    )
+}

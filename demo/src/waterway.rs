@@ -1,0 +1,103 @@
+//! What there is on the waterway.
+
+use fenetre_core::{
+    model::{Kind, MetricDefinition, Shape},
+    time::{Nanos, SECOND},
+};
+
+use crate::signal::Signal;
+
+/// Name of the demo's dataset.
+pub const DATASET: &str = "velmar";
+/// Zone of its calendar.
+pub const ZONE: &str = "Europe/Lisbon";
+
+/// Locks from the top of the canal to its end, with their reach.
+pub const LOCKS: [(&str, &str); 12] = [
+    ("brindle", "upper"),
+    ("osier", "upper"),
+    ("tansy", "upper"),
+    ("fallow", "upper"),
+    ("marl", "middle"),
+    ("quill", "middle"),
+    ("sedge", "middle"),
+    ("harrow", "middle"),
+    ("copper", "lower"),
+    ("linnet", "lower"),
+    ("alder", "lower"),
+    ("wick", "lower"),
+];
+
+/// A series of the waterway: how often it is read, when, and how it moves.
+pub struct SeriesPlan {
+    /// Its metric.
+    pub metric: &'static str,
+    /// Its tags.
+    pub tags: Vec<(&'static str, &'static str)>,
+    /// Time between two readings.
+    pub step: Nanos,
+    /// How long its points take to arrive.
+    pub delay: Nanos,
+    /// How much a reading's time wavers.
+    pub jitter: Nanos,
+    pub(crate) signal: Signal,
+    pub(crate) lock: usize,
+}
+
+/// What is said of each metric.
+pub fn metrics() -> Vec<(&'static str, MetricDefinition)> {
+    let define = |kind, unit: &str, shape, description: &str| MetricDefinition {
+        kind,
+        unit: (!unit.is_empty()).then(|| unit.to_owned()),
+        shape,
+        description: description.to_owned(),
+    };
+    vec![
+        ("level", define(Kind::Gauge, "cm", Shape::Linear, "Water level at a lock, above and below it")),
+        ("flow", define(Kind::Gauge, "m3/s", Shape::Linear, "Water that passes a lock")),
+        ("gate", define(Kind::State, "", Shape::Stepped, "What a lock's gate does: open, moving, closed or jammed")),
+        ("boats", define(Kind::Counter, "{boat}", Shape::Stepped, "Boats that passed, by direction")),
+        ("pump_energy", define(Kind::Counter, "kW.h", Shape::Stepped, "Energy that a pump took; begins anew when its meter is changed")),
+        ("gate_commands", define(Kind::Counter, "{command}", Shape::Stepped, "Commands to a gate, by outcome")),
+        ("water_temp", define(Kind::Gauge, "Cel", Shape::Linear, "Temperature of the water")),
+        ("turbidity", define(Kind::Gauge, "{NTU}", Shape::Linear, "How cloudy the water is")),
+        ("battery", define(Kind::Gauge, "V", Shape::Stepped, "Voltage of a station's battery")),
+    ]
+}
+
+/// Every series: 168 of them.
+pub fn series() -> Vec<SeriesPlan> {
+    let mut all = Vec::new();
+    for (index, (lock, reach)) in LOCKS.into_iter().enumerate() {
+        let mut add = |metric, extra: &[(&'static str, &'static str)], seconds: i64, signal| {
+            let tags = [("lock", lock), ("reach", reach)].into_iter().chain(extra.iter().copied()).collect();
+            let step = seconds * SECOND;
+            all.push(SeriesPlan { metric, tags, step, delay: 0, jitter: 0, signal, lock: index });
+        };
+        let fall = 40.0 * index as f64;
+        add("level", &[("side", "up")], 30, Signal::level(index, 620.0 - fall));
+        add("level", &[("side", "down")], 30, Signal::level(index, 580.0 - fall));
+        add("flow", &[], 60, Signal::Flow { base: 9.0 + index as f64 * 0.6 });
+        add("gate", &[], 60, Signal::gate());
+        add("boats", &[("direction", "up")], 60, Signal::boats(3.2));
+        add("boats", &[("direction", "down")], 60, Signal::boats(3.0));
+        add("pump_energy", &[("pump", "p1")], 60, Signal::pump(11.0));
+        add("pump_energy", &[("pump", "p2")], 60, Signal::pump(7.5));
+        for (outcome, hourly) in [("done", 7.0), ("refused", 0.25), ("timeout", 0.12)] {
+            add("gate_commands", &[("outcome", outcome)], 300, Signal::boats(hourly));
+        }
+        add("water_temp", &[], 120, Signal::Temperature { base: 12.5 - index as f64 * 0.1 });
+        add("turbidity", &[], 300, Signal::Turbidity);
+        add("battery", &[], 600, Signal::battery());
+    }
+    for plan in &mut all {
+        if plan.metric == "flow" {
+            plan.jitter = SECOND / 20;
+        }
+        // The probe at Copper sends over a slow link.
+        if plan.metric == "turbidity" && LOCKS[plan.lock].0 == "copper" {
+            plan.delay = 20 * 60 * SECOND;
+        }
+    }
+    all
+}
