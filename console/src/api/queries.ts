@@ -1,0 +1,52 @@
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+
+import * as client from "./client";
+
+/** How often what changes by itself is fetched again. */
+const LIVE_MS = 2_000;
+
+export const overviewQuery = queryOptions({
+  queryKey: ["overview"],
+  queryFn: client.fetchOverview,
+  refetchInterval: LIVE_MS,
+});
+
+export const datasetsQuery = queryOptions({
+  queryKey: ["datasets"],
+  queryFn: client.fetchDatasets,
+  refetchInterval: 5 * LIVE_MS,
+});
+
+export const metricsQuery = (dataset: string) =>
+  queryOptions({ queryKey: ["metrics", dataset], queryFn: () => client.fetchMetrics(dataset) });
+
+export const tagsQuery = (dataset: string) =>
+  queryOptions({ queryKey: ["tags", dataset], queryFn: () => client.fetchTags(dataset) });
+
+/** Series that the Catalogue lists at once; the search finds the others. */
+export const MOST_SERIES = 1_000;
+
+export const latestQuery = (dataset: string, search: string) =>
+  queryOptions({
+    queryKey: ["latest", dataset, search],
+    queryFn: () => client.fetchLatest(dataset, search, MOST_SERIES),
+    refetchInterval: 2 * LIVE_MS,
+    placeholderData: keepPreviousData,
+  });
+
+export const answerQuery = (dataset: string, query: string, frame: string) =>
+  queryOptions({
+    queryKey: ["answer", dataset, query, frame],
+    queryFn: ({ signal }) => client.ask(dataset, query, frame, signal),
+    enabled: query.trim() !== "",
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+  });
+
+export const checkQuery = (dataset: string, query: string, frame: string) =>
+  queryOptions({
+    queryKey: ["check", dataset, query, frame],
+    queryFn: ({ signal }) => client.check(dataset, query, frame, signal),
+    enabled: query.trim() !== "",
+    staleTime: 10_000,
+  });

@@ -1,0 +1,144 @@
+/** The frame around every page: name, pages, dataset, appearance. */
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
+import { Button as RacButton, ListBox, Select, SelectValue } from "react-aria-components";
+import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
+import styled from "styled-components";
+
+import { datasetsQuery } from "../api/queries";
+import { CataloguePage } from "../features/catalogue/CataloguePage";
+import { OverviewPage } from "../features/overview/OverviewPage";
+import { Menu, MenuItem } from "../ui/Chooser";
+import { Button, Page } from "../ui/parts";
+import { readPlace, usePlace, writePlace } from "./address";
+import { useAppearance } from "./Appearance";
+import { Boundary } from "./Boundary";
+
+const AskPage = lazy(() => import("../features/ask/AskPage"));
+
+const Bar = styled.header`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: center;
+  gap: 4px 24px;
+  padding: 8px 24px;
+  border-bottom: 1px solid ${({ theme }) => theme.rule};
+  background: ${({ theme }) => theme.sheet};
+`;
+
+const Name = styled.span`
+  font-weight: 700;
+  letter-spacing: 0.02em;
+  display: flex;
+  align-items: center;
+  gap: 8px;
+`;
+
+const Pages = styled.nav`
+  display: flex;
+  gap: 4px;
+  flex: 1;
+  a {
+    padding: 4px 12px;
+    text-decoration: none;
+    color: ${({ theme }) => theme.ink};
+    border-bottom: 2px solid transparent;
+  }
+  a.active {
+    border-color: ${({ theme }) => theme.water};
+    color: ${({ theme }) => theme.water};
+    font-weight: 600;
+  }
+`;
+
+const Skip = styled.a`
+  position: absolute;
+  left: -999px;
+  &:focus {
+    left: 8px;
+    top: 8px;
+    background: ${({ theme }) => theme.sheet};
+    padding: 4px 12px;
+    z-index: 2;
+  }
+`;
+
+const Picker = styled(RacButton)`
+  font: inherit;
+  height: 28px;
+  padding: 3px 12px;
+  color: inherit;
+  background: ${({ theme }) => theme.sheet};
+  border: 1px solid ${({ theme }) => theme.faint};
+  border-radius: 2px;
+  cursor: pointer;
+`;
+
+const PAGES = [
+  { path: "/", name: "Overview" },
+  { path: "/ask", name: "Ask" },
+  { path: "/catalogue", name: "Catalogue" },
+];
+
+export function App() {
+  const [place, change] = usePlace();
+  const location = useLocation();
+  const { data: datasets = [] } = useQuery(datasetsQuery);
+  const appearance = useAppearance();
+  // Without one in the address, the dataset with most points is what somebody wants to see.
+  const fullest = datasets.reduce(
+    (best, one) => (best === undefined || one.points > best.points ? one : best),
+    datasets[0],
+  );
+  const dataset = datasets.find((one) => one.name === place.dataset) ?? fullest;
+  const carried = writePlace(readPlace(new URLSearchParams(location.search))).toString();
+  return (
+    <>
+      <Skip href="#main">Go to the page</Skip>
+      <Bar>
+        <Name>
+          <img src="/icon.svg" alt="" width={20} height={20} />
+          Fenetre
+        </Name>
+        <Pages aria-label="Pages">
+          {PAGES.map(({ path, name }) => (
+            <NavLink key={path} to={{ pathname: path, search: carried }} end>
+              {name}
+            </NavLink>
+          ))}
+        </Pages>
+        {dataset && (
+          <Select
+            aria-label="Dataset"
+            selectedKey={dataset.name}
+            onSelectionChange={(key) => key !== null && change({ dataset: String(key) })}
+          >
+            <Picker>
+              dataset <SelectValue /> <span aria-hidden>▾</span>
+            </Picker>
+            <Menu>
+              <ListBox items={datasets.map((one) => ({ id: one.name }))}>
+                {(one) => <MenuItem>{one.id}</MenuItem>}
+              </ListBox>
+            </Menu>
+          </Select>
+        )}
+        <Button $quiet onPress={appearance.toggle}>
+          {appearance.name === "light" ? "Dark" : "Light"}
+        </Button>
+      </Bar>
+      <Page id="main">
+        <Boundary key={location.pathname}>
+          <Suspense fallback={<p>Loading …</p>}>
+            <Routes>
+              <Route path="/" element={<OverviewPage />} />
+              <Route path="/ask" element={dataset ? <AskPage dataset={dataset} /> : <p>Loading …</p>} />
+              <Route path="/catalogue" element={dataset ? <CataloguePage dataset={dataset} /> : <p>Loading …</p>} />
+              <Route path="*" element={<Navigate to="/" replace />} />
+            </Routes>
+          </Suspense>
+        </Boundary>
+      </Page>
+    </>
+  );
+}

@@ -1,0 +1,82 @@
+/** An answer as columns for a chart, and what is said of it in a sentence. Pure: no drawing here. */
+import type { Answer, Line, Show, Tags } from "../../api/types";
+import { decimals, figure } from "../../format/numbers";
+import { millis } from "../../format/times";
+
+export interface ChartData {
+  /** Seconds since the epoch, ascending. */
+  xs: number[];
+  /** For each line, a number or nothing beside each x. */
+  columns: (number | null)[][];
+  /** Borders of the windows in seconds; none where there are points, or one window. */
+  borders: number[];
+  /** Which windows the range cuts. */
+  partial: Set<number>;
+}
+
+const seconds = (time: string): number => millis(time) / 1000;
+const number = (value: Line["values"][number] | undefined): number | null => (typeof value === "number" ? value : null);
+
+export function chartData({ windows }: Answer, show: Show, hidden: ReadonlySet<string>): ChartData {
+  const lines = show.lines.filter((line) => !hidden.has(lineKey(line.tags)));
+  const partial = new Set(windows.partial);
+  if (show.form === "windows") {
+    const starts = windows.starts.map(seconds);
+    const ends = windows.ends.map(seconds);
+    const xs = starts.map((start, i) => (start + (ends[i] ?? start)) / 2);
+    const last = ends.at(-1);
+    const borders = last === undefined || starts.length < 2 ? [] : [...starts, last];
+    return { xs, columns: lines.map((line) => line.values.map(number)), borders, partial };
+  }
+  const xs = [...new Set(lines.flatMap((line) => (line.times ?? []).map(seconds)))].toSorted((a, b) => a - b);
+  const place = new Map(xs.map((x, i) => [x, i]));
+  const columns = lines.map((line) => {
+    const column: (number | null)[] = Array.from({ length: xs.length }, () => null);
+    for (const [i, time] of (line.times ?? []).entries()) {
+      const at = place.get(seconds(time));
+      if (at !== undefined) column[at] = number(line.values[i]);
+    }
+    return column;
+  });
+  return { xs, columns, borders: [], partial: new Set() };
+}
+
+export const lineKey = (tags: Tags): string => JSON.stringify(tags);
+
+/** What tells each line apart from the others, and what they share. */
+export function lineNames(lines: readonly Line[]): { names: string[]; shared: string } {
+  const [first] = lines;
+  const common = new Set(
+    lines.length < 2
+      ? []
+      : Object.entries(first?.tags ?? {})
+          .filter(([key, value]) => lines.every(({ tags }) => tags[key] === value))
+          .map(([key]) => key),
+  );
+  const name = ({ tags }: Line) =>
+    Object.entries(tags)
+      .filter(([key]) => !common.has(key))
+      .map(([, value]) => value)
+      .join(" ") || "all";
+  const shared = [...common].map((key) => `${key} ${first?.tags[key] ?? ""}`).join(", ");
+  return { names: lines.map(name), shared };
+}
+
+export const isDrawable = (show: Show): boolean =>
+  show.lines.some(({ values }) => values.some((value) => typeof value === "number"));
+
+/** One sentence for whoever does not see the chart. */
+export function summary(answer: Answer, show: Show): string {
+  const numbers = show.lines.flatMap(({ values }) => values.filter((value) => typeof value === "number"));
+  const many = (count: number, one: string, more: string) => `${count} ${count === 1 ? one : more}`;
+  const what =
+    show.form === "windows"
+      ? many(answer.windows.starts.length, "window", "windows")
+      : many(numbers.length, "point", "points");
+  if (numbers.length === 0)
+    return `${show.label}: ${many(show.lines.length, "line", "lines")} over ${what}, without a number`;
+  const least = numbers.reduce((a, b) => Math.min(a, b));
+  const greatest = numbers.reduce((a, b) => Math.max(a, b));
+  const places = decimals([least, greatest]);
+  return `${show.label}: ${many(show.lines.length, "line", "lines")} over ${what}, from ${figure(least, places)} to ${figure(greatest, places)}${show.unit ? ` ${show.unit}` : ""}`;
+}

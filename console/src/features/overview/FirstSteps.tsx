@@ -1,0 +1,81 @@
+/** An empty store: four steps to the first chart. */
+import { Link } from "react-router";
+import styled from "styled-components";
+
+import { Command, Faint, Heading, Panel, Title } from "../../ui/parts";
+
+const Steps = styled.ol`
+  list-style: none;
+  padding: 0;
+  margin: 0;
+  display: grid;
+  gap: 16px;
+  li {
+    display: grid;
+    grid-template-columns: 32px minmax(0, 1fr);
+  }
+  li > span {
+    font-size: 20px;
+    font-weight: 600;
+    color: ${({ theme }) => theme.water};
+  }
+`;
+
+const QUERY = "show mean of level";
+
+export function FirstSteps() {
+  const here = window.location.origin;
+  const search = new URLSearchParams({ dataset: "main", over: "last 1h", per: "1m", q: QUERY }).toString();
+  return (
+    <>
+      <Title>The store is empty: four steps to the first chart</Title>
+      <Panel>
+        <Steps>
+          <li>
+            <span aria-hidden>1</span>
+            <div>
+              <Heading>Push a point</Heading>
+              <Faint>
+                From any program that speaks HTTP; without a time it is of now. A few, a minute apart, make a better
+                chart.
+              </Faint>
+              <Command>{`curl -H 'Content-Type: application/json' \\
+  -d '{"metric": "level", "tags": {"lock": "osier", "side": "up"}, "value": 312.5}' \\
+  ${here}/api/v1/datasets/main/points`}</Command>
+            </div>
+          </li>
+          <li>
+            <span aria-hidden>2</span>
+            <div>
+              <Heading>Or bring in a file</Heading>
+              <Faint>
+                Name the columns that are the time, tags and values. --dry-run reads everything and keeps nothing.
+              </Faint>
+              <Command>{`fenetre import levels.csv --time time --tag lock --tag side --value level${here.endsWith(":7430") ? "" : ` --url ${here}`}`}</Command>
+            </div>
+          </li>
+          <li>
+            <span aria-hidden>3</span>
+            <div>
+              <Heading>Say what it means</Heading>
+              <Faint>Kind, unit and a sentence; history stays as it is.</Faint>
+              <Command>{`fenetre metrics define level --unit cm --description 'Water level at a lock'`}</Command>
+            </div>
+          </li>
+          <li>
+            <span aria-hidden>4</span>
+            <div>
+              <Heading>Ask</Heading>
+              <Faint>A query reads as a sentence; what it shows is drawn in windows of the frame.</Faint>
+              <Command>{`${QUERY} over last 1h per 1m`}</Command>
+              <p style={{ marginTop: 8 }}>
+                <Link to={{ pathname: "/ask", search }}>Ask it here</Link>
+              </p>
+            </div>
+          </li>
+        </Steps>
+      </Panel>
+      <Faint>This page notices by itself when the first point arrives.</Faint>
+    </>
+  );
+}

@@ -1,0 +1,126 @@
+/** Is it well: what arrives, what is there, what it weighs. */
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import styled from "styled-components";
+
+import { datasetsQuery, overviewQuery } from "../../api/queries";
+import type { DatasetInfo, Overview } from "../../api/types";
+import { bytes, count, short } from "../../format/numbers";
+import { ago, millis } from "../../format/times";
+import { Faint, Failure, Heading, Panel, PlainTable, Title } from "../../ui/parts";
+import { Arrivals } from "./Arrivals";
+import { FirstSteps } from "./FirstSteps";
+
+const Figures = styled.div`
+  display: grid;
+  grid-template-columns: repeat(auto-fit, minmax(200px, 1fr));
+  gap: 16px;
+`;
+
+const Figure = styled.div`
+  font-size: 28px;
+  line-height: 36px;
+  font-weight: 600;
+  margin: 4px 0;
+`;
+
+export function OverviewPage() {
+  const { data, error, refetch } = useQuery(overviewQuery);
+  const { data: datasets = [] } = useQuery(datasetsQuery);
+  if (!data) return error ? <Failure error={error} retry={() => void refetch()} /> : <p>Loading …</p>;
+  if (data.points === 0) return <FirstSteps />;
+  return (
+    <>
+      <Title>Overview</Title>
+      {error && <Failure error={error} retry={() => void refetch()} />}
+      <Figures>
+        <Card name="Arriving" figure={`${short(data.points_per_second)} points/s`} note="over the last ten seconds" />
+        <Card name="Points" figure={short(data.points)} note={since(data)} exact={count(data.points)} />
+        <Card name="Series" figure={count(data.series)} note={`of ${count(data.metrics)} metrics`} />
+        <Card
+          name="On disk"
+          figure={bytes(data.storage.bytes)}
+          note={eachPoint(data)}
+          exact={`${count(data.storage.bytes)} bytes in ${data.storage.path}`}
+        />
+      </Figures>
+      <Panel aria-label="Arrivals">
+        <Arrivals steps={data.arrivals} />
+      </Panel>
+      <Panel aria-label="Datasets">
+        <Heading>Datasets</Heading>
+        <Datasets datasets={datasets} now={millis(data.now)} sizes={data.storage.datasets} />
+      </Panel>
+      <Faint>
+        Fenetre {data.version}, started {ago(data.started, millis(data.now))}. {count(data.storage.waiting_points)}{" "}
+        points wait in the journal to be packed into blocks.
+      </Faint>
+    </>
+  );
+}
+
+function Card({ name, figure, note, exact }: { name: string; figure: string; note: string; exact?: string }) {
+  return (
+    <Panel title={exact}>
+      <Heading>{name}</Heading>
+      <Figure>{figure}</Figure>
+      <Faint>{note}</Faint>
+    </Panel>
+  );
+}
+
+const since = ({ first }: Overview): string =>
+  first === null
+    ? ""
+    : `since ${new Date(first).toLocaleDateString("en-GB", { day: "numeric", month: "long", year: "numeric" })}`;
+
+function eachPoint({ storage }: Overview): string {
+  const packed = storage.datasets.reduce((sum, dataset) => sum + dataset.points, 0);
+  const weight = storage.datasets.reduce((sum, dataset) => sum + dataset.bytes, 0);
+  return packed === 0 ? "nothing packed yet" : `${(weight / packed).toFixed(2)} bytes a packed point`;
+}
+
+function Datasets({
+  datasets,
+  sizes,
+  now,
+}: {
+  datasets: DatasetInfo[];
+  sizes: Overview["storage"]["datasets"];
+  now: number;
+}) {
+  return (
+    <PlainTable style={{ marginTop: 8 }}>
+      <thead>
+        <tr>
+          <th>dataset</th>
+          <th>description</th>
+          <th>zone</th>
+          <th className="figure">metrics</th>
+          <th className="figure">series</th>
+          <th className="figure">points</th>
+          <th className="figure">packed</th>
+          <th>latest</th>
+        </tr>
+      </thead>
+      <tbody>
+        {datasets.map((dataset) => (
+          <tr key={dataset.name}>
+            <td>
+              <Link to={{ pathname: "/catalogue", search: `dataset=${encodeURIComponent(dataset.name)}` }}>
+                {dataset.name}
+              </Link>
+            </td>
+            <td>{dataset.description}</td>
+            <td>{dataset.zone}</td>
+            <td className="figure">{count(dataset.metrics)}</td>
+            <td className="figure">{count(dataset.series)}</td>
+            <td className="figure">{count(dataset.points)}</td>
+            <td className="figure">{bytes(sizes.find((size) => size.name === dataset.name)?.bytes ?? 0)}</td>
+            <td title={dataset.last ?? ""}>{dataset.last === null ? "–" : ago(dataset.last, now)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </PlainTable>
+  );
+}

@@ -1,0 +1,44 @@
+/** Numbers and sizes with as many digits as they deserve. */
+
+const grouped = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 0 });
+
+export const count = (number: number): string => grouped.format(number);
+
+/** 2,755,359 becomes 2.76 M. */
+export function short(number: number): string {
+  return scaled(number, 1000, ["", " k", " M", " G", " T"]);
+}
+
+/** 15012345 becomes 15.0 MB. */
+export function bytes(number: number): string {
+  return scaled(number, 1000, [" B", " kB", " MB", " GB", " TB"]);
+}
+
+function scaled(number: number, step: number, units: string[]): string {
+  let amount = number;
+  let unit = 0;
+  while (Math.abs(amount) >= step && unit + 1 < units.length) {
+    amount /= step;
+    unit += 1;
+  }
+  const digits =
+    unit === 0 ? (Number.isInteger(amount) ? 0 : 1) : Math.abs(amount) < 10 ? 2 : Math.abs(amount) < 100 ? 1 : 0;
+  return `${amount.toFixed(digits)}${units[unit] ?? ""}`;
+}
+
+/** Decimals that these numbers deserve when they stand under each other: at most three, about five digits in all. */
+export function decimals(numbers: Iterable<number>): number {
+  let largest = 0;
+  let needed = 0;
+  for (const number of numbers) {
+    largest = Math.max(largest, Math.abs(number));
+    while (needed < 3 && Math.abs(number * 10 ** needed - Math.round(number * 10 ** needed)) > 1e-9) needed += 1;
+  }
+  if (largest > 0 && largest < 0.01) return 6;
+  return Math.min(needed, largest >= 10_000 ? 1 : largest >= 100 ? 2 : 3);
+}
+
+export function figure(number: number, places: number): string {
+  if (Math.abs(number) >= 1e15) return number.toExponential();
+  return number.toLocaleString("en-GB", { minimumFractionDigits: places, maximumFractionDigits: places });
+}

@@ -1,0 +1,32 @@
+/** Times in words, in a named zone. Epoch numbers are never shown. */
+
+export const millis = (time: string): number => Date.parse(time);
+
+function formatter(zone: string, options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  return new Intl.DateTimeFormat("en-GB", { timeZone: zone, hourCycle: "h23", ...options });
+}
+
+const DAY: Intl.DateTimeFormatOptions = { weekday: "short", day: "2-digit", month: "short" };
+const MINUTE: Intl.DateTimeFormatOptions = { hour: "2-digit", minute: "2-digit" };
+
+/** A function that tells times of one answer apart: to the day, the minute or the second, as they need it. */
+export function clock(zone: string, times: readonly string[]): (time: string) => string {
+  const inMinutes = times.every((time) => millis(time) % 60_000 === 0);
+  const midnight = formatter(zone, { ...MINUTE, second: "2-digit" });
+  const inDays = inMinutes && times.every((time) => midnight.format(millis(time)) === "00:00:00");
+  const options = inDays
+    ? { ...DAY, year: "numeric" as const }
+    : { ...DAY, ...MINUTE, ...(inMinutes ? {} : { second: "2-digit" as const }) };
+  const told = formatter(zone, options);
+  return (time) => told.format(millis(time)).replaceAll(",", "");
+}
+
+/** 5 s ago, 12 min ago, 3 h ago, 4 d ago. */
+export function ago(time: string, now: number): string {
+  const seconds = Math.round((now - millis(time)) / 1000);
+  if (seconds < 0) return "in the future";
+  if (seconds < 120) return `${seconds} s ago`;
+  if (seconds < 7_200) return `${Math.round(seconds / 60)} min ago`;
+  if (seconds < 172_800) return `${Math.round(seconds / 3_600)} h ago`;
+  return `${Math.round(seconds / 86_400)} d ago`;
+}
