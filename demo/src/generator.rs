@@ -110,7 +110,8 @@ mod tests {
                 by_series.entry(name).or_default().push((*time, *number));
             }
         }
-        let pump = &by_series[&series.iter().find(|name| name.contains("pump_energy") && name.contains("harrow") && name.contains("p1")).unwrap().to_string()];
+        let pump = &by_series
+            [&series.iter().find(|name| name.contains("pump_energy") && name.contains("harrow") && name.contains("p1")).unwrap().to_string()];
         assert_eq!(pump.windows(2).filter(|pair| pair[1].1 < pair[0].1).count(), 1, "one meter change");
         let quiet = &by_series[&series.iter().find(|name| name.contains("flow") && name.contains("marl")).unwrap().to_string()];
         assert!(quiet.windows(2).any(|pair| pair[1].0 - pair[0].0 > 5 * 3_600 * SECOND), "an outage");

@@ -1,7 +1,7 @@
 /** The frame around every page: name, pages, dataset, appearance. */
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
-import { Button as RacButton, ListBox, Select, SelectValue } from "react-aria-components";
+import { Button as RacButton, Label, ListBox, Select, SelectValue } from "react-aria-components";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
 import styled from "styled-components";
 
@@ -74,6 +74,15 @@ const Picker = styled(RacButton)`
   cursor: pointer;
 `;
 
+const Picking = styled(Select)`
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  label {
+    color: ${({ theme }) => theme.faint};
+  }
+` as typeof Select;
+
 const PAGES = [
   { path: "/", name: "Overview" },
   { path: "/ask", name: "Ask" },
@@ -108,20 +117,20 @@ export function App() {
           ))}
         </Pages>
         {dataset && (
-          <Select
-            aria-label="Dataset"
+          <Picking
             selectedKey={dataset.name}
             onSelectionChange={(key) => key !== null && change({ dataset: String(key) })}
           >
+            <Label>dataset</Label>
             <Picker>
-              dataset <SelectValue /> <span aria-hidden>▾</span>
+              <SelectValue /> <span aria-hidden>▾</span>
             </Picker>
             <Menu>
               <ListBox items={datasets.map((one) => ({ id: one.name }))}>
                 {(one) => <MenuItem>{one.id}</MenuItem>}
               </ListBox>
             </Menu>
-          </Select>
+          </Picking>
         )}
         <Button $quiet onPress={appearance.toggle}>
           {appearance.name === "light" ? "Dark" : "Light"}

@@ -126,7 +126,9 @@ impl Client {
         let mut response = sent.map_err(|error| self.unreached(&error))?;
         let status = response.status();
         let body = response.body_mut().with_config().limit(LARGEST_ANSWER).read_to_vec().map_err(|error| self.unreached(&error))?;
-        if status.is_success() && let Ok(answer) = serde_json::from_slice(&body) {
+        if status.is_success()
+            && let Ok(answer) = serde_json::from_slice(&body)
+        {
             return Ok(answer);
         }
         if let Ok(problem) = serde_json::from_slice::<Problem>(&body) {
@@ -137,7 +139,11 @@ impl Client {
     }
 
     fn unreached(&self, error: &ureq::Error) -> Answered {
-        let text = format!("no Fenetre answers at {} ({error}): start one with `fenetre serve`, or name another with --url", self.url);
+        let reason = match error {
+            ureq::Error::Io(error) if error.kind() == std::io::ErrorKind::ConnectionRefused => "nothing listens there".to_owned(),
+            other => other.to_string(),
+        };
+        let text = format!("no Fenetre answers at {} ({reason}): start one with `fenetre serve`, or name another with --url", self.url);
         Answered::Failure(Failure::new(UNREACHED, text))
     }
 }

@@ -75,7 +75,15 @@ pub enum EvaluateError {
 /// # Errors
 /// [`EvaluateError`].
 pub fn evaluate(plan: Plan, source: &dyn Source, stop: &dyn Fn() -> bool) -> Result<Answer, EvaluateError> {
-    let mut run = Evaluation { source, stop, windows: &plan.windows, cost: Cost::default(), scratch: Columns::default(), points_left: plan.most_points, overflowed: false };
+    let mut run = Evaluation {
+        source,
+        stop,
+        windows: &plan.windows,
+        cost: Cost::default(),
+        scratch: Columns::default(),
+        points_left: plan.most_points,
+        overflowed: false,
+    };
     let mut shows = Vec::with_capacity(plan.shows.len());
     let mut notes = plan.notes;
     for show in &plan.shows {

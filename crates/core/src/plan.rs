@@ -10,7 +10,9 @@ use crate::{
     answer::LineTags,
     catalogue::{Catalogue, Dataset, Metric, Series},
     model::{DatasetId, Kind, SeriesId},
-    query::{Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, Place, Query, QueryError, Range, Reducer, Selection, Show, Spanned},
+    query::{
+        Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, Place, Query, QueryError, Range, Reducer, Selection, Show, Spanned,
+    },
     suggest::{closest, listing},
     time::{Nanos, SECOND, TimeRange, Width, Windows, parse_instant, zone},
 };
@@ -146,10 +148,9 @@ pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, 
 }
 
 fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str) -> Result<&'a Dataset, PlanError> {
-    catalogue.dataset(name).ok_or_else(|| PlanError::NoDataset {
-        name: name.to_owned(),
-        known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10),
-    })
+    catalogue
+        .dataset(name)
+        .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) })
 }
 
 /// The two places that a frame's clauses come from; the text wins.

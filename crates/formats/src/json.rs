@@ -138,7 +138,9 @@ fn time_of(point: &RawPoint<'_>, now: Nanos) -> Result<Nanos, Refusal> {
     match &point.time {
         None => Ok(now),
         Some(Scalar::Text(text)) => parse_rfc3339(text).map_err(|error| Refusal::of("time", error.to_string())),
-        Some(other) => Err(Refusal::of("time", format!("is {}: write RFC 3339, such as \"2026-05-01T09:00:00Z\", or leave it out", other.describe()))),
+        Some(other) => {
+            Err(Refusal::of("time", format!("is {}: write RFC 3339, such as \"2026-05-01T09:00:00Z\", or leave it out", other.describe())))
+        }
     }
 }
 

@@ -96,7 +96,9 @@ mod tests {
     #[test]
     fn a_body_that_unfolds_too_far_is_stopped() {
         let zeros = vec![0; 1_000_000];
-        for (encoding, body) in [(Encoding::Gzip, gzip(&zeros)), (Encoding::Zstd, zstd::encode_all(&zeros[..], 1).unwrap()), (Encoding::Identity, zeros)] {
+        for (encoding, body) in
+            [(Encoding::Gzip, gzip(&zeros)), (Encoding::Zstd, zstd::encode_all(&zeros[..], 1).unwrap()), (Encoding::Identity, zeros)]
+        {
             assert_eq!(unpack(encoding, body, 999_999), Err(FormatError::TooLarge { limit: 999_999 }));
         }
     }

@@ -1,5 +1,7 @@
 //! What each format makes of good and bad bodies: every row is either a point or a reject with its line and field.
 
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
 use std::fmt::Write as _;
 
 use fenetre_core::{
@@ -117,7 +119,8 @@ fn tables() {
 
 #[test]
 fn a_table_without_a_time_is_of_now_and_says_so() {
-    let plain = |values: &[&str]| Format::Csv(Mapping { values: values.iter().map(|v| ValueColumn::parse(v, false)).collect(), ..Mapping::default() });
+    let plain =
+        |values: &[&str]| Format::Csv(Mapping { values: values.iter().map(|v| ValueColumn::parse(v, false)).collect(), ..Mapping::default() });
     insta::assert_snapshot!(told(&plain(&["level"]), b"level\n3\n"));
     insta::assert_snapshot!(told(&plain(&["level"]), b"time,level\n2026-05-01T09:00:00Z,3\n"));
     insta::assert_snapshot!(told(&plain(&[]), b"time,level\n2026-05-01T09:00:00Z,3\n"));

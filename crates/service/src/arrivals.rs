@@ -41,6 +41,13 @@ impl Arrivals {
         }
     }
 
+    /// Points taken a second, over so many whole seconds before `now`.
+    pub fn rate(&self, now: Nanos, seconds: i64) -> f64 {
+        let end = now.div_euclid(SECOND);
+        let taken: u64 = self.0.lock().iter().filter(|counted| (end - seconds..end).contains(&counted.second)).map(|counted| counted.accepted).sum();
+        taken as f64 / seconds as f64
+    }
+
     /// Sums over steps of `width` seconds that end with the last whole one before `now`, oldest first.
     pub fn steps(&self, now: Nanos, width: i64) -> Vec<Second> {
         let end = now.div_euclid(SECOND).div_euclid(width) * width;
@@ -70,5 +77,6 @@ mod tests {
         let steps = arrivals.steps(2_005 * SECOND, 10);
         assert_eq!(steps.len(), 60);
         assert_eq!(steps[59], Second { second: 1_990, accepted: 35, rejected: 10 });
+        assert!((arrivals.rate(1_995 * SECOND, 10) - 3.0).abs() < 1e-9);
     }
 }

@@ -4,9 +4,11 @@ use std::{
     net::SocketAddr,
     ops::Range,
     path::{Path, PathBuf},
+    time::Duration,
 };
 
 use fenetre_core::plan::Limits;
+use fenetre_store::Options;
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -19,6 +21,8 @@ const DEFAULT_STORE: &str = "fenetre-data";
 pub struct Config {
     /// The store's directory.
     pub store: PathBuf,
+    /// When points are packed into blocks.
+    pub packing: Options,
     /// Where to listen; loopback only.
     pub address: SocketAddr,
     /// Log lines as JSON, and not as text.
@@ -83,6 +87,8 @@ struct FileConfig {
 #[serde(default, deny_unknown_fields)]
 struct StoreTable {
     path: Option<PathBuf>,
+    pack_points: Option<Spanned<usize>>,
+    pack_after_seconds: Option<Spanned<usize>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -113,6 +119,7 @@ impl Default for Config {
     fn default() -> Self {
         Self {
             store: DEFAULT_STORE.into(),
+            packing: Options::default(),
             // The default address is a constant that is one.
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
             json_log: false,
@@ -166,20 +173,24 @@ impl Config {
         }
         let limits = file.limits;
         let set = |value: Option<Spanned<usize>>, slot: &mut usize| match value {
-            Some(value) if *value.get_ref() == 0 => Err(wrong(Some(value.span()), "a limit of 0 would refuse everything".to_owned())),
+            Some(value) if *value.get_ref() == 0 => Err(wrong(Some(value.span()), "0 would leave room for nothing".to_owned())),
             Some(value) => {
                 *slot = value.into_inner();
                 Ok(())
             }
             None => Ok(()),
         };
+        set(file.store.pack_points, &mut config.packing.pack_points)?;
+        let mut seconds = config.packing.pack_after.as_secs() as usize;
+        set(file.store.pack_after_seconds, &mut seconds)?;
+        config.packing.pack_after = Duration::from_secs(seconds as u64);
         set(limits.body_bytes, &mut config.limits.body_bytes)?;
         set(limits.unpacked_bytes, &mut config.limits.unpacked_bytes)?;
         set(limits.query_series, &mut config.limits.query.series)?;
         set(limits.query_cells, &mut config.limits.query.cells)?;
         set(limits.query_points, &mut config.limits.query.points)?;
         match limits.query_seconds {
-            Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "a limit of 0 would refuse everything".to_owned())),
+            Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),
             Some(seconds) => config.limits.query_seconds = seconds.into_inner(),
             None => {}
         }

@@ -28,7 +28,9 @@ pub async fn serve(_: Access<Read>, request: HttpRequest) -> Result<HttpResponse
         let detail = format!("there is no call {} /{path}: /api/v1/openapi.json lists them all", request.method());
         return Err(Problem::new(Sort::NotFound, detail));
     }
-    if path != PAGE && let Some(file) = Files::get(path) {
+    if path != PAGE
+        && let Some(file) = Files::get(path)
+    {
         return Ok(asset(&request, path, file));
     }
     if path.starts_with("assets/") {
@@ -64,7 +66,8 @@ fn asset(request: &HttpRequest, path: &str, file: EmbeddedFile) -> HttpResponse 
     // The build puts a digest of its content into the name of each file under assets.
     let keep = if path.starts_with("assets/") { "public, max-age=31536000, immutable" } else { "no-cache" };
     response.insert_header((header::CACHE_CONTROL, keep)).insert_header((header::VARY, "Accept-Encoding"));
-    let accepts_gzip = request.headers().get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| value.contains("gzip"));
+    let accepts_gzip =
+        request.headers().get(header::ACCEPT_ENCODING).and_then(|value| value.to_str().ok()).is_some_and(|value| value.contains("gzip"));
     match Files::get(&format!("{path}.gz")) {
         Some(packed) if accepts_gzip => response.insert_header((header::CONTENT_ENCODING, "gzip")).body(packed.data.into_owned()),
         _ => response.body(file.data.into_owned()),

@@ -3,11 +3,7 @@
 use std::fmt;
 
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
-use fenetre_core::{
-    evaluate::EvaluateError,
-    plan::PlanError,
-    query::QueryError,
-};
+use fenetre_core::{evaluate::EvaluateError, plan::PlanError, query::QueryError};
 use fenetre_formats::FormatError;
 use fenetre_store::StoreError;
 use serde::{Deserialize, Serialize};
@@ -29,7 +25,7 @@ pub struct Problem {
     pub detail: String,
     /// Where in a query's text.
     #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub place: Option<ProblemPlace>,
+    pub place: Option<Box<ProblemPlace>>,
     /// What would be right, if that is known.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub help: Option<String>,
@@ -131,7 +127,7 @@ impl Problem {
         let (line, column) = error.line_and_column(text);
         let place =
             ProblemPlace { text: which.to_owned(), start: error.place.start, end: error.place.end, line, column, drawing: error.render(text) };
-        Self { place: Some(place), help: error.help.clone(), ..Self::new(Sort::Query, error.message.clone()) }
+        Self { place: Some(Box::new(place)), help: error.help.clone(), ..Self::new(Sort::Query, error.message.clone()) }
     }
 
     /// A query that cannot be planned.

@@ -3,7 +3,7 @@
 use std::{io, net::SocketAddr, time::Duration};
 
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware, web};
-use fenetre_store::{Options, Store, StoreError};
+use fenetre_store::{Store, StoreError};
 use tokio::sync::Semaphore;
 use utoipa_actix_web::AppExt;
 
@@ -78,9 +78,10 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         io::ErrorKind::AddrInUse => ServeError::AddressTaken { address: config.address },
         _ => ServeError::Listen { address: config.address, source },
     })?;
-    let store = Store::open(&config.store, Options::default())?;
+    let store = Store::open(&config.store, config.packing.clone())?;
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
-    let state = web::Data::new(State { store, limits: config.limits, arrivals: Arrivals::default(), started: now(), workers: Semaphore::new(threads * 2) });
+    let state =
+        web::Data::new(State { store, limits: config.limits, arrivals: Arrivals::default(), started: now(), workers: Semaphore::new(threads * 2) });
     let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;
     let failed = |source| ServeError::Listen { address, source };
     let shared = state.clone();
@@ -119,5 +120,7 @@ async fn stop_on_signal(handle: ServerHandle) {
 }
 
 fn bad_parameters(error: &dyn std::fmt::Display) -> Problem {
-    Problem::new(Sort::Request, format!("the parameters cannot be read: {error}"))
+    let text = error.to_string();
+    let reason = text.strip_prefix("Query deserialize error: ").unwrap_or(&text);
+    Problem::new(Sort::Request, format!("the parameters cannot be read: {reason}"))
 }

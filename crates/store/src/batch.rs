@@ -167,11 +167,14 @@ impl Batch {
                 self.words_by_text.insert(word.to_owned(), index);
                 Ok(RowValue::Word(index))
             }
-            (Kind::State, ValueRef::Number(number)) => {
-                Err(Refusal::of(name, format!("is a state, whose values are words: {number} is a number (write \"{number}\" if it is meant as a word)")))
-            }
+            (Kind::State, ValueRef::Number(number)) => Err(Refusal::of(
+                name,
+                format!("is a state, whose values are words: {number} is a number (write \"{number}\" if it is meant as a word)"),
+            )),
             (_, ValueRef::Number(number)) if number.is_finite() => Ok(RowValue::Number(number)),
-            (_, ValueRef::Number(number)) if number.is_nan() => Err(Refusal::of(name, "is not a number (NaN): leave the point out where nothing was measured")),
+            (_, ValueRef::Number(number)) if number.is_nan() => {
+                Err(Refusal::of(name, "is not a number (NaN): leave the point out where nothing was measured"))
+            }
             (_, ValueRef::Number(_)) => Err(Refusal::of(name, "is infinite, or beyond the range of 64-bit floats")),
             (kind, ValueRef::Word(word)) => Err(Refusal::of(name, format!("is a {kind}, whose values are numbers: \"{word}\" is a text"))),
         }

@@ -59,7 +59,8 @@ impl Buffers {
 
     /// Each series with all its points in order, by dataset and series.
     pub fn all(&self) -> Vec<(DatasetId, SeriesId, Columns)> {
-        let mut all: Vec<_> = self.by_series.iter().map(|(series, buffer)| (buffer.dataset, *series, in_order(&buffer.times, &buffer.values))).collect();
+        let mut all: Vec<_> =
+            self.by_series.iter().map(|(series, buffer)| (buffer.dataset, *series, in_order(&buffer.times, &buffer.values))).collect();
         all.sort_by_key(|(dataset, series, _)| (*dataset, *series));
         all
     }

@@ -35,6 +35,9 @@ CREATE TABLE IF NOT EXISTS block (
 CREATE UNIQUE INDEX IF NOT EXISTS block_place ON block (series, start, end, count);
 ";
 
+/// Counts of the series of a partition.
+pub type SeriesCounts = Vec<(SeriesId, SeriesCount)>;
+
 /// A file of blocks. `start` is the first instant of its span; the block's columns `start` and `end` are its first and last instants.
 pub struct Partition {
     pub start: Nanos,
@@ -115,7 +118,7 @@ impl Partition {
 
     /// Counts by series, from the index alone; and for each series of `fresh`, how many of its instants a block has too. Both are of
     /// one moment, so that what is packed meanwhile is not counted twice or missed.
-    pub fn counts(&self, fresh: &[(SeriesId, Columns)]) -> Result<(Vec<(SeriesId, SeriesCount)>, Vec<usize>), StoreError> {
+    pub fn counts(&self, fresh: &[(SeriesId, Columns)]) -> Result<(SeriesCounts, Vec<usize>), StoreError> {
         self.read(|connection| {
             let snapshot = connection.unchecked_transaction().at("read", &self.path)?;
             let counts = count_series(&snapshot).at("read", &self.path)?;
@@ -142,7 +145,7 @@ impl Partition {
     }
 }
 
-fn count_series(connection: &Connection) -> rusqlite::Result<Vec<(SeriesId, SeriesCount)>> {
+fn count_series(connection: &Connection) -> rusqlite::Result<SeriesCounts> {
     let text = "SELECT series, SUM(count), MIN(start), MAX(end), COUNT(*) FROM block GROUP BY series";
     let mut statement = connection.prepare_cached(text)?;
     let counts = statement.query_map([], |row| {

@@ -256,7 +256,8 @@ impl Store {
         let clash = |(name, kind): (&String, &Kind)| {
             let known = dataset.metric(name)?.definition.kind;
             let differs = (known == Kind::State) != (*kind == Kind::State);
-            differs.then(|| StoreError::Definition(format!("`{name}` has just become a {known}: send the batch again to see which of its values fit")))
+            differs
+                .then(|| StoreError::Definition(format!("`{name}` has just become a {known}: send the batch again to see which of its values fit")))
         };
         kinds.iter().find_map(clash).map_or(Ok(()), Err)
     }
@@ -332,7 +333,8 @@ impl Store {
             && series > 0
             && (kind == Kind::State) != (definition.kind == Kind::State)
         {
-            let text = format!("`{name}` is a {kind} and has {series} series: it cannot become a {}, whose values are of another sort", definition.kind);
+            let text =
+                format!("`{name}` is a {kind} and has {series} series: it cannot become a {}, whose values are of another sort", definition.kind);
             return Err(StoreError::Definition(text));
         }
         let metric = records.change(|changes| changes.put_metric(id, name, &definition))?;

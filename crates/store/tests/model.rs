@@ -1,6 +1,8 @@
 //! Any sequence of writes, packings and restarts reads back as a plain map would: each acknowledged point once, the later arrival
 //! winning at one instant. Guards against points lost or doubled on their way through journal, head and partitions.
 
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
 use std::{collections::BTreeMap, path::Path, time::Duration};
 
 use fenetre_core::{

@@ -79,6 +79,7 @@ export function Chart({ data, styles, range, zone, unit, label, onZoom, onPoint 
           return {
             stroke: theme.lines[style % theme.lines.length] ?? theme.ink,
             width: 1.75,
+            pxAlign: 0,
             dash: DASHES[Math.floor(style / theme.lines.length) % DASHES.length] ?? [],
             spanGaps: data.borders.length === 0,
             points: { show: few, size: 5 },

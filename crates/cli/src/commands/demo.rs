@@ -53,7 +53,9 @@ pub fn run(args: &DemoRunArgs) -> Result<(), Failure> {
 type Service = thread::JoinHandle<Result<(), fenetre_service::ServeError>>;
 
 fn finished(service: Service) -> Result<(), Failure> {
-    service.join().unwrap_or_else(|_| Err(fenetre_service::ServeError::Listen { address: ([127, 0, 0, 1], 0).into(), source: io::Error::other("the service stopped unexpectedly") }))?;
+    service.join().unwrap_or_else(|_| {
+        Err(fenetre_service::ServeError::Listen { address: ([127, 0, 0, 1], 0).into(), source: io::Error::other("the service stopped unexpectedly") })
+    })?;
     Ok(())
 }
 
@@ -125,7 +127,14 @@ fn fill(client: &Client, generator: &mut Generator, from: Nanos, service: &Servi
 }
 
 /// Pushes the points that arrive from `from` (what came before is passed over) and before `until`, and says how many.
-fn push_until(client: &Client, generator: &mut Generator, until: Nanos, from: Nanos, progress: impl Fn(Nanos), service: &Service) -> Result<u64, Failure> {
+fn push_until(
+    client: &Client,
+    generator: &mut Generator,
+    until: Nanos,
+    from: Nanos,
+    progress: impl Fn(Nanos),
+    service: &Service,
+) -> Result<u64, Failure> {
     let (mut body, mut points, mut total) = (Vec::new(), 0, 0);
     while let Some(point) = generator.next_before(until) {
         if point.arrival < from {

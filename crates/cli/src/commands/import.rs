@@ -30,24 +30,22 @@ pub fn run(args: &ImportArgs) -> Result<ExitCode, Failure> {
         return Err(Failure::new(WRONG, format!("no column is a value: name at least one with --value COLUMN{}", known_columns(&args.file))));
     }
     let mut parameters = parameters(args);
-    let mut dry_run = args.dry_run;
     if args.all_or_nothing && !args.dry_run {
         if is_standard_input(&args.file) {
             return Err(Failure::new(WRONG, "--all-or-nothing reads the file twice, which standard input cannot be"));
         }
         let tried = Import::new(&client, args, &with_dry_run(&parameters)).run()?;
         if tried.tally.rejected > 0 {
-            dry_run = true;
-            let report = PushReport { tally: Tally { accepted: 0, ..tried.tally }, ..tried };
+            let report = PushReport { tally: Tally { accepted: 0, ..tried.tally }, ..PushReport::default() };
             eprintln!("nothing was kept, because --all-or-nothing was asked for and rows were rejected");
-            return Ok(told(&report, args, dry_run));
+            return Ok(told(&report, args));
         }
     }
     if args.dry_run {
         parameters = with_dry_run(&parameters);
     }
     let report = Import::new(&client, args, &parameters).run()?;
-    Ok(told(&report, args, dry_run))
+    Ok(told(&report, args))
 }
 
 fn is_standard_input(file: &Path) -> bool {
@@ -129,7 +127,11 @@ impl<'a> Import<'a> {
         let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text);
         let mut row = csv::ByteRecord::new();
         let failed = |error: csv::Error, done: &PushReport| {
-            let kept = if done.dry_run { String::new() } else { format!(" ({} kept before that)", count_of(done.tally.accepted, "point was", "points were")) };
+            let kept = if done.dry_run {
+                String::new()
+            } else {
+                format!(" ({} kept before that)", count_of(done.tally.accepted, "point was", "points were"))
+            };
             Failure::new(FAILED, format!("cannot read {name}: {error}{kept}"))
         };
         if !reader.read_byte_record(&mut row).map_err(|error| failed(error, &self.report))? {
@@ -158,8 +160,11 @@ impl<'a> Import<'a> {
             0 => failure,
             kept => Failure::new(
                 FAILED,
-                format!("stopped before line {}: {failure}\n{} before that; run the same import again to go on, what is there already stays as it is",
-                    piece.lines.first().map_or(0, |(_, line)| *line), count_of(kept, "point was kept", "points were kept")),
+                format!(
+                    "stopped before line {}: {failure}\n{} before that; run the same import again to go on, what is there already stays as it is",
+                    piece.lines.first().map_or(0, |(_, line)| *line),
+                    count_of(kept, "point was kept", "points were kept")
+                ),
             ),
         })?;
         for reject in &mut report.tally.rejects {
@@ -212,8 +217,8 @@ fn progress(bytes: Option<u64>) -> ProgressBar {
 }
 
 /// Tells what became of the rows: counts on standard output, rejects on standard error.
-fn told(report: &PushReport, args: &ImportArgs, dry_run: bool) -> ExitCode {
-    let PushReport { tally, new_metrics, new_series, .. } = report;
+fn told(report: &PushReport, args: &ImportArgs) -> ExitCode {
+    let PushReport { tally, new_metrics, new_series, dry_run } = report;
     for reject in &tally.rejects {
         let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
         eprintln!("line {}{field}: {}", reject.line, reject.reason);
@@ -224,7 +229,7 @@ fn told(report: &PushReport, args: &ImportArgs, dry_run: bool) -> ExitCode {
     for note in &tally.notes {
         eprintln!("note: {note}");
     }
-    let kept = if dry_run { "would be kept" } else { "kept" };
+    let kept = if *dry_run { "would be kept" } else { "kept" };
     println!("{} {kept} in {}, {} rejected", count_of(tally.accepted, "point", "points"), args.target.dataset, grouped(tally.rejected));
     if tally.empty_cells > 0 {
         println!("{} gave no point", count_of(tally.empty_cells, "empty cell", "empty cells"));
@@ -232,7 +237,7 @@ fn told(report: &PushReport, args: &ImportArgs, dry_run: bool) -> ExitCode {
     if !new_metrics.is_empty() {
         println!("new metrics: {}", new_metrics.join(", "));
     }
-    if *new_series > 0 && !dry_run {
+    if *new_series > 0 && !*dry_run {
         println!("new series: {}", grouped(*new_series));
     }
     match (tally.accepted, tally.rejected) {

@@ -33,7 +33,9 @@ fn columns() -> Vec<Column<MetricInfo>> {
     vec![
         Column { name: "metric", right: false, told: |m| m.name.clone(), plain: |m| m.name.clone() },
         Column { name: "kind", right: false, told: |m| m.kind.to_string(), plain: |m| m.kind.to_string() },
-        Column { name: "unit", right: false, told: |m| m.unit.clone().unwrap_or_else(|| "–".into()), plain: |m| m.unit.clone().unwrap_or_default() },
+        Column {
+            name: "unit", right: false, told: |m| m.unit.clone().unwrap_or_else(|| "–".into()), plain: |m| m.unit.clone().unwrap_or_default()
+        },
         Column { name: "tags", right: false, told: |m| m.tags.join(" "), plain: |m| m.tags.join(" ") },
         Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
         Column { name: "points", right: true, told: |m| grouped(m.held.points), plain: |m| m.held.points.to_string() },

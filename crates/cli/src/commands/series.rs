@@ -61,8 +61,7 @@ fn latest_columns() -> Vec<Column<LatestPoint>> {
         Column { name: "tags", right: false, told: |l| tags(&l.tags), plain: |l| tags(&l.tags) },
         Column { name: "value", right: true, told: told_value, plain: |l| l.value.as_ref().map_or(String::new(), plain_value) },
         Column { name: "unit", right: false, told: |l| l.unit.clone().unwrap_or_default(), plain: |l| l.unit.clone().unwrap_or_default() },
-        Column { name: "time (UTC)", right: false, told: |l| utc(l.time.as_ref()), plain: |l| l.time.clone().unwrap_or_default() },
-        Column { name: "age", right: true, told: told_age, plain: |_| String::new() },
+        Column { name: "time (UTC)", right: false, told: |l| utc(l.time.as_ref()) + &told_age(l), plain: |l| l.time.clone().unwrap_or_default() },
     ]
 }
 
@@ -83,10 +82,10 @@ fn told_age(latest: &LatestPoint) -> String {
     let Some(time) = &latest.time else { return String::new() };
     let seconds = (now - instant(time)) / SECOND;
     match seconds {
-        i64::MIN..0 => "ahead".to_owned(),
-        0..120 => format!("{seconds} s"),
-        120..7_200 => format!("{} min", seconds / 60),
-        7_200..172_800 => format!("{} h", seconds / 3_600),
-        _ => format!("{} d", seconds / 86_400),
+        i64::MIN..0 => ", in the future".to_owned(),
+        0..120 => format!(", {seconds} s ago"),
+        120..7_200 => format!(", {} min ago", seconds / 60),
+        7_200..172_800 => format!(", {} h ago", seconds / 3_600),
+        _ => format!(", {} d ago", seconds / 86_400),
     }
 }

@@ -44,7 +44,8 @@ pub fn run(args: &StorageArgs) -> Result<(), Failure> {
 
 fn parts(info: &StorageInfo) -> Vec<Part> {
     let plain = |name: &str, bytes, points| Part { part: name.to_owned(), from: String::new(), to: String::new(), bytes, points, blocks: None };
-    let mut parts = vec![plain("catalogue", info.catalogue_bytes, None), plain("journal, waiting to be packed", info.journal_bytes, Some(info.waiting_points))];
+    let mut parts =
+        vec![plain("catalogue", info.catalogue_bytes, None), plain("journal, waiting to be packed", info.journal_bytes, Some(info.waiting_points))];
     for DatasetStorage { name, partitions, .. } in &info.datasets {
         let day = |time: &str| time.split('T').next().unwrap_or_default().to_owned();
         parts.extend(partitions.iter().map(|partition| Part {
@@ -64,8 +65,18 @@ fn columns() -> Vec<Column<Part>> {
         Column { name: "part", right: false, told: |p| p.part.clone(), plain: |p| p.part.clone() },
         Column { name: "from", right: false, told: |p| p.from.clone(), plain: |p| p.from.clone() },
         Column { name: "to", right: false, told: |p| p.to.clone(), plain: |p| p.to.clone() },
-        Column { name: "points", right: true, told: |p| p.points.map_or(String::new(), grouped), plain: |p| p.points.map_or(String::new(), |n| n.to_string()) },
-        Column { name: "blocks", right: true, told: |p| p.blocks.map_or(String::new(), grouped), plain: |p| p.blocks.map_or(String::new(), |n| n.to_string()) },
+        Column {
+            name: "points",
+            right: true,
+            told: |p| p.points.map_or(String::new(), grouped),
+            plain: |p| p.points.map_or(String::new(), |n| n.to_string()),
+        },
+        Column {
+            name: "blocks",
+            right: true,
+            told: |p| p.blocks.map_or(String::new(), grouped),
+            plain: |p| p.blocks.map_or(String::new(), |n| n.to_string()),
+        },
         Column { name: "on disk", right: true, told: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
         Column { name: "bytes a point", right: true, told: per_point, plain: per_point },
     ]

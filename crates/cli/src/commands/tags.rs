@@ -24,12 +24,7 @@ pub fn run(args: &CatalogueArgs) -> Result<(), Failure> {
 fn columns() -> Vec<Column<TagInfo>> {
     vec![
         Column { name: "tag", right: false, told: |t| t.key.clone(), plain: |t| t.key.clone() },
-        Column {
-            name: "distinct",
-            right: true,
-            told: |t| grouped(t.values.len() as u64),
-            plain: |t| t.values.len().to_string(),
-        },
+        Column { name: "distinct", right: true, told: |t| grouped(t.values.len() as u64), plain: |t| t.values.len().to_string() },
         Column { name: "values (series)", right: false, told: told_values, plain: plain_values },
     ]
 }

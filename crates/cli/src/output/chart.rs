@@ -49,7 +49,8 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
     }
     let range = [instant(&answer.from), instant(&answer.to)];
     let x_bounds = range.map(seconds);
-    let y_bounds = room(numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+    let ticks = round_ticks(numbers().fold(f64::INFINITY, f64::min), numbers().fold(f64::NEG_INFINITY, f64::max));
+    let y_bounds = [ticks.first().copied().unwrap_or_default(), ticks.last().copied().unwrap_or_default()];
     let datasets = runs.iter().zip(COLOURS).flat_map(|(runs, (colour, _))| {
         runs.iter().map(move |run| {
             let style = if colours { Style::new().fg(colour) } else { Style::new() };
@@ -57,12 +58,11 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
             Dataset::default().marker(Marker::Braille).graph_type(kind).style(style).data(run)
         })
     });
-    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).to_minutes();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).in_minutes();
     let middle = range[0] + (range[1] - range[0]) / 2;
     let x_labels = [range[0], middle, range[1]].map(|at| clock.tell(at));
-    let steps = [0.0, 0.25, 0.5, 0.75, 1.0].map(|part| y_bounds[0] + part * (y_bounds[1] - y_bounds[0]));
-    let places = decimals(steps.into_iter());
-    let y_labels = steps.map(|step| value(Some(&Value::Number(step)), places));
+    let places = decimals(ticks.iter().copied());
+    let y_labels: Vec<String> = ticks.iter().map(|tick| value(Some(&Value::Number(*tick)), places)).collect();
     let chart = Chart::new(datasets.collect())
         .x_axis(Axis::default().bounds(x_bounds).labels(x_labels).labels_alignment(Alignment::Right))
         .y_axis(Axis::default().bounds(y_bounds).labels(y_labels))
@@ -71,7 +71,8 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
     let mut buffer = Buffer::empty(area);
     chart.render(area, &mut buffer);
     out.push_str(&text_of(&buffer, colours));
-    legend(&mut out, show, shown, colours);
+    let places = decimals(numbers());
+    legend(&mut out, show, shown, places, colours);
     out
 }
 
@@ -97,10 +98,14 @@ fn seconds(at: Nanos) -> f64 {
     at as f64 / SECOND as f64
 }
 
-/// Bounds with a little room above and below.
-fn room(least: f64, greatest: f64) -> [f64; 2] {
+/// Round numbers at even distances that enclose the values: about four steps of 1, 2 or 5 times a power of ten.
+fn round_ticks(least: f64, greatest: f64) -> Vec<f64> {
     let span = if greatest > least { greatest - least } else { greatest.abs().max(1.0) };
-    [least - span * 0.05, greatest + span * 0.05]
+    let power = 10f64.powf((span / 4.0).log10().floor());
+    let step = [1.0, 2.0, 5.0, 10.0].map(|times| times * power).into_iter().find(|step| span / step <= 4.0).unwrap_or(10.0 * power);
+    let first = (least / step).floor();
+    let last = (greatest / step).ceil().max(first + 1.0);
+    (0..=(last - first) as usize).map(|i| (first + i as f64) * step).collect()
 }
 
 /// A drawn buffer as lines of text, with colours as escape codes where they are wanted.
@@ -130,13 +135,29 @@ fn text_of(buffer: &Buffer, colours: bool) -> String {
     out
 }
 
-fn legend(out: &mut String, show: &ShowDocument, shown: &[LineDocument], colours: bool) {
+fn legend(out: &mut String, show: &ShowDocument, shown: &[LineDocument], places: usize, colours: bool) {
     for (line, (_, index)) in shown.iter().zip(COLOURS) {
         let mark = if colours { format!("\x1b[38;5;{index}m━━\x1b[0m") } else { "━━".to_owned() };
-        let _ = write!(out, "{mark} {}   ", line_name(line, &show.lines));
+        // The latest value tells which line is which where there are no colours.
+        let latest = line.values.iter().rev().flatten().next();
+        let _ = write!(out, "{mark} {} {}   ", line_name(line, &show.lines), value(latest, places));
     }
     out.push('\n');
     if show.lines.len() > MOST_LINES {
         let _ = writeln!(out, "{} of {} lines are drawn: narrow with `where`, or merge with `by`", MOST_LINES, show.lines.len());
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ticks_are_round_and_enclose_the_values() {
+        assert_eq!(round_ticks(486.2, 634.1), [450.0, 500.0, 550.0, 600.0, 650.0]);
+        assert_eq!(round_ticks(0.0, 1.0), [0.0, 0.5, 1.0]);
+        assert_eq!(round_ticks(5.0, 5.0), [4.0, 6.0]);
+        assert_eq!(round_ticks(0.0, 0.0), [0.0, 0.5]);
+        assert_eq!(round_ticks(-12.0, 30.0), [-20.0, 0.0, 20.0, 40.0]);
     }
 }

@@ -9,7 +9,7 @@ use crate::{args::ListOutput, failure::Failure};
 
 /// A column of a list.
 pub struct Column<T> {
-    /// Its heading, and its name in CSV.
+    /// Its heading; CSV has it without what stands in brackets.
     pub name: &'static str,
     /// Whether it is aligned to the right.
     pub right: bool,
@@ -32,7 +32,8 @@ pub fn write<T: Serialize>(records: &[T], columns: &[Column<T>], output: ListOut
         }
         ListOutput::Csv => {
             let rows = records.iter().map(|record| columns.iter().map(|column| (column.plain)(record)).collect());
-            write_csv(&mut out, columns.iter().map(|column| column.name.to_owned()).collect(), rows)?;
+            let header = columns.iter().map(|column| column.name.split(" (").next().unwrap_or_default().to_owned()).collect();
+            write_csv(&mut out, header, rows)?;
         }
     }
     Ok(())

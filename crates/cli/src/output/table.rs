@@ -29,7 +29,10 @@ pub fn tables(answer: &AnswerDocument) -> String {
         match show.form {
             Form::Points => out.push_str(&points(answer, show)),
             Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(show)),
-            Form::Windows => show.lines.chunks(COLUMNS).for_each(|lines| out.push_str(&windows(answer, show, lines))),
+            Form::Windows => {
+                let parts: Vec<String> = show.lines.chunks(COLUMNS).map(|lines| windows(answer, show, lines)).collect();
+                out.push_str(&parts.join("\n"));
+            }
         }
     }
     out
@@ -38,7 +41,7 @@ pub fn tables(answer: &AnswerDocument) -> String {
 /// What it is, of what, in which unit, over which time and in which zone.
 pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let range = [instant(&answer.from), instant(&answer.to)];
-    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).to_minutes();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).in_minutes();
     let mut out = show.label.clone();
     if let Some(unit) = &show.unit {
         let _ = write!(out, "  [{unit}]");

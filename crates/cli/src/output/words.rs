@@ -113,7 +113,7 @@ impl Clock {
     }
 
     /// The same clock, told to the minute at most.
-    pub fn to_minutes(mut self) -> Self {
+    pub fn in_minutes(mut self) -> Self {
         if self.precision != Precision::Day {
             self.precision = Precision::Minute;
         }

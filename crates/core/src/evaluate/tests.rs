@@ -34,7 +34,13 @@ impl StoredBlock for MemoryBlock<'_> {
 }
 
 impl Source for Memory {
-    fn scan(&self, _: DatasetId, series: SeriesId, range: TimeRange, visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>) -> Result<(), SourceError> {
+    fn scan(
+        &self,
+        _: DatasetId,
+        series: SeriesId,
+        range: TimeRange,
+        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
+    ) -> Result<(), SourceError> {
         for (packed, columns) in self.runs.get(&series).into_iter().flatten() {
             let Some(summary) = Summary::of(&columns.times, &columns.values) else { continue };
             if !range.meets(summary.first.time, summary.last.time) {
@@ -182,7 +188,8 @@ fn a_sum_beyond_doubles_is_empty_and_told() {
 /// What the reducers mean, in the plainest way.
 fn obvious(points: &[(Nanos, f64)], windows: &Windows, reducer: Reducer) -> Vec<Option<f64>> {
     let window = |pair: &[Nanos]| {
-        let inside: Vec<(Nanos, f64)> = points.iter().copied().filter(|(at, _)| pair[0] <= *at && *at < pair[1] && windows.range().contains(*at)).collect();
+        let inside: Vec<(Nanos, f64)> =
+            points.iter().copied().filter(|(at, _)| pair[0] <= *at && *at < pair[1] && windows.range().contains(*at)).collect();
         let values = inside.iter().map(|(_, value)| *value);
         let count = inside.len() as f64;
         (count > 0.0).then(|| match reducer {

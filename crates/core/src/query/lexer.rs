@@ -111,7 +111,7 @@ fn run(text: &str, at: &mut usize, belongs: impl Fn(char) -> bool) -> String {
 
 /// A number, span or date. A date goes on over `-`, and after its `T` over `+`; a number or span does not.
 fn figure(text: &str, at: &mut usize) -> String {
-    let rest = text[*at..].as_bytes();
+    let rest = &text.as_bytes()[*at..];
     let is_date = rest.len() >= 7 && rest[..4].iter().all(u8::is_ascii_digit) && rest[4] == b'-' && rest[5].is_ascii_digit();
     if !is_date {
         return run(text, at, |c| c.is_alphanumeric() || c == '.');

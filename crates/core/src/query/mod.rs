@@ -31,7 +31,9 @@ pub use error::QueryError;
 pub use format::format;
 pub use lexer::Place;
 pub use parser::{parse, parse_frame};
-pub use tree::{Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, MetricName, Query, Range, Reducer, Reduction, Selection, Show, Spanned};
+pub use tree::{
+    Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, MetricName, Query, Range, Reducer, Reduction, Selection, Show, Spanned,
+};
 
 #[cfg(test)]
 mod tests;

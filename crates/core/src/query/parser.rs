@@ -3,7 +3,9 @@
 use super::{
     QueryError,
     lexer::{Place, Token, TokenKind, lex},
-    tree::{Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, MetricName, Query, Range, Reducer, Reduction, Selection, Show, Spanned},
+    tree::{
+        Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, MetricName, Query, Range, Reducer, Reduction, Selection, Show, Spanned,
+    },
 };
 use crate::{
     suggest::{closest, listing},
@@ -205,7 +207,9 @@ impl Parser {
             TokenKind::Figure(figure) if figure.get(4..5) == Some("-") => figure.clone(),
             _ => {
                 let error = self.unexpected("`last`, `since` or an instant");
-                return Err(error.with_help("an instant is `now`, `today`, `yesterday`, a date such as 2026-05-01 or a time such as 2026-05-01T09:00"));
+                return Err(
+                    error.with_help("an instant is `now`, `today`, `yesterday`, a date such as 2026-05-01 or a time such as 2026-05-01T09:00")
+                );
             }
         };
         self.at += 1;
@@ -243,7 +247,9 @@ impl Parser {
                 self.at += 1;
                 Ok(Spanned { value: name, place: token.place })
             }
-            TokenKind::Word(word) => Err(self.unexpected(expected).with_help(format!("`{word}` is a word of the language; a name that is one stands in single quotes: '{word}'"))),
+            TokenKind::Word(word) => Err(self
+                .unexpected(expected)
+                .with_help(format!("`{word}` is a word of the language; a name that is one stands in single quotes: '{word}'"))),
             TokenKind::Text(text) => Err(self.unexpected(expected).with_help(format!("names stand in single quotes or none: '{text}'"))),
             _ => Err(self.unexpected(expected)),
         }

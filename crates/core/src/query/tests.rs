@@ -127,18 +127,13 @@ fn a_selection() -> impl Strategy<Value = Selection> {
         1 => Some(parts.remove(0)),
         _ => Some(Condition::All(parts)),
     });
-    (prop::option::of("[a-z]{1,5}"), a_name(), condition).prop_map(|(dataset, metric, condition)| Selection {
-        metric: spanned(MetricName { dataset, metric }),
-        condition,
-    })
+    (prop::option::of("[a-z]{1,5}"), a_name(), condition)
+        .prop_map(|(dataset, metric, condition)| Selection { metric: spanned(MetricName { dataset, metric }), condition })
 }
 
 fn a_show() -> impl Strategy<Value = Show> {
-    let grouping = prop_oneof![
-        Just(Grouping::Apart),
-        Just(Grouping::Overall),
-        prop::collection::vec(a_name().prop_map(spanned), 1..3).prop_map(Grouping::By)
-    ];
+    let grouping =
+        prop_oneof![Just(Grouping::Apart), Just(Grouping::Overall), prop::collection::vec(a_name().prop_map(spanned), 1..3).prop_map(Grouping::By)];
     let reduction = (prop::sample::select(Reducer::ALL.to_vec()), a_selection(), grouping)
         .prop_map(|(reducer, selection, grouping)| Expr::Reduction(Reduction { reducer: spanned(reducer), selection, grouping }));
     (prop_oneof![reduction, a_selection().prop_map(Expr::Points)], prop::option::of(a_text())).prop_map(|(expr, label)| Show { expr, label })

@@ -172,7 +172,18 @@ mod tests {
 
     #[test]
     fn spans_are_read_and_written_canonically() {
-        let cases = [("250ms", "250ms"), ("90m", "1h30m"), ("24h", "24h"), ("14d", "2w"), ("10d", "10d"), ("12mo", "1y"), ("PT15M", "15m"), ("P1M", "1mo"), ("P1DT12H", "1d12h"), ("1h30m", "1h30m")];
+        let cases = [
+            ("250ms", "250ms"),
+            ("90m", "1h30m"),
+            ("24h", "24h"),
+            ("14d", "2w"),
+            ("10d", "10d"),
+            ("12mo", "1y"),
+            ("PT15M", "15m"),
+            ("P1M", "1mo"),
+            ("P1DT12H", "1d12h"),
+            ("1h30m", "1h30m"),
+        ];
         for (text, canonical) in cases {
             let span = Span::parse(text).unwrap();
             assert_eq!(span.to_string(), canonical);

@@ -143,7 +143,10 @@ impl AnswerKind {
             _ => None,
         });
         wanted.ok_or_else(|| {
-            Problem::new(Sort::Request, format!("an answer cannot be given as `{accept}`: there are application/json, text/csv and application/x-ndjson"))
+            Problem::new(
+                Sort::Request,
+                format!("an answer cannot be given as `{accept}`: there are application/json, text/csv and application/x-ndjson"),
+            )
         })
     }
 

@@ -148,6 +148,7 @@ pub(crate) fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Resul
     dataset.metric(name).map(Some).ok_or_else(|| {
         let hint = match fenetre_core::suggest::closest(name, names()) {
             Some(known) => format!("did you mean `{known}`?"),
+            None if names().next().is_none() => "it has no metrics yet".to_owned(),
             None => format!("it has {}", listing(names(), 12)),
         };
         Problem::new(Sort::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))

@@ -24,7 +24,7 @@ pub struct Overview {
     pub started: String,
     /// What the clock of the service says.
     pub now: String,
-    /// Points a second over the last whole ten seconds.
+    /// Points a second over the last ten whole seconds.
     pub points_per_second: f64,
     /// What came in over the last ten minutes, in steps of ten seconds, oldest first.
     pub arrivals: Vec<ArrivalStep>,
@@ -71,7 +71,7 @@ fn look(state: &State) -> Result<Overview, Problem> {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         started: format_utc(state.started),
         now: format_utc(now),
-        points_per_second: steps.last().map_or(0.0, |step| step.accepted as f64 / STEP_SECONDS as f64),
+        points_per_second: state.arrivals.rate(now, STEP_SECONDS),
         arrivals: steps
             .iter()
             .map(|step| ArrivalStep { start: format_utc(step.second * SECOND), accepted: step.accepted, rejected: step.rejected })

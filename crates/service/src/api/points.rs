@@ -119,7 +119,11 @@ fn format_of(request: &HttpRequest, options: &PushOptions) -> Result<Format, Pro
         "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/x-jsonlines" => Ok(Format::JsonLines),
         "text/csv" => Ok(Format::Csv(options.mapping.clone())),
         _ => {
-            let found = if essence.is_empty() { "the call does not say of which type its body is".to_owned() } else { format!("the type `{essence}` is not read") };
+            let found = if essence.is_empty() {
+                "the call does not say of which type its body is".to_owned()
+            } else {
+                format!("the type `{essence}` is not read")
+            };
             let known = "-H 'Content-Type: application/json' for an object, application/x-ndjson for an object a line, text/csv for a table";
             Err(Problem::new(Sort::MediaType, format!("{found}: say it with {known}")))
         }

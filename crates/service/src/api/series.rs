@@ -8,7 +8,7 @@ use fenetre_core::{
     model::{Tags, Value},
     time::format_utc,
 };
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, de::Error as _};
 use utoipa::{IntoParams, ToSchema};
 
 use super::datasets::{Held, find, find_metric};
@@ -67,10 +67,17 @@ pub(crate) struct SeriesFilter {
     /// Only where the metric's name, a tag or a value holds this text, in any case.
     search: Option<String>,
     /// So many are passed over.
-    #[serde(default)]
-    offset: usize,
+    #[serde(default, deserialize_with = "whole")]
+    offset: Option<usize>,
     /// So many at the most; 1,000 where it is left out, 10,000 at the most.
+    #[serde(default, deserialize_with = "whole")]
     limit: Option<usize>,
+}
+
+/// A whole number, told as it was written where it is none.
+fn whole<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<usize>, D::Error> {
+    let text = String::deserialize(deserializer)?;
+    text.parse().map(Some).map_err(|_| D::Error::custom(format!("`{text}` is not a whole number")))
 }
 
 /// The series that fulfil a filter, ordered by metric and tags: how many, and the page that was asked for.
@@ -89,7 +96,7 @@ fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d
     series.sort_by(|a, b| (&a.metric, &a.tags).cmp(&(&b.metric, &b.tags)));
     let total = series.len() as u64;
     let limit = filter.limit.unwrap_or(1_000).min(MOST);
-    Ok((total, series.into_iter().skip(filter.offset).take(limit).collect()))
+    Ok((total, series.into_iter().skip(filter.offset.unwrap_or(0)).take(limit).collect()))
 }
 
 fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
@@ -111,11 +118,8 @@ pub(crate) async fn list(
         let dataset = find(&catalogue, &name)?;
         let (total, series) = page(dataset, &filter)?;
         let counts = state.store.counts(dataset.id)?;
-        let info = |series: &Series| SeriesInfo {
-            metric: series.metric.to_string(),
-            tags: text_tags(&series.tags),
-            held: Held::of(counts.get(&series.id)),
-        };
+        let info =
+            |series: &Series| SeriesInfo { metric: series.metric.to_string(), tags: text_tags(&series.tags), held: Held::of(counts.get(&series.id)) };
         Ok(Page { total, items: series.into_iter().map(info).collect() })
     };
     blocking(&state, work).await.map(web::Json)

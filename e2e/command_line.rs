@@ -1,0 +1,258 @@
+//! The real command line against the real service: what people see, word for word, and which exit code programs get.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::io::Write;
+
+use support::{Service, an_hour_of_levels, fenetre, file, run};
+
+/// Hides what changes from run to run.
+fn settled(work: impl FnOnce()) {
+    let mut settings = insta::Settings::clone_current();
+    settings.set_snapshot_path("snapshots");
+    settings.set_prepend_module_to_snapshot(false);
+    settings.add_filter(r"http://127\.0\.0\.1:\d+", "http://127.0.0.1:PORT");
+    settings.add_filter(r"127\.0\.0\.1:\d{4,5}", "127.0.0.1:PORT");
+    settings.add_filter(r"/[^\s:]*/\.tmp\w+", "DIR");
+    settings.add_filter(r"in \d+\.\d ms", "in N ms");
+    settings.add_filter(r"\d+ d ago", "N d ago");
+    settings.add_filter(r"process \d+", "process PID");
+    settings.add_filter(r"\d[\d.]* (kB|MB)", "N kB");
+    settings.bind(work);
+}
+
+const IMPORT: [&str; 11] = ["--time", "time", "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate", "--const"];
+
+fn import<'a>(file: &'a str, more: &[&'a str]) -> Vec<&'a str> {
+    ["import", file].into_iter().chain(IMPORT).chain(["reach=upper"]).chain(more.iter().copied()).collect()
+}
+
+#[test]
+fn from_a_file_to_a_chart() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let levels = file(folder.path(), "levels.csv", an_hour_of_levels());
+    let mut told = String::new();
+    let mut tell = |args: &[&str]| {
+        let said = service.run(args);
+        told += &format!(
+            "$ fenetre {}\n{}\n",
+            args.iter().map(|arg| if arg.contains(' ') { format!("'{arg}'") } else { (*arg).to_owned() }).collect::<Vec<_>>().join(" "),
+            said.all()
+        );
+    };
+    tell(&["metrics"]);
+    tell(&import(&levels, &["--dry-run"]));
+    tell(&["series"]);
+    tell(&import(&levels, &[]));
+    tell(&["metrics", "define", "level", "--unit", "cm", "--description", "Water level at a lock"]);
+    tell(&["metrics"]);
+    tell(&["tags"]);
+    tell(&["tags", "--metric", "gate", "-o", "csv"]);
+    tell(&["series", "--search", "OSIER"]);
+    tell(&["series", "--limit", "1", "-o", "ndjson"]);
+    tell(&["latest"]);
+    tell(&["latest", "--metric", "level", "-o", "csv"]);
+    tell(&["datasets"]);
+    tell(&["datasets", "define", "velmar", "--zone", "Europe/Lisbon", "--description", "A canal"]);
+    tell(&["datasets", "-o", "json"]);
+    let hour = "over 2026-05-01T09:00 to 2026-05-01T10:00";
+    tell(&["ask", &format!("show mean of level {hour} per 15m")]);
+    tell(&["ask", &format!("show mean of level {hour} per 30m"), "-o", "csv"]);
+    tell(&["ask", &format!("show mean of level where lock = \"osier\" {hour} per 30m"), "-o", "ndjson"]);
+    tell(&["ask", "show max of level by reach", "--over", "2026-05-01T09:00 to 2026-05-01T10:00", "--zone", "Europe/Lisbon"]);
+    tell(&["ask", &format!("show last of gate show count of gate overall {hour}")]);
+    tell(&["ask", &format!("show mean of level {hour} per 5m"), "-o", "chart"]);
+    tell(&["ask", "show points of gate where lock = \"osier\" over 2026-05-01T09:18 to 2026-05-01T09:22"]);
+    tell(&["ask", "show mean of level where lock = \"oiser\" over 2026-05-01 to 2026-05-02"]);
+    settled(|| insta::assert_snapshot!("from_a_file_to_a_chart", told));
+}
+
+#[test]
+fn an_answer_in_json_is_a_document_of_the_api() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    service.push_lines("main", "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 312.5}\n");
+    let said = service.run_with_input(&["ask", "-", "-o", "json"], b"show last of level over 2026-05-01 to 2026-05-02 # from standard input");
+    let mut answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap();
+    answer["asked_at"] = "NOW".into();
+    answer["cost"]["milliseconds"] = 0.into();
+    settled(|| insta::assert_snapshot!("answer_json", serde_json::to_string_pretty(&answer).unwrap()));
+    assert_eq!(said.err(), "");
+}
+
+#[test]
+fn good_rows_of_a_bad_file_are_kept_and_bad_ones_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let mut table = an_hour_of_levels();
+    table.insert_str("time,lock,side,level_cm,gate\n".len(), "\"2026-05-01T08:00:00Z\",\"two\nlines\",up,1,open\n");
+    table += "2026-05-01T10:00:00Z,osier,up,high,open\nnoon,osier,up,312,open\n2026-05-01T10:01:00Z,osier\n2026-05-01T10:02:00Z,osier,up,,\n";
+    let bad = file(folder.path(), "bad.csv", &table);
+    let strict = service.run(&import(&bad, &["--all-or-nothing"]));
+    let nothing = service.run(&["series"]);
+    let kept = service.run(&import(&bad, &[]));
+    let hopeless = file(folder.path(), "hopeless.csv", "time,lock,side,level_cm,gate\nnoon,osier,up,312,open\n");
+    let none = service.run(&import(&hopeless, &[]));
+    let told = [strict.all(), nothing.all(), kept.all(), none.all()].join("\n");
+    settled(|| insta::assert_snapshot!("good_rows_of_a_bad_file", told));
+    assert_eq!([strict.code(), kept.code(), none.code()], [1, 4, 1]);
+}
+
+#[test]
+fn compressed_files_and_standard_input_are_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let table = an_hour_of_levels();
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(table.as_bytes()).unwrap();
+    let gzip = gzip.finish().unwrap();
+    let packed = file(folder.path(), "levels.csv.gz", &gzip);
+    for said in [
+        service.run(&import(&packed, &[])),
+        service.run_with_input(&import("-", &[]), table.as_bytes()),
+        service.run_with_input(&import("-", &[]), &zstd::encode_all(table.as_bytes(), 1).unwrap()),
+    ] {
+        assert_eq!((said.code(), said.out().lines().next()), (0, Some("240 points kept in main, 0 rejected")), "{}", said.all());
+    }
+    // The same points three times are the same points.
+    let counted = service.run(&["datasets", "-o", "json"]);
+    assert!(counted.out().contains("\"points\": 240"), "{}", counted.out());
+    let cut = file(folder.path(), "cut.csv.gz", &gzip[..gzip.len() / 2]);
+    let said = service.run(&import(&cut, &[]));
+    assert_eq!(said.code(), 1);
+    assert!(said.err().contains("cut.csv.gz"), "{}", said.err());
+}
+
+#[test]
+fn a_large_file_goes_in_pieces_and_lines_keep_their_numbers() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let mut table = "time,n\n".to_owned();
+    for i in 0..120_000 {
+        let (hour, minute, second) = (i / 3_600 % 24, i / 60 % 60, i % 60);
+        let value = if i == 110_000 { "oops".to_owned() } else { i.to_string() };
+        table += &format!("2026-05-{:02}T{hour:02}:{minute:02}:{second:02}Z,{value}\n", 1 + i / 86_400);
+    }
+    let large = file(folder.path(), "large.csv", table);
+    let said = service.run(&["import", &large, "--value", "n"]);
+    assert_eq!(said.code(), 4, "{}", said.all());
+    assert!(said.out().contains("119,999 points kept"), "{}", said.out());
+    assert!(said.err().contains("line 110002, n: `oops` is not a number"), "{}", said.err());
+}
+
+#[test]
+fn what_goes_wrong_is_said_plainly() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let other = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let other_url = format!("http://{}", other.local_addr().unwrap());
+    std::thread::spawn(move || {
+        for mut stream in other.incoming().flatten() {
+            let _ = stream.write_all(b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 5\r\nConnection: close\r\n\r\nhello");
+        }
+    });
+    let empty = file(folder.path(), "empty.csv", "");
+    let header = file(folder.path(), "header.csv", "time,lock,level\n");
+    let binary = file(folder.path(), "binary.csv", [0, 159, 146, 150, 10, 0, 1, 2]);
+    let missing = folder.path().join("missing.csv").display().to_string();
+    let directory = folder.path().display().to_string();
+    let mut told = String::new();
+    let mut tell = |args: &[&str]| {
+        let said = service.run(args);
+        assert_eq!(said.out(), "", "{args:?}");
+        told += &format!("{}\n", said.all());
+        said.code()
+    };
+    assert_eq!(tell(&["metrics", "--url", "http://127.0.0.1:1"]), 3);
+    assert_eq!(tell(&["metrics", "--url", &other_url]), 3);
+    assert_eq!(tell(&["metrics", "--url", "localhost:7430"]), 2);
+    assert_eq!(tell(&["metrics", "--dataset", "velmar"]), 1);
+    assert_eq!(tell(&["ask", "show mean of level over last 1h"]), 2);
+    assert_eq!(tell(&["ask", "show maen of level"]), 2);
+    assert_eq!(tell(&["ask", "show mean of level", "--over", "last day"]), 2);
+    assert_eq!(tell(&["tags", "--metric", "level"]), 1);
+    assert_eq!(tell(&["import", &missing, "--value", "level"]), 1);
+    assert_eq!(tell(&["import", &directory, "--value", "level"]), 1);
+    assert_eq!(tell(&["import", &empty, "--value", "level"]), 1);
+    assert_eq!(tell(&["import", &header]), 2);
+    assert_eq!(tell(&["import", &header, "--value", "levle"]), 1);
+    assert_eq!(tell(&["import", &binary, "--value", "level"]), 1);
+    assert_eq!(tell(&["import", "-", "--value", "level", "--all-or-nothing"]), 2);
+    assert_eq!(tell(&["datasets", "define", "Velmar!"]), 1);
+    assert_eq!(tell(&["datasets", "define", "velmar", "--zone", "Atlantis"]), 1);
+    settled(|| insta::assert_snapshot!("what_goes_wrong", told));
+    let fine = service.run(&["import", &header, "--value", "level"]);
+    assert_eq!((fine.code(), fine.out().as_str()), (0, "0 points kept in main, 0 rejected\n"));
+}
+
+#[test]
+fn a_service_that_cannot_start_says_why() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store").display().to_string();
+    let service = Service::start(&folder.path().join("store"));
+    let address = service.url.strip_prefix("http://").unwrap();
+    let elsewhere = folder.path().join("elsewhere").display().to_string();
+    let wrong = file(folder.path(), "fenetre.toml", "[listen]\naddress = \"0.0.0.0:7430\"\n");
+    let unwritable = file(folder.path(), "a-file", "");
+    let told: String = [
+        run(&["serve", "--listen", "127.0.0.1:0", "--store", &store]),
+        run(&["serve", "--listen", address, "--store", &elsewhere]),
+        run(&["serve", "--listen", "192.0.2.1:7430"]),
+        run(&["serve", "--config", &wrong]),
+        run(&["serve", "--config", "/nowhere/fenetre.toml"]),
+        run(&["serve", "--listen", "127.0.0.1:0", "--store", &format!("{unwritable}/store")]),
+    ]
+    .iter()
+    .map(|said| {
+        assert_ne!(said.code(), 0);
+        format!("{}\n", said.all())
+    })
+    .collect();
+    settled(|| insta::assert_snapshot!("a_service_that_cannot_start", told));
+}
+
+#[test]
+fn a_configuration_is_checked_before_it_is_used() {
+    let folder = tempfile::tempdir().unwrap();
+    let right = file(folder.path(), "right.toml", "[store]\npath = \"levels\"\n\n[listen]\naddress = \"127.0.0.1:9000\"\n");
+    let wrong = file(folder.path(), "wrong.toml", "[store]\npath = \"levels\"\n[listen]\nadress = \"127.0.0.1:9000\"\n");
+    let told = [run(&["config", "check", &right]), run(&["config", "check", &wrong])];
+    assert_eq!([told[0].code(), told[1].code()], [0, 2]);
+    settled(|| insta::assert_snapshot!("a_configuration_is_checked", told.map(|said| said.all()).join("\n")));
+}
+
+#[test]
+fn a_service_stops_gracefully_on_either_signal_and_keeps_everything() {
+    let folder = tempfile::tempdir().unwrap();
+    for (round, signal) in ["-TERM", "-INT"].into_iter().enumerate() {
+        let service = Service::start(folder.path());
+        service.push_lines("main", &format!("{{\"metric\": \"level\", \"time\": \"2026-05-01T09:0{round}:00Z\", \"value\": 1}}\n"));
+        assert_eq!(service.stop(signal), Some(0));
+    }
+    let service = Service::start(folder.path());
+    let said = service.run(&["ask", "show count of level over 2026-05-01 to 2026-05-02", "-o", "ndjson"]);
+    assert!(said.out().contains("\"value\":2.0"), "{}", said.out());
+}
+
+#[test]
+fn logs_are_structured_where_that_is_wanted() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = file(folder.path(), "fenetre.toml", "[listen]\naddress = \"127.0.0.1:0\"\n[log]\nformat = \"json\"\n");
+    let mut child = fenetre().args(["serve", "--config", &config]).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(700));
+    std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
+    let mut text = String::new();
+    std::io::Read::read_to_string(&mut child.stderr.take().unwrap(), &mut text).unwrap();
+    child.wait().unwrap();
+    let messages: Vec<String> = text
+        .lines()
+        .filter_map(|line| serde_json::from_str::<serde_json::Value>(line).ok())
+        .map(|line| line["fields"]["message"].to_string())
+        .collect();
+    assert!(messages.iter().any(|message| message.contains("ready")) && messages.iter().any(|message| message.contains("stopped")), "{text}");
+    assert!(folder.path().join("fenetre-data").exists(), "a relative store lies beside the configuration");
+}

@@ -1,0 +1,142 @@
+//! The console in headless Chromium, as the service serves it: what a person sees, with the mouse and with the keyboard alone.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/browser.rs"]
+mod browser;
+#[path = "support/mod.rs"]
+mod support;
+
+use browser::{Browser, wanted};
+use fantoccini::key::Key;
+use support::{Service, an_hour_of_levels, file};
+
+const HOUR: &str = "over=2026-05-01T09%3A00+to+2026-05-01T10%3A00&per=5m";
+
+/// A service with an hour of levels in its first dataset.
+fn filled(folder: &std::path::Path) -> Service {
+    let service = Service::start(&folder.join("store"));
+    let levels = file(folder, "levels.csv", an_hour_of_levels());
+    let said = service.run(&["import", &levels, "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate"]);
+    assert_eq!(said.code(), 0, "{}", said.all());
+    service.run(&["metrics", "define", "level", "--unit", "cm"]);
+    service
+}
+
+#[tokio::test]
+async fn the_first_steps_lead_to_a_chart() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&service.url).await;
+    browser.read("four steps to the first chart").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    // What the page says is what is run.
+    assert!(browser.text().await.contains(&format!("{}/api/v1/datasets/main/points", service.url)));
+    service.push_lines("main", "{\"metric\": \"level\", \"value\": 312.5}\n");
+    browser.read("points/s").await;
+    browser.read("Arrivals").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn the_keyboard_alone_leads_from_the_first_page_to_a_chart() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/?{HOUR}", service.url)).await;
+    browser.read("Arrivals").await;
+    browser.tab_to("Ask").await;
+    browser.press(&char::from(Key::Enter).to_string()).await;
+    browser.see(".cm-content").await;
+    browser.tab_to("Query").await;
+    browser.press("show mean of levle where lock = \"osier\"").await;
+    // The error stands under the word, and in words.
+    browser.see(".cm-lintRange-error").await;
+    browser.read("did you mean `level`?").await;
+    for _ in 0..40 {
+        browser.press(&char::from(Key::Backspace).to_string()).await;
+    }
+    browser.press("show mean of level").await;
+    browser.press(&format!("{}{}", char::from(Key::Control), char::from(Key::Enter))).await;
+    browser.see("canvas").await;
+    browser.read("2 series, 12 windows").await;
+    let told = browser.see("[role=img][aria-label^='mean of level']").await.attr("aria-label").await.unwrap().unwrap();
+    assert_eq!(told, "mean of level: 2 lines over 12 windows, from 280.50 to 324.25 cm");
+    // Closer, with the keyboard, where the mouse would drag.
+    browser.tab_to("Closer").await;
+    browser.press(&char::from(Key::Space).to_string()).await;
+    browser.read("2 series, 6 windows").await;
+    assert!(browser.page.current_url().await.unwrap().query().unwrap().contains("over=2026-05-01T09%3A15%3A00Z+to+2026-05-01T09%3A45%3A00Z"));
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_link_reopens_what_was_seen_with_chart_table_and_legend_in_step() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/ask?{HOUR}&q=show+mean+of+level+show+last+of+gate", service.url)).await;
+    browser.read("window from").await;
+    browser.read("mean of level").await;
+    browser.read("last of gate").await;
+    let columns = "return document.querySelector('table thead tr').cells.length";
+    assert_eq!(browser.run(columns).await, 3);
+    browser.see("[aria-label=Lines] button").await.click().await.unwrap();
+    assert_eq!(browser.run(columns).await, 2, "a line that is hidden leaves the table too");
+    // Dragging across the chart sets the frame.
+    browser.drag_across(".u-over", 0.25, 0.5).await;
+    let over = "return document.querySelector('[aria-label=Frame] input').value";
+    browser.until(over, "2026-05-01T09:1").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn the_catalogue_lists_metrics_series_and_tags() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/catalogue", service.url)).await;
+    browser.read("gauge").await;
+    browser.page.find(fantoccini::Locator::XPath("//*[@role='tab'][contains(., 'Series')]")).await.unwrap().click().await.unwrap();
+    browser.read("324.75").await;
+    browser.see("input[type=search]").await.send_keys("marl").await.unwrap();
+    browser.read("2 series").await;
+    browser.page.find(fantoccini::Locator::XPath("//*[@role='tab'][contains(., 'Tags')]")).await.unwrap().click().await.unwrap();
+    browser.read("marl (2), osier (2)").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn every_page_passes_the_accessibility_checks_by_day_and_by_night() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    for (path, seen) in
+        [("/", "Arrivals"), ("/ask?q=show+mean+of+level&over=2026-05-01+to+2026-05-02&per=1h", "window from"), ("/catalogue", "gauge")]
+    {
+        for night in [false, true] {
+            browser.go(&format!("{}{path}", service.url)).await;
+            browser.run(&format!("localStorage.setItem('fenetre-appearance', '{}')", if night { "dark" } else { "light" })).await;
+            browser.page.refresh().await.unwrap();
+            browser.read(seen).await;
+            assert_eq!(browser.accessibility_findings().await, [""; 0], "{path}, night: {night}");
+        }
+    }
+    browser.close().await;
+}

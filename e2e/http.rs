@@ -1,0 +1,231 @@
+//! The API over HTTP: bodies of every type and encoding, problem details, access, and the description that the service gives of itself.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::io::Write;
+
+use serde_json::{Value, json};
+use support::{Service, an_hour_of_levels, file};
+
+const POINTS: &str = "/api/v1/datasets/main/points";
+const JSON: (&str, &str) = ("Content-Type", "application/json");
+const LINES: (&str, &str) = ("Content-Type", "application/x-ndjson");
+const CSV: (&str, &str) = ("Content-Type", "text/csv");
+
+fn started() -> (tempfile::TempDir, Service) {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    (folder, service)
+}
+
+fn ask(service: &Service, query: &str) -> Value {
+    let answer = service.post("/api/v1/datasets/main/ask", &[JSON], json!({ "query": query }).to_string().as_bytes());
+    assert_eq!(answer.status, 200, "{}", answer.text());
+    answer.json()
+}
+
+fn count(service: &Service, metric: &str) -> Value {
+    ask(service, &format!("show count of {metric} overall over 2026-01-01 to now"))["shows"][0]["lines"][0]["values"][0].clone()
+}
+
+#[test]
+fn points_come_as_an_object_as_lines_and_as_a_table() {
+    let (_folder, service) = started();
+    let one = service.post(POINTS, &[JSON], br#"{"metric": "level", "tags": {"lock": "osier"}, "value": 312.5}"#);
+    assert_eq!((one.status, one.json()["accepted"].as_u64(), one.json()["new_metrics"].clone()), (200, Some(1), json!(["level"])));
+    let several = service.post(
+        POINTS,
+        &[JSON],
+        br#"{"tags": {"lock": "marl"}, "time": "2026-05-01T09:00:00Z", "values": {"level": 280, "flow": 4.5, "gate": "open"}}"#,
+    );
+    assert_eq!(several.json()["accepted"], 3);
+    let lines = service.post(POINTS, &[LINES], b"{\"metric\": \"level\", \"value\": 1}\nnot json\n{\"metric\": \"level\", \"value\": \"high\"}\n");
+    assert_eq!(lines.status, 200);
+    insta::assert_snapshot!(serde_json::to_string_pretty(&lines.json()).unwrap());
+    let table = service.post(
+        &format!("{POINTS}?tag=lock&tag=side&value=level_cm%3Dlevel&state=gate&const=reach%3Dupper"),
+        &[CSV],
+        an_hour_of_levels().as_bytes(),
+    );
+    assert_eq!(table.json()["accepted"], 240, "{}", table.text());
+    assert_eq!(count(&service, "level"), json!(1.0 + 1.0 + 1.0 + 120.0));
+}
+
+#[test]
+fn bodies_may_be_compressed_and_are_bounded() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nbody_bytes = 20000\nunpacked_bytes = 50000\n";
+    let service = Service::start_with(&["serve", "--config", &file(folder.path(), "fenetre.toml", config)]);
+    let gzip = |bytes: &[u8]| {
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
+        encoder.write_all(bytes).unwrap();
+        encoder.finish().unwrap()
+    };
+    let line = b"{\"metric\": \"level\", \"value\": 1}\n";
+    let packed = service.post(POINTS, &[LINES, ("Content-Encoding", "gzip")], &gzip(&line.repeat(500)));
+    assert_eq!((packed.status, packed.json()["accepted"].as_u64()), (200, Some(500)), "{}", packed.text());
+    let packed = service.post(POINTS, &[LINES, ("Content-Encoding", "zstd")], &zstd::encode_all(&line.repeat(500)[..], 3).unwrap());
+    assert_eq!(packed.status, 200);
+    let refusals = [
+        (413, service.post(POINTS, &[LINES], &line.repeat(1_000))),
+        (413, service.post(POINTS, &[LINES, ("Content-Encoding", "gzip")], &gzip(&line.repeat(200_000)))),
+        (400, service.post(POINTS, &[LINES, ("Content-Encoding", "gzip")], line)),
+        (415, service.post(POINTS, &[LINES, ("Content-Encoding", "br")], line)),
+    ];
+    for (status, refusal) in &refusals {
+        assert_eq!((*status, refusal.kind.as_str()), (refusal.status, "application/problem+json"), "{}", refusal.text());
+    }
+    insta::assert_snapshot!(refusals.map(|(_, refusal)| refusal.json()["detail"].as_str().unwrap().to_owned()).join("\n"));
+}
+
+#[test]
+fn nothing_is_kept_of_a_try_nor_of_all_or_nothing() {
+    let (_folder, service) = started();
+    let body = b"{\"metric\": \"level\", \"value\": 1}\n{\"metric\": \"level\"}\n";
+    let tried = service.post(&format!("{POINTS}?dry_run=true"), &[LINES], body);
+    assert_eq!((tried.status, &tried.json()["accepted"], &tried.json()["dry_run"]), (200, &json!(1), &json!(true)));
+    let strict = service.post(&format!("{POINTS}?all_or_nothing=true"), &[LINES], body);
+    assert_eq!((strict.status, &strict.json()["report"]["accepted"], &strict.json()["report"]["rejected"]), (422, &json!(0), &json!(1)));
+    let hopeless = service.post(POINTS, &[LINES], b"no\nnever\n");
+    assert_eq!((hopeless.status, &hopeless.json()["report"]["rejected"]), (422, &json!(2)));
+    assert_eq!(service.get("/api/v1/datasets/main/metrics").json(), json!([]));
+    // The good rows of the same body are kept where nothing is said.
+    assert_eq!(service.post(POINTS, &[LINES], body).status, 200);
+    assert_eq!(count(&service, "level"), json!(1.0));
+}
+
+#[test]
+fn every_failure_is_a_problem_with_a_way_out() {
+    let (_folder, service) = started();
+    service.post(POINTS, &[JSON], br#"{"metric": "level", "value": 1}"#);
+    let asked = |body: Value| service.post("/api/v1/datasets/main/ask", &[JSON], body.to_string().as_bytes());
+    let problems = [
+        service.post(POINTS, &[], b"x"),
+        service.post(POINTS, &[("Content-Type", "application/x-www-form-urlencoded")], b"x"),
+        service.post(POINTS, &[JSON], b"{"),
+        service.post(&format!("{POINTS}?vlaue=level"), &[CSV], b"level\n1\n"),
+        service.post(&format!("{POINTS}?dry_run=perhaps"), &[JSON], b"{}"),
+        service.post(&format!("{POINTS}?const=upper"), &[CSV], b"level\n1\n"),
+        service.post(&format!("{POINTS}?value=levle"), &[CSV], b"level\n1\n"),
+        service.post("/api/v1/datasets/velmar/points", &[JSON], b"{}"),
+        service.get("/api/v1/nothing"),
+        service.get("/api/v1/datasets/velmar/metrics"),
+        service.get("/api/v1/datasets/main/series?metric=levle"),
+        service.get("/api/v1/datasets/main/series?limit=many"),
+        asked(json!({ "query": "show mean of levle over last 1h" })),
+        asked(json!({ "query": "show mean of level", "frame": "over last" })),
+        asked(json!({ "query": "show mean of level" })),
+        asked(json!({ "question": "?" })),
+        service.get("/api/v1/datasets/main/ask"),
+        service.get("/assets/nothing.js"),
+    ];
+    let told: Vec<String> = problems
+        .iter()
+        .map(|problem| {
+            assert_eq!(problem.kind, "application/problem+json", "{}", problem.text());
+            let body = problem.json();
+            assert_eq!(body["status"], problem.status);
+            format!("{} {}: {}", problem.status, body["type"].as_str().unwrap(), body["detail"].as_str().unwrap())
+        })
+        .collect();
+    insta::assert_snapshot!(told.join("\n"));
+}
+
+#[test]
+fn an_answer_comes_in_the_form_that_is_accepted() {
+    let (_folder, service) = started();
+    service.post(&format!("{POINTS}?tag=lock&value=level_cm%3Dlevel"), &[CSV], an_hour_of_levels().as_bytes());
+    let path = "/api/v1/datasets/main/ask?query=show+mean+of+level+overall&frame=over+2026-05-01T09:00+to+2026-05-01T10:00+per+30m";
+    let accepting = |accept: &str| {
+        let mut response = support::agent().get(format!("{}{path}", service.url)).header("Accept", accept).call().unwrap();
+        (response.status().as_u16(), response.body_mut().read_to_string().unwrap())
+    };
+    insta::assert_snapshot!(accepting("text/csv").1);
+    insta::assert_snapshot!(accepting("application/x-ndjson").1);
+    assert!(accepting("text/html, */*").1.starts_with("{\"asked_at\""));
+    assert_eq!(accepting("image/png").0, 400);
+}
+
+#[test]
+fn a_query_can_be_looked_at_without_running_it() {
+    let (_folder, service) = started();
+    service.post(POINTS, &[JSON], br#"{"metric": "level", "value": 1}"#);
+    let check = |query: &str| {
+        service.post("/api/v1/datasets/main/ask/check", &[JSON], json!({ "query": query, "frame": "over last 1h" }).to_string().as_bytes()).json()
+    };
+    assert_eq!(check("show   mean of level"), json!({ "canonical": "show mean of level\n", "problem": null }));
+    let wrong = check("show mean of levle");
+    assert_eq!((&wrong["problem"]["place"]["start"], &wrong["problem"]["help"]), (&json!(13), &json!("did you mean `level`?")));
+}
+
+#[test]
+fn the_service_describes_itself_and_checks_access_on_every_route() {
+    let (_folder, service) = started();
+    let description = service.get("/api/v1/openapi.json").json();
+    assert_eq!(description["openapi"], "3.1.0");
+    let mut routes: Vec<(String, String)> =
+        vec![("get".into(), "/".into()), ("get".into(), "/ask".into()), ("get".into(), "/api/v1/openapi.json".into())];
+    for (path, methods) in description["paths"].as_object().unwrap() {
+        for method in methods.as_object().unwrap().keys() {
+            routes.push((method.clone(), path.replace("{dataset}", "main").replace("{metric}", "level")));
+        }
+    }
+    insta::assert_snapshot!(routes.iter().map(|(method, path)| format!("{method} {path}")).collect::<Vec<_>>().join("\n"));
+    for (method, path) in routes {
+        let url = format!("{}{path}", service.url);
+        // A page that was opened under another name, and a page of another origin.
+        for header in [("Host", "waterway.example"), ("Origin", "https://waterway.example")] {
+            let request = match method.as_str() {
+                "get" => support::agent().get(&url).header(header.0, header.1).call(),
+                "put" => support::agent().put(&url).header(header.0, header.1).content_type("application/json").send("{}"),
+                _ => support::agent().post(&url).header(header.0, header.1).content_type("application/json").send("{}"),
+            };
+            assert_eq!(request.unwrap().status().as_u16(), 403, "{method} {path} {header:?}");
+        }
+    }
+}
+
+#[test]
+fn health_and_overview_tell_how_it_is() {
+    let (_folder, service) = started();
+    assert_eq!(service.get("/health/live").json(), json!({ "status": "live" }));
+    assert_eq!(service.get("/health/ready").json(), json!({ "status": "ready" }));
+    service.post(POINTS, &[LINES], b"{\"metric\": \"level\", \"value\": 1}\nno\n");
+    let overview = service.get("/api/v1/overview").json();
+    assert_eq!((&overview["points"], &overview["series"], &overview["storage"]["waiting_points"]), (&json!(1), &json!(1), &json!(1)));
+    assert_eq!(overview["arrivals"].as_array().unwrap().len(), 60);
+    assert!(overview["storage"]["bytes"].as_u64().unwrap() > 0);
+}
+
+#[test]
+fn a_retry_changes_nothing_and_the_later_arrival_wins() {
+    let (_folder, service) = started();
+    let first = b"{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n";
+    let later = b"{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 2}\n";
+    for body in [&first[..], first, later] {
+        service.post(POINTS, &[LINES], body);
+    }
+    let answer = ask(&service, "show points of level over 2026-05-01 to 2026-05-02");
+    assert_eq!(answer["shows"][0]["lines"][0]["values"], json!([2.0]));
+}
+
+#[test]
+fn batches_with_the_same_new_series_at_once_agree() {
+    let (_folder, service) = started();
+    std::thread::scope(|scope| {
+        for client in 0..8 {
+            let service = &service;
+            scope.spawn(move || {
+                for part in 0..10 {
+                    let lines: String = (0..20).map(|lock| format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"l{lock}\"}}, \"time\": \"2026-05-01T09:{part:02}:{client:02}Z\", \"value\": {client}}}\n")).collect();
+                    service.push_lines("main", &lines);
+                }
+            });
+        }
+    });
+    assert_eq!(service.get("/api/v1/datasets/main/series").json()["total"], 20);
+    assert_eq!(count(&service, "level"), json!(8.0 * 10.0 * 20.0));
+}

@@ -1,0 +1,197 @@
+//! The real service on a loopback port, and ways to call it: the real command line, and HTTP.
+
+#![allow(dead_code, reason = "every test file uses a part of this")]
+
+use std::{
+    io::{BufRead, BufReader, Write},
+    path::{Path, PathBuf},
+    process::{Child, Command, Output, Stdio},
+    thread,
+    time::{Duration, Instant},
+};
+
+use ureq::{Agent, Body, http::Response};
+
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// A running service, killed when it is dropped.
+pub struct Service {
+    child: Child,
+    pub url: String,
+}
+
+impl Service {
+    /// Starts `fenetre serve` on a store, on a port of its own.
+    pub fn start(store: &Path) -> Self {
+        Self::start_with(&["serve", "--listen", "127.0.0.1:0", "--store", &store.display().to_string()])
+    }
+
+    /// Starts the binary with these arguments and waits until it says where it listens.
+    pub fn start_with(args: &[&str]) -> Self {
+        let mut child = fenetre().args(args).stderr(Stdio::piped()).stdout(Stdio::null()).spawn().expect("the binary starts");
+        let mut lines = BufReader::new(child.stderr.take().expect("standard error is piped")).lines();
+        let mut told = String::new();
+        let url = loop {
+            let Some(Ok(line)) = lines.next() else { panic!("the service ended before it was ready:\n{told}") };
+            if let Some(at) = line.find("http://127.0.0.1:") {
+                break line[at..].split_whitespace().next().expect("a URL").to_owned();
+            }
+            told += &line;
+            told.push('\n');
+        };
+        // Whoever does not read a pipe stops its writer in the end.
+        thread::spawn(move || lines.for_each(drop));
+        Self { child, url }
+    }
+
+    pub fn pid(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// SIGKILL, and wait for the end.
+    pub fn kill(mut self) {
+        self.child.kill().expect("it runs");
+        self.child.wait().expect("it ends");
+    }
+
+    /// Sends a signal and returns the exit code.
+    pub fn stop(mut self, signal: &str) -> Option<i32> {
+        Command::new("kill").args([signal, &self.pid().to_string()]).status().expect("kill runs");
+        let start = Instant::now();
+        while start.elapsed() < PATIENCE {
+            if let Some(status) = self.child.try_wait().expect("it can be waited for") {
+                return status.code();
+            }
+            thread::sleep(Duration::from_millis(10));
+        }
+        panic!("it did not stop in time");
+    }
+
+    /// Runs a client command against this service.
+    pub fn run(&self, args: &[&str]) -> Told {
+        run_with(args, &[("FENETRE_URL", &self.url)], b"")
+    }
+
+    /// Likewise, with bytes on standard input.
+    pub fn run_with_input(&self, args: &[&str], input: &[u8]) -> Told {
+        run_with(args, &[("FENETRE_URL", &self.url)], input)
+    }
+
+    pub fn get(&self, path: &str) -> Answer {
+        Answer::of(agent().get(format!("{}{path}", self.url)).call())
+    }
+
+    pub fn post(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+        let mut request = agent().post(format!("{}{path}", self.url));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        Answer::of(request.send(body))
+    }
+
+    /// Pushes points as JSON Lines, all of which must be taken.
+    pub fn push_lines(&self, dataset: &str, lines: &str) {
+        let answer = self.post(&format!("/api/v1/datasets/{dataset}/points"), &[("Content-Type", "application/x-ndjson")], lines.as_bytes());
+        assert_eq!((answer.status, answer.json()["rejected"].as_u64()), (200, Some(0)), "{}", answer.text());
+    }
+}
+
+impl Drop for Service {
+    fn drop(&mut self) {
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// The binary under test.
+pub fn fenetre() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_fenetre"));
+    command.env_remove("FENETRE_URL").env_remove("FENETRE_DATASET").env_remove("FENETRE_LOG").env("COLUMNS", "100");
+    command
+}
+
+/// Runs the binary to its end.
+pub fn run(args: &[&str]) -> Told {
+    run_with(args, &[], b"")
+}
+
+fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Told {
+    let mut child = fenetre()
+        .args(args)
+        .envs(variables.iter().copied())
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .expect("the binary starts");
+    // A command that does not read its input may have ended already.
+    let _ = child.stdin.take().expect("standard input is piped").write_all(input);
+    Told(child.wait_with_output().expect("it ends"))
+}
+
+/// What a command said.
+pub struct Told(Output);
+
+impl Told {
+    pub fn code(&self) -> i32 {
+        self.0.status.code().expect("it was not killed")
+    }
+
+    pub fn out(&self) -> String {
+        String::from_utf8_lossy(&self.0.stdout).into_owned()
+    }
+
+    pub fn err(&self) -> String {
+        String::from_utf8_lossy(&self.0.stderr).into_owned()
+    }
+
+    /// Everything, for a snapshot.
+    pub fn all(&self) -> String {
+        format!("exit code {}\n--- standard output\n{}--- standard error\n{}", self.code(), self.out(), self.err())
+    }
+}
+
+/// An HTTP answer.
+pub struct Answer {
+    pub status: u16,
+    pub kind: String,
+    body: Vec<u8>,
+}
+
+impl Answer {
+    fn of(sent: Result<Response<Body>, ureq::Error>) -> Self {
+        let mut response = sent.expect("the service answers");
+        let kind = response.headers().get("content-type").map_or(String::new(), |kind| kind.to_str().unwrap_or_default().to_owned());
+        Self { status: response.status().as_u16(), kind, body: response.body_mut().read_to_vec().expect("the answer is whole") }
+    }
+
+    pub fn text(&self) -> String {
+        String::from_utf8_lossy(&self.body).into_owned()
+    }
+
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_slice(&self.body).unwrap_or_else(|error| panic!("{error}: {}", self.text()))
+    }
+}
+
+pub fn agent() -> Agent {
+    Agent::config_builder().http_status_as_error(false).build().into()
+}
+
+/// An hour of made-up levels of two locks, one reading a minute, as CSV.
+pub fn an_hour_of_levels() -> String {
+    let mut table = "time,lock,side,level_cm,gate\n".to_owned();
+    for minute in 0..60 {
+        for (lock, base, word) in [("osier", 310.0, if minute < 20 { "open" } else { "closed" }), ("marl", 280.0, "closed")] {
+            table += &format!("2026-05-01T09:{minute:02}:00Z,{lock},up,{},{word}\n", base + f64::from(minute) * 0.25);
+        }
+    }
+    table
+}
+
+/// A file of these bytes in a folder.
+pub fn file(folder: &Path, name: &str, bytes: impl AsRef<[u8]>) -> String {
+    let path: PathBuf = folder.join(name);
+    std::fs::write(&path, bytes).expect("the folder can be written");
+    path.display().to_string()
+}

@@ -1,0 +1,47 @@
+# Shared by the scripts: where artefacts go, and how what is needed gets here. Sourced, with the repository as working directory.
+
+# Build artefacts outlive a clone.
+export CARGO_TARGET_DIR="${CARGO_TARGET_DIR:-$HOME/.cache/fenetre/target}"
+
+say() { printf '\n== %s\n' "$*" >&2; }
+
+# Debian packages, installed where they are missing.
+need_packages() {
+  local missing=()
+  for package in "$@"; do
+    [ "$(dpkg-query -W -f='${db:Status-Status}' "$package" 2>/dev/null)" = installed ] || missing+=("$package")
+  done
+  [ ${#missing[@]} -eq 0 ] && return
+  say "installing ${missing[*]}"
+  local root=""
+  [ "$(id -u)" = 0 ] || root=sudo
+  $root apt-get update -q >&2
+  DEBIAN_FRONTEND=noninteractive $root apt-get install -y -q --no-install-recommends "${missing[@]}" >&2
+}
+
+need_command() {
+  command -v "$1" >/dev/null || { echo "$1 is missing: $2" >&2; exit 1; }
+}
+
+# A C compiler for SQLite and zstd, which are built from source.
+need_toolchain() {
+  need_command cargo "install Rust 1.95 or later"
+  need_command node "install Node 20 or later"
+  need_packages gcc libc6-dev
+}
+
+# The console's packages, as the lock file says, and its build.
+console_packages() {
+  local lock
+  lock=$(sha256sum console/package-lock.json)
+  [ "$(cat console/node_modules/.stamp 2>/dev/null)" = "$lock" ] && return
+  say "installing the console's packages"
+  (cd console && npm ci --prefer-offline --no-audit --no-fund >&2)
+  echo "$lock" > console/node_modules/.stamp
+}
+
+build_console() {
+  console_packages
+  say "building the console"
+  (cd console && npm run -s build >&2)
+}
