@@ -10,7 +10,7 @@ use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
 use crate::{
-    signal::{Moment, Reading},
+    behaviour::{Moment, Reading},
     waterway::{SeriesPlan, series},
 };
 
@@ -65,7 +65,7 @@ impl Generator {
             let wavered = if jitter > 0 { time + random.random_range(0..=2 * jitter) / 1_000_000 * 1_000_000 } else { time };
             let hour = (time.rem_euclid(86_400 * SECOND)) as f64 / (3_600 * SECOND) as f64;
             let moment = Moment { lock: plan.lock, series: index, second: (time - self.origin) as f64 / SECOND as f64, hour };
-            let reading = plan.signal.read(&moment, random);
+            let reading = plan.behaviour.read(&moment, random);
             let value = match reading {
                 Reading::Silence => continue,
                 Reading::Number(number) => ValueRef::Number(number),

@@ -6,11 +6,11 @@
 //! | module | subject |
 //! |---|---|
 //! | [`waterway`] | locks, metrics, series |
-//! | `signal` | how each kind of series moves |
+//! | `behaviour` | how each kind of series moves |
 //! | [`generator`] | points in order of arrival |
 
+mod behaviour;
 pub mod generator;
-mod signal;
 pub mod waterway;
 
 pub use generator::{DemoPoint, Generator};

@@ -5,7 +5,7 @@ use fenetre_core::{
     time::{Nanos, SECOND},
 };
 
-use crate::signal::Signal;
+use crate::behaviour::Behaviour;
 
 /// Name of the demo's dataset.
 pub const DATASET: &str = "velmar";
@@ -40,7 +40,7 @@ pub struct SeriesPlan {
     pub delay: Nanos,
     /// How much a reading's time wavers.
     pub jitter: Nanos,
-    pub(crate) signal: Signal,
+    pub(crate) behaviour: Behaviour,
     pub(crate) lock: usize,
 }
 
@@ -69,26 +69,26 @@ pub fn metrics() -> Vec<(&'static str, MetricDefinition)> {
 pub fn series() -> Vec<SeriesPlan> {
     let mut all = Vec::new();
     for (index, (lock, reach)) in LOCKS.into_iter().enumerate() {
-        let mut add = |metric, extra: &[(&'static str, &'static str)], seconds: i64, signal| {
+        let mut add = |metric, extra: &[(&'static str, &'static str)], seconds: i64, behaviour| {
             let tags = [("lock", lock), ("reach", reach)].into_iter().chain(extra.iter().copied()).collect();
             let step = seconds * SECOND;
-            all.push(SeriesPlan { metric, tags, step, delay: 0, jitter: 0, signal, lock: index });
+            all.push(SeriesPlan { metric, tags, step, delay: 0, jitter: 0, behaviour, lock: index });
         };
         let fall = 40.0 * index as f64;
-        add("level", &[("side", "up")], 30, Signal::level(index, 620.0 - fall));
-        add("level", &[("side", "down")], 30, Signal::level(index, 580.0 - fall));
-        add("flow", &[], 60, Signal::Flow { base: 9.0 + index as f64 * 0.6 });
-        add("gate", &[], 60, Signal::gate());
-        add("boats", &[("direction", "up")], 60, Signal::boats(3.2));
-        add("boats", &[("direction", "down")], 60, Signal::boats(3.0));
-        add("pump_energy", &[("pump", "p1")], 60, Signal::pump(11.0));
-        add("pump_energy", &[("pump", "p2")], 60, Signal::pump(7.5));
+        add("level", &[("side", "up")], 30, Behaviour::level(index, 620.0 - fall));
+        add("level", &[("side", "down")], 30, Behaviour::level(index, 580.0 - fall));
+        add("flow", &[], 60, Behaviour::Flow { base: 9.0 + index as f64 * 0.6 });
+        add("gate", &[], 60, Behaviour::gate());
+        add("boats", &[("direction", "up")], 60, Behaviour::boats(3.2));
+        add("boats", &[("direction", "down")], 60, Behaviour::boats(3.0));
+        add("pump_energy", &[("pump", "p1")], 60, Behaviour::pump(11.0));
+        add("pump_energy", &[("pump", "p2")], 60, Behaviour::pump(7.5));
         for (outcome, hourly) in [("done", 7.0), ("refused", 0.25), ("timeout", 0.12)] {
-            add("gate_commands", &[("outcome", outcome)], 300, Signal::boats(hourly));
+            add("gate_commands", &[("outcome", outcome)], 300, Behaviour::boats(hourly));
         }
-        add("water_temp", &[], 120, Signal::Temperature { base: 12.5 - index as f64 * 0.1 });
-        add("turbidity", &[], 300, Signal::Turbidity);
-        add("battery", &[], 600, Signal::battery());
+        add("water_temp", &[], 120, Behaviour::Temperature { base: 12.5 - index as f64 * 0.1 });
+        add("turbidity", &[], 300, Behaviour::Turbidity);
+        add("battery", &[], 600, Behaviour::battery());
     }
     for plan in &mut all {
         if plan.metric == "flow" {

@@ -28,7 +28,12 @@ impl Service {
 
     /// Starts the binary with these arguments and waits until it says where it listens.
     pub fn start_with(args: &[&str]) -> Self {
-        let mut child = fenetre().args(args).stderr(Stdio::piped()).stdout(Stdio::null()).spawn().expect("the binary starts");
+        Self::start_command(fenetre().args(args))
+    }
+
+    /// Starts a command that becomes the service.
+    pub fn start_command(command: &mut Command) -> Self {
+        let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().expect("the binary starts");
         let mut lines = BufReader::new(child.stderr.take().expect("standard error is piped")).lines();
         let mut told = String::new();
         let url = loop {

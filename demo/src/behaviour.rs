@@ -24,7 +24,7 @@ pub enum Reading {
 }
 
 /// The state of a series.
-pub enum Signal {
+pub enum Behaviour {
     Level { base: f64, drift: f64, stuck: Option<f64> },
     Flow { base: f64 },
     Gate { word: usize, until: f64 },
@@ -47,7 +47,7 @@ pub struct Moment {
     pub hour: f64,
 }
 
-impl Signal {
+impl Behaviour {
     pub fn level(_lock: usize, base: f64) -> Self {
         Self::Level { base, drift: 0.0, stuck: None }
     }

@@ -1,0 +1,111 @@
+//! Answers as bytes: what is written is read back, and no text of a tag or a label breaks a row.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+use std::collections::BTreeMap;
+
+use fenetre_core::{
+    answer::{Answer, Cost, Lines, PointLine, ShowAnswer, WindowLine},
+    model::Value,
+    time::{Span, TimeRange, Width, Windows, parse_rfc3339, zone},
+};
+use fenetre_formats::{
+    document::{AnswerDocument, Form},
+    tables::{write_csv, write_json_lines},
+};
+use proptest::prelude::*;
+
+fn tags(pairs: &[(&str, &str)]) -> BTreeMap<std::sync::Arc<str>, std::sync::Arc<str>> {
+    pairs.iter().map(|(key, value)| ((*key).into(), (*value).into())).collect()
+}
+
+fn answer() -> Answer {
+    let at = |text: &str| parse_rfc3339(text).unwrap();
+    let lisbon = zone("Europe/Lisbon").unwrap();
+    let range = TimeRange { start: at("2026-03-28T12:00:00Z"), end: at("2026-03-29T23:00:00Z") };
+    let windows = Windows::cut(range, Width::Of(Span::parse("1d").unwrap()), &lisbon, 10).unwrap();
+    let levels = vec![
+        WindowLine { tags: tags(&[("lock", "osier")]), values: vec![Some(Value::Number(312.5)), None] },
+        WindowLine { tags: tags(&[("lock", "marl"), ("side", "up, \"left\"")]), values: vec![Some(Value::Number(0.1)), Some(Value::Number(1e21))] },
+    ];
+    let gate = vec![PointLine {
+        tags: tags(&[("lock", "osier")]),
+        times: vec![at("2026-03-29T00:30:00Z"), at("2026-03-29T01:30:00.25Z")],
+        values: vec![Value::Word("open".into()), Value::Word("jam\nmed".into())],
+    }];
+    let shows = vec![
+        ShowAnswer { label: "mean of level".into(), unit: Some("cm".into()), lines: Lines::Windows(levels) },
+        ShowAnswer { label: "points of gate".into(), unit: None, lines: Lines::Points(gate) },
+    ];
+    let cost = Cost { series: 3, blocks_summarised: 1, blocks_decoded: 2, points_read: 99 };
+    Answer { now: range.end, zone: lisbon, windows, shows, notes: vec!["a note".into()], cost }
+}
+
+fn csv_of(document: &AnswerDocument) -> String {
+    let mut out = Vec::new();
+    write_csv(document, &mut out).unwrap();
+    String::from_utf8(out).unwrap()
+}
+
+fn lines_of(document: &AnswerDocument) -> String {
+    let mut out = Vec::new();
+    write_json_lines(document, &mut out).unwrap();
+    String::from_utf8(out).unwrap()
+}
+
+#[test]
+fn an_answer_has_one_document_and_two_tables() {
+    let document = AnswerDocument::of(answer(), 1.25);
+    insta::assert_snapshot!("document", serde_json::to_string_pretty(&document).unwrap());
+    insta::assert_snapshot!("csv", csv_of(&document));
+    insta::assert_snapshot!("json_lines", lines_of(&document));
+}
+
+#[test]
+fn a_day_over_a_clock_change_has_both_offsets() {
+    let document = AnswerDocument::of(answer(), 0.0);
+    assert_eq!(document.windows.starts, ["2026-03-28T00:00:00+00:00", "2026-03-29T00:00:00+00:00"]);
+    assert_eq!(document.windows.ends, ["2026-03-29T00:00:00+00:00", "2026-03-30T00:00:00+01:00"]);
+    assert_eq!(document.windows.partial, [0]);
+}
+
+#[test]
+fn a_document_is_read_back_as_it_was_written() {
+    let document = AnswerDocument::of(answer(), 1.25);
+    let text = serde_json::to_string(&document).unwrap();
+    assert_eq!(serde_json::from_str::<AnswerDocument>(&text).unwrap(), document);
+    assert_eq!((document.shows[0].form, document.shows[1].form), (Form::Windows, Form::Points));
+}
+
+#[test]
+fn nothing_is_a_header_and_no_rows() {
+    let document = AnswerDocument::of(Answer { shows: vec![], ..answer() }, 0.0);
+    assert_eq!(csv_of(&document), "show,start,end,value,unit\n");
+    assert_eq!(lines_of(&document), "");
+}
+
+proptest! {
+    #[test]
+    fn any_label_and_tag_comes_back_out_of_csv_and_json_lines(label in any::<String>(), key in "[a-z]{1,8}", value in any::<String>(), number in -1e12f64..1e12) {
+        prop_assume!(!["show", "start", "end", "value", "unit"].contains(&key.as_str()));
+        let mut plain = answer();
+        plain.shows.truncate(1);
+        plain.shows[0].label.clone_from(&label);
+        plain.shows[0].lines = Lines::Windows(vec![WindowLine { tags: tags(&[(&key, &value)]), values: vec![Some(Value::Number(number)), None] }]);
+        let document = AnswerDocument::of(plain, 0.0);
+        let text = csv_of(&document);
+        let mut reader = csv::Reader::from_reader(text.as_bytes());
+        let header = reader.headers().unwrap().clone();
+        let column = |name: &str| header.iter().position(|found| found == name).unwrap();
+        let rows: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
+        prop_assert_eq!(rows.len(), 2);
+        prop_assert_eq!(&rows[0][column("show")], label.as_str());
+        prop_assert_eq!(&rows[0][column(&key)], value.as_str());
+        prop_assert_eq!(rows[0][column("value")].parse::<f64>().unwrap().to_bits(), number.to_bits());
+        prop_assert_eq!(&rows[1][column("value")], "");
+        let first: serde_json::Value = serde_json::from_str(lines_of(&document).lines().next().unwrap()).unwrap();
+        prop_assert_eq!(first["show"].as_str().unwrap(), label.as_str());
+        prop_assert_eq!(first["tags"][&key].as_str().unwrap(), value.as_str());
+        prop_assert_eq!(first["value"].as_f64().unwrap().to_bits(), number.to_bits());
+    }
+}

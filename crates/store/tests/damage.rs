@@ -1,0 +1,219 @@
+//! What a power cut or a bad disk leaves behind: start-up keeps whole batches in order, and names the file that it cannot read.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+use std::{
+    fs,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use fenetre_core::{
+    block::Columns,
+    evaluate::{Run, Source},
+    model::{PointRef, PointSink, ValueRef},
+    time::{Nanos, SECOND, TimeRange},
+};
+use fenetre_store::{Options, Store};
+
+const START: Nanos = 1_790_000_000 * SECOND;
+/// Points of one batch.
+const BATCH: i64 = 5;
+
+fn open(path: &Path) -> Result<Store, String> {
+    Store::open(path, Options::default()).map_err(|error| error.to_string())
+}
+
+/// Writes batch number `n`, whose points say so.
+fn write(store: &Store, n: i64) {
+    let mut batch = store.begin("main").unwrap();
+    for i in 0..BATCH {
+        let time = START + (n * BATCH + i) * SECOND;
+        batch.accept(PointRef { metric: "level", tags: &[("lock", "osier")], time, value: ValueRef::Number(n as f64) }).unwrap();
+    }
+    store.write(batch).unwrap();
+}
+
+fn read(store: &Store) -> Result<Vec<f64>, String> {
+    let (dataset, series) = {
+        let catalogue = store.catalogue();
+        let dataset = catalogue.dataset("main").unwrap();
+        let Some(series) = dataset.all_series().next() else { return Ok(vec![]) };
+        (dataset.id, series.id)
+    };
+    let mut found = Columns::default();
+    let scanned = store.source().scan(dataset, series, TimeRange::ALL, &mut |run| match run {
+        Run::Block(block) => block.decode(&mut found),
+        Run::Points(times, values) => {
+            found.times.extend(times);
+            found.values.extend(values);
+            Ok(())
+        }
+    });
+    scanned.map(|()| found.values).map_err(|error| error.to_string())
+}
+
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            copy(&entry.path(), &target);
+        } else {
+            fs::copy(entry.path(), target).unwrap();
+        }
+    }
+}
+
+/// The only file under a folder whose name ends so.
+fn find(folder: &Path, end: &str) -> PathBuf {
+    let mut folders = vec![folder.to_owned()];
+    while let Some(folder) = folders.pop() {
+        for entry in fs::read_dir(&folder).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                folders.push(path);
+            } else if path.to_str().unwrap().ends_with(end) {
+                return path;
+            }
+        }
+    }
+    panic!("no file ends with {end}");
+}
+
+#[test]
+fn a_journal_cut_at_any_byte_keeps_a_prefix_of_whole_batches() {
+    let folder = tempfile::tempdir().unwrap();
+    let live = folder.path().join("live");
+    let store = open(&live).unwrap();
+    // The files as they stand while the store is open: what a power cut would leave, had everything been written back.
+    (0..6).for_each(|n| write(&store, n));
+    let image = folder.path().join("image");
+    copy(&live, &image);
+    drop(store);
+    let log = "journal/000001.db-wal";
+    let length = fs::metadata(image.join(log)).unwrap().len();
+    let mut seen = Vec::new();
+    for cut in (0..=length).step_by(997).chain([length]) {
+        let cut_store = folder.path().join("cut");
+        let _ = fs::remove_dir_all(&cut_store);
+        copy(&image, &cut_store);
+        fs::File::options().write(true).open(cut_store.join(log)).unwrap().set_len(cut).unwrap();
+        let store = open(&cut_store).unwrap();
+        let found = read(&store).unwrap();
+        let batches = found.len() / BATCH as usize;
+        let wanted: Vec<f64> = (0..batches as i64).flat_map(|n| vec![n as f64; BATCH as usize]).collect();
+        assert_eq!(found, wanted, "cut at {cut} of {length}");
+        // It can be written to again.
+        write(&store, 100);
+        assert_eq!(read(&store).unwrap().len(), wanted.len() + BATCH as usize);
+        seen.push(batches);
+    }
+    assert!(seen.windows(2).all(|pair| pair[0] <= pair[1]), "the more is left, the more is there: {seen:?}");
+    assert_eq!(seen.last(), Some(&6));
+}
+
+#[test]
+fn a_store_that_was_packed_in_part_when_it_died_loses_and_doubles_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let live = folder.path().join("live");
+    let store = open(&live).unwrap();
+    (0..4).for_each(|n| write(&store, n));
+    drop(store);
+    let before = folder.path().join("before");
+    copy(&live, &before);
+    let store = Store::open(&live, Options { pack_points: 1, ..Options::default() }).unwrap();
+    for _ in 0..500 {
+        if store.storage().unwrap().journal.points == 0 {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    drop(store);
+    // Killed after the partition was written and before the journal was removed: both are there.
+    copy(&before.join("journal"), &live.join("journal"));
+    let store = open(&live).unwrap();
+    assert_eq!(read(&store).unwrap().len(), 4 * BATCH as usize);
+    let dataset = store.catalogue().dataset("main").unwrap().id;
+    assert_eq!(store.counts(dataset).unwrap().values().map(|count| count.points).sum::<u64>(), 4 * BATCH as u64);
+}
+
+/// A store with one packed partition, closed.
+fn packed(folder: &Path) -> PathBuf {
+    let path = folder.join("store");
+    let store = Store::open(&path, Options { pack_points: 1, ..Options::default() }).unwrap();
+    write(&store, 1);
+    for _ in 0..500 {
+        if store.storage().unwrap().journal.points == 0 {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    path
+}
+
+#[test]
+fn a_damaged_block_is_told_with_its_file_series_and_time() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = packed(folder.path());
+    let partition = find(&path.join("data"), "_7d.db");
+    let connection = rusqlite::Connection::open(&partition).unwrap();
+    connection.execute("UPDATE block SET bytes = CAST(substr(bytes, 1, length(bytes) - 1) || x'00' AS BLOB)", []).unwrap();
+    drop(connection);
+    let told = read(&open(&path).unwrap()).unwrap_err();
+    assert!(told.contains("_7d.db is damaged: the block of series 1 from 2026-09-21T14:13:25Z: the block's checksum"), "{told}");
+}
+
+#[test]
+fn files_that_are_no_databases_are_named_at_start_or_when_they_are_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = packed(folder.path());
+    let junk = b"this is text, and has been for long enough to be looked at as the header of a file";
+    fs::write(find(&path.join("data"), "_7d.db"), junk).unwrap();
+    let told = read(&open(&path).unwrap()).unwrap_err();
+    assert!(told.contains("_7d.db is damaged"), "{told}");
+    for file in ["journal/000009.db", "catalogue.db"] {
+        fs::write(path.join(file), junk).unwrap();
+        let told = open(&path).err().unwrap();
+        assert!(told.contains(&format!("{file} is damaged")) && told.contains("bring back a copy"), "{told}");
+        let _ = fs::remove_file(path.join(file));
+    }
+}
+
+#[test]
+fn foreign_files_in_the_store_are_passed_over() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = packed(folder.path());
+    fs::write(path.join("journal/notes.txt"), "hello").unwrap();
+    fs::write(path.join("data/main/notes.txt"), "hello").unwrap();
+    fs::create_dir(path.join("data/elsewhere")).unwrap();
+    assert_eq!(read(&open(&path).unwrap()).unwrap().len(), BATCH as usize);
+}
+
+#[test]
+fn points_of_every_age_find_their_partition() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("store");
+    let times = [Nanos::MIN, -1, 0, START, START + 7 * 86_400 * SECOND, Nanos::MAX];
+    let store = Store::open(&path, Options { pack_points: 1, ..Options::default() }).unwrap();
+    let mut batch = store.begin("main").unwrap();
+    for (i, time) in times.into_iter().enumerate() {
+        batch.accept(PointRef { metric: "level", tags: &[], time, value: ValueRef::Number(i as f64) }).unwrap();
+    }
+    store.write(batch).unwrap();
+    for _ in 0..500 {
+        if store.storage().unwrap().journal.points == 0 {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    drop(store);
+    let store = open(&path).unwrap();
+    let report = store.storage().unwrap();
+    assert_eq!((report.journal.points, report.datasets[0].partitions.len()), (0, 6));
+    let mut found = read(&store).unwrap();
+    // A range is half-open, so that the very last instant there is lies in none.
+    found.extend((found.len() < times.len()).then_some(5.0));
+    assert_eq!(found, [0.0, 1.0, 2.0, 3.0, 4.0, 5.0]);
+}

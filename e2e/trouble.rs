@@ -1,0 +1,134 @@
+//! A full disk, clients that go away or talk nonsense, and a service under all of it at once.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::{
+    io::{Read, Write},
+    net::TcpStream,
+    time::Duration,
+};
+
+use serde_json::json;
+use support::{Service, file};
+
+const POINTS: &str = "/api/v1/datasets/main/points";
+const LINES: (&str, &str) = ("Content-Type", "application/x-ndjson");
+
+fn level(n: usize) -> String {
+    format!("{{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00.{n:09}Z\", \"value\": {n}}}\n")
+}
+
+fn count(service: &Service) -> f64 {
+    let body = json!({ "query": "show count of level overall over 2026-05-01 to 2026-05-02" }).to_string();
+    let answer = service.post("/api/v1/datasets/main/ask", &[("Content-Type", "application/json")], body.as_bytes()).json();
+    answer["shows"][0]["lines"][0]["values"][0].as_f64().unwrap_or_default()
+}
+
+/// A volume of a few megabytes that only this service sees, and that goes with it.
+fn start_on_a_small_volume(folder: &std::path::Path) -> Service {
+    let volume = folder.join("volume");
+    std::fs::create_dir(&volume).unwrap();
+    let config = file(folder, "fenetre.toml", format!("[store]\npath = \"{}/store\"\n[listen]\naddress = \"127.0.0.1:0\"\n", volume.display()));
+    let script =
+        format!("mount -t tmpfs -o size=3m tmpfs '{}' && exec '{}' serve --config '{config}'", volume.display(), env!("CARGO_BIN_EXE_fenetre"));
+    Service::start_command(std::process::Command::new("unshare").args(["-rm", "sh", "-c", &script]))
+}
+
+#[test]
+fn a_full_disk_is_told_and_what_was_acknowledged_before_stays() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = start_on_a_small_volume(folder.path());
+    let mut kept = 0;
+    let refusal = loop {
+        let body: String = (kept..kept + 5_000).map(level).collect();
+        let answer = service.post(POINTS, &[LINES], body.as_bytes());
+        if answer.status != 200 {
+            break answer;
+        }
+        kept += 5_000;
+        assert!(kept < 1_000_000, "3 MB cannot hold this");
+    };
+    assert_eq!((refusal.status, refusal.kind.as_str()), (507, "application/problem+json"), "{}", refusal.text());
+    assert!(refusal.json()["detail"].as_str().unwrap().starts_with("the disk is full"), "{}", refusal.text());
+    assert!(kept > 0);
+    // Nothing half-written: exactly what was acknowledged can be asked for, and a smaller batch still may find room.
+    assert_eq!(count(&service), kept as f64);
+    let said = service.run_with_input(&["import", "-", "--value", "level"], b"time,level\n2026-05-03T00:00:00Z,1\n");
+    assert!([0, 1].contains(&said.code()), "{}", said.all());
+    assert_eq!(service.get("/health/live").status, 200);
+}
+
+/// Sends bytes as they are, and reads what comes back until the service closes.
+fn raw(service: &Service, bytes: &[u8], then_leave: bool) -> String {
+    let mut stream = TcpStream::connect(service.url.strip_prefix("http://").unwrap()).unwrap();
+    stream.set_read_timeout(Some(Duration::from_secs(10))).unwrap();
+    stream.write_all(bytes).unwrap();
+    let mut answer = Vec::new();
+    if !then_leave {
+        let mut chunk = [0; 4_096];
+        while let Ok(read @ 1..) = stream.read(&mut chunk) {
+            answer.extend_from_slice(&chunk[..read]);
+            if answer.windows(4).any(|window| window == b"\r\n\r\n") {
+                break;
+            }
+        }
+    }
+    String::from_utf8_lossy(&answer).into_owned()
+}
+
+#[test]
+fn a_client_that_leaves_in_the_middle_of_its_body_leaves_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    service.push_lines("main", &level(1));
+    let head =
+        format!("POST {POINTS} HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/x-ndjson\r\nContent-Length: 100000\r\n\r\n{}", level(2));
+    for _ in 0..20 {
+        raw(&service, head.as_bytes(), true);
+    }
+    assert_eq!(count(&service), 1.0);
+}
+
+#[test]
+fn nonsense_on_the_socket_is_refused_and_the_service_goes_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    for nonsense in [&b"\0\x01\x02\r\n\r\n"[..], b"GET / HTTP/9.9\r\n\r\n", b"POST /api HTTP/1.1\r\nContent-Length: -5\r\n\r\n"] {
+        let answer = raw(&service, nonsense, false);
+        assert!(answer.is_empty() || answer.starts_with("HTTP/1.1 4"), "{answer}");
+    }
+    let bare = raw(&service, b"GET /api/v1/datasets HTTP/1.0\r\n\r\n", false);
+    assert!(bare.starts_with("HTTP/1.0 200"), "a caller without a Host is old, but no page from elsewhere: {bare}");
+    assert_eq!(service.get("/health/live").status, 200);
+}
+
+#[test]
+fn asking_goes_on_while_points_come_and_are_packed() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = file(folder.path(), "fenetre.toml", "[store]\npath = \"store\"\npack_points = 2000\n[listen]\naddress = \"127.0.0.1:0\"\n");
+    let service = Service::start_with(&["serve", "--config", &config]);
+    const BATCHES: usize = 60;
+    const BATCH: usize = 400;
+    std::thread::scope(|scope| {
+        let writer = scope.spawn(|| {
+            (0..BATCHES).for_each(|batch| service.push_lines("main", &(batch * BATCH..(batch + 1) * BATCH).map(level).collect::<String>()))
+        });
+        let mut before = 0.0;
+        while !writer.is_finished() {
+            let body = json!({ "query": "show count of level overall over 2026-05-01 to 2026-05-02" }).to_string();
+            let answer = service.post("/api/v1/datasets/main/ask", &[("Content-Type", "application/json")], body.as_bytes());
+            // Before the first batch there is no such metric.
+            if answer.status == 200 {
+                let now = answer.json()["shows"][0]["lines"][0]["values"][0].as_f64().unwrap_or_default();
+                assert!(now >= before, "what was seen once stays: {before}, then {now}");
+                assert_eq!(now as usize % BATCH, 0, "a batch is seen whole or not at all");
+                before = now;
+            }
+        }
+        writer.join().unwrap();
+    });
+    assert_eq!(count(&service), (BATCHES * BATCH) as f64);
+}
