@@ -156,6 +156,7 @@ function SeriesList({ dataset }: { dataset: string }) {
   const [search, setSearch] = useState("");
   const { data, error, refetch, dataUpdatedAt } = useQuery(latestQuery(dataset, useDeferredValue(search)));
   if (!data) return error ? <Failure error={error} retry={() => void refetch()} /> : <p>Loading …</p>;
+  const places = placesByMetric(data.items);
   return (
     <>
       <Search value={search} onChange={setSearch}>
@@ -190,7 +191,7 @@ function SeriesList({ dataset }: { dataset: string }) {
                     <AskLink metric={item.metric} query={seriesQuery(item)} dataset={dataset} />
                   </Cell>
                   <Cell>{tagText(item.tags)}</Cell>
-                  <Cell className="figure">{latestValue(item)}</Cell>
+                  <Cell className="figure">{latestValue(item, places.get(item.metric) ?? 0)}</Cell>
                   <Cell>{item.unit ?? ""}</Cell>
                   <Cell>
                     <span title={item.time ?? ""}>{item.time === null ? "–" : ago(item.time, dataUpdatedAt)}</span>
@@ -205,9 +206,20 @@ function SeriesList({ dataset }: { dataset: string }) {
   );
 }
 
-function latestValue({ value }: LatestPoint): string {
+function latestValue({ value }: LatestPoint, places: number): string {
   if (value === null) return "–";
-  return typeof value === "number" ? figure(value, decimals([value])) : value;
+  return typeof value === "number" ? figure(value, places) : value;
+}
+
+/** Decimals for the values of each metric, so that they stand under each other. */
+function placesByMetric(items: readonly LatestPoint[]): Map<string, number> {
+  const numbers = Map.groupBy(items, ({ metric }) => metric);
+  return new Map(
+    [...numbers].map(([metric, points]) => [
+      metric,
+      decimals(points.flatMap(({ value }) => (typeof value === "number" ? [value] : []))),
+    ]),
+  );
 }
 
 function seriesQuery({ metric, tags, value }: LatestPoint): string {

@@ -25,6 +25,7 @@ const QUERY = "show mean of level";
 
 export function FirstSteps() {
   const here = window.location.origin;
+  const flag = here.endsWith(":7430") ? "" : ` --url ${here}`;
   const search = new URLSearchParams({ dataset: "main", over: "last 1h", per: "1m", q: QUERY }).toString();
   return (
     <>
@@ -51,7 +52,7 @@ export function FirstSteps() {
               <Faint>
                 Name the columns that are the time, tags and values. --dry-run reads everything and keeps nothing.
               </Faint>
-              <Command>{`fenetre import levels.csv --time time --tag lock --tag side --value level${here.endsWith(":7430") ? "" : ` --url ${here}`}`}</Command>
+              <Command>{`fenetre import levels.csv --time time --tag lock --tag side --value level${flag}`}</Command>
             </div>
           </li>
           <li>
@@ -59,7 +60,7 @@ export function FirstSteps() {
             <div>
               <Heading>Say what it means</Heading>
               <Faint>Kind, unit and a sentence; history stays as it is.</Faint>
-              <Command>{`fenetre metrics define level --unit cm --description 'Water level at a lock'`}</Command>
+              <Command>{`fenetre metrics define level --unit cm --description 'Water level at a lock'${flag}`}</Command>
             </div>
           </li>
           <li>

@@ -27,7 +27,7 @@ pub fn run(args: AskArgs) -> Result<(), Failure> {
     let answer = Client::of(&args.target)?.ask(&args.target.dataset, &Question { query, frame: frame.trim_end().to_owned() })?;
     let mut out = io::stdout().lock();
     match args.output {
-        AnswerOutput::Table => write!(out, "{}", table::tables(&answer))?,
+        AnswerOutput::Table => write!(out, "{}", table::tables(&answer, width()))?,
         AnswerOutput::Chart => write!(out, "{}", chart::charts(&answer, width(), io::stdout().is_terminal()))?,
         AnswerOutput::Json => writeln!(out, "{}", serde_json::to_string(&answer)?)?,
         AnswerOutput::Csv => write_csv(&answer, &mut out)?,

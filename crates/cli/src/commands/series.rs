@@ -1,9 +1,13 @@
 //! `fenetre series` and `fenetre latest`
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
-use fenetre_core::time::{Nanos, SECOND};
+use fenetre_core::{
+    model::Value,
+    time::{Nanos, SECOND},
+};
 use fenetre_service::api::series::{LatestPoint, SeriesInfo};
+use serde::Serialize;
 
 use crate::{
     args::SeriesArgs,
@@ -26,9 +30,28 @@ pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
 /// Lists the latest point of each series.
 pub fn latest(args: &SeriesArgs) -> Result<(), Failure> {
     let page = Client::of(&args.list.target)?.latest(&args.list.target.dataset, &query(args))?;
-    write(&page.items, &latest_columns(), args.list.output)?;
-    tell_rest(page.total, page.items.len());
+    let rows = rows(page.items);
+    write(&rows, &latest_columns(), args.list.output)?;
+    tell_rest(page.total, rows.len());
     Ok(())
+}
+
+/// A latest point, with the decimals that the values of its metric have in common.
+#[derive(Serialize)]
+struct LatestRow {
+    #[serde(flatten)]
+    point: LatestPoint,
+    #[serde(skip)]
+    places: usize,
+}
+
+fn rows(points: Vec<LatestPoint>) -> Vec<LatestRow> {
+    let mut numbers: HashMap<String, Vec<f64>> = HashMap::new();
+    for point in &points {
+        numbers.entry(point.metric.clone()).or_default().extend(point.value.as_ref().and_then(Value::number));
+    }
+    let places: HashMap<String, usize> = numbers.into_iter().map(|(metric, numbers)| (metric, decimals(numbers.into_iter()))).collect();
+    points.into_iter().map(|point| LatestRow { places: places.get(&point.metric).copied().unwrap_or_default(), point }).collect()
 }
 
 fn query(args: &SeriesArgs) -> SeriesQuery<'_> {
@@ -55,25 +78,30 @@ fn series_columns() -> Vec<Column<SeriesInfo>> {
     ]
 }
 
-fn latest_columns() -> Vec<Column<LatestPoint>> {
+fn latest_columns() -> Vec<Column<LatestRow>> {
     vec![
-        Column { name: "metric", right: false, told: |l| l.metric.clone(), plain: |l| l.metric.clone() },
-        Column { name: "tags", right: false, told: |l| tags(&l.tags), plain: |l| tags(&l.tags) },
-        Column { name: "value", right: true, told: told_value, plain: |l| l.value.as_ref().map_or(String::new(), plain_value) },
-        Column { name: "unit", right: false, told: |l| l.unit.clone().unwrap_or_default(), plain: |l| l.unit.clone().unwrap_or_default() },
-        Column { name: "time (UTC)", right: false, told: |l| utc(l.time.as_ref()) + &told_age(l), plain: |l| l.time.clone().unwrap_or_default() },
+        Column { name: "metric", right: false, told: |l| l.point.metric.clone(), plain: |l| l.point.metric.clone() },
+        Column { name: "tags", right: false, told: |l| tags(&l.point.tags), plain: |l| tags(&l.point.tags) },
+        Column { name: "value", right: true, told: |l| value(l.point.value.as_ref(), l.places), plain: plain_value },
+        Column { name: "unit", right: false, told: |l| unit(&l.point), plain: |l| unit(&l.point) },
+        Column {
+            name: "time (UTC)",
+            right: false,
+            told: |l| utc(l.point.time.as_ref()) + &told_age(&l.point),
+            plain: |l| l.point.time.clone().unwrap_or_default(),
+        },
     ]
 }
 
-fn told_value(latest: &LatestPoint) -> String {
-    let number = latest.value.as_ref().and_then(fenetre_core::model::Value::number);
-    value(latest.value.as_ref(), decimals(number.into_iter()))
+fn unit(latest: &LatestPoint) -> String {
+    latest.unit.clone().unwrap_or_default()
 }
 
-fn plain_value(value: &fenetre_core::model::Value) -> String {
-    match value {
-        fenetre_core::model::Value::Number(number) => number.to_string(),
-        fenetre_core::model::Value::Word(word) => word.to_string(),
+fn plain_value(latest: &LatestRow) -> String {
+    match &latest.point.value {
+        None => String::new(),
+        Some(Value::Number(number)) => number.to_string(),
+        Some(Value::Word(word)) => word.to_string(),
     }
 }
 

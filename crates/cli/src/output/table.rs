@@ -10,11 +10,13 @@ use super::{
     words::{Clock, count_of, decimals, instant, value},
 };
 
-/// Lines that stand beside each other; more are put into further tables.
-const COLUMNS: usize = 6;
+/// Columns of text that the window's time takes, and that part two values.
+const TIME_WIDTH: usize = 28;
+const GAP: usize = 3;
+const LEAST_VALUE: usize = 8;
 
-/// The answer in tables, one or more for each show.
-pub fn tables(answer: &AnswerDocument) -> String {
+/// The answer in tables, one or more for each show: lines that do not fit beside each other in `width` columns stand in further tables.
+pub fn tables(answer: &AnswerDocument, width: u16) -> String {
     let mut out = String::new();
     for (i, show) in answer.shows.iter().enumerate() {
         if i > 0 {
@@ -30,7 +32,9 @@ pub fn tables(answer: &AnswerDocument) -> String {
             Form::Points => out.push_str(&points(answer, show)),
             Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(show)),
             Form::Windows => {
-                let parts: Vec<String> = show.lines.chunks(COLUMNS).map(|lines| windows(answer, show, lines)).collect();
+                let widest = show.lines.iter().map(|line| line_name(line, &show.lines).chars().count()).max().unwrap_or(0).max(LEAST_VALUE) + GAP;
+                let beside = (usize::from(width).saturating_sub(TIME_WIDTH) / widest).max(1);
+                let parts: Vec<String> = show.lines.chunks(beside).map(|lines| windows(answer, show, lines)).collect();
                 out.push_str(&parts.join("\n"));
             }
         }

@@ -1,0 +1,47 @@
+//! Takes the console's pictures for the documentation; run by `scripts/screenshots`, not by the tests.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/browser.rs"]
+mod browser;
+#[path = "support/mod.rs"]
+mod support;
+
+use browser::Browser;
+use support::Service;
+
+const LEVELS: &str = "per=15m&q=show+mean+of+level+where+reach+%3D+%22upper%22+and+side+%3D+%22up%22";
+
+#[tokio::test]
+#[ignore = "writes into docs/screenshots from a demo that runs"]
+async fn the_console() {
+    let demo = std::env::var("FENETRE_DEMO").expect("the URL of a running demo");
+    let folder = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots");
+    let browser = Browser::open().await;
+    // Of the window's height the browser keeps some for itself.
+    browser.page.set_window_size(1280, 943).await.unwrap();
+    let empty_store = tempfile::tempdir().unwrap();
+    let empty = Service::start(empty_store.path());
+    browser.go(&empty.url).await;
+    browser.read("four steps").await;
+    browser.picture(&format!("{folder}/first-start.png")).await;
+    let shots = [
+        ("overview", "/?dataset=velmar", "Arrivals"),
+        ("ask", &format!("/ask?dataset=velmar&{LEVELS}"), "window from"),
+        ("catalogue", "/catalogue?dataset=velmar", "gauge"),
+    ];
+    for (name, path, seen) in shots {
+        browser.go(&format!("{demo}{path}")).await;
+        browser.read(seen).await;
+        if name == "catalogue" {
+            browser.page.find(fantoccini::Locator::XPath("//*[@role='tab'][contains(., 'Series')]")).await.unwrap().click().await.unwrap();
+            browser.read("latest value").await;
+        }
+        browser.picture(&format!("{folder}/{name}.png")).await;
+    }
+    browser.run("localStorage.setItem('fenetre-appearance', 'dark')").await;
+    browser.go(&format!("{demo}/ask?dataset=velmar&over=last+7d&per=1h&q=show+max+of+flow+by+reach")).await;
+    browser.read("window from").await;
+    browser.picture(&format!("{folder}/ask-dark.png")).await;
+    browser.close().await;
+}
