@@ -253,6 +253,8 @@ fn interned<T>(map: &mut BTreeMap<Arc<str>, T>, text: &str) -> Arc<str> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
     use crate::query::{Expr, parse};
 
@@ -313,5 +315,32 @@ mod tests {
         let tags = dataset.tags(dataset.metric("level"));
         assert_eq!(tags[0].values, [("marl", 1), ("osier", 2), ("wick", 1)]);
         assert_eq!(tags[1].key, "side");
+    }
+
+    proptest! {
+        #[test]
+        fn the_inverted_index_agrees_with_a_look_at_every_series(
+            series in prop::collection::vec(prop::collection::btree_map("[ab]", "[xyz]", 0..3), 0..20),
+            leaves in prop::collection::vec(("[ab]", prop::collection::vec("[xyz]", 1..3), any::<bool>()), 1..4),
+        ) {
+            let mut catalogue = Catalogue::default();
+            catalogue.put_dataset(DatasetId(1), "velmar", "UTC", "");
+            let dataset = catalogue.dataset_mut("velmar").unwrap();
+            dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
+            for (id, tags) in series.iter().enumerate() {
+                dataset.put_series(SeriesId(id as u32), "level", tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), vec![]);
+            }
+            let written: Vec<String> = leaves.iter().map(|(tag, texts, negated)| {
+                let texts: Vec<String> = texts.iter().map(|text| format!("\"{text}\"")).collect();
+                format!("{tag} {}in ({})", if *negated { "not " } else { "" }, texts.join(", "))
+            }).collect();
+            let query = parse(&format!("show count of level where {}", written.join(" and "))).unwrap();
+            let condition = query.shows[0].expr.selection().condition.as_ref();
+            let mut found: Vec<u32> = dataset.matching(dataset.metric("level").unwrap(), condition).iter().map(|series| series.id.0).collect();
+            found.sort_unstable();
+            let fulfils = |tags: &BTreeMap<String, String>| leaves.iter().all(|(tag, texts, negated)| tags.get(tag).is_some_and(|value| texts.contains(value)) != *negated);
+            let wanted: Vec<u32> = (0..series.len()).filter(|id| fulfils(&series[*id])).map(|id| id as u32).collect();
+            prop_assert_eq!(found, wanted);
+        }
     }
 }

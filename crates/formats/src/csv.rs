@@ -52,12 +52,13 @@ pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink
     let mut reader = ReaderBuilder::new().flexible(true).from_reader(body);
     let header = reader.byte_headers().map_err(|error| FormatError::Table(format!("the header cannot be read: {error}")))?.clone();
     let columns = Columns::find(&header, mapping)?;
+    let mut lines = LineCounter { body, at: 0, line: 1 };
     let mut tally = Tally::default();
     let mut row = ByteRecord::new();
     loop {
         match reader.read_byte_record(&mut row) {
             Ok(false) => break,
-            Ok(true) => columns.read_row(&row, now, sink, &mut tally),
+            Ok(true) => columns.read_row(&row, lines.line_of(&row), now, sink, &mut tally),
             Err(error) => {
                 let line = error.position().map_or(0, ::csv::Position::line);
                 tally.reject(line, None, format!("the row cannot be read: {error}"));
@@ -69,6 +70,25 @@ pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink
         tally.notes.push(format!("no column is the time, so every row is of now, {}: name one with time=COLUMN", format_utc(now)));
     }
     Ok(tally)
+}
+
+/// Counts the lines of a body on the way through it. The parser's own count stops before blank lines, and within `\r\n`.
+struct LineCounter<'b> {
+    body: &'b [u8],
+    at: usize,
+    line: u64,
+}
+
+impl LineCounter<'_> {
+    /// The line, from 1, on which the row begins that was found at or after a byte; rows come in order.
+    fn line_of(&mut self, row: &ByteRecord) -> u64 {
+        let from = row.position().map_or(self.at, |position| position.byte() as usize).clamp(self.at, self.body.len());
+        let line_ends = self.body[from..].iter().take_while(|byte| matches!(**byte, b'\r' | b'\n')).count();
+        let start = from + line_ends;
+        self.line += self.body[self.at..start].iter().filter(|byte| **byte == b'\n').count() as u64;
+        self.at = start;
+        self.line
+    }
 }
 
 /// Where each column of the mapping stands.
@@ -119,8 +139,7 @@ impl<'m> Columns<'m> {
         Ok(Self { width: names.len(), time, tags, values, constants: &mapping.constants })
     }
 
-    fn read_row(&self, row: &ByteRecord, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
-        let line = row.position().map_or(0, ::csv::Position::line);
+    fn read_row(&self, row: &ByteRecord, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
         if row.len() != self.width {
             return tally.reject(line, None, format!("the row has {} cells, the header {}", row.len(), self.width));
         }

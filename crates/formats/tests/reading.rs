@@ -118,6 +118,13 @@ fn tables() {
 }
 
 #[test]
+fn lines_are_counted_over_blank_lines_and_line_ends_in_cells() {
+    let body = b"at,lock,level_cm,gate\r\n\r\n\r\nnoon,osier,1,open\r\n2026-05-01T09:00:00Z,\"os\nier\",x,open\r\n\r\nnoon,osier,1,open\r\n";
+    let tally = read(&Format::Csv(mapping()), body, NOW, &mut Notebook::default()).unwrap();
+    assert_eq!(tally.rejects.iter().map(|reject| reject.line).collect::<Vec<_>>(), [4, 5, 8]);
+}
+
+#[test]
 fn a_table_without_a_time_is_of_now_and_says_so() {
     let plain =
         |values: &[&str]| Format::Csv(Mapping { values: values.iter().map(|v| ValueColumn::parse(v, false)).collect(), ..Mapping::default() });

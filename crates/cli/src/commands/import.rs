@@ -18,10 +18,10 @@ use crate::{
     output::words::{count_of, grouped},
 };
 
-/// Rows of one piece.
-const PIECE_ROWS: usize = 50_000;
-/// Bytes of one piece, at about which it is sent however few its rows.
-const PIECE_BYTES: usize = 8 << 20;
+/// Bytes at about which a piece is sent.
+const PIECE_BYTES: usize = 4 << 20;
+/// Bytes at about which a row is taken to have ended, whatever its quotes say.
+const LONGEST_ROW: u64 = 4 << 20;
 
 /// Imports the file.
 pub fn run(args: &ImportArgs) -> Result<ExitCode, Failure> {
@@ -91,15 +91,6 @@ struct Import<'a> {
     progress: ProgressBar,
 }
 
-/// Rows on their way, with the lines of the file that they stand on.
-#[derive(Default)]
-struct Piece {
-    body: Vec<u8>,
-    /// For each row, its line in the piece and in the file.
-    lines: Vec<(u64, u64)>,
-    next_line: u64,
-}
-
 impl<'a> Import<'a> {
     fn new(client: &'a Client, args: &'a ImportArgs, parameters: &'a [(String, String)]) -> Self {
         let parameters = parameters.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
@@ -123,38 +114,44 @@ impl<'a> Import<'a> {
         };
         let mut packed = BufReader::with_capacity(1 << 20, self.progress.wrap_read(packed));
         let encoding = Encoding::sniff(packed.fill_buf().map_err(unreadable)?);
-        let text = encoding.reader(packed).map_err(unreadable)?;
-        let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text);
-        let mut row = csv::ByteRecord::new();
-        let failed = |error: csv::Error, done: &PushReport| {
-            let kept = if done.dry_run {
-                String::new()
-            } else {
-                format!(" ({} kept before that)", count_of(done.tally.accepted, "point was", "points were"))
-            };
-            Failure::new(FAILED, format!("cannot read {name}: {error}{kept}"))
-        };
-        if !reader.read_byte_record(&mut row).map_err(|error| failed(error, &self.report))? {
+        let mut rows = Rows::new(BufReader::new(encoding.reader(packed).map_err(unreadable)?));
+        let mut header = Vec::new();
+        let header_lines = rows.read_row(&mut header).map_err(unreadable)?;
+        if header_lines == 0 {
             return Err(Failure::new(FAILED, format!("{name} is empty: its first row must name the columns")));
         }
-        let header = row.clone();
-        let mut piece = Piece::begin(&header)?;
-        let mut sent = false;
-        while reader.read_byte_record(&mut row).map_err(|error| failed(error, &self.report))? {
-            piece.add(&row)?;
-            if piece.lines.len() >= PIECE_ROWS || piece.body.len() >= PIECE_BYTES {
-                self.send(std::mem::replace(&mut piece, Piece::begin(&header)?))?;
-                sent = true;
-            }
+        if !header.ends_with(b"\n") {
+            header.push(b'\n');
         }
-        if !sent || !piece.lines.is_empty() {
-            self.send(piece)?;
+        let mut piece = Piece { body: header.clone(), before: 0 };
+        let mut lines = header_lines;
+        loop {
+            let more = rows.read_row(&mut piece.body).map_err(|error| self.broken_off(&name, &error))?;
+            lines += more;
+            let full = piece.body.len() >= PIECE_BYTES;
+            let is_first = piece.before == 0;
+            if full || (more == 0 && (is_first || piece.body.len() > header.len())) {
+                self.send(&piece)?;
+                piece = Piece { body: header.clone(), before: lines - header_lines };
+            }
+            if more == 0 {
+                break;
+            }
         }
         self.progress.finish_and_clear();
         Ok(self.report)
     }
 
-    fn send(&mut self, piece: Piece) -> Result<(), Failure> {
+    fn broken_off(&self, name: &str, error: &io::Error) -> Failure {
+        let kept = if self.args.dry_run {
+            String::new()
+        } else {
+            format!(" ({} kept before that)", count_of(self.report.tally.accepted, "point was", "points were"))
+        };
+        Failure::new(FAILED, format!("cannot read {name}: {error}{kept}"))
+    }
+
+    fn send(&mut self, piece: &Piece) -> Result<(), Failure> {
         let pushed = self.client.push(&self.args.target.dataset, "text/csv", &self.parameters, &piece.body);
         let mut report = pushed.map_err(|failure| match self.report.tally.accepted {
             0 => failure,
@@ -162,14 +159,13 @@ impl<'a> Import<'a> {
                 FAILED,
                 format!(
                     "stopped before line {}: {failure}\n{} before that; run the same import again to go on, what is there already stays as it is",
-                    piece.lines.first().map_or(0, |(_, line)| *line),
+                    piece.before + 2,
                     count_of(kept, "point was kept", "points were kept")
                 ),
             ),
         })?;
         for reject in &mut report.tally.rejects {
-            let found = piece.lines.binary_search_by_key(&reject.line, |(line, _)| *line);
-            reject.line = found.map_or(reject.line, |at| piece.lines[at].1);
+            reject.line += piece.before;
         }
         self.report.tally.absorb(report.tally);
         self.report.dry_run = report.dry_run;
@@ -184,26 +180,38 @@ impl<'a> Import<'a> {
     }
 }
 
-impl Piece {
-    fn begin(header: &csv::ByteRecord) -> Result<Self, Failure> {
-        let mut piece = Self { next_line: 1, ..Self::default() };
-        piece.append(header)?;
-        Ok(piece)
+/// Rows on their way, under the header.
+struct Piece {
+    body: Vec<u8>,
+    /// Lines of the file that come between its header and these rows.
+    before: u64,
+}
+
+/// Takes text apart at the ends of rows, which are those of lines outside quotes.
+struct Rows<R> {
+    text: R,
+}
+
+impl<R: BufRead> Rows<R> {
+    fn new(text: R) -> Self {
+        Self { text }
     }
 
-    fn add(&mut self, row: &csv::ByteRecord) -> Result<(), Failure> {
-        self.lines.push((self.next_line, row.position().map_or(0, csv::Position::line)));
-        self.append(row)
-    }
-
-    fn append(&mut self, row: &csv::ByteRecord) -> Result<(), Failure> {
-        let before = self.body.len();
-        let mut writer = csv::WriterBuilder::new().flexible(true).from_writer(&mut self.body);
-        writer.write_byte_record(row).map_err(|error| Failure::new(FAILED, error.to_string()))?;
-        writer.flush()?;
-        drop(writer);
-        self.next_line += self.body[before..].iter().filter(|byte| **byte == b'\n').count() as u64;
-        Ok(())
+    /// Appends the next row as it stands, and says how many lines it has; none at the end.
+    fn read_row(&mut self, out: &mut Vec<u8>) -> io::Result<u64> {
+        let (mut lines, mut quotes, start) = (0, 0, out.len());
+        loop {
+            let before = out.len();
+            // A quote that is never closed must not gather the whole file.
+            if self.text.by_ref().take(LONGEST_ROW).read_until(b'\n', out)? == 0 {
+                return Ok(lines);
+            }
+            lines += 1;
+            quotes += out[before..].iter().filter(|byte| **byte == b'"').count();
+            if quotes.is_multiple_of(2) || out.len() - start > LONGEST_ROW as usize {
+                return Ok(lines);
+            }
+        }
     }
 }
 
@@ -244,5 +252,38 @@ fn told(report: &PushReport, args: &ImportArgs) -> ExitCode {
         (_, 0) => ExitCode::from(DONE),
         (0, _) => ExitCode::from(FAILED),
         _ => ExitCode::from(SOME_REJECTED),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn rows(text: &str) -> Vec<(u64, String)> {
+        let mut rows = Rows::new(text.as_bytes());
+        let mut found = Vec::new();
+        loop {
+            let mut row = Vec::new();
+            match rows.read_row(&mut row).unwrap() {
+                0 => return found,
+                lines => found.push((lines, String::from_utf8(row).unwrap())),
+            }
+        }
+    }
+
+    #[test]
+    fn a_row_ends_with_its_line_unless_that_is_in_quotes() {
+        let found = rows("time,level\r\n1,2\n\n3,\"two\nlines\"\n4,\"a \"\"quote\"\"\"\nlast");
+        let wanted = [(1, "time,level\r\n"), (1, "1,2\n"), (1, "\n"), (2, "3,\"two\nlines\"\n"), (1, "4,\"a \"\"quote\"\"\"\n"), (1, "last")];
+        assert_eq!(found, wanted.map(|(lines, row)| (lines, row.to_owned())));
+        assert_eq!(rows(""), []);
+    }
+
+    #[test]
+    fn a_quote_that_is_never_closed_does_not_gather_everything() {
+        let text = format!("\"{}", "x,y\n".repeat(3_000_000));
+        let found = rows(&text);
+        assert!(found.len() > 1 && found.iter().all(|(_, row)| row.len() as u64 <= 2 * LONGEST_ROW), "{}", found.len());
+        assert_eq!(found.iter().map(|(_, row)| row.len()).sum::<usize>(), text.len());
     }
 }

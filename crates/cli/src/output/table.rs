@@ -142,3 +142,56 @@ pub fn cost(answer: &AnswerDocument) -> String {
         count_of(cost.points_read, "point", "points"),
     )
 }
+
+#[cfg(test)]
+mod tests {
+    use fenetre_formats::document::{CostDocument, WindowsDocument};
+
+    use super::*;
+
+    fn line(tags: &[(&str, &str)], values: &[Option<f64>]) -> LineDocument {
+        LineDocument {
+            tags: tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
+            times: None,
+            values: values.iter().map(|value| value.map(Value::Number)).collect(),
+        }
+    }
+
+    fn answer(lines: Vec<LineDocument>, hours: usize) -> AnswerDocument {
+        let time = |hour: usize| format!("2026-05-01T{hour:02}:00:00+01:00");
+        AnswerDocument {
+            asked_at: time(12),
+            zone: "Europe/Lisbon".to_owned(),
+            from: time(0),
+            to: time(hours),
+            windows: WindowsDocument {
+                width: (hours > 1).then(|| "1h".to_owned()),
+                starts: (0..hours).map(time).collect(),
+                ends: (1..=hours).map(time).collect(),
+                partial: vec![0],
+            },
+            shows: vec![ShowDocument { label: "mean of level".to_owned(), unit: Some("cm".to_owned()), form: Form::Windows, lines }],
+            notes: vec![],
+            cost: CostDocument::default(),
+        }
+    }
+
+    #[test]
+    fn lines_stand_beside_each_other_as_far_as_the_terminal_is_wide() {
+        let lines = ["osier", "marl", "wick"].map(|lock| line(&[("lock", lock), ("side", "up")], &[Some(1.5), None]));
+        insta::assert_snapshot!(tables(&answer(lines.to_vec(), 2), 60));
+        let narrow = tables(&answer(lines.to_vec(), 2), 20);
+        assert_eq!(narrow.matches("window from").count(), 3, "one beside the time, however narrow:\n{narrow}");
+    }
+
+    #[test]
+    fn one_window_is_a_list_of_lines_with_their_tags() {
+        let lines = vec![line(&[("lock", "osier")], &[Some(310.0)]), line(&[("side", "up")], &[None])];
+        insta::assert_snapshot!(tables(&answer(lines, 1), 80));
+    }
+
+    #[test]
+    fn nothing_says_so() {
+        assert!(tables(&answer(vec![], 2), 80).ends_with("nothing matched\n"));
+    }
+}

@@ -1,0 +1,59 @@
+//! What the documents say is run: every example of the query language, on the demo's metrics.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use support::{Service, run};
+
+/// The fenced blocks of a document that are of one sort.
+fn blocks<'d>(document: &'d str, sort: &str) -> Vec<&'d str> {
+    let fence = format!("```{sort}\n");
+    document.split(&fence).skip(1).map(|rest| rest.split("```").next().unwrap()).collect()
+}
+
+fn document(path: &str) -> String {
+    std::fs::read_to_string(format!("{}/../../{path}", env!("CARGO_MANIFEST_DIR"))).unwrap()
+}
+
+#[test]
+fn every_query_of_the_reference_answers_with_lines_on_the_demo() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("demo").display().to_string();
+    let service = Service::start_with(&["demo", "run", "--store", &store, "--listen", "127.0.0.1:0", "--days", "2"]);
+    let text = document("docs/query.md");
+    let queries = blocks(&text, "query");
+    assert!(queries.len() >= 6);
+    for query in queries {
+        let said = service.run_with_input(&["ask", "-", "--dataset", "velmar", "-o", "json"], query.as_bytes());
+        assert_eq!(said.code(), 0, "{query}\n{}", said.err());
+        let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap();
+        for show in answer["shows"].as_array().unwrap() {
+            let lines = show["lines"].as_array().unwrap();
+            assert!(!lines.is_empty(), "{query}");
+            assert!(lines.iter().any(|line| line["values"].as_array().unwrap().iter().any(|value| !value.is_null())), "{query}");
+        }
+    }
+}
+
+#[test]
+fn the_configuration_of_the_readme_is_right() {
+    let folder = tempfile::tempdir().unwrap();
+    for block in blocks(&document("README.md"), "toml") {
+        let said = run(&["config", "check", &support::file(folder.path(), "fenetre.toml", block)]);
+        assert_eq!(said.code(), 0, "{}", said.all());
+    }
+}
+
+#[test]
+fn every_link_of_the_documents_leads_somewhere() {
+    for path in ["README.md", "CONTRIBUTING.md", "docs/query.md", "docs/architecture.md", "docs/benchmarks.md"] {
+        let text = document(path);
+        let folder = std::path::Path::new(path).parent().unwrap();
+        for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()).filter(|target| !target.contains("://")) {
+            let file = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(folder).join(target);
+            assert!(file.exists(), "{path} links to {target}, which is not there");
+        }
+    }
+}
