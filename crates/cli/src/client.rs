@@ -8,11 +8,11 @@ use fenetre_service::{
     api::{
         ask::Question,
         datasets::{DatasetDefinition, DatasetInfo, Defined, MetricInfo, TagInfo},
-        points::PushReport,
         series::{LatestPoint, Page, SeriesInfo},
         storage::StorageInfo,
     },
     problem::Problem,
+    report::PushReport,
 };
 use serde::{Serialize, de::DeserializeOwned};
 use ureq::{Agent, Body, http::Response};

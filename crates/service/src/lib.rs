@@ -12,7 +12,7 @@
 //! | [`server`] | start, ready, stop |
 //! | [`api`] | every call, and the types that travel; described by the OpenAPI document that the service serves |
 //! | `access` | who may call: one check on every route |
-//! | [`problem`] | every failure as problem details |
+//! | [`problem`], [`report`] | every failure as problem details; what a push is answered with |
 //! | `arrivals` | points a second, lately |
 //! | `console` | the browser's files |
 
@@ -23,6 +23,7 @@ pub mod config;
 mod console;
 mod logging;
 pub mod problem;
+pub mod report;
 pub mod server;
 mod state;
 

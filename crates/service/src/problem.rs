@@ -9,7 +9,7 @@ use fenetre_store::StoreError;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::api::points::PushReport;
+use crate::report::PushReport;
 
 /// A failure, as it travels.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]

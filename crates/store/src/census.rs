@@ -13,30 +13,9 @@ use crate::{
     error::StoreError,
     files::{bytes_on_disk, partition_last},
     journal::Journal,
-    store::Shared,
+    partition::SeriesCount,
+    shared::Shared,
 };
-
-/// Points of one series, counted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct SeriesCount {
-    /// Points, each instant once.
-    pub points: u64,
-    /// Blocks that hold them; points of the head have none.
-    pub blocks: u64,
-    /// First instant.
-    pub first: Nanos,
-    /// Last instant.
-    pub last: Nanos,
-}
-
-impl SeriesCount {
-    fn add(&mut self, other: &Self) {
-        self.points += other.points;
-        self.blocks += other.blocks;
-        self.first = self.first.min(other.first);
-        self.last = self.last.max(other.last);
-    }
-}
 
 /// The latest point of a series.
 #[derive(Clone, Debug, PartialEq)]

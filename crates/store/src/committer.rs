@@ -18,7 +18,7 @@ use crate::{
     head::Buffers,
     journal::{Entry, Journal},
     packer::pack_frozen,
-    store::Shared,
+    shared::Shared,
 };
 
 /// A batch and where its answer goes.

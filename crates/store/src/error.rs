@@ -2,7 +2,7 @@
 
 use std::{io, path::PathBuf};
 
-use fenetre_core::block::BlockError;
+use fenetre_core::{block::BlockError, catalogue::Catalogue, suggest::listing};
 
 /// A failure of the store.
 #[derive(Debug, thiserror::Error)]
@@ -105,6 +105,11 @@ impl<T> Context<T> for rusqlite::Result<T> {
 }
 
 impl StoreError {
+    /// There is no such dataset; what there is instead.
+    pub(crate) fn no_dataset(catalogue: &Catalogue, name: &str) -> Self {
+        Self::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) }
+    }
+
     /// Bytes of a block that cannot be decoded.
     pub(crate) fn bad_block(path: impl Into<PathBuf>, series: u32, start: i64, error: &BlockError) -> Self {
         let start = fenetre_core::time::format_utc(start);

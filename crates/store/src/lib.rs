@@ -21,6 +21,7 @@
 mod batch;
 mod census;
 mod committer;
+mod definitions;
 mod error;
 mod files;
 mod head;
@@ -30,10 +31,13 @@ mod packer;
 mod partition;
 mod reading;
 mod records;
+mod shared;
 mod store;
 
 pub use batch::Batch;
-pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, SeriesCount, StorageReport};
+pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, StorageReport};
 pub use error::StoreError;
+pub use partition::SeriesCount;
 pub use reading::StoreSource;
-pub use store::{Options, Store};
+pub use shared::Options;
+pub use store::Store;

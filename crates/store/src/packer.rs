@@ -17,7 +17,7 @@ use crate::{
     head::Buffers,
     journal::Journal,
     partition::{Partition, pack},
-    store::Shared,
+    shared::Shared,
 };
 
 type PartitionWork = Vec<(MetricId, SeriesId, Columns)>;

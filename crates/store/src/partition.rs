@@ -15,7 +15,6 @@ use parking_lot::Mutex;
 use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
 
 use crate::{
-    census::SeriesCount,
     error::{Context, StoreError},
     files::{open_sqlite, partition_last},
     merge::{merge, shared},
@@ -34,6 +33,29 @@ CREATE TABLE IF NOT EXISTS block (
 ) STRICT;
 CREATE UNIQUE INDEX IF NOT EXISTS block_place ON block (series, start, end, count);
 ";
+
+/// Points of one series, counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SeriesCount {
+    /// Points, each instant once.
+    pub points: u64,
+    /// Blocks that hold them; points of the head have none.
+    pub blocks: u64,
+    /// First instant.
+    pub first: Nanos,
+    /// Last instant.
+    pub last: Nanos,
+}
+
+impl SeriesCount {
+    /// Adds what another place holds of the same series.
+    pub(crate) fn add(&mut self, other: &Self) {
+        self.points += other.points;
+        self.blocks += other.blocks;
+        self.first = self.first.min(other.first);
+        self.last = self.last.max(other.last);
+    }
+}
 
 /// Counts of the series of a partition.
 pub type SeriesCounts = Vec<(SeriesId, SeriesCount)>;

@@ -7,7 +7,7 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 
-use crate::{files::partition_last, merge::merge, store::Shared};
+use crate::{files::partition_last, merge::merge, shared::Shared};
 
 /// The store as a source of points: everything that was acknowledged before a scan begins.
 pub struct StoreSource<'s>(pub(crate) &'s Shared);

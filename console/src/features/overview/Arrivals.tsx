@@ -21,12 +21,13 @@ export function Arrivals({ steps }: { steps: Overview["arrivals"] }) {
   const refused = steps.reduce((sum, step) => sum + step.rejected, 0);
   const summary = `${count(taken)} points taken and ${count(refused)} rejected in the last ten minutes`;
   const width = WIDTH / Math.max(1, steps.length);
-  const height = (number: number) => (number / most) * HEIGHT;
+  // Logarithmic, so that a trickle is seen beside the flood of an import.
+  const height = (number: number) => (Math.log1p(number) / Math.log1p(most)) * HEIGHT;
   return (
     <>
       <Row>
         <Heading>Arrivals, last ten minutes</Heading>
-        <Faint>most in ten seconds: {short(most)}</Faint>
+        <Faint>logarithmic; most in ten seconds: {short(most)}</Faint>
       </Row>
       <svg
         viewBox={`0 0 ${WIDTH} ${HEIGHT}`}
@@ -51,7 +52,7 @@ export function Arrivals({ steps }: { steps: Overview["arrivals"] }) {
               x={i * width + 1}
               width={width - 2}
               y={HEIGHT - height(step.accepted + step.rejected)}
-              height={height(step.rejected)}
+              height={height(step.accepted + step.rejected) - height(step.accepted)}
               fill={theme.brick}
             />
           </g>

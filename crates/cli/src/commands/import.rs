@@ -8,7 +8,7 @@ use std::{
 };
 
 use fenetre_formats::{Tally, unpack::Encoding};
-use fenetre_service::api::points::PushReport;
+use fenetre_service::report::PushReport;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::{

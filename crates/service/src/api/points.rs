@@ -1,5 +1,11 @@
 //! Points in: a body of JSON, JSON Lines or CSV, kept as a whole or in its good rows, with each reject told.
 
+use crate::{
+    access::{Access, Write},
+    problem::{Problem, Sort},
+    report::PushReport,
+    state::{Shared, State, blocking, now},
+};
 use actix_web::{HttpRequest, http::header, post, web};
 use fenetre_core::suggest::{closest, listing};
 use fenetre_formats::{
@@ -9,28 +15,6 @@ use fenetre_formats::{
     unpack::{Encoding, unpack},
 };
 use futures_util::StreamExt;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-use crate::{
-    access::{Access, Write},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
-};
-
-/// What became of a body.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct PushReport {
-    /// Counts and rejects.
-    #[serde(flatten)]
-    pub tally: Tally,
-    /// Whether nothing was written because only a try was asked for.
-    pub dry_run: bool,
-    /// Metrics that were not known before.
-    pub new_metrics: Vec<String>,
-    /// How many series were not known before.
-    pub new_series: u64,
-}
 
 /// How a body is taken.
 #[derive(Debug, Default)]
