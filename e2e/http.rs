@@ -213,19 +213,23 @@ fn a_retry_changes_nothing_and_the_later_arrival_wins() {
 }
 
 #[test]
-fn batches_with_the_same_new_series_at_once_agree() {
+fn batches_with_the_same_new_series_at_once_agree_while_all_is_looked_at() {
     let (_folder, service) = started();
     std::thread::scope(|scope| {
+        for path in ["/api/v1/overview", "/api/v1/datasets", "/api/v1/storage", "/api/v1/datasets/main/latest", "/health/ready"] {
+            let service = &service;
+            scope.spawn(move || (0..60).for_each(|_| assert_eq!(service.get(path).status, 200)));
+        }
         for client in 0..8 {
             let service = &service;
             scope.spawn(move || {
                 for part in 0..10 {
-                    let lines: String = (0..20).map(|lock| format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"l{lock}\"}}, \"time\": \"2026-05-01T09:{part:02}:{client:02}Z\", \"value\": {client}}}\n")).collect();
+                    let lines: String = (0..20).map(|lock| format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"l{part}.{lock}\"}}, \"time\": \"2026-05-01T09:{part:02}:{client:02}Z\", \"value\": {client}}}\n")).collect();
                     service.push_lines("main", &lines);
                 }
             });
         }
     });
-    assert_eq!(service.get("/api/v1/datasets/main/series").json()["total"], 20);
+    assert_eq!(service.get("/api/v1/datasets/main/series").json()["total"], 200);
     assert_eq!(count(&service, "level"), json!(8.0 * 10.0 * 20.0));
 }

@@ -7,10 +7,10 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 const AFTER_HELP: &str = "\
 Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected.
 
-A first look:
-  fenetre serve                                            # in one terminal
-  curl -H 'Content-Type: application/json' -d '{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"value\": 312.5}' \\
-       http://127.0.0.1:7430/api/v1/datasets/main/points   # in another
+A first look, `fenetre serve` in one terminal and this in another:
+  curl -H 'Content-Type: application/json' \\
+       -d '{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"value\": 312.5}' \\
+       http://127.0.0.1:7430/api/v1/datasets/main/points
   fenetre ask 'show last of level over last 1h'";
 
 /// A time-series store that one engineer can run, understand and trust.
@@ -26,10 +26,10 @@ pub struct Args {
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Target {
     /// Where the service listens.
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
     pub url: String,
     /// Which dataset.
-    #[arg(long, env = "FENETRE_DATASET", default_value = "main", value_name = "NAME")]
+    #[arg(long, env = "FENETRE_DATASET", default_value = "main", value_name = "NAME", global = true)]
     pub dataset: String,
 }
 
@@ -231,9 +231,6 @@ pub enum MetricsCommand {
         /// One sentence
         #[arg(long, default_value = "")]
         description: String,
-        /// How the service is reached.
-        #[command(flatten)]
-        target: Target,
     },
 }
 
@@ -340,6 +337,7 @@ mod tests {
             "fenetre import - --value level",
             "fenetre ask show --over last --per 15m -o chart --dataset velmar",
             "fenetre metrics define level --unit cm --url http://127.0.0.1:9000",
+            "fenetre metrics --dataset velmar define level --unit cm",
             "fenetre datasets define velmar --zone Europe/Lisbon",
             "fenetre demo run --fresh --days 3",
         ];

@@ -265,7 +265,11 @@ fn find_metric<'a>(selection: &Selection, catalogue: &'a Catalogue, home: &'a Da
     let metric = dataset.metric(&wanted.metric).ok_or_else(|| {
         let names = || dataset.metrics().map(|metric| &*metric.name);
         let error = QueryError::new(place, format!("the dataset `{}` has no metric `{}`", dataset.name, wanted.metric));
+        let elsewhere = catalogue.datasets().find(|other| wanted.dataset.is_none() && other.metric(&wanted.metric).is_some());
         match closest(&wanted.metric, names()) {
+            _ if let Some(other) = elsewhere => {
+                error.with_help(format!("the dataset `{}` has one: ask that one, or write {}::{}", other.name, other.name, wanted.metric))
+            }
             Some(known) => error.with_help(format!("did you mean `{known}`?")),
             None if names().next().is_none() => error.with_help("it has no metrics yet: push or import some points first"),
             None => error.with_help(format!("it has {}", listing(names(), 12))),

@@ -118,3 +118,15 @@ fn a_fault_is_told_in_the_text_that_it_stands_in() {
     assert!(matches!(plan(&query, &Frame::default(), &catalogue(), "velmar", now, &Limits::default()), Err(PlanError::NoFrame)));
     assert!(matches!(plan(&query, &Frame::default(), &catalogue(), "nowhere", now, &Limits::default()), Err(PlanError::NoDataset { .. })));
 }
+
+#[test]
+fn a_metric_of_another_dataset_is_pointed_out() {
+    let mut catalogue = catalogue();
+    catalogue.put_dataset(DatasetId(2), "main", "UTC", "");
+    let now = parse_rfc3339("2026-05-20T12:00:00Z").unwrap();
+    let query = parse("show mean of level over last 1h").unwrap();
+    let Err(PlanError::Query(error)) = plan(&query, &Frame::default(), &catalogue, "main", now, &Limits::default()) else { panic!() };
+    assert_eq!(error.help.as_deref(), Some("the dataset `velmar` has one: ask that one, or write velmar::level"));
+    let qualified = parse("show mean of velmar::level over last 1h").unwrap();
+    assert_eq!(plan(&qualified, &Frame::default(), &catalogue, "main", now, &Limits::default()).unwrap().shows[0].lines.len(), 1);
+}

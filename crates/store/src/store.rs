@@ -77,7 +77,8 @@ impl Store {
         Ok(Self { shared, definitions: Definitions::new(records, catalogue), jobs: Some(jobs), committer: Some(committer), _lock: lock })
     }
 
-    /// What there is. Hold it briefly: batches with new series wait for it.
+    /// What there is. Hold it briefly, since batches with new series wait for it, and drop it before calling [`Store::storage`], which
+    /// looks at it too.
     pub fn catalogue(&self) -> RwLockReadGuard<'_, Catalogue> {
         self.shared.catalogue.read()
     }

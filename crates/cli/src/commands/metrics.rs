@@ -17,12 +17,12 @@ use crate::{
 pub fn run(args: MetricsArgs) -> Result<(), Failure> {
     match args.command {
         None => write(&Client::of(&args.target)?.metrics(&args.target.dataset)?, &columns(), args.output),
-        Some(MetricsCommand::Define { name, kind, unit, shape, description, target }) => {
+        Some(MetricsCommand::Define { name, kind, unit, shape, description }) => {
             // The command line admits only names that there are.
             let kind = Kind::from_name(&kind).unwrap_or_default();
             let shape = Shape::from_name(&shape).unwrap_or_default();
             let definition = MetricDefinition { kind, unit, shape, description };
-            let defined = Client::of(&target)?.put_metric(&target.dataset, &name, &definition)?;
+            let defined = Client::of(&args.target)?.put_metric(&args.target.dataset, &name, &definition)?;
             println!("{name} {}", if defined.created { "made" } else { "changed" });
             Ok(())
         }

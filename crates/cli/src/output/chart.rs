@@ -44,7 +44,12 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
     let runs: Vec<Vec<Vec<(f64, f64)>>> = shown.iter().map(|line| unbroken(answer, show, line)).collect();
     let numbers = || runs.iter().flatten().flatten().map(|point| point.1);
     if numbers().next().is_none() {
-        out.push_str("nothing to draw: no window has a number in it\n");
+        let is_state = shown.iter().any(|line| line.values.iter().flatten().any(|value| value.number().is_none()));
+        out.push_str(if is_state {
+            "its values are words, which have no chart: see them with --output table\n"
+        } else {
+            "nothing to draw: every window is empty\n"
+        });
         return out;
     }
     let range = [instant(&answer.from), instant(&answer.to)];

@@ -8,6 +8,7 @@ use utoipa::ToSchema;
 use super::{datasets::Held, storage::StorageInfo};
 use crate::{
     access::{Access, Read},
+    arrivals::Second,
     problem::Problem,
     state::{Shared, State, blocking, now},
 };
@@ -61,24 +62,27 @@ pub(crate) async fn overview(_: Access<Read>, state: Shared) -> Result<web::Json
 
 fn look(state: &State) -> Result<Overview, Problem> {
     let now = now();
-    let steps = state.arrivals.steps(now, STEP_SECONDS);
-    let catalogue = state.store.catalogue();
-    let mut counts = Vec::new();
-    for dataset in catalogue.datasets() {
-        counts.extend(state.store.counts(dataset.id)?.into_values());
+    let (mut datasets, mut metrics, mut series, mut counts) = (0, 0, 0, Vec::new());
+    // In a block of its own: what follows looks at the catalogue again, and a lock is not taken twice.
+    {
+        let catalogue = state.store.catalogue();
+        for dataset in catalogue.datasets() {
+            datasets += 1;
+            metrics += dataset.metrics().count() as u64;
+            series += dataset.series_count() as u64;
+            counts.extend(state.store.counts(dataset.id)?.into_values());
+        }
     }
+    let step = |step: &Second| ArrivalStep { start: format_utc(step.second * SECOND), accepted: step.accepted, rejected: step.rejected };
     Ok(Overview {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         started: format_utc(state.started),
         now: format_utc(now),
         points_per_second: state.arrivals.rate(now, STEP_SECONDS),
-        arrivals: steps
-            .iter()
-            .map(|step| ArrivalStep { start: format_utc(step.second * SECOND), accepted: step.accepted, rejected: step.rejected })
-            .collect(),
-        datasets: catalogue.datasets().count() as u64,
-        metrics: catalogue.datasets().map(|dataset| dataset.metrics().count() as u64).sum(),
-        series: catalogue.datasets().map(|dataset| dataset.series_count() as u64).sum(),
+        arrivals: state.arrivals.steps(now, STEP_SECONDS).iter().map(step).collect(),
+        datasets,
+        metrics,
+        series,
         held: Held::of(&counts),
         storage: state.store.storage()?.into(),
     })
