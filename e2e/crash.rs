@@ -21,7 +21,7 @@ use support::{Service, agent, file};
 const WRITERS: u64 = 3;
 const BATCH: u64 = 40;
 /// Rounds of kill and restart; more by `FENETRE_CRASH_ROUNDS`.
-const ROUNDS: u64 = 6;
+const ROUNDS: u64 = 20;
 
 /// A batch's lines: point `n` of a writer is `n` seconds after midnight of 1 May 2026, with the value `n`.
 fn lines(writer: u64, first: u64) -> String {

@@ -48,7 +48,7 @@ fn the_configuration_of_the_readme_is_right() {
 
 #[test]
 fn every_link_of_the_documents_leads_somewhere() {
-    for path in ["README.md", "CONTRIBUTING.md", "docs/query.md", "docs/architecture.md", "docs/benchmarks.md"] {
+    for path in ["README.md", "CONTRIBUTING.md", "docs/query.md", "docs/architecture.md", "docs/block-format.md", "docs/benchmarks.md"] {
         let text = document(path);
         let folder = std::path::Path::new(path).parent().unwrap();
         for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()).filter(|target| !target.contains("://")) {

@@ -55,19 +55,20 @@ impl Summary {
     pub fn of(times: &[Nanos], values: &[f64]) -> Option<Self> {
         let (&first_time, &last_time) = (times.first()?, times.last()?);
         let (&first, &last) = (values.first()?, values.last()?);
-        // Four lanes, so that the compiler can use vector additions; the order of addition is part of the stored result.
-        let mut sums = [0.0; 4];
-        let (mut min, mut max) = (first, first);
-        let mut chunks = values.chunks_exact(4);
-        for chunk in &mut chunks {
+        // Four lanes, so that the compiler can use vector instructions; the order of addition is part of the stored result.
+        let (mut sums, mut least, mut greatest) = ([0.0; 4], [first; 4], [first; 4]);
+        let (chunks, rest) = values.as_chunks::<4>();
+        for chunk in chunks {
             for lane in 0..4 {
                 sums[lane] += chunk[lane];
-                min = if chunk[lane] < min { chunk[lane] } else { min };
-                max = if chunk[lane] > max { chunk[lane] } else { max };
+                least[lane] = if chunk[lane] < least[lane] { chunk[lane] } else { least[lane] };
+                greatest[lane] = if chunk[lane] > greatest[lane] { chunk[lane] } else { greatest[lane] };
             }
         }
         let mut sum = (sums[0] + sums[1]) + (sums[2] + sums[3]);
-        for &value in chunks.remainder() {
+        let mut min = least[0].min(least[1]).min(least[2].min(least[3]));
+        let mut max = greatest[0].max(greatest[1]).max(greatest[2].max(greatest[3]));
+        for &value in rest {
             sum += value;
             min = min.min(value);
             max = max.max(value);

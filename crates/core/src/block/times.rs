@@ -58,9 +58,13 @@ pub fn decode(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec
             let scale = 10u64.pow(u32::from(unit));
             let least = reader.varint("least step")?;
             out.push(at);
-            reader.unpack(count - 1, "steps of time", |step| {
-                at = at.wrapping_add(least.wrapping_add(step).wrapping_mul(scale).cast_signed());
-                out.push(at);
+            let first_step = least.wrapping_mul(scale).cast_signed();
+            let scale = scale.cast_signed();
+            reader.unpack(count - 1, "steps of time", |steps| {
+                out.extend(steps.iter().map(|step| {
+                    at = at.wrapping_add(first_step).wrapping_add(step.cast_signed().wrapping_mul(scale));
+                    at
+                }));
             })?;
         }
         found => return Err(BlockError::Unknown { part: "encoding of times", found }),

@@ -1,126 +1,89 @@
-//! Encodings of a column of doubles, all without loss, bit for bit.
+//! Encodings of a column of doubles, all without loss, bit for bit. Each block takes the one that comes out smallest.
 //!
-//! | byte | name | bytes |
-//! |---|---|---|
-//! | 0 | constant | the double |
-//! | 1 | decimal, packed | exponent `e` (one byte), signed least, width byte, packed `n - least`; the value is `n / 10^e` |
-//! | 2 | decimal, packed differences | exponent, signed first, signed least difference, width byte, packed `difference - least` |
-//! | 3 | plain | the doubles |
-//!
-//! Decimal scaling: sensors give decimals, and a double that is nearest to a decimal comes back from the integer `n` by one
-//! correctly rounded division. (After the published work on adaptive lossless floating-point compression, SIGMOD 2024.)
+//! | byte | name | module | good for |
+//! |---|---|---|---|
+//! | 0 | constant | here | what does not change |
+//! | 1 | decimal, packed | `decimal` | sensors: `n / 10^e` with small integers `n` |
+//! | 2 | decimal, packed differences | `decimal` | counters, slow drifts |
+//! | 3 | plain | here | anything else |
+//! | 4 | runs | `runs` | states, values that stay for a while |
+//! | 5 | split | `split` | full-precision doubles |
+//! | 6 | decimal with patches | `decimal` | sensors with a few odd values |
 
-use super::{
-    BlockError,
-    bits::{Reader, pack, packed_bytes, put_signed, width},
-};
+mod decimal;
+mod runs;
+mod split;
+
+use super::{BlockError, bits::Reader};
 
 const CONSTANT: u8 = 0;
 const DECIMAL: u8 = 1;
 const DECIMAL_DIFFERENCES: u8 = 2;
 const PLAIN: u8 = 3;
-const LARGEST_EXPONENT: u8 = 12;
-/// Integers up to here are doubles without loss.
-const LARGEST_INTEGER: f64 = 9_007_199_254_740_992.0;
+const RUNS: u8 = 4;
+const SPLIT: u8 = 5;
+const DECIMAL_PATCHED: u8 = 6;
+
+/// A column in some encoding.
+struct Encoded {
+    encoding: u8,
+    bytes: Vec<u8>,
+}
 
 /// Appends the column to `out` and says in which encoding.
 pub fn encode(values: &[f64], out: &mut Vec<u8>) -> u8 {
-    let Some((&first, rest)) = values.split_first() else { return PLAIN };
-    if rest.iter().all(|value| value.to_bits() == first.to_bits()) {
-        out.extend_from_slice(&first.to_le_bytes());
-        return CONSTANT;
-    }
-    if let Some((exponent, integers)) = decimals(values) {
-        let encoding = encode_integers(exponent, &integers, out);
-        if out.len() < values.len() * 8 {
-            return encoding;
+    let flat = encode_flat(values);
+    // Runs pay only where values stay, which a look at the neighbours tells.
+    let changes = values.windows(2).filter(|pair| pair[0].to_bits() != pair[1].to_bits()).count();
+    let in_runs = (flat.encoding != CONSTANT && changes < values.len() / 4).then(|| runs::encode(values));
+    let best = in_runs.into_iter().chain([flat]).min_by_key(|encoded| encoded.bytes.len());
+    match best {
+        Some(Encoded { encoding, bytes }) => {
+            out.extend_from_slice(&bytes);
+            encoding
         }
-        out.clear();
+        None => PLAIN,
     }
-    values.iter().for_each(|value| out.extend_from_slice(&value.to_le_bytes()));
-    PLAIN
 }
 
-fn encode_integers(exponent: u8, integers: &[i64], out: &mut Vec<u8>) -> u8 {
-    let offset = |n: i64, least: i64| n.wrapping_sub(least).cast_unsigned();
-    let range = |numbers: &mut dyn Iterator<Item = i64>| numbers.fold((i64::MAX, i64::MIN), |(a, b), n| (a.min(n), b.max(n)));
-    let (least, greatest) = range(&mut integers.iter().copied());
-    let differences = || integers.windows(2).map(|pair| pair[1] - pair[0]);
-    let (least_difference, greatest_difference) = range(&mut differences());
-    let bits = width(offset(greatest, least));
-    let difference_bits = width(offset(greatest_difference, least_difference));
-    out.push(exponent);
-    if packed_bytes(integers.len(), bits) <= packed_bytes(integers.len(), difference_bits) {
-        put_signed(out, least);
-        out.push(bits);
-        pack(out, integers.iter().map(|n| offset(*n, least)), bits);
-        return DECIMAL;
+/// The smallest encoding other than runs.
+fn encode_flat(values: &[f64]) -> Encoded {
+    if let Some((first, rest)) = values.split_first()
+        && rest.iter().all(|value| value.to_bits() == first.to_bits())
+    {
+        return Encoded { encoding: CONSTANT, bytes: first.to_le_bytes().to_vec() };
     }
-    put_signed(out, integers[0]);
-    put_signed(out, least_difference);
-    out.push(difference_bits);
-    pack(out, differences().map(|n| offset(n, least_difference)), difference_bits);
-    DECIMAL_DIFFERENCES
+    // Decimals are smaller than a split of their bits wherever there are any.
+    let best = decimal::encode(values).or_else(|| split::encode(values));
+    best.filter(|encoded| encoded.bytes.len() < values.len() * 8).unwrap_or_else(|| plain(values))
 }
 
-/// The least exponent at which every value is an integer over a power of ten, bit for bit, and those integers.
-fn decimals(values: &[f64]) -> Option<(u8, Vec<i64>)> {
-    let mut exponent = 0;
-    for &value in values {
-        while integer(value, exponent).is_none() {
-            exponent += 1;
-            if exponent > LARGEST_EXPONENT {
-                return None;
-            }
-        }
-    }
-    let integers: Option<Vec<i64>> = values.iter().map(|value| integer(*value, exponent)).collect();
-    Some((exponent, integers?))
-}
-
-fn integer(value: f64, exponent: u8) -> Option<i64> {
-    let scale = 10f64.powi(i32::from(exponent));
-    let scaled = (value * scale).round();
-    let exact = scaled.abs() <= LARGEST_INTEGER && (scaled / scale).to_bits() == value.to_bits();
-    // Negative zero has no integer of its own, and fails the comparison of bits only where the quotient is +0.
-    (exact && (scaled as i64 as f64).to_bits() == scaled.to_bits()).then_some(scaled as i64)
+fn plain(values: &[f64]) -> Encoded {
+    Encoded { encoding: PLAIN, bytes: values.iter().flat_map(|value| value.to_le_bytes()).collect() }
 }
 
 /// Appends `count` doubles to `out`.
 pub fn decode(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec<f64>) -> Result<(), BlockError> {
+    match encoding {
+        RUNS => runs::decode(count, reader, out),
+        flat => decode_flat(flat, count, reader, out),
+    }
+}
+
+fn decode_flat(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec<f64>) -> Result<(), BlockError> {
     out.reserve(count);
     match encoding {
         CONSTANT => {
             let value = double(reader.take(8, "constant value")?);
             out.resize(out.len() + count, value);
         }
-        DECIMAL => {
-            let scale = scale(reader)?;
-            let least = reader.signed("least value")?;
-            reader.unpack(count, "values", |n| out.push(least.wrapping_add(n.cast_signed()) as f64 / scale))?;
-        }
-        DECIMAL_DIFFERENCES => {
-            let scale = scale(reader)?;
-            let mut n = reader.signed("first value")?;
-            let least = reader.signed("least difference")?;
-            out.push(n as f64 / scale);
-            reader.unpack(count - 1, "differences", |more| {
-                n = n.wrapping_add(least).wrapping_add(more.cast_signed());
-                out.push(n as f64 / scale);
-            })?;
-        }
+        DECIMAL | DECIMAL_DIFFERENCES => decimal::decode(encoding, count, reader, out)?,
+        DECIMAL_PATCHED => decimal::decode_patched(count, reader, out)?,
         PLAIN => out.extend(reader.take(count * 8, "plain values")?.chunks_exact(8).map(double)),
+        SPLIT => split::decode(count, reader, out)?,
         found => return Err(BlockError::Unknown { part: "encoding of values", found }),
     }
     Ok(())
-}
-
-fn scale(reader: &mut Reader<'_>) -> Result<f64, BlockError> {
-    let exponent = reader.byte("exponent")?;
-    if exponent > LARGEST_EXPONENT {
-        return Err(BlockError::Bounds("exponent"));
-    }
-    Ok(10f64.powi(i32::from(exponent)))
 }
 
 /// The double of exactly eight bytes.
@@ -128,4 +91,60 @@ fn double(bytes: &[u8]) -> f64 {
     let mut word = [0; 8];
     word.copy_from_slice(bytes);
     f64::from_le_bytes(word)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn chosen(values: &[f64]) -> (u8, usize) {
+        let mut bytes = Vec::new();
+        let encoding = encode(values, &mut bytes);
+        let mut out = Vec::new();
+        decode(encoding, values.len(), &mut Reader::new(&bytes), &mut out).unwrap();
+        assert!(out.iter().zip(values).all(|(a, b)| a.to_bits() == b.to_bits()) && out.len() == values.len());
+        (encoding, bytes.len())
+    }
+
+    /// A few hundred numbers between 0 and 1 that look random, always the same.
+    fn noise(count: usize) -> impl Iterator<Item = f64> {
+        let mut state = 1u64;
+        (0..count).map(move |_| {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (state >> 11) as f64 / (1u64 << 53) as f64
+        })
+    }
+
+    #[test]
+    fn each_kind_of_series_finds_its_encoding() {
+        let kinds: [(u8, usize, Vec<f64>); 7] = [
+            (CONSTANT, 8, vec![12.6; 1_000]),
+            (DECIMAL, 900, noise(1_000).map(|n| (n * 100.0 + 30_000.0).round() / 100.0).collect()),
+            (DECIMAL_DIFFERENCES, 300, (0..1_000).map(|i| f64::from(i * 7 + i % 3)).collect()),
+            (RUNS, 60, (0..1_000).map(|i| f64::from(i / 100 % 3)).collect()),
+            (SPLIT, 7_000, noise(1_000).map(|n| 1.0 + n).collect()),
+            (
+                DECIMAL_PATCHED,
+                1_400,
+                noise(1_000).enumerate().map(|(i, n)| if i % 100 == 50 { n / 3.0 } else { (n * 200.0).round() / 10.0 }).collect(),
+            ),
+            (PLAIN, 8_000, noise(1_000).map(|n| f64::from_bits((n * 1.8e19) as u64)).collect()),
+        ];
+        for (encoding, most, values) in kinds {
+            let (found, bytes) = chosen(&values);
+            assert!(found == encoding && bytes <= most, "encoding {found} with {bytes} bytes, not {encoding} with {most}");
+        }
+    }
+
+    #[test]
+    fn one_value_and_odd_values_survive_in_any_company() {
+        let odd = [0.0, -0.0, f64::NAN, f64::INFINITY, f64::NEG_INFINITY, f64::MIN_POSITIVE, f64::MAX, 5e-324, 9_007_199_254_740_993.0];
+        for value in odd {
+            chosen(&[value]);
+            let mut company: Vec<f64> = (0..200).map(|i| f64::from(i % 17) / 10.0).collect();
+            company[77] = value;
+            chosen(&company);
+            chosen(&[[value; 50].as_slice(), &[1.5; 50], &[value; 50]].concat());
+        }
+    }
 }
