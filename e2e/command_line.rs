@@ -173,6 +173,8 @@ fn what_goes_wrong_is_said_plainly() {
     assert_eq!(tell(&["metrics", "--url", &other_url]), 3);
     assert_eq!(tell(&["metrics", "--url", "localhost:7430"]), 2);
     assert_eq!(tell(&["metrics", "--dataset", "velmar"]), 1);
+    assert_eq!(tell(&["storage", "--dataset", "velmar"]), 1);
+    assert_eq!(tell(&["datasets", "--dataset", "velmar"]), 1);
     assert_eq!(tell(&["ask", "show mean of level over last 1h"]), 2);
     assert_eq!(tell(&["ask", "show maen of level"]), 2);
     assert_eq!(tell(&["ask", "show mean of level", "--over", "last day"]), 2);

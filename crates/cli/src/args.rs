@@ -174,6 +174,9 @@ pub struct DatasetsArgs {
     /// What to do with them; lists them where it is left out
     #[command(subcommand)]
     pub command: Option<DatasetsCommand>,
+    /// Only this dataset
+    #[arg(long, value_name = "NAME")]
+    pub dataset: Option<String>,
     /// How the list is written
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
@@ -265,6 +268,9 @@ pub struct SeriesArgs {
 /// `fenetre storage`
 #[derive(Debug, ClapArgs)]
 pub struct StorageArgs {
+    /// Only this dataset's partitions
+    #[arg(long, value_name = "NAME")]
+    pub dataset: Option<String>,
     /// How the list is written
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
@@ -339,6 +345,8 @@ mod tests {
             "fenetre metrics define level --unit cm --url http://127.0.0.1:9000",
             "fenetre metrics --dataset velmar define level --unit cm",
             "fenetre datasets define velmar --zone Europe/Lisbon",
+            "fenetre datasets --dataset velmar",
+            "fenetre storage --dataset velmar --url http://127.0.0.1:9000",
             "fenetre demo run --fresh --days 3",
         ];
         for line in right {

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use fenetre_core::model::MetricDefinition;
+use fenetre_core::{model::MetricDefinition, suggest::listing};
 use fenetre_formats::document::AnswerDocument;
 use fenetre_service::{
     api::{
@@ -166,6 +166,17 @@ impl From<Answered> for Failure {
             },
         }
     }
+}
+
+/// Those of a list that are of one dataset, where one is asked for.
+pub fn only<T>(mut list: Vec<T>, dataset: Option<&str>, name: impl Fn(&T) -> &str) -> Result<Vec<T>, Failure> {
+    let Some(wanted) = dataset else { return Ok(list) };
+    if !list.iter().any(|item| name(item) == wanted) {
+        let known = listing(list.iter().map(&name), 10);
+        return Err(Failure::new(FAILED, format!("there is no dataset `{wanted}`: there are {known}")));
+    }
+    list.retain(|item| name(item) == wanted);
+    Ok(list)
 }
 
 /// A name as part of a path.

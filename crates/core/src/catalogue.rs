@@ -3,11 +3,9 @@
 //! The store keeps these records in SQLite and this index of them in memory. A series is found by one look-up on borrowed bytes
 //! ([`Dataset::find`]); a condition is answered from the inverted index, a bitmap of series for each value of each tag.
 
-use std::{
-    collections::{BTreeMap, HashMap},
-    sync::Arc,
-};
+use std::{collections::BTreeMap, sync::Arc};
 
+use hashbrown::HashMap;
 use roaring::RoaringBitmap;
 
 use crate::{

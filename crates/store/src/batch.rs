@@ -1,15 +1,13 @@
 //! A batch being gathered: points resolved to series as they are read, with what they bring that is new.
 
-use std::{
-    collections::{BTreeMap, HashMap},
-    sync::Arc,
-};
+use std::{collections::BTreeMap, sync::Arc};
 
 use fenetre_core::{
     catalogue::series_key,
     model::{DatasetId, Kind, MOST_TAGS, MetricId, PointRef, PointSink, Refusal, SeriesId, ValueRef, check_name, check_tag_value},
     time::Nanos,
 };
+use hashbrown::HashMap;
 use parking_lot::RwLock;
 
 use crate::records::TagMap;
@@ -27,7 +25,8 @@ pub struct Batch {
     pub(crate) words: Vec<String>,
     catalogue: SharedCatalogue,
     metrics: HashMap<String, KnownMetric>,
-    new_by_key: HashMap<Vec<u8>, u32>,
+    /// Series that the batch has met: the points after the first find theirs without a look into the shared catalogue.
+    met: HashMap<Vec<u8>, RowSeries>,
     words_by_text: HashMap<String, u32>,
     key: Vec<u8>,
     order: Vec<usize>,
@@ -80,7 +79,7 @@ impl Batch {
             words: Vec::new(),
             catalogue,
             metrics: HashMap::new(),
-            new_by_key: HashMap::new(),
+            met: HashMap::new(),
             words_by_text: HashMap::new(),
             key: Vec::new(),
             order: Vec::new(),
@@ -130,28 +129,30 @@ impl Batch {
         self.order.clear();
         self.order.extend(0..tags.len());
         self.order.sort_by_key(|i| tags[*i].0);
-        self.key.clear();
         let sorted = || self.order.iter().map(|i| tags[*i]);
-        if let Some(id) = metric.id {
-            series_key(&mut self.key, id, sorted());
-            let found = self.catalogue.read().dataset(&self.dataset_name).and_then(|dataset| dataset.find(&self.key));
-            if let Some(id) = found {
-                return Ok(RowSeries::Known(id));
+        self.key.clear();
+        match metric.id {
+            Some(id) => series_key(&mut self.key, id, sorted()),
+            None => {
+                // A metric without an id yet is told apart by its name; the zero byte cannot be part of one.
+                self.key.extend_from_slice(name.as_bytes());
+                self.key.push(0);
+                series_key(&mut self.key, MetricId(u32::MAX), sorted());
             }
-        } else {
-            // A metric without an id yet is told apart by its name; the zero byte cannot be part of one.
-            self.key.extend_from_slice(name.as_bytes());
-            self.key.push(0);
-            series_key(&mut self.key, MetricId(u32::MAX), sorted());
         }
-        if let Some(index) = self.new_by_key.get(self.key.as_slice()) {
-            return Ok(RowSeries::New(*index));
+        if let Some(series) = self.met.get(self.key.as_slice()) {
+            return Ok(*series);
+        }
+        let known = metric.id.and_then(|_| self.catalogue.read().dataset(&self.dataset_name)?.find(&self.key));
+        if let Some(id) = known {
+            self.met.insert(self.key.clone(), RowSeries::Known(id));
+            return Ok(RowSeries::Known(id));
         }
         check_tags(tags)?;
         let index = self.new_series.len() as u32;
         let tags = sorted().map(|(key, value)| (key.to_owned(), value.to_owned())).collect();
         self.new_series.push(NewSeries { metric: name.to_owned(), tags });
-        self.new_by_key.insert(self.key.clone(), index);
+        self.met.insert(self.key.clone(), RowSeries::New(index));
         Ok(RowSeries::New(index))
     }
 

@@ -4,7 +4,7 @@ use fenetre_service::api::datasets::{DatasetDefinition, DatasetInfo};
 
 use crate::{
     args::{DatasetsArgs, DatasetsCommand},
-    client::Client,
+    client::{Client, only},
     failure::Failure,
     output::{
         list::{Column, write},
@@ -16,7 +16,7 @@ use crate::{
 pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
     let client = Client::new(&args.url)?;
     match args.command {
-        None => write(&client.datasets()?, &columns(), args.output),
+        None => write(&only(client.datasets()?, args.dataset.as_deref(), |dataset| &dataset.name)?, &columns(), args.output),
         Some(DatasetsCommand::Define { name, zone, description }) => {
             let defined = client.put_dataset(&name, &DatasetDefinition { zone, description })?;
             println!("{name} {}", if defined.created { "made" } else { "changed" });

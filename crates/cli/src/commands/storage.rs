@@ -5,7 +5,7 @@ use serde::Serialize;
 
 use crate::{
     args::{ListOutput, StorageArgs},
-    client::Client,
+    client::{Client, only},
     failure::Failure,
     output::{
         list::{Column, write},
@@ -26,7 +26,8 @@ struct Part {
 
 /// Shows what the store weighs.
 pub fn run(args: &StorageArgs) -> Result<(), Failure> {
-    let info = Client::new(&args.url)?.storage()?;
+    let mut info = Client::new(&args.url)?.storage()?;
+    info.datasets = only(info.datasets, args.dataset.as_deref(), |dataset| &dataset.name)?;
     if args.output == ListOutput::Json {
         println!("{}", serde_json::to_string_pretty(&info)?);
         return Ok(());
