@@ -5,7 +5,7 @@
 #[path = "support/mod.rs"]
 mod support;
 
-use std::io::Write;
+use std::io::{BufRead, BufReader, Write};
 
 use support::{Service, an_hour_of_levels, fenetre, file, run};
 
@@ -247,10 +247,15 @@ fn logs_are_structured_where_that_is_wanted() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(folder.path(), "fenetre.toml", "[listen]\naddress = \"127.0.0.1:0\"\n[log]\nformat = \"json\"\n");
     let mut child = fenetre().args(["serve", "--config", &config]).stderr(std::process::Stdio::piped()).spawn().unwrap();
-    std::thread::sleep(std::time::Duration::from_millis(700));
-    std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
+    let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
     let mut text = String::new();
-    std::io::Read::read_to_string(&mut child.stderr.take().unwrap(), &mut text).unwrap();
+    // It says so in the log before it is told to stop, however slow the machine is.
+    while !text.contains("\"ready\"") {
+        text += &lines.next().expect("it gets ready").unwrap();
+        text.push('\n');
+    }
+    std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
+    lines.for_each(|line| text += &(line.unwrap() + "\n"));
     child.wait().unwrap();
     let messages: Vec<String> = text
         .lines()

@@ -233,3 +233,39 @@ fn batches_with_the_same_new_series_at_once_agree_while_all_is_looked_at() {
     assert_eq!(service.get("/api/v1/datasets/main/series").json()["total"], 200);
     assert_eq!(count(&service, "level"), json!(8.0 * 10.0 * 20.0));
 }
+
+/// Headers and body of a page or file, asked for with an encoding that is accepted.
+fn file_of(service: &Service, path: &str, encoding: &str) -> (u16, ureq::http::HeaderMap, Vec<u8>) {
+    // The client unpacks by itself what it asked for itself; this asks by hand, to see what travels.
+    let mut response = support::agent().get(format!("{}{path}", service.url)).header("Accept-Encoding", encoding).call().unwrap();
+    let headers = response.headers().clone();
+    (response.status().as_u16(), headers, response.body_mut().read_to_vec().unwrap_or_default())
+}
+
+#[test]
+fn the_console_comes_with_a_policy_of_its_own_and_files_that_may_be_kept() {
+    let (_folder, service) = started();
+    let page = |path: &str| {
+        let (status, headers, body) = file_of(&service, path, "identity");
+        assert_eq!(status, 200);
+        (headers["content-security-policy"].to_str().unwrap().to_owned(), String::from_utf8(body).unwrap())
+    };
+    let (policy, html) = page("/");
+    let nonce = policy.split("'nonce-").nth(1).unwrap().split('\'').next().unwrap();
+    assert!(policy.starts_with("default-src 'none'; script-src 'self'") && html.contains(&format!("nonce=\"{nonce}\"")), "{policy}\n{html}");
+    assert!(!html.contains("__CSP_NONCE__"));
+    // Every page has another nonce, and the paths of the console's own pages give the page.
+    assert_ne!(page("/").0, policy);
+    assert_eq!(page("/ask?q=show").1.replace(char::is_alphanumeric, ""), html.replace(char::is_alphanumeric, ""));
+    let script = html.split("src=\"").nth(1).unwrap().split('"').next().unwrap();
+    let (_, plain_headers, plain) = file_of(&service, script, "identity");
+    let (_, packed_headers, _) = file_of(&service, script, "gzip");
+    assert!(plain_headers["cache-control"].to_str().unwrap().contains("immutable"));
+    assert!(plain_headers.get("content-encoding").is_none() && plain.len() > 100_000);
+    assert_eq!(packed_headers["content-type"], plain_headers["content-type"]);
+    let (_, packed, _) = file_of(&service, script, "gzip;q=1.0, br");
+    assert_eq!(packed["vary"], "Accept-Encoding");
+    for nowhere in ["/assets/../../Cargo.toml", "/assets/%2e%2e/secret", "/assets/none.js"] {
+        assert_eq!(file_of(&service, nowhere, "identity").0, 404, "{nowhere}");
+    }
+}

@@ -4,6 +4,7 @@ use std::{io, net::SocketAddr, time::Duration};
 
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware, web};
 use fenetre_store::{Store, StoreError};
+use tokio::signal::unix::{SignalKind, signal};
 use tokio::sync::Semaphore;
 use utoipa_actix_web::AppExt;
 
@@ -94,7 +95,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
             .listen(listener)?
             .run();
         let handle = server.handle();
-        actix_web::rt::spawn(stop_on_signal(handle.clone()));
+        stop_on_signal(handle.clone())?;
         tracing::info!(%address, "ready");
         ready(Ready { address, handle });
         server.await
@@ -104,19 +105,18 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     Ok(())
 }
 
-/// SIGTERM and SIGINT alike let calls that are under way end.
-async fn stop_on_signal(handle: ServerHandle) {
-    use tokio::signal::unix::{SignalKind, signal};
-    let (Ok(mut terminate), Ok(mut interrupt)) = (signal(SignalKind::terminate()), signal(SignalKind::interrupt())) else {
-        tracing::warn!("signals cannot be watched: only SIGKILL will end the service");
-        return;
-    };
-    tokio::select! {
-        _ = terminate.recv() => {}
-        _ = interrupt.recv() => {}
-    }
-    tracing::info!("stopping");
-    handle.stop(true).await;
+/// SIGTERM and SIGINT alike let calls that are under way end. They are watched from here on, before anybody is told that it is ready.
+fn stop_on_signal(handle: ServerHandle) -> io::Result<()> {
+    let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    actix_web::rt::spawn(async move {
+        tokio::select! {
+            _ = terminate.recv() => {}
+            _ = interrupt.recv() => {}
+        }
+        tracing::info!("stopping");
+        handle.stop(true).await;
+    });
+    Ok(())
 }
 
 fn bad_parameters(error: &dyn std::fmt::Display) -> Problem {

@@ -121,3 +121,59 @@ impl Head {
         frozen
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use proptest::prelude::*;
+
+    use super::*;
+
+    const DATASET: DatasetId = DatasetId(1);
+
+    fn stretch(series: u32, points: &[(Nanos, f64)]) -> Stretch {
+        let (times, values) = points.iter().copied().unzip();
+        Stretch { series: SeriesId(series), times, values }
+    }
+
+    fn points(columns: Columns) -> Vec<(Nanos, f64)> {
+        columns.times.into_iter().zip(columns.values).collect()
+    }
+
+    proptest! {
+        #[test]
+        fn the_head_reads_as_a_map_whenever_it_is_frozen(
+            stretches in prop::collection::vec((0u32..2, prop::collection::vec((0i64..40, 0f64..9.0), 1..10)), 1..12), freeze_at in 0usize..12, start in 0i64..40, length in 0i64..40,
+        ) {
+            let mut head = Head::default();
+            let mut map: BTreeMap<(u32, Nanos), f64> = BTreeMap::new();
+            for (i, (series, points)) in stretches.iter().enumerate() {
+                if i == freeze_at {
+                    head.freeze();
+                }
+                head.active.append(DATASET, &stretch(*series, points));
+                map.extend(points.iter().map(|(at, value)| ((*series, *at), *value)));
+            }
+            let range = TimeRange { start, end: start + length };
+            for series in 0..2 {
+                let wanted: Vec<(Nanos, f64)> = map.iter().filter(|((of, at), _)| *of == series && range.contains(*at)).map(|((_, at), value)| (*at, *value)).collect();
+                prop_assert_eq!(points(head.columns(SeriesId(series), range)), wanted);
+            }
+            let all: usize = stretches.iter().map(|(_, points)| points.len()).sum();
+            prop_assert_eq!(head.points(), all);
+        }
+    }
+
+    #[test]
+    fn frozen_points_are_given_by_dataset_and_series_in_order() {
+        let mut buffers = Buffers::default();
+        buffers.append(DatasetId(2), &stretch(7, &[(3, 1.0), (1, 2.0)]));
+        buffers.append(DATASET, &stretch(9, &[(5, 1.0)]));
+        buffers.append(DATASET, &stretch(8, &[(5, 1.0), (5, 2.0)]));
+        let all: Vec<_> = buffers.all().into_iter().map(|(dataset, series, columns)| (dataset.0, series.0, points(columns))).collect();
+        assert_eq!(all, [(1, 8, vec![(5, 2.0)]), (1, 9, vec![(5, 1.0)]), (2, 7, vec![(1, 2.0), (3, 1.0)])]);
+        let head = Head { active: buffers, frozen: None };
+        assert_eq!(head.series_of(DATASET), [SeriesId(8), SeriesId(9)]);
+    }
+}

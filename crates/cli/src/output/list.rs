@@ -21,7 +21,10 @@ pub struct Column<T> {
 
 /// Writes records.
 pub fn write<T: Serialize>(records: &[T], columns: &[Column<T>], output: ListOutput) -> Result<(), Failure> {
-    let mut out = io::stdout().lock();
+    write_to(&mut io::stdout().lock(), records, columns, output)
+}
+
+fn write_to<T: Serialize>(out: &mut impl Write, records: &[T], columns: &[Column<T>], output: ListOutput) -> Result<(), Failure> {
     match output {
         ListOutput::Table => writeln!(out, "{}", told(records, columns))?,
         ListOutput::Json => writeln!(out, "{}", serde_json::to_string_pretty(records)?)?,
@@ -33,7 +36,7 @@ pub fn write<T: Serialize>(records: &[T], columns: &[Column<T>], output: ListOut
         ListOutput::Csv => {
             let rows = records.iter().map(|record| columns.iter().map(|column| (column.plain)(record)).collect());
             let header = columns.iter().map(|column| column.name.split(" (").next().unwrap_or_default().to_owned()).collect();
-            write_csv(&mut out, header, rows)?;
+            write_csv(out, header, rows)?;
         }
     }
     Ok(())
@@ -70,4 +73,48 @@ pub fn plain_table() -> Table {
 /// A cell, to the left or to the right.
 pub fn aligned(text: String, right: bool) -> Cell {
     Cell::new(text).set_alignment(if right { CellAlignment::Right } else { CellAlignment::Left })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Serialize)]
+    struct Lock {
+        name: &'static str,
+        boats: u64,
+    }
+
+    fn written(records: &[Lock], output: ListOutput) -> String {
+        let columns = [
+            Column { name: "lock", right: false, told: |lock: &Lock| lock.name.to_owned(), plain: |lock: &Lock| lock.name.to_owned() },
+            Column {
+                name: "boats (a day)",
+                right: true,
+                told: |lock: &Lock| format!("{} boats", lock.boats),
+                plain: |lock: &Lock| lock.boats.to_string(),
+            },
+        ];
+        let mut out = Vec::new();
+        write_to(&mut out, records, &columns, output).unwrap();
+        String::from_utf8(out).unwrap()
+    }
+
+    #[test]
+    fn people_and_programs_get_the_same_records() {
+        let locks = [Lock { name: "osier", boats: 12 }, Lock { name: "the \"old\" lock, at Marl", boats: 3 }];
+        assert_eq!(written(&locks, ListOutput::Csv), "lock,boats\nosier,12\n\"the \"\"old\"\" lock, at Marl\",3\n");
+        assert_eq!(written(&locks, ListOutput::Ndjson).lines().next(), Some(r#"{"name":"osier","boats":12}"#));
+        let json: serde_json::Value = serde_json::from_str(&written(&locks, ListOutput::Json)).unwrap();
+        assert_eq!(json[1]["boats"], 3);
+        let table = written(&locks, ListOutput::Table);
+        assert!(table.contains("12 boats") && table.contains("boats (a day)"), "{table}");
+    }
+
+    #[test]
+    fn nothing_is_a_header() {
+        assert_eq!(written(&[], ListOutput::Csv), "lock,boats\n");
+        assert_eq!(written(&[], ListOutput::Json), "[]\n");
+        assert_eq!(written(&[], ListOutput::Ndjson), "");
+    }
 }
