@@ -60,7 +60,10 @@ fn from_a_file_to_a_chart() {
     tell(&["datasets", "define", "velmar", "--zone", "Europe/Lisbon", "--description", "A canal"]);
     tell(&["datasets", "-o", "json"]);
     tell(&["metrics", "--dataset", "velmar", "define", "flow", "--unit", "m3/s"]);
-    tell(&["metrics", "--dataset", "velmar", "-o", "csv"]);
+    tell(&["metrics", "--dataset", "velmar", "define", "flow", "--kind", "counter"]);
+    tell(&["metrics", "--dataset", "velmar", "-o", "json"]);
+    tell(&["datasets", "define", "velmar", "--description", "A canal of three reaches"]);
+    tell(&["datasets", "--dataset", "velmar", "-o", "csv"]);
     let hour = "over 2026-05-01T09:00 to 2026-05-01T10:00";
     tell(&["ask", &format!("show mean of level {hour} per 15m")]);
     tell(&["ask", &format!("show mean of level {hour} per 30m"), "-o", "csv"]);

@@ -192,12 +192,12 @@ pub enum DatasetsCommand {
     Define {
         /// Its name: a-z, 0-9, - and _
         name: String,
-        /// IANA time zone that its calendar follows
-        #[arg(long, default_value = "UTC")]
-        zone: String,
+        /// IANA time zone that its calendar follows (UTC by default); what is left out stays as it is
+        #[arg(long)]
+        zone: Option<String>,
         /// One sentence
-        #[arg(long, default_value = "")]
-        description: String,
+        #[arg(long)]
+        description: Option<String>,
     },
 }
 
@@ -222,18 +222,18 @@ pub enum MetricsCommand {
     Define {
         /// Its name
         name: String,
-        /// gauge, counter or state
-        #[arg(long, default_value = "gauge", value_parser = ["gauge", "counter", "state"])]
-        kind: String,
+        /// gauge (the default), counter or state; what is left out stays as it is
+        #[arg(long, value_parser = ["gauge", "counter", "state"])]
+        kind: Option<String>,
         /// UCUM code of its unit, such as cm or Cel
         #[arg(long)]
         unit: Option<String>,
-        /// How it runs between two points: linear or stepped
-        #[arg(long, default_value = "linear", value_parser = ["linear", "stepped"])]
-        shape: String,
+        /// How it runs between two points: linear (the default) or stepped
+        #[arg(long, value_parser = ["linear", "stepped"])]
+        shape: Option<String>,
         /// One sentence
-        #[arg(long, default_value = "")]
-        description: String,
+        #[arg(long)]
+        description: Option<String>,
     },
 }
 

@@ -18,7 +18,10 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
     match args.command {
         None => write(&only(client.datasets()?, args.dataset.as_deref(), |dataset| &dataset.name)?, &columns(), args.output),
         Some(DatasetsCommand::Define { name, zone, description }) => {
-            let defined = client.put_dataset(&name, &DatasetDefinition { zone, description })?;
+            let known = client.datasets()?.into_iter().find(|dataset| dataset.name == name);
+            let known = known.map(|DatasetInfo { zone, description, .. }| DatasetDefinition { zone, description }).unwrap_or_default();
+            let definition = DatasetDefinition { zone: zone.unwrap_or(known.zone), description: description.unwrap_or(known.description) };
+            let defined = client.put_dataset(&name, &definition)?;
             println!("{name} {}", if defined.created { "made" } else { "changed" });
             Ok(())
         }

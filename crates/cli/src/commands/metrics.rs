@@ -18,15 +18,24 @@ pub fn run(args: MetricsArgs) -> Result<(), Failure> {
     match args.command {
         None => write(&Client::of(&args.target)?.metrics(&args.target.dataset)?, &columns(), args.output),
         Some(MetricsCommand::Define { name, kind, unit, shape, description }) => {
+            let client = Client::of(&args.target)?;
+            let known = client.metrics(&args.target.dataset)?.into_iter().find(|metric| metric.name == name).map(definition_of);
+            let mut definition = known.unwrap_or_default();
             // The command line admits only names that there are.
-            let kind = Kind::from_name(&kind).unwrap_or_default();
-            let shape = Shape::from_name(&shape).unwrap_or_default();
-            let definition = MetricDefinition { kind, unit, shape, description };
-            let defined = Client::of(&args.target)?.put_metric(&args.target.dataset, &name, &definition)?;
+            definition.kind = kind.as_deref().and_then(Kind::from_name).unwrap_or(definition.kind);
+            definition.shape = shape.as_deref().and_then(Shape::from_name).unwrap_or(definition.shape);
+            definition.unit = unit.or(definition.unit);
+            definition.description = description.unwrap_or(definition.description);
+            let defined = client.put_metric(&args.target.dataset, &name, &definition)?;
             println!("{name} {}", if defined.created { "made" } else { "changed" });
             Ok(())
         }
     }
+}
+
+fn definition_of(metric: MetricInfo) -> MetricDefinition {
+    let MetricInfo { kind, unit, shape, description, .. } = metric;
+    MetricDefinition { kind, unit, shape, description }
 }
 
 fn columns() -> Vec<Column<MetricInfo>> {
