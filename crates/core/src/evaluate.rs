@@ -76,8 +76,7 @@ pub enum EvaluateError {
 /// [`EvaluateError`].
 pub fn evaluate(plan: Plan, source: &dyn Source, stop: &dyn Fn() -> bool) -> Result<Answer, EvaluateError> {
     let mut run = Evaluation {
-        source,
-        stop,
+        source: Stoppable { source, stop },
         windows: &plan.windows,
         cost: Cost::default(),
         scratch: Columns::default(),
@@ -100,9 +99,35 @@ pub fn evaluate(plan: Plan, source: &dyn Source, stop: &dyn Fn() -> bool) -> Res
     Ok(Answer { now: plan.now, zone: plan.zone, windows: plan.windows, shows, notes, cost })
 }
 
-struct Evaluation<'a> {
+/// A source that is left as soon as its reader is told to stop.
+struct Stoppable<'a> {
     source: &'a dyn Source,
     stop: &'a dyn Fn() -> bool,
+}
+
+impl Stoppable<'_> {
+    /// As [`Source::scan`], asking before the series and before each of its runs whether to stop.
+    fn scan(
+        &self,
+        dataset: DatasetId,
+        series: SeriesId,
+        range: TimeRange,
+        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
+    ) -> Result<(), EvaluateError> {
+        let mut stopped = (self.stop)();
+        if stopped {
+            return Err(EvaluateError::Stopped);
+        }
+        let scanned = self.source.scan(dataset, series, range, &mut |run| {
+            stopped = (self.stop)();
+            if stopped { Err("stopped".into()) } else { visit(run) }
+        });
+        scanned.map_err(|error| if stopped { EvaluateError::Stopped } else { EvaluateError::Source(error) })
+    }
+}
+
+struct Evaluation<'a> {
+    source: Stoppable<'a>,
     windows: &'a Windows,
     cost: Cost,
     scratch: Columns,
@@ -144,16 +169,11 @@ impl Evaluation<'_> {
 
     /// Merges a series' points into their windows.
     fn summarise(&mut self, dataset: DatasetId, series: SeriesId, into: &mut [Option<Summary>]) -> Result<(), EvaluateError> {
-        let Self { source, stop, windows, cost, scratch, .. } = self;
+        let Self { source, windows, cost, scratch, .. } = self;
         let range = windows.range();
         let mut cursor = Cursor { windows, at: 0 };
         cost.series += 1;
-        let mut stopped = false;
-        let scanned = source.scan(dataset, series, range, &mut |run| {
-            if stop() {
-                stopped = true;
-                return Err("stopped".into());
-            }
+        source.scan(dataset, series, range, &mut |run| {
             match run {
                 Run::Block(block) => {
                     let summary = block.summary();
@@ -177,11 +197,7 @@ impl Evaluation<'_> {
                 }
             }
             Ok(())
-        });
-        match scanned {
-            Err(_) if stopped => Err(EvaluateError::Stopped),
-            other => other.map_err(EvaluateError::Source),
-        }
+        })
     }
 
     fn points(&mut self, show: &ShowPlan, limit: usize) -> Result<Vec<PointLine>, EvaluateError> {
@@ -201,7 +217,7 @@ impl Evaluation<'_> {
     }
 
     fn series_points(&mut self, dataset: DatasetId, series: SeriesId, limit: usize) -> Result<Columns, EvaluateError> {
-        let Self { source, stop, windows, cost, scratch, points_left, .. } = self;
+        let Self { source, windows, cost, scratch, points_left, .. } = self;
         let range = windows.range();
         let mut out = Columns::default();
         cost.series += 1;
@@ -218,26 +234,18 @@ impl Evaluation<'_> {
             out.values.extend_from_slice(&values[inside]);
             Ok(())
         };
-        let mut stopped = false;
-        let scanned = source.scan(dataset, series, range, &mut |run| {
-            if stop() {
-                stopped = true;
-                return Err("stopped".into());
-            }
-            match run {
-                Run::Points(times, values) => take(times, values, cost),
-                Run::Block(block) => {
-                    scratch.clear();
-                    block.decode(scratch)?;
-                    cost.blocks_decoded += 1;
-                    take(&scratch.times, &scratch.values, cost)
-                }
+        let scanned = source.scan(dataset, series, range, &mut |run| match run {
+            Run::Points(times, values) => take(times, values, cost),
+            Run::Block(block) => {
+                scratch.clear();
+                block.decode(scratch)?;
+                cost.blocks_decoded += 1;
+                take(&scratch.times, &scratch.values, cost)
             }
         });
         match scanned {
             Ok(()) => Ok(out),
-            Err(_) if stopped => Err(EvaluateError::Stopped),
-            Err(error) => Err(refused.unwrap_or(EvaluateError::Source(error))),
+            Err(error) => Err(refused.unwrap_or(error)),
         }
     }
 }

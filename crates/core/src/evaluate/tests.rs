@@ -176,6 +176,20 @@ fn a_stopped_query_gives_nothing() {
 }
 
 #[test]
+fn a_query_is_stopped_between_series_that_have_nothing_too() {
+    let (catalogue, _) = waterway();
+    let query = parse("show points of level over last 1h").unwrap();
+    let plan = plan(&query, &Frame::default(), &catalogue, "velmar", NOW, &Limits::default()).unwrap();
+    let asked = std::cell::Cell::new(0);
+    let stop = || {
+        asked.set(asked.get() + 1);
+        asked.get() > 2
+    };
+    assert!(matches!(evaluate(plan, &Memory::default(), &stop), Err(EvaluateError::Stopped)));
+    assert_eq!(asked.get(), 3);
+}
+
+#[test]
 fn a_sum_beyond_doubles_is_empty_and_told() {
     let (catalogue, mut memory) = waterway();
     memory.runs.insert(SeriesId(0), vec![(false, Columns { times: vec![NOW - 2, NOW - 1], values: vec![f64::MAX, f64::MAX] })]);
