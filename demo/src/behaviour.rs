@@ -48,7 +48,7 @@ pub struct Moment {
 }
 
 impl Behaviour {
-    pub fn level(_lock: usize, base: f64) -> Self {
+    pub fn level(base: f64) -> Self {
         Self::Level { base, drift: 0.0, stuck: None }
     }
 

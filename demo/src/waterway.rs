@@ -75,8 +75,8 @@ pub fn series() -> Vec<SeriesPlan> {
             all.push(SeriesPlan { metric, tags, step, delay: 0, jitter: 0, behaviour, lock: index });
         };
         let fall = 40.0 * index as f64;
-        add("level", &[("side", "up")], 30, Behaviour::level(index, 620.0 - fall));
-        add("level", &[("side", "down")], 30, Behaviour::level(index, 580.0 - fall));
+        add("level", &[("side", "up")], 30, Behaviour::level(620.0 - fall));
+        add("level", &[("side", "down")], 30, Behaviour::level(580.0 - fall));
         add("flow", &[], 60, Behaviour::Flow { base: 9.0 + index as f64 * 0.6 });
         add("gate", &[], 60, Behaviour::gate());
         add("boats", &[("direction", "up")], 60, Behaviour::boats(3.2));

@@ -9,7 +9,7 @@ import { datasetsQuery } from "../api/queries";
 import { CataloguePage } from "../features/catalogue/CataloguePage";
 import { OverviewPage } from "../features/overview/OverviewPage";
 import { Menu, MenuItem } from "../ui/Chooser";
-import { Button, Page } from "../ui/parts";
+import { Button, current, Page } from "../ui/parts";
 import { readPlace, usePlace, writePlace } from "./address";
 import { useAppearance } from "./Appearance";
 import { Boundary } from "./Boundary";
@@ -45,9 +45,7 @@ const Pages = styled.nav`
     border-bottom: 2px solid transparent;
   }
   a.active {
-    border-color: ${({ theme }) => theme.water};
-    color: ${({ theme }) => theme.water};
-    font-weight: 600;
+    ${current}
   }
 `;
 

@@ -1,9 +1,16 @@
 /** Small parts that every page is made of. */
 import type { ReactNode } from "react";
 import { Button as RacButton, ToggleButton as RacToggleButton } from "react-aria-components";
-import styled from "styled-components";
+import styled, { css } from "styled-components";
 
 import { CallError } from "../api/client";
+
+/** How the page, or the leaf, that one is on stands out. */
+export const current = css`
+  border-color: ${({ theme }) => theme.water};
+  color: ${({ theme }) => theme.water};
+  font-weight: 600;
+`;
 
 export const Page = styled.main`
   max-width: 1400px;
@@ -114,6 +121,11 @@ export function Failure({ error, retry }: { error: unknown; retry?: () => void }
       )}
     </Note>
   );
+}
+
+/** In place of what has not come yet: that it is on its way, or why it does not come. */
+export function Waiting({ error, retry }: { error: unknown; retry: () => unknown }) {
+  return error ? <Failure error={error} retry={() => void retry()} /> : <p>Loading …</p>;
 }
 
 /** What a reader must know. */

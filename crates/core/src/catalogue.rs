@@ -139,7 +139,7 @@ impl Dataset {
         metric.definition = definition;
     }
 
-    /// Adds a series to a metric that is there, and returns its tags as kept.
+    /// Adds a series to a metric that is there; of an unknown metric nothing is added.
     pub fn put_series<'a>(&mut self, id: SeriesId, metric: &str, tags: impl Iterator<Item = (&'a str, &'a str)>, words: Vec<Arc<str>>) {
         let Some(owner) = self.metrics.get_mut(metric) else { return };
         owner.series.insert(id.0);

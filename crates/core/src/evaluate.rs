@@ -18,19 +18,16 @@ use crate::{
 /// A source's failure, in its own words.
 pub type SourceError = Box<dyn std::error::Error + Send + Sync>;
 
+/// What a scan hands its runs to; its failure ends the scan.
+pub type Visit<'v> = &'v mut dyn FnMut(Run<'_>) -> Result<(), SourceError>;
+
 /// Where points come from.
 pub trait Source {
     /// Visits the runs of a series that have points in `range`, in order of time, without overlap. A run may reach over the range.
     ///
     /// # Errors
     /// The source's own, or what `visit` returned.
-    fn scan(
-        &self,
-        dataset: DatasetId,
-        series: SeriesId,
-        range: TimeRange,
-        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
-    ) -> Result<(), SourceError>;
+    fn scan(&self, dataset: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError>;
 }
 
 /// A stretch of points of one series.
@@ -107,13 +104,7 @@ struct Stoppable<'a> {
 
 impl Stoppable<'_> {
     /// As [`Source::scan`], asking before the series and before each of its runs whether to stop.
-    fn scan(
-        &self,
-        dataset: DatasetId,
-        series: SeriesId,
-        range: TimeRange,
-        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
-    ) -> Result<(), EvaluateError> {
+    fn scan(&self, dataset: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), EvaluateError> {
         let mut stopped = (self.stop)();
         if stopped {
             return Err(EvaluateError::Stopped);

@@ -14,7 +14,7 @@ use crate::{
         Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, Place, Query, QueryError, Range, Reducer, Selection, Show, Spanned,
     },
     suggest::{closest, listing},
-    time::{Nanos, SECOND, TimeRange, Width, Windows, parse_instant, zone},
+    time::{Nanos, TimeRange, Width, Windows, parse_instant, zone},
 };
 
 /// What one query may take.
@@ -361,6 +361,3 @@ fn line(tags: LineTags, series: &[&Series], kind: Kind) -> LinePlan {
     let planned = |one: &&Series| PlannedSeries { id: one.id, words: (kind == Kind::State).then(|| one.words.clone()) };
     LinePlan { tags, series: series.iter().map(planned).collect() }
 }
-
-/// The longest that a query may run by default, in nanoseconds.
-pub const TIME_LIMIT: Nanos = 30 * SECOND;

@@ -120,7 +120,6 @@ impl Default for Config {
         Self {
             store: DEFAULT_STORE.into(),
             packing: Options::default(),
-            // The default address is a constant that is one.
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
             json_log: false,
             log_level: "info".to_owned(),

@@ -141,7 +141,7 @@ impl Problem {
         }
     }
 
-    /// Something inside went wrong: the text goes to the log, the caller is told to look there.
+    /// Something inside went wrong: it is told to the caller, who is on this machine, and to the log.
     pub fn internal(error: &dyn fmt::Display) -> Self {
         tracing::error!(%error, "a call failed");
         Self::new(Sort::Internal, error.to_string())

@@ -2,7 +2,7 @@
 
 use fenetre_core::{
     block::Columns,
-    evaluate::{Run, Source, SourceError, StoredBlock},
+    evaluate::{Run, Source, SourceError, StoredBlock, Visit},
     model::{DatasetId, SeriesId},
     time::{Nanos, TimeRange},
 };
@@ -11,8 +11,6 @@ use crate::{files::partition_last, merge::merge, shared::Shared};
 
 /// The store as a source of points: everything that was acknowledged before a scan begins.
 pub struct StoreSource<'s>(pub(crate) &'s Shared);
-
-type Visit<'v> = &'v mut dyn FnMut(Run<'_>) -> Result<(), SourceError>;
 
 impl Source for StoreSource<'_> {
     fn scan(&self, dataset: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {

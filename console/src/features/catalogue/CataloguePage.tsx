@@ -24,7 +24,7 @@ import type { DatasetInfo, LatestPoint, MetricInfo, TagInfo, Tags } from "../../
 import { readPlace, usePlace, writePlace } from "../../app/address";
 import { count, decimals, figure } from "../../format/numbers";
 import { ago } from "../../format/times";
-import { Faint, Failure, TableFrame, tableLook, Title } from "../../ui/parts";
+import { current, Faint, TableFrame, tableLook, Title, Waiting } from "../../ui/parts";
 
 const Strip = styled(TabList)`
   display: flex;
@@ -38,9 +38,7 @@ const Leaf = styled(Tab)`
   cursor: pointer;
   border-bottom: 2px solid transparent;
   &[data-selected] {
-    border-color: ${({ theme }) => theme.water};
-    color: ${({ theme }) => theme.water};
-    font-weight: 600;
+    ${current}
   }
 `;
 
@@ -113,7 +111,7 @@ const firstQuery = (metric: MetricInfo): string =>
 
 function Metrics({ dataset }: { dataset: string }) {
   const { data, error, refetch } = useQuery(metricsQuery(dataset));
-  if (!data) return error ? <Failure error={error} retry={() => void refetch()} /> : <p>Loading …</p>;
+  if (!data) return <Waiting error={error} retry={refetch} />;
   if (data.length === 0) return <Nothing />;
   return (
     <TableFrame>
@@ -155,7 +153,7 @@ const tagText = (tags: Tags): string =>
 function SeriesList({ dataset }: { dataset: string }) {
   const [search, setSearch] = useState("");
   const { data, error, refetch, dataUpdatedAt } = useQuery(latestQuery(dataset, useDeferredValue(search)));
-  if (!data) return error ? <Failure error={error} retry={() => void refetch()} /> : <p>Loading …</p>;
+  if (!data) return <Waiting error={error} retry={refetch} />;
   const places = placesByMetric(data.items);
   return (
     <>
@@ -230,7 +228,7 @@ function seriesQuery({ metric, tags, value }: LatestPoint): string {
 
 function TagList({ dataset }: { dataset: string }) {
   const { data, error, refetch } = useQuery(tagsQuery(dataset));
-  if (!data) return error ? <Failure error={error} retry={() => void refetch()} /> : <p>Loading …</p>;
+  if (!data) return <Waiting error={error} retry={refetch} />;
   if (data.length === 0) return <Nothing />;
   return (
     <TableFrame>

@@ -7,7 +7,7 @@ import { datasetsQuery, overviewQuery } from "../../api/queries";
 import type { DatasetInfo, Overview } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { ago, millis } from "../../format/times";
-import { Faint, Failure, Heading, Panel, PlainTable, Title } from "../../ui/parts";
+import { Faint, Failure, Heading, Panel, PlainTable, Title, Waiting } from "../../ui/parts";
 import { Arrivals } from "./Arrivals";
 import { FirstSteps } from "./FirstSteps";
 
@@ -27,7 +27,7 @@ const Figure = styled.div`
 export function OverviewPage() {
   const { data, error, refetch } = useQuery(overviewQuery);
   const { data: datasets = [] } = useQuery(datasetsQuery);
-  if (!data) return error ? <Failure error={error} retry={() => void refetch()} /> : <p>Loading …</p>;
+  if (!data) return <Waiting error={error} retry={refetch} />;
   if (data.points === 0) return <FirstSteps />;
   return (
     <>

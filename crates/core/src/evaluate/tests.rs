@@ -34,13 +34,7 @@ impl StoredBlock for MemoryBlock<'_> {
 }
 
 impl Source for Memory {
-    fn scan(
-        &self,
-        _: DatasetId,
-        series: SeriesId,
-        range: TimeRange,
-        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
-    ) -> Result<(), SourceError> {
+    fn scan(&self, _: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
         for (packed, columns) in self.runs.get(&series).into_iter().flatten() {
             let Some(summary) = Summary::of(&columns.times, &columns.values) else { continue };
             if !range.meets(summary.first.time, summary.last.time) {

@@ -157,7 +157,7 @@ impl fmt::Display for Span {
         } else {
             part(i64::from(self.days), "d")?;
         }
-        // 24h stays 24h: only whole hours under a hundred are split from minutes, which is how people write them.
+        // Hours are never turned into days, which follow a calendar.
         part(self.nanos / HOUR, "h")?;
         part(self.nanos % HOUR / MINUTE, "m")?;
         part(self.nanos % MINUTE / SECOND, "s")?;
