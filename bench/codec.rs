@@ -136,16 +136,16 @@ fn main() {
     for kind in &KINDS {
         let blocks = blocks(kind);
         let points = (BLOCKS * BLOCK_POINTS) as f64;
-        let encoded: Vec<Vec<u8>> = blocks.iter().map(|block| encode(&block.times, &block.values)).collect();
+        let encoded: Vec<Vec<u8>> = blocks.iter().map(|block| encode(block.points())).collect();
         let bytes = encoded.iter().map(Vec::len).sum::<usize>() as f64 / points;
-        let encoding = fastest(|| blocks.iter().for_each(|block| drop(black_box(encode(&block.times, &block.values))))) / points;
+        let encoding = fastest(|| blocks.iter().for_each(|block| drop(black_box(encode(block.points()))))) / points;
         let mut columns = Columns::default();
         let decoding = fastest(|| {
             for block in &encoded {
                 columns.clear();
                 // The blocks were made above, so they are sound.
                 let sound = decode(block, &mut columns).is_ok();
-                black_box((sound, Summary::of(&columns.times, &columns.values).map(|summary| summary.mean())));
+                black_box((sound, Summary::of(columns.points()).map(|summary| summary.mean())));
             }
         }) / points;
         println!("| {} | {bytes:.2} | {:.0} | {:.0} |", kind.name, 1e-6 / encoding, 1e-6 / decoding);

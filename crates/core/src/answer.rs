@@ -1,11 +1,9 @@
 //! What comes back: windows once, then lines.
 
-use std::{collections::BTreeMap, sync::Arc};
-
 use jiff::tz::TimeZone;
 
 use crate::{
-    model::Value,
+    model::{LineTags, Value},
     time::{Nanos, Windows},
 };
 
@@ -45,9 +43,6 @@ pub enum Lines {
     /// The points themselves.
     Points(Vec<PointLine>),
 }
-
-/// Tags that tell lines apart.
-pub type LineTags = BTreeMap<Arc<str>, Arc<str>>;
 
 /// One value a window; none where the window is empty.
 #[derive(Clone, Debug, PartialEq)]

@@ -3,13 +3,17 @@
 //! The store keeps these records in SQLite and this index of them in memory. A series is found by one look-up on borrowed bytes
 //! ([`Dataset::find`]); a condition is answered from the inverted index, a bitmap of series for each value of each tag.
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::{
+    collections::BTreeMap,
+    hash::{BuildHasher, Hasher},
+    sync::Arc,
+};
 
-use hashbrown::HashMap;
+use hashbrown::{DefaultHashBuilder, HashTable};
 use roaring::RoaringBitmap;
 
 use crate::{
-    model::{DatasetId, Kind, MetricDefinition, MetricId, SeriesId, Tags},
+    model::{DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, Tags},
     query::{Comparison, Condition},
 };
 
@@ -31,9 +35,49 @@ pub struct Dataset {
     /// One sentence.
     pub description: String,
     metrics: BTreeMap<Arc<str>, Metric>,
-    series: BTreeMap<SeriesId, Series>,
-    by_key: HashMap<Box<[u8]>, SeriesId>,
-    postings: BTreeMap<Arc<str>, BTreeMap<Arc<str>, RoaringBitmap>>,
+    /// In order of their ids.
+    series: Vec<Series>,
+    /// Places in `series`, by the hash of the key.
+    by_key: HashTable<u32>,
+    hashing: DefaultHashBuilder,
+    postings: BTreeMap<Arc<str>, BTreeMap<Arc<str>, Posting>>,
+}
+
+/// The series of one value of a tag. Often it tells a single series apart, and then is kept as such: a bitmap would take ten times as much.
+#[derive(Debug)]
+enum Posting {
+    One(SeriesId),
+    Many(RoaringBitmap),
+}
+
+impl Posting {
+    fn insert(&mut self, id: SeriesId) {
+        match self {
+            Self::One(only) => *self = Self::Many([only.0, id.0].into_iter().collect()),
+            Self::Many(series) => {
+                series.insert(id.0);
+            }
+        }
+    }
+
+    fn add_to(&self, all: &mut RoaringBitmap) {
+        match self {
+            Self::One(only) => {
+                all.insert(only.0);
+            }
+            Self::Many(series) => *all |= series,
+        }
+    }
+
+    /// How many there are, of one metric if one is given.
+    fn count(&self, metric: Option<&Metric>) -> u64 {
+        match (self, metric) {
+            (Self::One(only), Some(metric)) => metric.series.contains(only.0).into(),
+            (Self::One(_), None) => 1,
+            (Self::Many(series), Some(metric)) => series.intersection_len(&metric.series),
+            (Self::Many(series), None) => series.len(),
+        }
+    }
 }
 
 /// What is measured.
@@ -67,11 +111,49 @@ pub struct Series {
     pub id: SeriesId,
     /// Of which metric.
     pub metric: Arc<str>,
+    metric_id: MetricId,
     /// What tells it apart.
     pub tags: Tags,
-    /// The words of a state, by code.
-    pub words: Vec<Arc<str>>,
+    /// What the stored numbers of a state or a histogram stand for.
+    pub codes: Option<Box<Codes>>,
 }
+
+/// What the stored numbers of a series stand for, by number.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Codes {
+    /// The words of a state.
+    Words(Vec<Arc<str>>),
+    /// The layouts of a histogram.
+    Layouts(Vec<Layout>),
+}
+
+/// Bounds that histograms of one series share. Their counts are kept apart, as series of their own beside the one that says which
+/// layout holds at an instant: so they pack like counters do.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Layout {
+    /// Upper bounds of all buckets but the last.
+    pub bounds: Arc<[f64]>,
+    /// The series of the first bucket's counts; those of the others follow, then that of the sums.
+    pub first_part: SeriesId,
+}
+
+impl Layout {
+    /// The series of the buckets' counts, in order, and last that of the sums.
+    pub fn parts(&self) -> impl ExactSizeIterator<Item = SeriesId> + use<> {
+        let first = self.first_part.0;
+        (0..self.bounds.len() as u32 + 2).map(move |i| SeriesId(first + i))
+    }
+
+    /// The histogram of its stored parts, in their order.
+    pub fn histogram(&self, parts: &[(f64, i16)]) -> Histogram {
+        let (sum, counts) = parts.split_last().map_or((0.0, parts), |((sum, _), counts)| (*sum, counts));
+        let count = |(double, rest): &(f64, i16)| (*double as i128 + i128::from(*rest)).clamp(0, u64::MAX.into()) as u64;
+        Histogram { bounds: self.bounds.to_vec(), counts: counts.iter().map(count).collect(), sum }
+    }
+}
+
+/// Ids from here on are parts of histograms, which no index holds.
+pub const FIRST_PART: u32 = 1 << 31;
 
 /// A tag key with its values.
 #[derive(Debug)]
@@ -103,8 +185,9 @@ impl Catalogue {
             zone: String::new(),
             description: String::new(),
             metrics: BTreeMap::new(),
-            series: BTreeMap::new(),
-            by_key: HashMap::new(),
+            series: Vec::new(),
+            by_key: HashTable::new(),
+            hashing: DefaultHashBuilder::default(),
             postings: BTreeMap::new(),
         });
         dataset.zone = zone.to_owned();
@@ -139,29 +222,62 @@ impl Dataset {
         metric.definition = definition;
     }
 
-    /// Adds a series to a metric that is there; of an unknown metric nothing is added.
-    pub fn put_series<'a>(&mut self, id: SeriesId, metric: &str, tags: impl Iterator<Item = (&'a str, &'a str)>, words: Vec<Arc<str>>) {
+    /// Adds a series to a metric that is there, its tags in order of their keys; of an unknown metric nothing is added.
+    pub fn put_series<'a>(&mut self, id: SeriesId, metric: &str, tags: impl Iterator<Item = (&'a str, &'a str)>, codes: Option<Codes>) {
         let Some(owner) = self.metrics.get_mut(metric) else { return };
         owner.series.insert(id.0);
-        let mut kept = BTreeMap::new();
+        let mut kept = Vec::new();
         for (key, value) in tags {
             let key = interned(&mut self.postings, key);
             let values = self.postings.entry(Arc::clone(&key)).or_default();
             let value = interned(values, value);
-            values.entry(Arc::clone(&value)).or_default().insert(id.0);
-            kept.insert(key, value);
+            values.entry(Arc::clone(&value)).and_modify(|posting| posting.insert(id)).or_insert(Posting::One(id));
+            kept.push((key, value));
         }
-        let mut found_by = Vec::new();
-        series_key(&mut found_by, owner.id, kept.iter().map(|(key, value)| (&**key, &**value)));
-        self.by_key.insert(found_by.into_boxed_slice(), id);
-        self.series.insert(id, Series { id, metric: Arc::clone(&owner.name), tags: Arc::new(kept), words });
+        let series = Series { id, metric: Arc::clone(&owner.name), metric_id: owner.id, tags: Tags::new(kept), codes: codes.map(Box::new) };
+        let place = match self.series.last() {
+            Some(last) if last.id >= id => {
+                // Ids grow, so this is rare: whoever stands behind it moves.
+                let place = self.series.partition_point(|known| known.id < id);
+                self.by_key.iter_mut().filter(|known| **known as usize >= place).for_each(|known| *known += 1);
+                place
+            }
+            _ => self.series.len(),
+        };
+        let hash = series.key_hash(&self.hashing);
+        self.series.insert(place, series);
+        let (all, hashing) = (&self.series, &self.hashing);
+        self.by_key.insert_unique(hash, place as u32, |place| all[*place as usize].key_hash(hashing));
     }
 
     /// Adds a word to a state's series, under the next code.
     pub fn put_word(&mut self, series: SeriesId, word: &str) {
-        if let Some(series) = self.series.get_mut(&series) {
-            series.words.push(word.into());
+        let Some(series) = self.series_mut(series) else { return };
+        match series.codes.as_deref_mut() {
+            Some(Codes::Words(words)) => words.push(word.into()),
+            _ => series.codes = Some(Box::new(Codes::Words(vec![word.into()]))),
         }
+    }
+
+    /// Adds a layout to a histogram's series, under the next code.
+    pub fn put_layout(&mut self, series: SeriesId, layout: Layout) {
+        let Some(series) = self.series_mut(series) else { return };
+        match series.codes.as_deref_mut() {
+            Some(Codes::Layouts(layouts)) => layouts.push(layout),
+            _ => series.codes = Some(Box::new(Codes::Layouts(vec![layout]))),
+        }
+    }
+
+    fn series_mut(&mut self, id: SeriesId) -> Option<&mut Series> {
+        let place = self.place(id)?;
+        self.series.get_mut(place)
+    }
+
+    fn place(&self, id: SeriesId) -> Option<usize> {
+        // Where there is one dataset, ids have no gaps, and the first guess is right.
+        let guess = id.0.checked_sub(self.series.first()?.id.0)? as usize;
+        let is_right = self.series.get(guess).is_some_and(|series| series.id == id);
+        if is_right { Some(guess) } else { self.series.binary_search_by_key(&id, |series| series.id).ok() }
     }
 
     /// The metric of that name.
@@ -176,17 +292,20 @@ impl Dataset {
 
     /// The series of that key, as [`series_key`] makes it.
     pub fn find(&self, key: &[u8]) -> Option<SeriesId> {
-        self.by_key.get(key).copied()
+        let mut hasher = self.hashing.build_hasher();
+        hasher.write(key);
+        let place = self.by_key.find(hasher.finish(), |place| self.series[*place as usize].has_key(key))?;
+        Some(self.series[*place as usize].id)
     }
 
     /// The series of that id.
     pub fn series(&self, id: SeriesId) -> Option<&Series> {
-        self.series.get(&id)
+        self.place(id).map(|place| &self.series[place])
     }
 
     /// All series, by id.
     pub fn all_series(&self) -> impl Iterator<Item = &Series> {
-        self.series.values()
+        self.series.iter()
     }
 
     /// How many series there are.
@@ -196,10 +315,9 @@ impl Dataset {
 
     /// Tag keys with their values, those of one metric's series if one is given.
     pub fn tags(&self, metric: Option<&Metric>) -> Vec<TagUse<'_>> {
-        let counted = |series: &RoaringBitmap| metric.map_or(series.len(), |metric| series.intersection_len(&metric.series));
         let uses = self.postings.iter().map(|(key, values)| TagUse {
             key,
-            values: values.iter().map(|(value, series)| (&**value, counted(series))).filter(|(_, count)| *count > 0).collect(),
+            values: values.iter().map(|(value, series)| (&**value, series.count(metric))).filter(|(_, count)| *count > 0).collect(),
         });
         uses.filter(|tag| !tag.values.is_empty()).collect()
     }
@@ -210,7 +328,7 @@ impl Dataset {
         if let Some(condition) = condition {
             self.narrow(&mut matched, condition);
         }
-        let mut series: Vec<&Series> = matched.iter().filter_map(|id| self.series.get(&SeriesId(id))).collect();
+        let mut series: Vec<&Series> = matched.iter().filter_map(|id| self.series(SeriesId(id))).collect();
         series.sort_by(|a, b| a.tags.cmp(&b.tags));
         series
     }
@@ -221,7 +339,7 @@ impl Dataset {
             Condition::Is(Comparison { tag, texts, negated, .. }) => {
                 let values = self.postings.get(&*tag.value);
                 let mut named = RoaringBitmap::new();
-                texts.iter().filter_map(|text| values?.get(&*text.value)).for_each(|series| named |= series);
+                texts.iter().filter_map(|text| values?.get(&*text.value)).for_each(|series| series.add_to(&mut named));
                 if *negated {
                     *matched -= named;
                 } else {
@@ -233,14 +351,47 @@ impl Dataset {
 }
 
 impl Series {
-    /// What a stored number stands for.
-    pub fn word(&self, code: f64) -> Option<&Arc<str>> {
-        self.words.get(code as usize)
+    /// The words of a state.
+    pub fn words(&self) -> &[Arc<str>] {
+        match self.codes.as_deref() {
+            Some(Codes::Words(words)) => words,
+            _ => &[],
+        }
     }
 
-    /// Whether its values are words.
-    pub fn is_state(&self, dataset: &Dataset) -> bool {
-        dataset.metric(&self.metric).is_some_and(|metric| metric.definition.kind == Kind::State)
+    /// The layouts of a histogram.
+    pub fn layouts(&self) -> &[Layout] {
+        match self.codes.as_deref() {
+            Some(Codes::Layouts(layouts)) => layouts,
+            _ => &[],
+        }
+    }
+
+    /// The key under which it is found, part by part.
+    fn key_parts(&self) -> impl Iterator<Item = &[u8]> {
+        let tags = self.tags.iter().flat_map(|(key, value)| [key, value]);
+        tags.flat_map(|text| [text.as_bytes(), &[0]])
+    }
+
+    fn has_key(&self, key: &[u8]) -> bool {
+        let mut rest = key.strip_prefix(&self.metric_id.0.to_le_bytes());
+        for part in self.key_parts() {
+            rest = rest.and_then(|rest| rest.strip_prefix(part));
+        }
+        rest.is_some_and(<[u8]>::is_empty)
+    }
+
+    fn key_hash(&self, hashing: &DefaultHashBuilder) -> u64 {
+        let mut key = Vec::with_capacity(128);
+        series_key(&mut key, self.metric_id, self.tags.iter());
+        let mut hasher = hashing.build_hasher();
+        hasher.write(&key);
+        hasher.finish()
+    }
+
+    /// What kind of values it has.
+    pub fn kind(&self, dataset: &Dataset) -> Kind {
+        dataset.metric(&self.metric).map_or(Kind::default(), |metric| metric.definition.kind)
     }
 }
 
@@ -262,9 +413,9 @@ mod tests {
         let dataset = catalogue.dataset_mut("velmar").unwrap();
         dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
         for (id, (lock, side)) in [("osier", "up"), ("osier", "down"), ("marl", "up")].into_iter().enumerate() {
-            dataset.put_series(SeriesId(id as u32), "level", [("lock", lock), ("side", side)].into_iter(), vec![]);
+            dataset.put_series(SeriesId(id as u32), "level", [("lock", lock), ("side", side)].into_iter(), None);
         }
-        dataset.put_series(SeriesId(9), "level", [("lock", "wick")].into_iter(), vec![]);
+        dataset.put_series(SeriesId(9), "level", [("lock", "wick")].into_iter(), None);
         catalogue
     }
 
@@ -326,7 +477,7 @@ mod tests {
             let dataset = catalogue.dataset_mut("velmar").unwrap();
             dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
             for (id, tags) in series.iter().enumerate() {
-                dataset.put_series(SeriesId(id as u32), "level", tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), vec![]);
+                dataset.put_series(SeriesId(id as u32), "level", tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), None);
             }
             let written: Vec<String> = leaves.iter().map(|(tag, texts, negated)| {
                 let texts: Vec<String> = texts.iter().map(|text| format!("\"{text}\"")).collect();

@@ -7,7 +7,8 @@ use std::{collections::HashMap, sync::Arc};
 
 use crate::{
     answer::{Answer, Cost, Lines, PointLine, ShowAnswer, WindowLine},
-    block::Columns,
+    block::{Columns, Points},
+    catalogue::{Codes, Layout},
     model::{DatasetId, SeriesId, Value},
     plan::{LinePlan, Plan, PlannedSeries, ShowPlan},
     query::Reducer,
@@ -35,7 +36,7 @@ pub enum Run<'a> {
     /// Compressed, with its summary.
     Block(&'a dyn StoredBlock),
     /// As they are, in order of time, each instant once.
-    Points(&'a [Nanos], &'a [f64]),
+    Points(Points<'a>),
 }
 
 /// A block that need not be decoded.
@@ -135,9 +136,9 @@ impl Evaluation<'_> {
         let mut merged: Vec<Option<Summary>> = vec![None; self.windows.len()];
         let mut words = Words::default();
         for series in &line.series {
-            let mut own = vec![None; if series.words.is_some() { merged.len() } else { 0 }];
+            let mut own = vec![None; if series.codes.is_some() { merged.len() } else { 0 }];
             // Words have codes of their own in every series: these are translated before they meet.
-            let target = if series.words.is_some() { &mut own } else { &mut merged };
+            let target = if series.codes.is_some() { &mut own } else { &mut merged };
             self.summarise(dataset, series.id, target)?;
             for (into, summary) in merged.iter_mut().zip(&own) {
                 if let Some(summary) = summary {
@@ -145,14 +146,15 @@ impl Evaluation<'_> {
                 }
             }
         }
-        let is_state = line.series.iter().any(|series| series.words.is_some());
+        let is_state = line.series.iter().any(|series| series.codes.is_some());
         let mut value = |summary: &Summary| {
-            let number = reduced(summary, reducer);
+            let value = reduced(summary, reducer);
+            let number = value.number().unwrap_or(f64::NAN);
             if is_state && reducer != Reducer::Count {
                 return words.word(number).map(Value::Word);
             }
             self.overflowed |= !number.is_finite();
-            number.is_finite().then_some(Value::Number(number))
+            number.is_finite().then_some(value)
         };
         let values = merged.iter().map(|window| window.as_ref().and_then(&mut value)).collect();
         Ok(WindowLine { tags: line.tags.clone(), values })
@@ -180,11 +182,11 @@ impl Evaluation<'_> {
                     block.decode(scratch)?;
                     cost.blocks_decoded += 1;
                     cost.points_read += scratch.len() as u64;
-                    cursor.add(&scratch.times, &scratch.values, into);
+                    cursor.add(scratch.points(), into);
                 }
-                Run::Points(times, values) => {
-                    cost.points_read += times.len() as u64;
-                    cursor.add(times, values, into);
+                Run::Points(points) => {
+                    cost.points_read += points.len() as u64;
+                    cursor.add(points, into);
                 }
             }
             Ok(())
@@ -196,15 +198,44 @@ impl Evaluation<'_> {
         for line in &show.lines {
             for series in &line.series {
                 let columns = self.series_points(show.dataset, series.id, limit)?;
-                let value = |number: f64| match &series.words {
-                    Some(words) => words.get(number as usize).map_or(Value::Number(number), |word| Value::Word(Arc::clone(word))),
-                    None => Value::Number(number),
+                let points = columns.points();
+                let values = match series.codes.as_ref() {
+                    None => (0..points.len()).map(|at| points.value(at)).collect(),
+                    Some(Codes::Words(words)) => {
+                        let word = |number: &f64| words.get(*number as usize).map_or(Value::Number(*number), |word| Value::Word(Arc::clone(word)));
+                        columns.values.iter().map(word).collect()
+                    }
+                    Some(Codes::Layouts(layouts)) => self.histograms(show.dataset, points, layouts, limit)?,
                 };
-                let values = columns.values.iter().map(|number| value(*number)).collect();
                 lines.push(PointLine { tags: line.tags.clone(), times: columns.times, values });
             }
         }
         Ok(lines)
+    }
+
+    /// The histograms whose layouts' codes are in `points`.
+    fn histograms(&mut self, dataset: DatasetId, points: Points<'_>, layouts: &[Layout], limit: usize) -> Result<Vec<Value>, EvaluateError> {
+        let mut values: Vec<Value> = points.values.iter().map(|code| Value::Number(*code)).collect();
+        for (code, layout) in layouts.iter().enumerate() {
+            let places: Vec<usize> = (0..points.len()).filter(|at| points.values[*at] as usize == code).collect();
+            if places.is_empty() {
+                continue;
+            }
+            let mut parts = vec![vec![(0.0, 0); layout.parts().len()]; places.len()];
+            for (part, id) in layout.parts().enumerate() {
+                let stored = self.series_points(dataset, id, limit)?;
+                for (histogram, place) in parts.iter_mut().zip(&places) {
+                    // A part without that instant would be damage; it then counts as nothing.
+                    if let Ok(at) = stored.times.binary_search(&points.times[*place]) {
+                        histogram[part] = (stored.values[at], stored.points().rest(at));
+                    }
+                }
+            }
+            for (histogram, place) in parts.iter().zip(places) {
+                values[place] = Value::Histogram(Arc::new(layout.histogram(histogram)));
+            }
+        }
+        Ok(values)
     }
 
     fn series_points(&mut self, dataset: DatasetId, series: SeriesId, limit: usize) -> Result<Columns, EvaluateError> {
@@ -213,25 +244,24 @@ impl Evaluation<'_> {
         let mut out = Columns::default();
         cost.series += 1;
         let mut refused = None;
-        let mut take = |times: &[Nanos], values: &[f64], cost: &mut Cost| {
-            let inside = slice_of(range, times);
+        let mut take = |points: Points<'_>, cost: &mut Cost| {
+            let inside = points.places_in(range);
             if inside.len() > *points_left {
                 refused = Some(EvaluateError::TooManyPoints { limit });
                 return Err("too many points".into());
             }
             *points_left -= inside.len();
             cost.points_read += inside.len() as u64;
-            out.times.extend_from_slice(&times[inside.clone()]);
-            out.values.extend_from_slice(&values[inside]);
+            out.extend(points.slice(inside));
             Ok(())
         };
         let scanned = source.scan(dataset, series, range, &mut |run| match run {
-            Run::Points(times, values) => take(times, values, cost),
+            Run::Points(points) => take(points, cost),
             Run::Block(block) => {
                 scratch.clear();
                 block.decode(scratch)?;
                 cost.blocks_decoded += 1;
-                take(&scratch.times, &scratch.values, cost)
+                take(scratch.points(), cost)
             }
         });
         match scanned {
@@ -241,22 +271,16 @@ impl Evaluation<'_> {
     }
 }
 
-/// Indices of the points inside a range.
-fn slice_of(range: TimeRange, times: &[Nanos]) -> std::ops::Range<usize> {
-    let start = times.partition_point(|at| *at < range.start);
-    start..times.partition_point(|at| *at < range.end).max(start)
-}
-
-fn reduced(summary: &Summary, reducer: Reducer) -> f64 {
-    match reducer {
+fn reduced(summary: &Summary, reducer: Reducer) -> Value {
+    Value::Number(match reducer {
         Reducer::Count => summary.count as f64,
         Reducer::Sum => summary.sum,
         Reducer::Mean => summary.mean(),
         Reducer::Min => summary.min,
         Reducer::Max => summary.max,
-        Reducer::First => summary.first.value,
-        Reducer::Last => summary.last.value,
-    }
+        Reducer::First => return summary.first.to_value(),
+        Reducer::Last => return summary.last.to_value(),
+    })
 }
 
 /// Walks through the windows beside points in order of time.
@@ -279,14 +303,14 @@ impl Cursor<'_> {
         }
     }
 
-    fn add(&mut self, times: &[Nanos], values: &[f64], into: &mut [Option<Summary>]) {
-        let mut rest = slice_of(self.windows.range(), times);
+    fn add(&mut self, points: Points<'_>, into: &mut [Option<Summary>]) {
+        let mut rest = points.places_in(self.windows.range());
         while !rest.is_empty() {
-            self.seek(times[rest.start]);
+            self.seek(points.times[rest.start]);
             let end = self.end();
-            let length = times[rest.clone()].partition_point(|at| *at < end);
+            let length = points.times[rest.clone()].partition_point(|at| *at < end);
             let part = rest.start..rest.start + length;
-            if let Some(summary) = Summary::of(&times[part.clone()], &values[part.clone()]) {
+            if let Some(summary) = Summary::of(points.slice(part.clone())) {
                 merge_into(&mut into[self.at], &summary);
             }
             rest.start = part.end;
@@ -305,9 +329,11 @@ impl Words {
     fn translate(&mut self, summary: &Summary, series: &PlannedSeries) -> Summary {
         let mut summary = *summary;
         for sample in [&mut summary.first, &mut summary.last] {
-            let word = series.words.as_ref().and_then(|words| words.get(sample.value as usize));
             // A series' dictionary is written before its points, so each code has its word.
-            sample.value = word.map_or(f64::NAN, |word| self.code(word) as f64);
+            sample.value = match series.codes.as_ref() {
+                Some(Codes::Words(words)) => words.get(sample.value as usize).map_or(f64::NAN, |word| self.code(word) as f64),
+                _ => f64::NAN,
+            };
         }
         summary
     }

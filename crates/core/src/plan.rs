@@ -2,14 +2,13 @@
 //!
 //! The plan holds all that is needed to run, so that the catalogue is not locked while points are read.
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::collections::BTreeMap;
 
 use jiff::tz::TimeZone;
 
 use crate::{
-    answer::LineTags,
-    catalogue::{Catalogue, Dataset, Metric, Series},
-    model::{DatasetId, Kind, SeriesId},
+    catalogue::{Catalogue, Codes, Dataset, Metric, Series},
+    model::{DatasetId, Kind, LineTags, SeriesId},
     query::{
         Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, Place, Query, QueryError, Range, Reducer, Selection, Show, Spanned,
     },
@@ -107,8 +106,8 @@ pub struct LinePlan {
 pub struct PlannedSeries {
     /// Which.
     pub id: SeriesId,
-    /// The words of a state, by code.
-    pub words: Option<Vec<Arc<str>>>,
+    /// What the stored numbers of a state or a histogram stand for.
+    pub codes: Option<Codes>,
 }
 
 /// Checks a query against what there is. `outer` is the frame from outside the text, which the text's own frame overrides clause by
@@ -241,7 +240,7 @@ fn plan_show(show: &Show, catalogue: &Catalogue, home: &Dataset, notes: &mut Vec
     }
     let kind = metric.definition.kind;
     let (reducer, lines) = match &show.expr {
-        Expr::Points(_) => (None, series.iter().map(|series| line(series.tags.as_ref().clone(), &[series], kind)).collect()),
+        Expr::Points(_) => (None, series.iter().map(|series| line(series.tags.to_line(), &[series], kind)).collect()),
         Expr::Reduction(reduction) => {
             check_reducer(reduction.reducer.value, reduction.reducer.place, metric).map_err(PlanError::Query)?;
             (Some(reduction.reducer.value), group(&series, &reduction.grouping, dataset, metric).map_err(PlanError::Query)?)
@@ -300,8 +299,15 @@ fn check_tag(tag: &Spanned<String>, dataset: &Dataset, metric: &Metric) -> Resul
 }
 
 fn check_reducer(reducer: Reducer, place: Place, metric: &Metric) -> Result<(), QueryError> {
-    if metric.definition.kind != Kind::State || reducer.takes_words() {
-        return Ok(());
+    match metric.definition.kind {
+        Kind::Gauge | Kind::Counter => return Ok(()),
+        Kind::Histogram if reducer == Reducer::Count => return Ok(()),
+        Kind::Histogram => {
+            let error = QueryError::new(place, format!("`{}` is a histogram: this version does not take the {reducer} of one", metric.name));
+            return Err(error.with_help("ask for its `count`, or for `points`"));
+        }
+        Kind::State if reducer.takes_words() => return Ok(()),
+        Kind::State => {}
     }
     let error = QueryError::new(place, format!("`{}` is a state, whose values are words: they have no {reducer}", metric.name));
     Err(error.with_help("ask for its `last`, `first` or `count`, or for `points`"))
@@ -339,7 +345,7 @@ fn collect_hints(condition: &Condition, dataset: &Dataset, metric: &Metric, hint
 fn group(series: &[&Series], grouping: &Grouping, dataset: &Dataset, metric: &Metric) -> Result<Vec<LinePlan>, QueryError> {
     let kind = metric.definition.kind;
     Ok(match grouping {
-        Grouping::Apart => series.iter().map(|one| line(one.tags.as_ref().clone(), &[one], kind)).collect(),
+        Grouping::Apart => series.iter().map(|one| line(one.tags.to_line(), &[one], kind)).collect(),
         Grouping::Overall if series.is_empty() => Vec::new(),
         Grouping::Overall => vec![line(LineTags::new(), series, kind)],
         Grouping::By(tags) => {
@@ -348,8 +354,7 @@ fn group(series: &[&Series], grouping: &Grouping, dataset: &Dataset, metric: &Me
             }
             let mut groups: BTreeMap<LineTags, Vec<&Series>> = BTreeMap::new();
             for one in series {
-                let shared = tags.iter().filter_map(|tag| one.tags.get_key_value(tag.value.as_str()));
-                let shared = shared.map(|(key, value)| (Arc::clone(key), Arc::clone(value))).collect();
+                let shared = tags.iter().filter_map(|tag| one.tags.get(tag.value.as_str()).cloned()).collect();
                 groups.entry(shared).or_default().push(one);
             }
             groups.into_iter().map(|(tags, series)| line(tags, &series, kind)).collect()
@@ -358,6 +363,11 @@ fn group(series: &[&Series], grouping: &Grouping, dataset: &Dataset, metric: &Me
 }
 
 fn line(tags: LineTags, series: &[&Series], kind: Kind) -> LinePlan {
-    let planned = |one: &&Series| PlannedSeries { id: one.id, words: (kind == Kind::State).then(|| one.words.clone()) };
+    let empty = match kind {
+        Kind::State => Some(Codes::Words(Vec::new())),
+        Kind::Histogram => Some(Codes::Layouts(Vec::new())),
+        Kind::Gauge | Kind::Counter => None,
+    };
+    let planned = |one: &&Series| PlannedSeries { id: one.id, codes: empty.as_ref().map(|empty| one.codes.as_deref().unwrap_or(empty).clone()) };
     LinePlan { tags, series: series.iter().map(planned).collect() }
 }

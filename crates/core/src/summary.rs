@@ -4,7 +4,14 @@
 //! a window, a group of series and a partition are all the same thing. `count`, `min`, `max`, `first` and `last` are exact;
 //! `sum` and what follows from it are sums of doubles, whose last digits depend on the order of addition.
 
-use crate::time::Nanos;
+use crate::{
+    block::{
+        BlockError, Points,
+        bits::{Reader, put_double, put_varint},
+    },
+    model::Value,
+    time::Nanos,
+};
 
 /// One point, for the borders of a summary.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -13,6 +20,21 @@ pub struct Sample {
     pub time: Nanos,
     /// How much.
     pub value: f64,
+    /// What is missing from the value to the integer that it stands for.
+    pub rest: i16,
+}
+
+impl Sample {
+    /// The value, as it leaves.
+    pub fn to_value(self) -> Value {
+        Value::of_number(self.value, self.rest)
+    }
+
+    /// How much a counter grew from here to a later sample: after a reset, all that it then showed.
+    fn growth_to(self, later: Self) -> f64 {
+        let step = (later.value - self.value) + (f64::from(later.rest) - f64::from(self.rest));
+        if step >= 0.0 { step } else { later.value + f64::from(later.rest) }
+    }
 }
 
 /// What a non-empty set of points contributes to a reducer.
@@ -30,31 +52,39 @@ pub struct Summary {
     pub first: Sample,
     /// Latest point.
     pub last: Sample,
+    /// How much a counter grew between these points, resets told; `None` where it was not counted, or points of several series are in here.
+    pub growth: Option<f64>,
 }
 
-/// Bytes of a stored summary.
-pub const STORED_BYTES: usize = 1 + 8 * 8;
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
+const OLD_VERSION: u8 = 1;
+const OLD_BYTES: usize = 1 + 8 * 8;
+const HAS_GROWTH: u8 = 1;
+const HAS_RESTS: u8 = 2;
 
 /// Stored bytes that are no summary of a known version.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, thiserror::Error)]
-#[error("a stored summary has {length} bytes and version {version:?}: {STORED_BYTES} bytes of version {VERSION} were expected")]
-pub struct BadSummary {
-    length: usize,
-    version: Option<u8>,
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("a stored summary cannot be read: {0}")]
+pub struct BadSummary(String);
+
+impl From<BlockError> for BadSummary {
+    fn from(error: BlockError) -> Self {
+        Self(error.to_string())
+    }
 }
 
 impl Summary {
     /// Of one point.
     pub fn of_point(time: Nanos, value: f64) -> Self {
-        let sample = Sample { time, value };
-        Self { count: 1, sum: value, min: value, max: value, first: sample, last: sample }
+        let sample = Sample { time, value, rest: 0 };
+        Self { count: 1, sum: value, min: value, max: value, first: sample, last: sample, growth: None }
     }
 
     /// Of points in order of time; `None` where there are none.
-    pub fn of(times: &[Nanos], values: &[f64]) -> Option<Self> {
-        let (&first_time, &last_time) = (times.first()?, times.last()?);
+    pub fn of(points: Points<'_>) -> Option<Self> {
+        let values = points.values;
         let (&first, &last) = (values.first()?, values.last()?);
+        let sample = |at: usize, value: f64| Sample { time: points.times[at], value, rest: points.rest(at) };
         // Four lanes, so that the compiler can use vector instructions; the order of addition is part of the stored result.
         let (mut sums, mut least, mut greatest) = ([0.0; 4], [first; 4], [first; 4]);
         let (chunks, rest) = values.as_chunks::<4>();
@@ -78,13 +108,31 @@ impl Summary {
             sum,
             min,
             max,
-            first: Sample { time: first_time, value: first },
-            last: Sample { time: last_time, value: last },
+            first: sample(0, first),
+            last: sample(values.len() - 1, last),
+            growth: None,
         })
+    }
+
+    /// Of points of one counter in order of time, its growth told.
+    pub fn of_counter(points: Points<'_>) -> Option<Self> {
+        let sample = |at: usize| Sample { time: points.times[at], value: points.values[at], rest: points.rest(at) };
+        let growth = (1..points.len()).map(|at| sample(at - 1).growth_to(sample(at))).sum();
+        Some(Self { growth: Some(growth), ..Self::of(points)? })
+    }
+
+    /// Takes in what later points of the same series contribute.
+    pub fn append(&mut self, later: &Self) {
+        let grown = |(before, after): (f64, f64)| before + self.last.growth_to(later.first) + after;
+        let growth = self.growth.zip(later.growth).map(grown);
+        self.merge(later);
+        self.growth = growth;
     }
 
     /// Takes in what other points contribute, whichever time they are of.
     pub fn merge(&mut self, other: &Self) {
+        // Of several series it would be a sum, of one series it depends on the order: whoever needs it appends.
+        self.growth = None;
         self.count += other.count;
         self.sum += other.sum;
         self.min = self.min.min(other.min);
@@ -104,48 +152,61 @@ impl Summary {
         self.sum / self.count as f64
     }
 
-    /// The form at rest: a version byte, then count, sum, min, max, first and last, each of 8 bytes, least significant first.
-    pub fn to_bytes(&self) -> [u8; STORED_BYTES] {
-        let fields = [
-            self.count,
-            self.sum.to_bits(),
-            self.min.to_bits(),
-            self.max.to_bits(),
-            self.first.time.cast_unsigned(),
-            self.first.value.to_bits(),
-            self.last.time.cast_unsigned(),
-            self.last.value.to_bits(),
-        ];
-        let mut bytes = [VERSION; STORED_BYTES];
-        for (slot, field) in bytes[1..].chunks_exact_mut(8).zip(fields) {
-            slot.copy_from_slice(&field.to_le_bytes());
+    /// The form at rest beside a block, whose row says how many points there are, from when to when:
+    ///
+    /// ```text
+    /// byte 0   version, 2
+    /// byte 1   flags: 1 has growth, 2 has rests
+    /// doubles  sum, least, greatest, first, last; growth where there is one: each an exponent byte `e` and a signed varint `n`
+    ///          for n / 10^e, or the byte 255 and eight bytes
+    /// varints  zigzag rests of the first and the last, where there are any
+    /// ```
+    pub fn to_bytes(&self) -> Vec<u8> {
+        let has_rests = self.first.rest != 0 || self.last.rest != 0;
+        let mut bytes = vec![VERSION, u8::from(self.growth.is_some()) * HAS_GROWTH + u8::from(has_rests) * HAS_RESTS];
+        let fields = [self.sum, self.min, self.max, self.first.value, self.last.value];
+        fields.into_iter().chain(self.growth).for_each(|field| put_double(&mut bytes, field));
+        if has_rests {
+            let zigzag = |rest: i16| u64::from(((rest << 1) ^ (rest >> 15)).cast_unsigned());
+            [self.first.rest, self.last.rest].into_iter().for_each(|rest| put_varint(&mut bytes, zigzag(rest)));
         }
         bytes
     }
 
-    /// Reads the form at rest.
+    /// Reads the form at rest of a block with so many points, from `start` to `end`.
     ///
     /// # Errors
-    /// [`BadSummary`] for another length or version.
-    pub fn from_bytes(bytes: &[u8]) -> Result<Self, BadSummary> {
-        if bytes.len() != STORED_BYTES || bytes[0] != VERSION {
-            return Err(BadSummary { length: bytes.len(), version: bytes.first().copied() });
+    /// [`BadSummary`] for other lengths, versions or flags.
+    pub fn from_bytes(bytes: &[u8], count: u64, start: Nanos, end: Nanos) -> Result<Self, BadSummary> {
+        match bytes {
+            [VERSION, flags, rest @ ..] if *flags <= HAS_GROWTH + HAS_RESTS => {
+                let mut reader = Reader::new(rest);
+                let mut next = || reader.double("summary");
+                let (sum, min, max, first, last) = (next()?, next()?, next()?, next()?, next()?);
+                let growth = if flags & HAS_GROWTH == 0 { None } else { Some(next()?) };
+                let mut rests = [0; 2];
+                if flags & HAS_RESTS != 0 {
+                    for rest in &mut rests {
+                        *rest = i16::try_from(reader.signed("summary")?).map_err(|_| BlockError::Bounds("summary"))?;
+                    }
+                }
+                if !reader.is_empty() {
+                    return Err(BadSummary("it has bytes left over".to_owned()));
+                }
+                let first = Sample { time: start, value: first, rest: rests[0] };
+                let last = Sample { time: end, value: last, rest: rests[1] };
+                Ok(Self { count, sum, min, max, first, last, growth })
+            }
+            [OLD_VERSION, words @ ..] if bytes.len() == OLD_BYTES => {
+                // Version 1: count, sum, least, greatest, first time and value, last time and value, eight bytes each.
+                let word = |at: usize| words.as_chunks::<8>().0.get(at).copied().unwrap_or_default();
+                let double = |at: usize| f64::from_le_bytes(word(at));
+                let first = Sample { time: start, value: double(5), rest: 0 };
+                let last = Sample { time: end, value: double(7), rest: 0 };
+                Ok(Self { count, sum: double(1), min: double(2), max: double(3), first, last, growth: None })
+            }
+            _ => Err(BadSummary(format!("it has {} bytes and version {:?}, which this version of Fenetre does not know", bytes.len(), bytes.first()))),
         }
-        let mut fields = [0u64; 8];
-        for (field, slot) in fields.iter_mut().zip(bytes[1..].chunks_exact(8)) {
-            let mut word = [0; 8];
-            word.copy_from_slice(slot);
-            *field = u64::from_le_bytes(word);
-        }
-        let sample = |time: u64, value: u64| Sample { time: time.cast_signed(), value: f64::from_bits(value) };
-        Ok(Self {
-            count: fields[0],
-            sum: f64::from_bits(fields[1]),
-            min: f64::from_bits(fields[2]),
-            max: f64::from_bits(fields[3]),
-            first: sample(fields[4], fields[5]),
-            last: sample(fields[6], fields[7]),
-        })
     }
 }
 
@@ -162,6 +223,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use crate::model::split_integer;
 
     fn close(a: f64, b: f64) -> bool {
         (a - b).abs() <= 1e-9 * a.abs().max(b.abs()).max(1.0)
@@ -182,7 +244,7 @@ mod tests {
         ) {
             points.sort_by(|a, b| a.partial_cmp(b).unwrap());
             let cut = cut.min(points.len() - 1);
-            let of = |part: &[(i64, f64)]| { let (t, v) = columns(part); Summary::of(&t, &v).unwrap() };
+            let of = |part: &[(i64, f64)]| { let (t, v) = columns(part); Summary::of(Points::of(&t, &v)).unwrap() };
             let mut merged = of(&points[..cut]);
             merged.merge(&of(&points[cut..]));
             prop_assert!(same(&merged, &of(&points)), "{merged:?} {:?}", of(&points));
@@ -199,21 +261,46 @@ mod tests {
         }
 
         #[test]
-        fn the_form_at_rest_comes_back_bit_for_bit(time in any::<i64>(), value in any::<f64>(), count in any::<u64>()) {
+        fn a_counter_grows_alike_in_parts_and_as_a_whole(steps in prop::collection::vec((0u32..1_000, 0u8..20), 2..200), cut in 1usize..199, wide in any::<bool>()) {
+            let mut columns = crate::block::Columns::default();
+            let start = if wide { 1i128 << 60 } else { 0 };
+            let (mut counter, mut grown) = (start, 0i128);
+            for (at, (step, reset)) in steps.iter().enumerate() {
+                let before = counter;
+                counter = if *reset == 0 { i128::from(*step) } else { counter + i128::from(*step) };
+                if at > 0 { grown += if counter >= before { counter - before } else { counter }; }
+                let (value, rest) = split_integer(counter);
+                columns.push(at as i64, value, rest);
+            }
+            let cut = cut.min(columns.len() - 1);
+            let mut summary = Summary::of_counter(columns.points().slice(0..cut)).unwrap();
+            summary.append(&Summary::of_counter(columns.points().slice(cut..columns.len())).unwrap());
+            prop_assert_eq!(summary.growth, Some(grown as f64));
+            prop_assert_eq!(summary.last.to_value(), columns.points().value(columns.len() - 1));
+            let back = Summary::from_bytes(&summary.to_bytes(), summary.count, summary.first.time, summary.last.time).unwrap();
+            prop_assert_eq!(back, summary);
+        }
+
+        #[test]
+        fn the_form_at_rest_comes_back_bit_for_bit(time in any::<i64>(), value in any::<f64>(), count in any::<u64>(), rest in any::<i16>()) {
             let mut summary = Summary::of_point(time, value);
-            summary.count = count;
-            prop_assert_eq!(Summary::from_bytes(&summary.to_bytes()).unwrap().to_bytes(), summary.to_bytes());
+            (summary.count, summary.last.rest) = (count, rest);
+            let bytes = summary.to_bytes();
+            prop_assert_eq!(Summary::from_bytes(&bytes, count, time, time).unwrap().to_bytes(), bytes.clone());
+            prop_assert!((0..bytes.len()).all(|cut| Summary::from_bytes(&bytes[..cut], count, time, time).is_err()));
         }
     }
 
     #[test]
     fn nothing_has_no_summary() {
-        assert_eq!(Summary::of(&[], &[]), None);
+        assert_eq!(Summary::of(Points::default()), None);
     }
 
     #[test]
     fn foreign_bytes_are_refused() {
-        assert!(Summary::from_bytes(&[]).is_err());
-        assert!(Summary::from_bytes(&[9; STORED_BYTES]).is_err());
+        assert!(Summary::from_bytes(&[], 1, 0, 0).is_err());
+        assert!(Summary::from_bytes(&[9; OLD_BYTES], 1, 0, 0).is_err());
+        let left_over = [Summary::of_point(0, 1.0).to_bytes(), vec![0]].concat();
+        assert!(Summary::from_bytes(&left_over, 1, 0, 0).is_err());
     }
 }

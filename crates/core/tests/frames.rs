@@ -15,7 +15,7 @@ fn catalogue() -> Catalogue {
     catalogue.put_dataset(DatasetId(1), "velmar", "Europe/Lisbon", "");
     let dataset = catalogue.dataset_mut("velmar").unwrap();
     dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
-    dataset.put_series(SeriesId(1), "level", [("lock", "osier")].into_iter(), vec![]);
+    dataset.put_series(SeriesId(1), "level", [("lock", "osier")].into_iter(), None);
     catalogue
 }
 

@@ -16,6 +16,24 @@ pub fn put_signed(out: &mut Vec<u8>, number: i64) {
     put_varint(out, ((number << 1) ^ (number >> 63)).cast_unsigned());
 }
 
+/// Largest power of ten of a short double.
+const LARGEST_EXPONENT: u8 = 12;
+const RAW: u8 = 0xff;
+
+/// Appends a double: as an exponent byte `e` and a signed number `n` where it is exactly `n / 10^e`, else as the byte 255 and its eight.
+pub fn put_double(out: &mut Vec<u8>, double: f64) {
+    for exponent in 0..=LARGEST_EXPONENT {
+        let scale = 10f64.powi(exponent.into());
+        let scaled = (double * scale).round();
+        if scaled.abs() < 9e15 && (scaled as i64 as f64 / scale).to_bits() == double.to_bits() {
+            out.push(exponent);
+            return put_signed(out, scaled as i64);
+        }
+    }
+    out.push(RAW);
+    out.extend_from_slice(&double.to_le_bytes());
+}
+
 /// Bits that the number needs.
 pub fn width(number: u64) -> u8 {
     (64 - number.leading_zeros()) as u8
@@ -85,6 +103,24 @@ impl<'a> Reader<'a> {
     pub fn signed(&mut self, part: &'static str) -> Result<i64, BlockError> {
         let number = self.varint(part)?;
         Ok((number >> 1).cast_signed() ^ -(number & 1).cast_signed())
+    }
+
+    /// Reads what [`put_double`] wrote.
+    pub fn double(&mut self, part: &'static str) -> Result<f64, BlockError> {
+        match self.byte(part)? {
+            exponent @ 0..=LARGEST_EXPONENT => Ok(self.signed(part)? as f64 / 10f64.powi(exponent.into())),
+            RAW => {
+                let mut bytes = [0; 8];
+                bytes.copy_from_slice(self.take(8, part)?);
+                Ok(f64::from_le_bytes(bytes))
+            }
+            _ => Err(BlockError::Bounds(part)),
+        }
+    }
+
+    /// Whether everything is read.
+    pub fn is_empty(&self) -> bool {
+        self.bytes.is_empty()
     }
 
     /// Reads `count` numbers of one width, itself a byte in front of them, and hands them on in order, up to 64 at a time.
@@ -173,6 +209,20 @@ mod tests {
             let mut bytes = Vec::new();
             put_signed(&mut bytes, number);
             prop_assert_eq!(Reader::new(&bytes).signed("test").unwrap(), number);
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn doubles_round_trip_bit_for_bit(any in any::<f64>(), n in -100_000i64..100_000, decimals in 0i32..6) {
+            for double in [any, n as f64 / 10f64.powi(decimals), -0.0, f64::INFINITY, 5e-324, 1e300] {
+                let mut bytes = Vec::new();
+                put_double(&mut bytes, double);
+                prop_assert_eq!(Reader::new(&bytes).double("test").unwrap().to_bits(), double.to_bits());
+                for cut in 0..bytes.len() {
+                    prop_assert!(Reader::new(&bytes[..cut]).double("test").is_err());
+                }
+            }
         }
     }
 

@@ -13,50 +13,18 @@
 //! Varints are LEB128, signed ones zigzag. Each column takes the encoding that comes out smallest on the block at hand.
 //! Decoding never panics: every length is checked before it is used, and bad bytes are a [`BlockError`].
 
-mod bits;
+pub(crate) mod bits;
+mod columns;
+mod cut;
 mod times;
 mod values;
 
-use crate::time::Nanos;
+pub use columns::{Columns, Points};
+pub use cut::{BLOCK_POINTS, cut};
 
-/// The most points of a block that a writer makes.
-pub const BLOCK_POINTS: usize = 1_024;
 const MOST_POINTS: u64 = 65_536;
 const VERSION: u8 = 1;
 const CHECKSUM_BYTES: usize = 4;
-
-/// Points of one series as two columns of equal length, in order of time.
-#[derive(Clone, Debug, Default, PartialEq)]
-pub struct Columns {
-    /// Instants, ascending, each once.
-    pub times: Vec<Nanos>,
-    /// Values, beside them.
-    pub values: Vec<f64>,
-}
-
-impl Columns {
-    /// How many points.
-    pub fn len(&self) -> usize {
-        self.times.len()
-    }
-
-    /// Whether there are none.
-    pub fn is_empty(&self) -> bool {
-        self.times.is_empty()
-    }
-
-    /// Forgets the points and keeps the memory.
-    pub fn clear(&mut self) {
-        self.times.clear();
-        self.values.clear();
-    }
-
-    /// Adds one point at the end.
-    pub fn push(&mut self, time: Nanos, value: f64) {
-        self.times.push(time);
-        self.values.push(value);
-    }
-}
 
 /// Why bytes are no block.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -86,13 +54,14 @@ pub enum BlockError {
 }
 
 /// Compresses points, which are in order of time, each instant once. Not empty, and no more than 65,536.
-pub fn encode(times: &[Nanos], values: &[f64]) -> Vec<u8> {
+pub fn encode(points: Points<'_>) -> Vec<u8> {
+    let Points { times, values, rests } = points;
     debug_assert!(!times.is_empty() && times.len() == values.len() && times.len() as u64 <= MOST_POINTS);
     debug_assert!(times.windows(2).all(|pair| pair[0] < pair[1]));
     let mut time_bytes = Vec::new();
     let time_encoding = times::encode(times, &mut time_bytes);
     let mut value_bytes = Vec::new();
-    let value_encoding = values::encode(values, &mut value_bytes);
+    let value_encoding = values::encode(values, rests, &mut value_bytes);
     let mut block = vec![VERSION, time_encoding, value_encoding];
     bits::put_varint(&mut block, times.len() as u64);
     block.extend_from_slice(&time_bytes);
@@ -117,8 +86,7 @@ pub fn decode(block: &[u8], out: &mut Columns) -> Result<(), BlockError> {
     let before = out.len();
     let decoded = decode_body(body, out);
     if decoded.is_err() {
-        out.times.truncate(before);
-        out.values.truncate(before);
+        out.truncate(before);
     }
     decoded
 }
@@ -134,7 +102,7 @@ fn decode_body(body: &[u8], out: &mut Columns) -> Result<(), BlockError> {
         return Err(BlockError::Bounds("number of points"));
     }
     times::decode(*time_encoding, count as usize, &mut reader, &mut out.times)?;
-    values::decode(*value_encoding, count as usize, &mut reader, &mut out.values)
+    values::decode(*value_encoding, count as usize, &mut reader, &mut out.values, &mut out.rests)
 }
 
 #[cfg(test)]
@@ -145,7 +113,7 @@ mod tests {
     use crate::time::SECOND;
 
     fn round_trip(times: &[i64], values: &[f64]) -> usize {
-        let block = encode(times, values);
+        let block = encode(Points::of(times, values));
         let mut out = Columns::default();
         decode(&block, &mut out).unwrap();
         assert_eq!(out.times, times);
@@ -178,7 +146,7 @@ mod tests {
 
     #[test]
     fn every_cut_and_every_flipped_bit_is_an_error() {
-        let block = encode(&every(SECOND + 1, 50), &(0..50).map(|i| f64::from(i) * 0.25).collect::<Vec<_>>());
+        let block = encode(Points::of(&every(SECOND + 1, 50), &(0..50).map(|i| f64::from(i) * 0.25).collect::<Vec<_>>()));
         let mut out = Columns::default();
         for cut in 0..block.len() {
             assert!(decode(&block[..cut], &mut out).is_err());
@@ -218,7 +186,7 @@ mod tests {
             .iter()
             .map(|(times, values)| {
                 round_trip(times, values);
-                let block = encode(times, values);
+                let block = encode(Points::of(times, values));
                 format!("times {}, values {}: {}\n", block[1], block[2], block.iter().map(|byte| format!("{byte:02x}")).collect::<String>())
             })
             .collect();
@@ -245,11 +213,12 @@ mod tests {
         }
 
         #[test]
-        fn junk_with_a_right_checksum_never_panics(mut body in prop::collection::vec(any::<u8>(), 0..200), time in 0u8..4, value in 0u8..8) {
+        fn junk_with_a_right_checksum_never_panics(mut body in prop::collection::vec(any::<u8>(), 0..200), time in 0u8..4, value in 0u8..10) {
             if body.len() > 3 { body[0] = VERSION; body[1] = time; body[2] = value; }
             let mut out = Columns::default();
             if decode(&sealed(body), &mut out).is_ok() {
                 prop_assert_eq!(out.times.len(), out.values.len());
+                prop_assert!(out.rests.is_empty() || out.rests.len() == out.values.len());
             }
         }
     }

@@ -27,8 +27,7 @@ impl StoredBlock for MemoryBlock<'_> {
     }
 
     fn decode(&self, out: &mut Columns) -> Result<(), SourceError> {
-        out.times.extend(&self.0.times);
-        out.values.extend(&self.0.values);
+        out.extend(self.0.points());
         Ok(())
     }
 }
@@ -36,13 +35,13 @@ impl StoredBlock for MemoryBlock<'_> {
 impl Source for Memory {
     fn scan(&self, _: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
         for (packed, columns) in self.runs.get(&series).into_iter().flatten() {
-            let Some(summary) = Summary::of(&columns.times, &columns.values) else { continue };
+            let Some(summary) = Summary::of(columns.points()) else { continue };
             if !range.meets(summary.first.time, summary.last.time) {
                 continue;
             }
             match packed {
                 true => visit(Run::Block(&MemoryBlock(columns, summary)))?,
-                false => visit(Run::Points(&columns.times, &columns.values))?,
+                false => visit(Run::Points(columns.points()))?,
             }
         }
         Ok(())
@@ -60,20 +59,39 @@ fn waterway() -> (Catalogue, Memory) {
     let mut memory = Memory::default();
     for (id, (lock, reach)) in [("osier", "upper"), ("marl", "upper"), ("wick", "lower")].into_iter().enumerate() {
         let tags = || [("lock", lock), ("reach", reach)].into_iter();
-        dataset.put_series(SeriesId(id as u32), "level", tags(), vec![]);
+        dataset.put_series(SeriesId(id as u32), "level", tags(), None);
         // Each series learnt its words in another order.
         let mut words = vec!["open".into(), "closed".into()];
         words.rotate_left(id % 2);
-        dataset.put_series(SeriesId(id as u32 + 10), "gate", tags(), words);
+        dataset.put_series(SeriesId(id as u32 + 10), "gate", tags(), Some(Codes::Words(words)));
         let minutes = |count: i64| (0..count).map(|i| NOW - (count - i) * 60 * SECOND).collect::<Vec<_>>();
         let values = |count: i64, step: f64| (0..count).map(|i| id as f64 * 100.0 + i as f64 * step).collect::<Vec<_>>();
         let runs = [(true, 0..40), (false, 40..60)];
         let (times, all) = (minutes(60), values(60, 1.0));
-        let level = runs.map(|(packed, part)| (packed, Columns { times: times[part.clone()].to_vec(), values: all[part].to_vec() }));
+        let level = runs.map(|(packed, part)| (packed, Points::of(&times[part.clone()], &all[part]).to_columns()));
         memory.runs.insert(SeriesId(id as u32), level.to_vec());
-        let states = (0..60).map(|i| f64::from(u8::from(i % 2 == 0))).collect();
-        memory.runs.insert(SeriesId(id as u32 + 10), vec![(false, Columns { times: minutes(60), values: states })]);
+        let states: Vec<f64> = (0..60).map(|i| f64::from(u8::from(i % 2 == 0))).collect();
+        memory.runs.insert(SeriesId(id as u32 + 10), vec![(false, Points::of(&minutes(60), &states).to_columns())]);
     }
+    // A counter near the end of what 64 bits hold, and a histogram of two layouts.
+    dataset.put_metric(MetricId(3), "turns", MetricDefinition { kind: Kind::Counter, ..Default::default() });
+    dataset.put_series(SeriesId(20), "turns", [].into_iter(), None);
+    let mut turns = Columns::default();
+    for i in 0..3 {
+        let (value, rest) = crate::model::split_integer(i128::from(i64::MAX) - 3 + i128::from(i));
+        turns.push(NOW - (3 - i) * 60 * SECOND, value, rest);
+    }
+    memory.runs.insert(SeriesId(20), vec![(false, turns)]);
+    dataset.put_metric(MetricId(4), "lockage", MetricDefinition { kind: Kind::Histogram, unit: Some("s".into()), ..Default::default() });
+    let layouts = [(&[300.0][..], 100), (&[300.0, 600.0], 110)].map(|(bounds, first)| Layout { bounds: bounds.into(), first_part: SeriesId(first) });
+    dataset.put_series(SeriesId(30), "lockage", [].into_iter(), Some(Codes::Layouts(layouts.to_vec())));
+    let at = |minutes: &[i64]| minutes.iter().map(|m| NOW - m * 60 * SECOND).collect::<Vec<_>>();
+    let mut put = |id: u32, minutes: &[i64], values: &[f64]| {
+        memory.runs.insert(SeriesId(id), vec![(false, Points::of(&at(minutes), values).to_columns())]);
+    };
+    put(30, &[3, 2, 1], &[0.0, 1.0, 0.0]);
+    [(100, [4.0, 2.0]), (101, [1.0, 0.0]), (102, [1_500.5, 250.0])].iter().for_each(|(id, values)| put(*id, &[3, 1], values));
+    [(110, 1.0), (111, 2.0), (112, 3.0), (113, 4_000.0)].iter().for_each(|(id, value)| put(*id, &[2], &[*value]));
     (catalogue, memory)
 }
 
@@ -128,6 +146,11 @@ fn answers_and_refusals() {
         "show last of gate over last 1h",
         "show first of gate overall over last 1h",
         "show count of gate over last 1h",
+        "show last of turns over last 1h",
+        "show points of turns over last 1h",
+        "show points of lockage over last 1h",
+        "show count of lockage over last 1h",
+        "show mean of lockage over last 1h",
         "show points of gate where lock = \"marl\" over last 2m",
         "show points of level where lock = \"wick\" over last 22m",
         "show mean of level where lock = \"oiser\" over last 1h",
@@ -186,7 +209,7 @@ fn a_query_is_stopped_between_series_that_have_nothing_too() {
 #[test]
 fn a_sum_beyond_doubles_is_empty_and_told() {
     let (catalogue, mut memory) = waterway();
-    memory.runs.insert(SeriesId(0), vec![(false, Columns { times: vec![NOW - 2, NOW - 1], values: vec![f64::MAX, f64::MAX] })]);
+    memory.runs.insert(SeriesId(0), vec![(false, Points::of(&[NOW - 2, NOW - 1], &[f64::MAX, f64::MAX]).to_columns())]);
     let query = parse("show sum of level where lock = \"osier\" over last 1m").unwrap();
     let plan = plan(&query, &Frame::default(), &catalogue, "velmar", NOW, &Limits::default()).unwrap();
     let answer = evaluate(plan, &memory, &|| false).unwrap();
@@ -229,7 +252,7 @@ proptest! {
         while !rest.is_empty() {
             let (length, packed) = cuts.next().unwrap();
             let (run, after) = rest.split_at((*length).min(rest.len()));
-            runs.push((*packed, Columns { times: run.iter().map(|p| p.0).collect(), values: run.iter().map(|p| p.1).collect() }));
+            runs.push((*packed, Columns { times: run.iter().map(|p| p.0).collect(), values: run.iter().map(|p| p.1).collect(), rests: vec![] }));
             rest = after;
         }
         memory.runs.insert(SeriesId(0), runs);

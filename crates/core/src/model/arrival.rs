@@ -1,5 +1,6 @@
 //! A point on its way in: what readers of formats hand over, borrowed from the bytes that came.
 
+use super::Histogram;
 use crate::time::Nanos;
 
 /// A value as it arrived.
@@ -7,8 +8,12 @@ use crate::time::Nanos;
 pub enum ValueRef<'a> {
     /// A finite number.
     Number(f64),
+    /// An integer of 64 bits, for those that no double holds.
+    Integer(i128),
     /// A word of a state.
     Word(&'a str),
+    /// A distribution.
+    Histogram(&'a Histogram),
 }
 
 /// One point, as a reader found it.

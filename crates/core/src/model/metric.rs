@@ -15,6 +15,8 @@ pub enum Kind {
     Counter,
     /// A word out of a few.
     State,
+    /// A distribution: counts of observations between bounds.
+    Histogram,
 }
 
 impl Kind {
@@ -24,12 +26,19 @@ impl Kind {
             Self::Gauge => "gauge",
             Self::Counter => "counter",
             Self::State => "state",
+            Self::Histogram => "histogram",
         }
+    }
+
+    /// Whether its values are of the same sort as those of another kind, so that a metric may become it after its first point.
+    pub fn is_like(self, other: Self) -> bool {
+        let plain = |kind| matches!(kind, Self::Gauge | Self::Counter);
+        self == other || (plain(self) && plain(other))
     }
 
     /// The kind of that name.
     pub fn from_name(name: &str) -> Option<Self> {
-        [Self::Gauge, Self::Counter, Self::State].into_iter().find(|kind| kind.as_str() == name)
+        [Self::Gauge, Self::Counter, Self::State, Self::Histogram].into_iter().find(|kind| kind.as_str() == name)
     }
 }
 
@@ -69,7 +78,7 @@ impl Shape {
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct MetricDefinition {
-    /// `gauge`, `counter` or `state`.
+    /// `gauge`, `counter`, `state` or `histogram`.
     pub kind: Kind,
     /// UCUM code of the unit; none for states and plain numbers.
     pub unit: Option<String>,

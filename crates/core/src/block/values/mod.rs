@@ -9,10 +9,13 @@
 //! | 4 | runs | `runs` | states, values that stay for a while |
 //! | 5 | split | `split` | full-precision doubles |
 //! | 6 | decimal with patches | `decimal` | sensors with a few odd values |
+//! | 7 | integers | `wide` | counters beyond 2^53 |
+//! | 8 | rests | `wide` | such integers beside other numbers |
 
 mod decimal;
 mod runs;
 mod split;
+mod wide;
 
 use super::{BlockError, bits::Reader};
 
@@ -23,6 +26,8 @@ const PLAIN: u8 = 3;
 const RUNS: u8 = 4;
 const SPLIT: u8 = 5;
 const DECIMAL_PATCHED: u8 = 6;
+const INTEGERS: u8 = 7;
+const RESTS: u8 = 8;
 
 /// A column in some encoding.
 struct Encoded {
@@ -31,7 +36,12 @@ struct Encoded {
 }
 
 /// Appends the column to `out` and says in which encoding.
-pub fn encode(values: &[f64], out: &mut Vec<u8>) -> u8 {
+pub fn encode(values: &[f64], rests: &[i16], out: &mut Vec<u8>) -> u8 {
+    if rests.iter().any(|rest| *rest != 0) {
+        let Encoded { encoding, bytes } = wide::encode(values, rests);
+        out.extend_from_slice(&bytes);
+        return encoding;
+    }
     let flat = encode_flat(values);
     // Runs pay only where values stay, which a look at the neighbours tells.
     let changes = values.windows(2).filter(|pair| pair[0].to_bits() != pair[1].to_bits()).count();
@@ -62,12 +72,20 @@ fn plain(values: &[f64]) -> Encoded {
     Encoded { encoding: PLAIN, bytes: values.iter().flat_map(|value| value.to_le_bytes()).collect() }
 }
 
-/// Appends `count` doubles to `out`.
-pub fn decode(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec<f64>) -> Result<(), BlockError> {
+/// Appends `count` doubles to `out`, and to `rests` what is missing from them, where anything is.
+pub fn decode(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec<f64>, rests: &mut Vec<i16>) -> Result<(), BlockError> {
     match encoding {
-        RUNS => runs::decode(count, reader, out),
-        flat => decode_flat(flat, count, reader, out),
+        RUNS => runs::decode(count, reader, out)?,
+        INTEGERS | RESTS => {
+            rests.resize(out.len(), 0);
+            return if encoding == INTEGERS { wide::decode_integers(count, reader, out, rests) } else { wide::decode_beside(count, reader, out, rests) };
+        }
+        flat => decode_flat(flat, count, reader, out)?,
     }
+    if !rests.is_empty() {
+        rests.resize(out.len(), 0);
+    }
+    Ok(())
 }
 
 fn decode_flat(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec<f64>) -> Result<(), BlockError> {
@@ -99,9 +117,10 @@ mod tests {
 
     fn chosen(values: &[f64]) -> (u8, usize) {
         let mut bytes = Vec::new();
-        let encoding = encode(values, &mut bytes);
-        let mut out = Vec::new();
-        decode(encoding, values.len(), &mut Reader::new(&bytes), &mut out).unwrap();
+        let encoding = encode(values, &[], &mut bytes);
+        let (mut out, mut rests) = (Vec::new(), Vec::new());
+        decode(encoding, values.len(), &mut Reader::new(&bytes), &mut out, &mut rests).unwrap();
+        assert!(rests.is_empty());
         assert!(out.iter().zip(values).all(|(a, b)| a.to_bits() == b.to_bits()) && out.len() == values.len());
         (encoding, bytes.len())
     }
