@@ -112,7 +112,7 @@ fn blocks(kind: &Kind) -> Vec<Columns> {
     (0..BLOCKS)
         .map(|block| {
             let mut columns = Columns::default();
-            (0..BLOCK_POINTS).map(|i| point(block * BLOCK_POINTS + i)).for_each(|(time, value)| columns.push(time, value));
+            (0..BLOCK_POINTS).map(|i| point(block * BLOCK_POINTS + i)).for_each(|(time, value)| columns.push(time, value, 0));
             columns
         })
         .collect()

@@ -21,7 +21,7 @@ fn the_demo_fills_lives_stops_and_goes_on() {
     };
     let service = Service::start_with(&args);
     let (series, points) = count(&service);
-    assert_eq!(series, 168);
+    assert_eq!(series, 180);
     assert!(points > 190_000, "{points}");
     std::thread::sleep(Duration::from_millis(2_500));
     let live = count(&service).1;
@@ -31,7 +31,7 @@ fn the_demo_fills_lives_stops_and_goes_on() {
     assert_eq!(service.stop("-INT"), Some(0));
     let again = Service::start_with(&args);
     let (series, later) = count(&again);
-    assert_eq!(series, 168);
+    assert_eq!(series, 180);
     assert!(later >= live && later < live + 1_000, "it goes on where it was: {live}, {later}");
     // What the generator makes is the same however often it was started, so nothing is there twice.
     let said = again.run(&["ask", "show count of level overall over last 12h per 1h", "--dataset", "velmar", "-o", "csv"]);

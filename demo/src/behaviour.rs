@@ -5,22 +5,42 @@
 
 use std::f64::consts::TAU;
 
+use fenetre_core::model::{Histogram, ValueRef};
 use rand::RngExt;
 use rand_chacha::ChaCha8Rng;
 
 const HOUR: f64 = 3_600.0;
 const DAY: f64 = 24.0 * HOUR;
 
+/// Bounds of the histograms of lockage times, in seconds.
+const LOCKAGE_BOUNDS: [f64; 7] = [240.0, 360.0, 480.0, 600.0, 900.0, 1_200.0, 1_800.0];
+
 /// Words of a gate.
 pub const GATE_WORDS: [&str; 4] = ["closed", "moving", "open", "jammed"];
 
 /// A value as it is read.
-#[derive(Clone, Copy, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq)]
 pub enum Reading {
+    /// Of a gauge or a counter.
     Number(f64),
+    /// Of a state.
     Word(&'static str),
+    /// Of a histogram.
+    Histogram(Histogram),
     /// Nothing was read.
     Silence,
+}
+
+impl Reading {
+    /// The value, as a batch takes it; none of a silence.
+    pub fn value(&self) -> Option<ValueRef<'_>> {
+        match self {
+            Self::Number(number) => Some(ValueRef::Number(*number)),
+            Self::Word(word) => Some(ValueRef::Word(word)),
+            Self::Histogram(histogram) => Some(ValueRef::Histogram(histogram)),
+            Self::Silence => None,
+        }
+    }
 }
 
 /// The state of a series.
@@ -33,6 +53,7 @@ pub enum Behaviour {
     Temperature { base: f64 },
     Turbidity,
     Battery { volts: f64 },
+    Lockages { usual: f64, last: f64 },
 }
 
 /// Where and when a reading is taken.
@@ -127,8 +148,28 @@ impl Behaviour {
                 *volts = (*volts + charging + noise(random) * 0.004).clamp(11.4, 13.4);
                 Reading::Number(decimals(*volts, 2))
             }
+            Self::Lockages { usual, last } => {
+                let elapsed = (at.second - *last) / HOUR;
+                *last = at.second;
+                let expected = 6.0 * elapsed * traffic(at.hour) * 2.0;
+                let count = (expected + noise(random) * expected.sqrt()).round().max(0.0) as usize;
+                // Dry weeks are slow: less water fills a chamber.
+                let slow = 1.0 + 0.6 * dryness(day);
+                lockages((0..count).map(|_| (*usual * slow * (0.5 * (noise(random) + noise(random))).exp()).round()))
+            }
         }
     }
+}
+
+/// The distribution of the times that some lockages took; of none, nothing is read.
+fn lockages(times: impl Iterator<Item = f64>) -> Reading {
+    let mut counts = vec![0; LOCKAGE_BOUNDS.len() + 1];
+    let mut sum = 0.0;
+    for time in times {
+        counts[LOCKAGE_BOUNDS.partition_point(|bound| *bound < time)] += 1;
+        sum += time;
+    }
+    if sum == 0.0 { Reading::Silence } else { Reading::Histogram(Histogram { bounds: LOCKAGE_BOUNDS.to_vec(), counts, sum }) }
 }
 
 /// Opens, stays open, closes, stays closed; the gate at Quill jams for half a day.

@@ -13,4 +13,5 @@ mod behaviour;
 pub mod generator;
 pub mod waterway;
 
+pub use behaviour::Reading;
 pub use generator::{DemoPoint, Generator};

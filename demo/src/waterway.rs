@@ -61,11 +61,12 @@ pub fn metrics() -> Vec<(&'static str, MetricDefinition)> {
         ("gate_commands", define(Kind::Counter, "{command}", Shape::Stepped, "Commands to a gate, by outcome")),
         ("water_temp", define(Kind::Gauge, "Cel", Shape::Linear, "Temperature of the water")),
         ("turbidity", define(Kind::Gauge, "{NTU}", Shape::Linear, "How cloudy the water is")),
+        ("lockage_time", define(Kind::Histogram, "s", Shape::Linear, "Time that lockages took, each quarter of an hour")),
         ("battery", define(Kind::Gauge, "V", Shape::Stepped, "Voltage of a station's battery")),
     ]
 }
 
-/// Every series: 168 of them.
+/// Every series: 180 of them.
 pub fn series() -> Vec<SeriesPlan> {
     let mut all = Vec::new();
     for (index, (lock, reach)) in LOCKS.into_iter().enumerate() {
@@ -90,6 +91,16 @@ pub fn series() -> Vec<SeriesPlan> {
         add("turbidity", &[], 300, Behaviour::Turbidity);
         add("battery", &[], 600, Behaviour::battery());
     }
+    let lockages = LOCKS.into_iter().enumerate().map(|(index, (lock, reach))| SeriesPlan {
+        metric: "lockage_time",
+        tags: vec![("lock", lock), ("reach", reach)],
+        step: 900 * SECOND,
+        delay: 0,
+        jitter: 0,
+        behaviour: Behaviour::Lockages { usual: 420.0 + 15.0 * (index % 5) as f64, last: 0.0 },
+        lock: index,
+    });
+    all.extend(lockages);
     for plan in &mut all {
         if plan.metric == "flow" {
             plan.jitter = SECOND / 20;

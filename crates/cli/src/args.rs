@@ -85,6 +85,10 @@ pub enum Command {
     Latest(SeriesArgs),
     /// Show what the store weighs on the disk
     Storage(StorageArgs),
+    /// Copy a running store into a folder, consistently
+    Backup(BackupArgs),
+    /// Make a store of a backup
+    Restore(RestoreArgs),
     /// Run the demo, or write its points as a file
     #[command(subcommand)]
     Demo(DemoCommand),
@@ -222,8 +226,8 @@ pub enum MetricsCommand {
     Define {
         /// Its name
         name: String,
-        /// gauge (the default), counter or state; what is left out stays as it is
-        #[arg(long, value_parser = ["gauge", "counter", "state"])]
+        /// gauge (the default), counter, state or histogram; what is left out stays as it is
+        #[arg(long, value_parser = ["gauge", "counter", "state", "histogram"])]
         kind: Option<String>,
         /// UCUM code of its unit, such as cm or Cel
         #[arg(long)]
@@ -277,6 +281,35 @@ pub struct StorageArgs {
     /// Where the service listens
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
     pub url: String,
+}
+
+/// `fenetre backup`
+#[derive(Debug, ClapArgs)]
+#[command(group = clap::ArgGroup::new("what").required(true).args(["folder", "stop"]))]
+pub struct BackupArgs {
+    /// Folder on the service's machine: empty, missing, or with a backup that was stopped
+    #[arg(value_name = "DIR")]
+    pub folder: Option<PathBuf>,
+    /// An earlier backup: partitions that did not change since are not copied again
+    #[arg(long, value_name = "DIR", requires = "folder")]
+    pub since: Option<PathBuf>,
+    /// Stop the backup that is running; the same command goes on with it later
+    #[arg(long, conflicts_with = "folder")]
+    pub stop: bool,
+    /// Where the service listens
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+    pub url: String,
+}
+
+/// `fenetre restore`
+#[derive(Debug, ClapArgs)]
+pub struct RestoreArgs {
+    /// The backup
+    #[arg(value_name = "BACKUP")]
+    pub backup: PathBuf,
+    /// Directory of the new store: empty or missing
+    #[arg(value_name = "STORE")]
+    pub store: PathBuf,
 }
 
 /// `fenetre demo …`
@@ -348,11 +381,14 @@ mod tests {
             "fenetre datasets --dataset velmar",
             "fenetre storage --dataset velmar --url http://127.0.0.1:9000",
             "fenetre demo run --fresh --days 3",
+            "fenetre backup monday --since sunday",
+            "fenetre backup --stop",
+            "fenetre restore monday store",
         ];
         for line in right {
             Args::try_parse_from(line.split(' ')).unwrap_or_else(|error| panic!("{line}: {error}"));
         }
-        for line in ["fenetre", "fenetre ask", "fenetre import", "fenetre demo run --days 0", "fenetre metrics -o xml", "fenetre metrics define"] {
+        for line in ["fenetre", "fenetre ask", "fenetre import", "fenetre demo run --days 0", "fenetre metrics -o xml", "fenetre metrics define", "fenetre backup", "fenetre backup --since sunday"] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }
     }

@@ -7,6 +7,7 @@ use fenetre_formats::document::AnswerDocument;
 use fenetre_service::{
     api::{
         ask::Question,
+        backup::{BackupOrder, BackupState},
         datasets::{DatasetDefinition, DatasetInfo, Defined, MetricInfo, TagInfo},
         series::{LatestPoint, Page, SeriesInfo},
         storage::StorageInfo,
@@ -22,6 +23,7 @@ use crate::{
     failure::{FAILED, Failure, UNREACHED, WRONG},
 };
 
+const BACKUP: &str = "/api/v1/backup";
 /// The largest answer that is read, in bytes.
 const LARGEST_ANSWER: u64 = 2 << 30;
 const CONNECT: Duration = Duration::from_secs(5);
@@ -87,6 +89,19 @@ impl Client {
 
     pub fn storage(&self) -> Result<StorageInfo, Failure> {
         self.get("/api/v1/storage", &[])
+    }
+
+    pub fn begin_backup(&self, order: &BackupOrder) -> Result<BackupState, Failure> {
+        let sent = self.agent.post(format!("{}{BACKUP}", self.url)).send_json(order);
+        Ok(self.read(sent, BACKUP)?)
+    }
+
+    pub fn backup(&self) -> Result<BackupState, Failure> {
+        self.get(BACKUP, &[])
+    }
+
+    pub fn stop_backup(&self) -> Result<BackupState, Failure> {
+        Ok(self.read(self.agent.delete(format!("{}{BACKUP}", self.url)).call(), BACKUP)?)
     }
 
     pub fn ask(&self, dataset: &str, question: &Question) -> Result<AnswerDocument, Failure> {

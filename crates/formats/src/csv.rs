@@ -185,6 +185,13 @@ fn value_of<'c>(text: &'c str, column: &ValueColumn) -> Result<ValueRef<'c>, Str
     if column.words {
         return Ok(ValueRef::Word(text));
     }
+    // Integers that no double holds have more digits than this.
+    if text.len() > 15
+        && let Ok(integer) = text.parse::<i128>()
+        && (i128::from(i64::MIN)..=i128::from(u64::MAX)).contains(&integer)
+    {
+        return Ok(ValueRef::Integer(integer));
+    }
     match text.parse() {
         Ok(number) => Ok(ValueRef::Number(number)),
         Err(_) => Err(format!("`{text}` is not a number (if the column holds words of a state, name it with state={})", column.column)),

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use fenetre_core::{
-    answer::{Answer, LineTags, Lines, ShowAnswer},
-    model::Value,
+    answer::{Answer, Lines, ShowAnswer},
+    model::{LineTags, Value},
     time::{Nanos, format_in_zone},
 };
 use serde::{Deserialize, Serialize};

@@ -10,7 +10,7 @@
 use std::{borrow::Cow, fmt};
 
 use fenetre_core::{
-    model::{PointRef, PointSink, Refusal, ValueRef},
+    model::{Histogram, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, parse_rfc3339},
 };
 use serde::{
@@ -155,15 +155,19 @@ fn tags_of<'p>(point: &'p RawPoint<'_>) -> Result<Vec<(&'p str, &'p str)>, Refus
 fn value_of<'p>(value: &'p Scalar<'_>, field: &str) -> Result<ValueRef<'p>, Refusal> {
     match value {
         Scalar::Number(number) => Ok(ValueRef::Number(*number)),
+        Scalar::Integer(integer) => Ok(ValueRef::Integer(*integer)),
+        Scalar::Histogram(histogram) => Ok(ValueRef::Histogram(histogram)),
         Scalar::Text(text) => Ok(ValueRef::Word(text)),
         Scalar::Bool(truth) => Ok(ValueRef::Word(if *truth { "true" } else { "false" })),
-        other => Err(Refusal::of(field, format!("is {}: a value is a number, or a text for a state", other.describe()))),
+        other => Err(Refusal::of(field, format!("is {}: a value is a number, a text for a state, or an object with bounds, counts and sum for a histogram", other.describe()))),
     }
 }
 
 /// Any JSON value, of which only simple ones matter.
 enum Scalar<'a> {
     Number(f64),
+    Integer(i128),
+    Histogram(Box<Histogram>),
     Text(Cow<'a, str>),
     Bool(bool),
     Null,
@@ -173,7 +177,8 @@ enum Scalar<'a> {
 impl Scalar<'_> {
     fn describe(&self) -> &'static str {
         match self {
-            Self::Number(_) => "a number",
+            Self::Number(_) | Self::Integer(_) => "a number",
+            Self::Histogram(_) => "a histogram",
             Self::Text(_) => "a text",
             Self::Bool(_) => "true or false",
             Self::Null => "null",
@@ -186,6 +191,12 @@ impl<'de: 'a, 'a> Deserialize<'de> for Scalar<'a> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         deserializer.deserialize_any(ScalarVisitor)
     }
+}
+
+/// An integer as a double, where that holds it.
+fn integer<'a>(number: i128) -> Scalar<'a> {
+    let double = number as f64;
+    if double as i128 == number { Scalar::Number(double) } else { Scalar::Integer(number) }
 }
 
 struct ScalarVisitor;
@@ -202,11 +213,11 @@ impl<'de> Visitor<'de> for ScalarVisitor {
     }
 
     fn visit_i64<E>(self, number: i64) -> Result<Self::Value, E> {
-        Ok(Scalar::Number(number as f64))
+        Ok(integer(number.into()))
     }
 
     fn visit_u64<E>(self, number: u64) -> Result<Self::Value, E> {
-        Ok(Scalar::Number(number as f64))
+        Ok(integer(number.into()))
     }
 
     fn visit_bool<E>(self, truth: bool) -> Result<Self::Value, E> {
@@ -231,8 +242,23 @@ impl<'de> Visitor<'de> for ScalarVisitor {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
-        while map.next_entry::<IgnoredAny, IgnoredAny>()?.is_some() {}
-        Ok(Scalar::Compound)
+        let mut parts = (None, None, None);
+        let mut is_histogram = true;
+        while let Some(Scalar::Text(key)) = map.next_key()? {
+            match &*key {
+                "bounds" => parts.0 = Some(map.next_value()?),
+                "counts" => parts.1 = Some(map.next_value()?),
+                "sum" => parts.2 = Some(map.next_value()?),
+                _ => {
+                    is_histogram = false;
+                    map.next_value::<IgnoredAny>()?;
+                }
+            }
+        }
+        Ok(match parts {
+            (Some(bounds), Some(counts), Some(sum)) if is_histogram => Scalar::Histogram(Box::new(Histogram { bounds, counts, sum })),
+            _ => Scalar::Compound,
+        })
     }
 }
 

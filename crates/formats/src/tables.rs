@@ -19,13 +19,17 @@ pub fn write_csv(answer: &AnswerDocument, out: impl io::Write) -> io::Result<()>
     let header = ["show", "start", "end"].into_iter().chain(keys.iter().copied()).chain(["value", "unit"]);
     writer.write_record(header)?;
     each_row(answer, |row| {
-        let number;
+        let text;
         let value = match row.value {
             None => "",
             Some(Value::Word(word)) => word,
-            Some(Value::Number(n)) => {
-                number = n.to_string();
-                &number
+            Some(Value::Histogram(histogram)) => {
+                text = serde_json::to_string(histogram)?;
+                &text
+            }
+            Some(number) => {
+                text = number.to_string();
+                &text
             }
         };
         let tags = keys.iter().map(|key| row.line.tags.get(*key).map_or("", String::as_str));

@@ -26,6 +26,8 @@ pub struct Read;
 pub struct Write;
 /// To change definitions.
 pub struct Define;
+/// To look after the store as a whole.
+pub struct Operate;
 
 impl Grant for Read {
     const WORD: &'static str = "read";
@@ -35,6 +37,10 @@ impl Grant for Write {
 }
 impl Grant for Define {
     const WORD: &'static str = "define";
+}
+
+impl Grant for Operate {
+    const WORD: &'static str = "operate";
 }
 
 /// Proof that the caller may do `G`.

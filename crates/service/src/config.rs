@@ -21,8 +21,8 @@ const DEFAULT_STORE: &str = "fenetre-data";
 pub struct Config {
     /// The store's directory.
     pub store: PathBuf,
-    /// When points are packed into blocks.
-    pub packing: Options,
+    /// What the store may take and how it keeps its promises.
+    pub store_options: Options,
     /// Where to listen; loopback only.
     pub address: SocketAddr,
     /// Log lines as JSON, and not as text.
@@ -40,6 +40,8 @@ pub struct CallLimits {
     pub body_bytes: usize,
     /// Bytes of a body unfolded.
     pub unpacked_bytes: usize,
+    /// Bytes of all bodies that are being taken at once, as they travel and unfolded.
+    pub all_bodies_bytes: usize,
     /// Seconds that a query may run.
     pub query_seconds: u64,
     /// What a query may match and give.
@@ -87,8 +89,12 @@ struct FileConfig {
 #[serde(default, deny_unknown_fields)]
 struct StoreTable {
     path: Option<PathBuf>,
+    durability: Option<Spanned<String>>,
+    memory_mb: Option<Spanned<usize>>,
     pack_points: Option<Spanned<usize>>,
     pack_after_seconds: Option<Spanned<usize>>,
+    compact_after_seconds: Option<Spanned<usize>>,
+    open_partitions: Option<Spanned<usize>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -109,6 +115,7 @@ struct LogTable {
 struct LimitsTable {
     body_bytes: Option<Spanned<usize>>,
     unpacked_bytes: Option<Spanned<usize>>,
+    all_bodies_bytes: Option<Spanned<usize>>,
     query_seconds: Option<Spanned<u64>>,
     query_series: Option<Spanned<usize>>,
     query_cells: Option<Spanned<usize>>,
@@ -119,11 +126,11 @@ impl Default for Config {
     fn default() -> Self {
         Self {
             store: DEFAULT_STORE.into(),
-            packing: Options::default(),
+            store_options: Options::default(),
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
             json_log: false,
             log_level: "info".to_owned(),
-            limits: CallLimits { body_bytes: 64 << 20, unpacked_bytes: 256 << 20, query_seconds: 30, query: Limits::default() },
+            limits: CallLimits { body_bytes: 64 << 20, unpacked_bytes: 256 << 20, all_bodies_bytes: 512 << 20, query_seconds: 30, query: Limits::default() },
         }
     }
 }
@@ -179,12 +186,21 @@ impl Config {
             }
             None => Ok(()),
         };
-        set(file.store.pack_points, &mut config.packing.pack_points)?;
-        let mut seconds = config.packing.pack_after.as_secs() as usize;
-        set(file.store.pack_after_seconds, &mut seconds)?;
-        config.packing.pack_after = Duration::from_secs(seconds as u64);
+        let options = &mut config.store_options;
+        if let Some(durability) = file.store.durability {
+            options.durability = durability.get_ref().parse().map_err(|reason| wrong(Some(durability.span()), reason))?;
+        }
+        let (mut megabytes, mut after, mut quiet) = (options.memory >> 20, options.pack_after.as_secs() as usize, options.compact_after.as_secs() as usize);
+        set(file.store.memory_mb, &mut megabytes)?;
+        set(file.store.pack_points, &mut options.pack_points)?;
+        set(file.store.pack_after_seconds, &mut after)?;
+        set(file.store.compact_after_seconds, &mut quiet)?;
+        set(file.store.open_partitions, &mut options.open_partitions)?;
+        options.memory = megabytes.saturating_mul(1 << 20);
+        (options.pack_after, options.compact_after) = (Duration::from_secs(after as u64), Duration::from_secs(quiet as u64));
         set(limits.body_bytes, &mut config.limits.body_bytes)?;
         set(limits.unpacked_bytes, &mut config.limits.unpacked_bytes)?;
+        set(limits.all_bodies_bytes, &mut config.limits.all_bodies_bytes)?;
         set(limits.query_series, &mut config.limits.query.series)?;
         set(limits.query_cells, &mut config.limits.query.cells)?;
         set(limits.query_points, &mut config.limits.query.points)?;
@@ -252,6 +268,8 @@ mod tests {
             "[log]\nformat = \"xml\"\n",
             "[limits]\nquery_seconds = 0\nbody_bytes = 1\n",
             "[limits]\nbody_bytes = \"1MB\"\n",
+            "[store]\ndurability = \"sometimes\"\n",
+            "[store]\nmemory_mb = 0\n",
         ];
         let told: String = faults.iter().map(|text| format!("{}\n", Config::parse(text, "fenetre.toml").unwrap_err())).collect();
         insta::assert_snapshot!(told);

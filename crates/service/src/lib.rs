@@ -14,11 +14,13 @@
 //! | `access` | who may call: one check on every route |
 //! | [`problem`], [`report`] | every failure as problem details; what a push is answered with |
 //! | `arrivals` | points a second, lately |
+//! | `budget` | memory that calls share |
 //! | `console` | the browser's files |
 
 mod access;
 pub mod api;
 mod arrivals;
+mod budget;
 pub mod config;
 mod console;
 mod logging;

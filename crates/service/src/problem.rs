@@ -74,6 +74,8 @@ pub enum Sort {
     TimedOut,
     /// A definition contradicts what is there.
     Definition,
+    /// Less at a time would do.
+    Behind,
     /// Later would do.
     Busy,
     /// The disk is full.
@@ -95,6 +97,7 @@ impl Sort {
             Self::Bound => (StatusCode::UNPROCESSABLE_ENTITY, "bound", "The query asks for more than is allowed"),
             Self::TimedOut => (StatusCode::GATEWAY_TIMEOUT, "timed-out", "The query took too long"),
             Self::Definition => (StatusCode::CONFLICT, "definition", "The definition cannot be taken"),
+            Self::Behind => (StatusCode::TOO_MANY_REQUESTS, "behind", "More than the service can keep up with"),
             Self::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy", "Not now"),
             Self::Full => (StatusCode::INSUFFICIENT_STORAGE, "full", "The disk is full"),
             Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "The service failed"),
@@ -163,7 +166,7 @@ impl ResponseError for Problem {
 
     fn error_response(&self) -> HttpResponse {
         let mut response = HttpResponse::build(self.status_code());
-        if self.status == StatusCode::SERVICE_UNAVAILABLE.as_u16() {
+        if [StatusCode::SERVICE_UNAVAILABLE, StatusCode::TOO_MANY_REQUESTS].contains(&self.status_code()) {
             response.insert_header(("Retry-After", "1"));
         }
         // A problem is made of texts and numbers, which always have a JSON form.
@@ -175,9 +178,10 @@ impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let sort = match &error {
             StoreError::NoDataset { .. } => Sort::NotFound,
-            StoreError::Definition(_) => Sort::Definition,
+            StoreError::Definition(_) | StoreError::Backup(_) => Sort::Definition,
             StoreError::Full { .. } => Sort::Full,
-            StoreError::Busy { .. } | StoreError::Closed(_) => Sort::Busy,
+            StoreError::Busy { .. } => Sort::Behind,
+            StoreError::Closed(_) | StoreError::ReadOnly { .. } | StoreError::Stopped => Sort::Busy,
             _ => return Self::internal(&error),
         };
         Self::new(sort, error.to_string())

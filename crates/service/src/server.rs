@@ -9,8 +9,10 @@ use tokio::sync::Semaphore;
 use utoipa_actix_web::AppExt;
 
 use crate::{
-    Config, api,
+    Config,
+    api::{self, backup::Backups},
     arrivals::Arrivals,
+    budget::Budget,
     console, logging,
     problem::{Problem, Sort},
     state::{State, now},
@@ -79,10 +81,17 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         io::ErrorKind::AddrInUse => ServeError::AddressTaken { address: config.address },
         _ => ServeError::Listen { address: config.address, source },
     })?;
-    let store = Store::open(&config.store, config.packing.clone())?;
+    let store = Store::open(&config.store, config.store_options.clone())?;
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
-    let state =
-        web::Data::new(State { store, limits: config.limits, arrivals: Arrivals::default(), started: now(), workers: Semaphore::new(threads * 2) });
+    let state = web::Data::new(State {
+        store,
+        limits: config.limits,
+        arrivals: Arrivals::default(),
+        bodies: Budget::new(config.limits.all_bodies_bytes),
+        backups: Backups::default(),
+        started: now(),
+        workers: Semaphore::new(threads * 2),
+    });
     let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;
     let failed = |source| ServeError::Listen { address, source };
     let shared = state.clone();
@@ -100,6 +109,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         ready(Ready { address, handle });
         server.await
     });
+    state.backups.end();
     served.map_err(failed)?;
     tracing::info!("stopped; everything that was acknowledged is kept");
     Ok(())

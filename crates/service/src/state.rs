@@ -6,13 +6,16 @@ use fenetre_core::time::Nanos;
 use fenetre_store::Store;
 use tokio::sync::Semaphore;
 
-use crate::{arrivals::Arrivals, config::CallLimits, problem::Problem};
+use crate::{api::backup::Backups, arrivals::Arrivals, budget::Budget, config::CallLimits, problem::Problem};
 
 /// The service's state.
 pub struct State {
     pub store: Store,
     pub limits: CallLimits,
     pub arrivals: Arrivals,
+    /// Bytes of bodies that are being taken.
+    pub bodies: Budget,
+    pub backups: Backups,
     pub started: Nanos,
     /// So many queries and pushes work at once; the others wait.
     pub workers: Semaphore,

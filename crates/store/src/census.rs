@@ -1,21 +1,54 @@
 //! What is there and what it weighs.
 
-use std::{collections::BTreeMap, path::PathBuf};
+use std::{
+    collections::BTreeMap,
+    path::PathBuf,
+    sync::Arc,
+};
 
 use fenetre_core::{
     block::Columns,
-    catalogue::Dataset,
+    catalogue::{Codes, Dataset},
     model::{DatasetId, SeriesId, Value},
     time::{Nanos, TimeRange},
 };
 
 use crate::{
     error::StoreError,
-    files::{bytes_on_disk, partition_last},
-    journal::Journal,
-    partition::SeriesCount,
+    files::bytes_on_disk,
+    head::Snapshot,
+    journal,
+    merge::shared,
+    partition::{Partition, Reading},
+    reading::{count_once, overlapping},
     shared::Shared,
 };
+
+/// Points of one series, counted.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct SeriesCount {
+    /// Points, each instant once.
+    pub points: u64,
+    /// Blocks that hold them; points of the head have none.
+    pub blocks: u64,
+    /// First instant.
+    pub first: Nanos,
+    /// Last instant.
+    pub last: Nanos,
+}
+
+impl SeriesCount {
+    /// Adds what another place holds of the same series.
+    fn add(&mut self, other: &Self) {
+        self.points += other.points;
+        self.blocks += other.blocks;
+        self.first = self.first.min(other.first);
+        self.last = self.last.max(other.last);
+    }
+}
+
+/// Counts of the series of a partition, by id.
+pub type SeriesCounts = Vec<(SeriesId, SeriesCount)>;
 
 /// The latest point of a series.
 #[derive(Clone, Debug, PartialEq)]
@@ -76,20 +109,25 @@ pub struct PartitionSize {
 
 /// Points of every series of a dataset that has any.
 pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, SeriesCount>, StoreError> {
-    // As for a query: the head first, so that nothing is missed while it is packed.
-    let fresh: Vec<(SeriesId, Columns)> = {
-        let head = store.head.read();
-        head.series_of(dataset).into_iter().map(|series| (series, head.columns(series, TimeRange::ALL))).collect()
-    };
+    let snapshot = store.snapshot();
+    let fresh: Vec<(SeriesId, Columns)> =
+        snapshot.series_of(dataset).into_iter().map(|series| (series, snapshot.columns(series, TimeRange::ALL))).collect();
     let mut counts: BTreeMap<SeriesId, SeriesCount> = BTreeMap::new();
     let mut add = |series: SeriesId, count: &SeriesCount| {
         counts.entry(series).and_modify(|known| known.add(count)).or_insert(*count);
     };
     let mut stored_already = vec![0; fresh.len()];
-    for partition in store.partitions_of(dataset) {
-        let (packed, shared) = partition.counts(&fresh)?;
-        packed.iter().for_each(|(series, count)| add(*series, count));
-        stored_already.iter_mut().zip(shared).for_each(|(sum, more)| *sum += more);
+    for partition in store.partitions_of(dataset, TimeRange::ALL) {
+        packed_counts(&partition, &snapshot)?.iter().for_each(|(series, count)| add(*series, count));
+        let near: Vec<usize> = (0..fresh.len()).filter(|at| reaches(&fresh[*at].1, &partition)).collect();
+        if !near.is_empty() {
+            partition.read(|reading| {
+                for at in near {
+                    stored_already[at] += count_shared(reading, &snapshot, &fresh[at])?;
+                }
+                Ok(())
+            })?;
+        }
     }
     for ((series, columns), twice) in fresh.iter().zip(stored_already) {
         let (Some(&first), Some(&last)) = (columns.times.first(), columns.times.last()) else { continue };
@@ -98,41 +136,127 @@ pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, S
     Ok(counts)
 }
 
+fn reaches(fresh: &Columns, partition: &Partition) -> bool {
+    let ends = fresh.times.first().zip(fresh.times.last());
+    ends.is_some_and(|(first, last)| *first <= partition.span.last() && partition.span.start <= *last)
+}
+
+/// How many instants of a series in memory are in a partition too.
+fn count_shared(reading: &Reading<'_>, snapshot: &Snapshot, (series, fresh): &(SeriesId, Columns)) -> Result<usize, StoreError> {
+    let (Some(&start), Some(&last)) = (fresh.times.first(), fresh.times.last()) else { return Ok(0) };
+    let range = TimeRange { start, end: last.saturating_add(1) };
+    let mut instants = Columns::default();
+    for place in reading.places(*series, range, snapshot.visible_before)? {
+        reading.decode(*series, &place, &mut instants)?;
+    }
+    // Blocks that overlap may hold an instant twice.
+    instants.times.sort_unstable();
+    instants.times.dedup();
+    Ok(shared(&fresh.times, &instants.times))
+}
+
+/// Counts of a partition's series, kept until it changes.
+fn packed_counts(partition: &Partition, snapshot: &Snapshot) -> Result<Arc<SeriesCounts>, StoreError> {
+    let version = partition.version();
+    if let Some((known, counts)) = &*partition.counts.lock()
+        && *known == version
+    {
+        return Ok(Arc::clone(counts));
+    }
+    let (counts, is_whole) = partition.read(|reading| {
+        let mut counts = SeriesCounts::new();
+        reading.all_places(snapshot.visible_before, |series, places| {
+            let points = overlapping(places).map(|group| count_once(reading, series, group)).sum::<Result<u64, _>>()?;
+            let (first, last) = places.iter().fold((Nanos::MAX, Nanos::MIN), |(first, last), place| (first.min(place.start), last.max(place.end)));
+            counts.push((series, SeriesCount { points, blocks: places.len() as u64, first, last }));
+            Ok(())
+        })?;
+        Ok((Arc::new(counts), reading.progress()?.packed < snapshot.visible_before))
+    })?;
+    // What was committed while it was counted, or cannot be seen yet, would be missing the next time.
+    if is_whole && partition.version() == version {
+        *partition.counts.lock() = Some((version, Arc::clone(&counts)));
+    }
+    Ok(counts)
+}
+
 /// The latest point of a series, if it has any.
 pub fn latest(store: &Shared, dataset: &Dataset, series: SeriesId) -> Result<Option<Latest>, StoreError> {
-    let fresh = store.head.read().columns(series, TimeRange::ALL);
-    let mut found = fresh.times.last().copied().zip(fresh.values.last().copied());
-    for partition in store.partitions_of(dataset.id).iter().rev() {
-        if found.is_some_and(|(time, _)| time > partition_last(partition.start)) {
+    let snapshot = store.snapshot();
+    let fresh = snapshot.columns(series, TimeRange::ALL);
+    let mut found = fresh.times.last().map(|time| (*time, fresh.values[fresh.len() - 1], fresh.points().rest(fresh.len() - 1)));
+    for partition in store.partitions_of(dataset.id, TimeRange::ALL).iter().rev() {
+        if found.is_some_and(|(time, _, _)| time > partition.span.last()) {
             break;
         }
-        if let Some(summary) = partition.latest(series)? {
-            if found.is_none_or(|(time, _)| time < summary.last.time) {
-                found = Some((summary.last.time, summary.last.value));
+        let last = partition.read(|reading| {
+            let places = reading.places(series, TimeRange::ALL, snapshot.visible_before)?;
+            let last = places.iter().max_by_key(|place| (place.end, place.generation, place.id));
+            last.map(|place| reading.summary(place)).transpose()
+        })?;
+        if let Some(summary) = last {
+            if found.is_none_or(|(time, _, _)| time < summary.last.time) {
+                found = Some((summary.last.time, summary.last.value, summary.last.rest));
             }
             break;
         }
     }
-    Ok(found.and_then(|(time, number)| {
-        let series = dataset.series(series)?;
-        let word = if series.is_state(dataset) { series.word(number).cloned() } else { None };
-        Some(Latest { time, value: word.map_or(Value::Number(number), Value::Word) })
-    }))
+    let Some(((time, number, rest), series)) = found.zip(dataset.series(series)) else { return Ok(None) };
+    let value = match series.codes.as_deref() {
+        None => Value::of_number(number, rest),
+        Some(Codes::Words(words)) => words.get(number as usize).map_or(Value::Number(number), |word| Value::Word(Arc::clone(word))),
+        Some(Codes::Layouts(layouts)) => match layouts.get(number as usize) {
+            Some(layout) => {
+                let part = |id| value_at(store, &snapshot, dataset.id, id, time);
+                Value::Histogram(Arc::new(layout.histogram(&layout.parts().map(part).collect::<Result<Vec<_>, _>>()?)))
+            }
+            None => Value::Number(number),
+        },
+    };
+    Ok(Some(Latest { time, value }))
+}
+
+/// What a series says at an instant at which it has a point.
+fn value_at(store: &Shared, snapshot: &Snapshot, dataset: DatasetId, series: SeriesId, time: Nanos) -> Result<(f64, i16), StoreError> {
+    let range = TimeRange { start: time, end: time.saturating_add(1) };
+    let mut columns = snapshot.columns(series, range);
+    for partition in store.partitions_of(dataset, range) {
+        if !columns.is_empty() {
+            break;
+        }
+        partition.read(|reading| {
+            // The latest generation last.
+            let mut places = reading.places(series, range, snapshot.visible_before)?;
+            places.sort_by_key(|place| place.generation);
+            for place in places.iter().rev() {
+                let mut block = Columns::default();
+                reading.decode(series, place, &mut block)?;
+                let points = block.points();
+                columns = points.slice(points.places_in(range)).to_columns();
+                if !columns.is_empty() {
+                    break;
+                }
+            }
+            Ok(())
+        })?;
+    }
+    Ok(columns.values.first().map_or((0.0, 0), |value| (*value, columns.points().rest(0))))
 }
 
 /// Sizes of everything.
 pub fn report(store: &Shared) -> Result<StorageReport, StoreError> {
-    let journals = Journal::files(&store.files.journals())?;
+    let journals = journal::files(&store.files.journals())?;
     let names: Vec<(DatasetId, String)> = store.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.name.to_string())).collect();
+    let snapshot = store.snapshot();
     let mut datasets = Vec::with_capacity(names.len());
     for (id, name) in names {
         let mut partitions = Vec::new();
-        for partition in store.partitions_of(id) {
-            let (counts, _) = partition.counts(&[])?;
+        for partition in store.partitions_of(id, TimeRange::ALL) {
+            let counts = packed_counts(&partition, &snapshot)?;
             partitions.push(PartitionSize {
                 path: partition.path().to_owned(),
-                start: partition.start,
-                last: partition_last(partition.start),
+                start: partition.span.start,
+                last: partition.span.last(),
                 bytes: bytes_on_disk(partition.path()),
                 points: counts.iter().map(|(_, count)| count.points).sum(),
                 blocks: counts.iter().map(|(_, count)| count.blocks).sum(),

@@ -1,10 +1,9 @@
 //! The committer: one thread that owns the journal.
 //!
-//! Batches that wait while a commit is on its way to the disk share the next one. A batch is answered only when its commit is on
-//! stable storage and its points are in the head, so whoever asks after the answer sees them.
+//! Batches that wait while a commit is on its way to the disk share the next one. A batch is answered only when its commit is kept as
+//! the store's durability says and its points are in the head, so whoever asks after the answer sees them.
 
 use std::{
-    path::PathBuf,
     sync::{
         Arc,
         mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel},
@@ -13,18 +12,21 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::{
-    error::StoreError,
-    head::Buffers,
-    journal::{Entry, Journal},
-    packer::pack_frozen,
-    shared::Shared,
-};
+use crate::{entry::Journaled, error::StoreError, head::Generation, journal::Journal, options::Durability, packer::pack, shared::Shared};
 
 /// A batch and where its answer goes.
 pub struct Job {
-    pub entry: Entry,
+    pub journaled: Journaled,
+    /// The entry as the journal keeps it, made by whoever sends it: one thread commits, many make bytes.
+    pub body: Vec<u8>,
     pub answer: SyncSender<Result<(), StoreError>>,
+}
+
+/// What the committer is asked for.
+pub enum Request {
+    Commit(Job),
+    /// Everything that was committed before is to be packed; the answer comes when it is.
+    PackAll(SyncSender<()>),
 }
 
 /// Points of all batches that one commit takes.
@@ -32,74 +34,92 @@ const COMMIT_POINTS: usize = 1_000_000;
 const TICK: Duration = Duration::from_millis(500);
 const RETRY: Duration = Duration::from_secs(10);
 
-/// Starts the thread. It ends when every sender of jobs is gone.
-pub fn start(shared: Arc<Shared>, journal: Journal, older: Vec<PathBuf>, jobs: Receiver<Job>) -> std::io::Result<JoinHandle<()>> {
-    let committer = Committer { shared, journal, older, packing: None, unpacked: None, since: Instant::now(), retry_at: None, failed: None };
-    std::thread::Builder::new().name("committer".into()).spawn(move || committer.run(&jobs))
+/// Starts the thread. It ends when every sender of requests is gone.
+pub fn start(shared: Arc<Shared>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<JoinHandle<()>> {
+    let committer =
+        Committer { shared, journal, packing: None, since: Instant::now(), retry_at: None, failed: None, unsynced: None, pack_all: Vec::new() };
+    std::thread::Builder::new().name("committer".into()).spawn(move || committer.run(&requests))
+}
+
+/// A generation that is being packed, and the thread that does it.
+struct Packing {
+    thread: JoinHandle<Result<(), StoreError>>,
+    generation: Arc<Generation>,
 }
 
 struct Committer {
     shared: Arc<Shared>,
     journal: Journal,
-    /// Files before the one that is written to, whose points are in the growing buffers.
-    older: Vec<PathBuf>,
     packing: Option<Packing>,
-    /// What packing failed on, and when to try again.
-    unpacked: Option<(Arc<Buffers>, Vec<PathBuf>, Instant)>,
     /// Since when points wait to be packed.
     since: Instant,
+    /// When to try again what failed.
     retry_at: Option<Instant>,
     /// Why the journal can no longer be trusted.
     failed: Option<String>,
-}
-
-struct Packing {
-    thread: JoinHandle<Result<(), StoreError>>,
-    frozen: Arc<Buffers>,
-    journals: Vec<PathBuf>,
+    /// Since when commits wait to be brought to stable storage, where not each one is.
+    unsynced: Option<Instant>,
+    /// Who waits until the generations up to one are packed.
+    pack_all: Vec<(u64, SyncSender<()>)>,
 }
 
 impl Committer {
-    fn run(mut self, jobs: &Receiver<Job>) {
+    fn run(mut self, requests: &Receiver<Request>) {
         loop {
-            match jobs.recv_timeout(TICK) {
-                Ok(job) => self.commit(gather(job, jobs)),
+            match requests.recv_timeout(self.patience()) {
+                Ok(Request::Commit(job)) => {
+                    let (jobs, other) = gather(job, requests);
+                    self.commit(jobs);
+                    self.pack_all.extend(other.map(|answer| (self.journal.number, answer)));
+                }
+                Ok(Request::PackAll(answer)) if self.failed.is_none() => self.pack_all.push((self.journal.number, answer)),
+                Ok(Request::PackAll(_)) => {}
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => break,
             }
+            self.sync_when_due();
             self.collect_packing();
             self.start_packing();
+        }
+        if self.unsynced.is_some() {
+            self.sync();
         }
         if let Some(packing) = self.packing.take() {
             let _ = packing.thread.join();
         }
     }
 
+    /// How long to wait for the next batch.
+    fn patience(&self) -> Duration {
+        let tick = if self.pack_all.is_empty() { TICK } else { Duration::from_millis(5) };
+        match (self.unsynced, self.shared.options.durability) {
+            (Some(since), Durability::Interval(every)) => every.saturating_sub(since.elapsed()).min(tick),
+            _ => tick,
+        }
+    }
+
     fn commit(&mut self, jobs: Vec<Job>) {
-        let committed = self.refusal().map_or_else(
-            || {
-                let entries: Vec<&Entry> = jobs.iter().map(|job| &job.entry).collect();
-                self.journal.commit(&entries)
-            },
-            Err,
-        );
+        let committed = match self.refusal() {
+            Some(refusal) => Err(refusal),
+            None => self.journal.commit(jobs.iter().map(|job| (job.journaled.dataset, job.body.as_slice()))),
+        };
         if let Err(error) = committed {
             self.note_failure(&error);
-            let told = error.to_string();
             let mut first = Some(error);
             for job in jobs {
-                let error = first.take().unwrap_or_else(|| repeat(&self.shared, &told));
+                let error = first.take().unwrap_or_else(|| self.repeat());
                 let _ = job.answer.send(Err(error));
             }
             return;
         }
+        if self.shared.options.durability != Durability::Each {
+            self.unsynced.get_or_insert_with(Instant::now);
+        }
         let mut head = self.shared.head.write();
-        if head.active.points() == 0 {
+        if head.growing().buffers.read().points() == 0 {
             self.since = Instant::now();
         }
-        for Job { entry, .. } in &jobs {
-            entry.stretches.iter().for_each(|stretch| head.active.append(entry.dataset, stretch));
-        }
+        head.append(jobs.iter().map(|job| &job.journaled));
         drop(head);
         for job in jobs {
             // Whoever does not wait any more has its points kept all the same.
@@ -111,50 +131,91 @@ impl Committer {
         if let Some(reason) = &self.failed {
             return Some(StoreError::Closed(reason.clone()));
         }
-        let waiting = self.shared.head.read().points();
-        (waiting >= self.shared.options.most_points).then_some(StoreError::Busy { waiting })
+        let bytes = self.shared.head.read().bytes();
+        (bytes >= self.shared.options.most_bytes()).then_some(StoreError::Busy { bytes })
     }
 
     /// After a failed sync nobody knows what is on the disk: only a restart, which reads it back, can tell.
     fn note_failure(&mut self, error: &StoreError) {
+        if matches!(error, StoreError::Busy { .. } | StoreError::Closed(_)) {
+            return;
+        }
         tracing::error!(%error, "a batch could not be written to the journal");
-        if matches!(error, StoreError::Sqlite { .. } | StoreError::Damaged { .. }) {
+        if !matches!(error, StoreError::Full { .. }) {
             self.failed = Some(format!("the journal failed ({error}). Look at the disk, then start the service again"));
+            // What is in the failed file is not packed any more; whoever waits for that hears that nobody answers.
+            self.pack_all.clear();
+        }
+    }
+
+    /// The failure of a commit for another batch that shared it.
+    fn repeat(&self) -> StoreError {
+        let busy = || StoreError::Busy { bytes: self.shared.head.read().bytes() };
+        match &self.failed {
+            Some(reason) => StoreError::Closed(reason.clone()),
+            None if self.refusal().is_some() => busy(),
+            None => StoreError::Full { path: self.journal.path() },
+        }
+    }
+
+    fn sync_when_due(&mut self) {
+        if let (Some(since), Durability::Interval(every)) = (self.unsynced, self.shared.options.durability)
+            && since.elapsed() >= every
+        {
+            self.sync();
+        }
+    }
+
+    fn sync(&mut self) {
+        self.unsynced = None;
+        if let Err(error) = self.journal.sync() {
+            self.note_failure(&error);
         }
     }
 
     fn start_packing(&mut self) {
-        if let Some((frozen, journals, _)) = self.unpacked.take_if(|(_, _, at)| *at <= Instant::now()) {
-            return self.spawn_packing(frozen, journals);
-        }
-        let points = self.shared.head.read().active.points();
-        let due = points >= self.shared.options.pack_points || (points > 0 && self.since.elapsed() >= self.shared.options.pack_after);
-        if self.packing.is_some() || !due || self.retry_at.is_some_and(|at| at > Instant::now()) || self.shared.head.read().frozen.is_some() {
+        if self.packing.is_some() || self.retry_at.is_some_and(|at| at > Instant::now()) {
             return;
         }
-        let current = self.journal.path();
-        if let Err(error) = self.journal.rotate() {
-            tracing::error!(%error, "a new journal file could not be begun; the old one goes on");
-            self.retry_at = Some(Instant::now() + RETRY);
-            return;
-        }
-        let mut journals = std::mem::take(&mut self.older);
-        journals.push(current);
-        let frozen = self.shared.head.write().freeze();
-        self.since = Instant::now();
-        self.spawn_packing(frozen, journals);
-    }
-
-    fn spawn_packing(&mut self, frozen: Arc<Buffers>, journals: Vec<PathBuf>) {
-        let (shared, work, files) = (Arc::clone(&self.shared), Arc::clone(&frozen), journals.clone());
-        let spawned = std::thread::Builder::new().name("packer".into()).spawn(move || pack_frozen(&shared, &work, &files));
-        match spawned {
-            Ok(thread) => self.packing = Some(Packing { thread, frozen, journals }),
+        let (frozen, points, bytes) = {
+            let head = self.shared.head.read();
+            let growing = head.growing().buffers.read();
+            (head.oldest_frozen().cloned(), growing.points(), growing.bytes())
+        };
+        let is_asked = self.pack_all.iter().any(|(number, _)| *number >= self.journal.number);
+        let is_due = self.shared.options.is_enough_to_pack(points, bytes) || self.since.elapsed() >= self.shared.options.pack_after || is_asked;
+        let frozen = match frozen {
+            Some(frozen) => frozen,
+            None if points > 0 && is_due && self.failed.is_none() => match self.freeze() {
+                Ok(frozen) => frozen,
+                Err(error) => {
+                    tracing::error!(%error, "a new journal file could not be begun; the old one goes on");
+                    self.retry_at = Some(Instant::now() + RETRY);
+                    return;
+                }
+            },
+            None => return self.answer_packed(if points == 0 { self.journal.number } else { self.journal.number - 1 }),
+        };
+        let (shared, work) = (Arc::clone(&self.shared), Arc::clone(&frozen));
+        match std::thread::Builder::new().name("packer".into()).spawn(move || pack(&shared, &work)) {
+            Ok(thread) => self.packing = Some(Packing { thread, generation: frozen }),
             Err(error) => {
                 tracing::error!(%error, "packing could not be started");
-                self.unpacked = Some((frozen, journals, Instant::now() + RETRY));
+                self.retry_at = Some(Instant::now() + RETRY);
             }
         }
+    }
+
+    /// Begins the next journal file and the next generation.
+    fn freeze(&mut self) -> Result<Arc<Generation>, StoreError> {
+        self.shared.definitions.set_generation(self.journal.number + 1)?;
+        self.journal.rotate()?;
+        self.unsynced = None;
+        self.since = Instant::now();
+        let mut head = self.shared.head.write();
+        head.freeze(self.journal.number);
+        // It was frozen just now, so it is there.
+        Ok(head.oldest_frozen().map_or_else(|| Arc::clone(head.growing()), Arc::clone))
     }
 
     /// Looks whether packing is done; where it failed, it is tried again after a while, and the points stay where they are.
@@ -162,33 +223,45 @@ impl Committer {
         if !self.packing.as_ref().is_some_and(|packing| packing.thread.is_finished()) {
             return;
         }
-        let Some(Packing { thread, frozen, journals }) = self.packing.take() else { return };
+        let Some(Packing { thread, generation }) = self.packing.take() else { return };
         let outcome = thread.join().unwrap_or_else(|_| Err(StoreError::Closed("packing stopped unexpectedly".to_owned())));
-        if let Err(error) = outcome {
-            tracing::error!(%error, points = frozen.points(), "packing failed, and is tried again in {} s", RETRY.as_secs());
-            self.unpacked = Some((frozen, journals, Instant::now() + RETRY));
+        self.retry_at = None;
+        match outcome {
+            Ok(()) => self.answer_packed(generation.number),
+            Err(error) => {
+                let points = generation.buffers.read().points();
+                tracing::error!(%error, points, "packing failed, and is tried again in {} s", RETRY.as_secs());
+                self.retry_at = Some(Instant::now() + RETRY);
+            }
         }
     }
+
+    /// Tells those who wait for generations up to this one.
+    fn answer_packed(&mut self, number: u64) {
+        self.pack_all.extract_if(.., |(wanted, _)| *wanted <= number).for_each(|(_, answer)| {
+            let _ = answer.send(());
+        });
+    }
 }
 
-/// The batches that wait, up to what one commit takes.
-fn gather(first: Job, jobs: &Receiver<Job>) -> Vec<Job> {
-    let mut points = first.entry.points();
+/// The batches that wait, up to what one commit takes, and who asked for packing after them.
+fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<SyncSender<()>>) {
+    let mut points = first.journaled.entry.points();
     let mut gathered = vec![first];
     while points < COMMIT_POINTS {
-        let Ok(job) = jobs.try_recv() else { break };
-        points += job.entry.points();
-        gathered.push(job);
+        match requests.try_recv() {
+            Ok(Request::Commit(job)) => {
+                points += job.journaled.entry.points();
+                gathered.push(job);
+            }
+            Ok(Request::PackAll(answer)) => return (gathered, Some(answer)),
+            Err(_) => break,
+        }
     }
-    gathered
+    (gathered, None)
 }
 
-/// The same failure for another batch of the commit.
-fn repeat(shared: &Shared, told: &str) -> StoreError {
-    if told.starts_with("the disk is full") { StoreError::Full { path: shared.files.journals() } } else { StoreError::Closed(told.to_owned()) }
-}
-
-/// A channel for batches, and its other end.
-pub fn channel() -> (SyncSender<Job>, Receiver<Job>) {
-    sync_channel(256)
+/// A channel for requests, and its other end.
+pub fn channel() -> (SyncSender<Request>, Receiver<Request>) {
+    sync_channel(64)
 }

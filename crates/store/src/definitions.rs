@@ -1,17 +1,22 @@
-//! What the catalogue learns: definitions that people give, and series, metrics and words that arrive. Each is on stable storage before
-//! memory knows it, and before any point refers to it.
+//! What the catalogue learns: definitions that people give, and series, metrics, words and layouts that arrive. Each is on stable
+//! storage before memory knows it, and before any point refers to it.
 
-use std::collections::{BTreeMap, HashMap};
+use std::{
+    collections::{BTreeMap, HashMap, HashSet},
+    ops::Range,
+};
 
 use fenetre_core::{
-    catalogue::{Catalogue, series_key},
-    model::{DatasetId, Kind, MetricDefinition, SeriesId, check_dataset_name, check_name},
-    time::{Nanos, zone},
+    block::Columns,
+    catalogue::{Catalogue, Layout, series_key},
+    model::{DatasetId, Histogram, Kind, MetricDefinition, SeriesId, check_dataset_name, check_name, split_integer},
+    time::zone,
 };
 use parking_lot::Mutex;
 
 use crate::{
-    batch::{Batch, NewSeries, Row, RowSeries, RowValue, SharedCatalogue},
+    batch::{Batch, NewSeries, Rows, Slot, SharedCatalogue, SlotSeries},
+    entry::Entry,
     error::StoreError,
     records::Records,
 };
@@ -27,34 +32,35 @@ impl Definitions {
         Self { records: Mutex::new(records), catalogue }
     }
 
-    /// Gives every row its series' id and its number, after the catalogue has what is new.
-    pub fn settle(&self, batch: Batch) -> Result<Vec<(SeriesId, Nanos, f64)>, StoreError> {
-        let Batch { dataset_name, rows, new_metrics, new_series, words, .. } = batch;
-        let has_words = rows.iter().any(|row| matches!(row.value, RowValue::Word(_)));
-        if new_series.is_empty() && !has_words {
-            let number = |row: &Row| match (row.series, row.value) {
-                (RowSeries::Known(id), RowValue::Number(number)) => Some((id, row.time, number)),
-                _ => None,
-            };
-            return Ok(rows.iter().filter_map(number).collect());
+    /// Notes that the head has begun a generation.
+    pub fn set_generation(&self, number: u64) -> Result<(), StoreError> {
+        self.records.lock().change(|changes| changes.set_generation(number))
+    }
+
+    /// Turns a batch into an entry of the journal, after the catalogue has what is new in it.
+    pub fn settle(&self, batch: Batch) -> Result<Entry, StoreError> {
+        let Batch { dataset_name, rows, slots, new_metrics, new_series, words, histograms, .. } = batch;
+        let is_plain = |slot: &Slot| matches!((slot.series, slot.kind), (SlotSeries::Known(_), Kind::Gauge | Kind::Counter));
+        if slots.iter().all(is_plain) {
+            let id = |slot: &Slot| if let SlotSeries::Known(id) = slot.series { id } else { SeriesId(u32::MAX) };
+            return Ok(gather(&rows, &slots, id));
         }
         // From here on one at a time, so that two batches with the same new series agree on its id.
         let mut records = self.records.lock();
         let ids = self.add_series(&mut records, &dataset_name, &new_metrics, &new_series)?;
-        let id = |row: &Row| match row.series {
-            RowSeries::Known(id) => id,
-            RowSeries::New(index) => ids[index as usize],
+        let id = |slot: &Slot| match slot.series {
+            SlotSeries::Known(id) => id,
+            SlotSeries::New(index) => ids[index],
         };
-        let codes = self.add_words(&mut records, &dataset_name, &words, &rows, id)?;
-        let settled = |row: &Row| {
-            let series = id(row);
-            let number = match row.value {
-                RowValue::Number(number) => number,
-                RowValue::Word(word) => codes.get(&(series, word)).copied().unwrap_or_default() as f64,
-            };
-            (series, row.time, number)
+        let mut entry = gather(&rows, &slots, id);
+        let of_kind = |wanted: Kind| -> Vec<(SeriesId, Range<usize>)> {
+            let series: HashSet<SeriesId> = slots.iter().filter(|slot| slot.kind == wanted).map(id).collect();
+            entry.stretches.iter().filter(|(id, _)| series.contains(id)).cloned().collect()
         };
-        Ok(rows.iter().map(settled).collect())
+        let (states, distributions) = (of_kind(Kind::State), of_kind(Kind::Histogram));
+        self.settle_words(&mut records, &dataset_name, &words, &states, &mut entry.columns)?;
+        self.settle_histograms(&mut records, &dataset_name, &histograms, &distributions, &mut entry)?;
+        Ok(entry)
     }
 
     fn add_series(
@@ -64,6 +70,9 @@ impl Definitions {
         new_metrics: &BTreeMap<String, Kind>,
         new_series: &[NewSeries],
     ) -> Result<Vec<SeriesId>, StoreError> {
+        if new_series.is_empty() {
+            return Ok(Vec::new());
+        }
         let missing = |catalogue: &Catalogue| -> Option<(DatasetId, Vec<String>)> {
             let dataset = catalogue.dataset(dataset)?;
             Some((dataset.id, new_metrics.keys().filter(|name| dataset.metric(name).is_none()).cloned().collect()))
@@ -79,10 +88,11 @@ impl Definitions {
             let mut ids = Vec::with_capacity(new_series.len());
             let catalogue = self.catalogue.read();
             let known = catalogue.dataset(dataset);
+            let mut key = Vec::new();
             for NewSeries { metric, tags } in new_series {
                 let known_metric = known.and_then(|dataset| dataset.metric(metric)).map(|metric| metric.id);
                 let Some(metric_id) = known_metric.or_else(|| metrics.get(metric).copied()) else { continue };
-                let mut key = Vec::new();
+                key.clear();
                 series_key(&mut key, metric_id, tags.iter().map(|(key, value)| (key.as_str(), value.as_str())));
                 ids.push(match known.and_then(|dataset| dataset.find(&key)) {
                     Some(id) => (id, false),
@@ -100,7 +110,7 @@ impl Definitions {
             }
             for ((id, is_new), NewSeries { metric, tags }) in ids.iter().zip(new_series) {
                 if *is_new {
-                    dataset.put_series(*id, metric, tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), Vec::new());
+                    dataset.put_series(*id, metric, tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), None);
                 }
             }
         }
@@ -112,43 +122,40 @@ impl Definitions {
         let Some(dataset) = catalogue.dataset(dataset) else { return Ok(()) };
         let clash = |(name, kind): (&String, &Kind)| {
             let known = dataset.metric(name)?.definition.kind;
-            let differs = (known == Kind::State) != (*kind == Kind::State);
-            differs
+            (!known.is_like(*kind))
                 .then(|| StoreError::Definition(format!("`{name}` has just become a {known}: send the batch again to see which of its values fit")))
         };
         kinds.iter().find_map(clash).map_or(Ok(()), Err)
     }
 
-    /// The code of each word of each series that the rows use, new ones added.
-    fn add_words(
+    /// Replaces places in the batch's words by the codes of each series' own words, new ones added.
+    fn settle_words(
         &self,
         records: &mut Records,
         dataset: &str,
         words: &[String],
-        rows: &[Row],
-        id: impl Fn(&Row) -> SeriesId,
-    ) -> Result<HashMap<(SeriesId, u32), usize>, StoreError> {
-        let mut codes: HashMap<(SeriesId, u32), usize> = HashMap::new();
+        states: &[(SeriesId, Range<usize>)],
+        columns: &mut Columns,
+    ) -> Result<(), StoreError> {
         let mut added: Vec<(SeriesId, usize, &str)> = Vec::new();
         {
             let catalogue = self.catalogue.read();
             let dataset = catalogue.dataset(dataset);
-            let mut next: HashMap<SeriesId, usize> = HashMap::new();
-            for row in rows {
-                let RowValue::Word(index) = row.value else { continue };
-                let series = id(row);
-                if codes.contains_key(&(series, index)) {
-                    continue;
+            for (series, places) in states {
+                let known = dataset.and_then(|dataset| dataset.series(*series)).map_or(&[][..], |series| series.words());
+                let mut codes: HashMap<usize, usize> = HashMap::new();
+                let mut next = known.len();
+                for value in &mut columns.values[places.clone()] {
+                    let index = *value as usize;
+                    *value = *codes.entry(index).or_insert_with(|| {
+                        let word = words[index].as_str();
+                        known.iter().position(|known| **known == *word).unwrap_or_else(|| {
+                            added.push((*series, next, word));
+                            next += 1;
+                            next - 1
+                        })
+                    }) as f64;
                 }
-                let word = words[index as usize].as_str();
-                let known = dataset.and_then(|dataset| dataset.series(series)).map_or(&[][..], |series| &series.words);
-                let code = known.iter().position(|known| **known == *word).unwrap_or_else(|| {
-                    let next = next.entry(series).or_insert(known.len());
-                    added.push((series, *next, word));
-                    *next += 1;
-                    *next - 1
-                });
-                codes.insert((series, index), code);
             }
         }
         if !added.is_empty() {
@@ -157,7 +164,52 @@ impl Definitions {
                 added.iter().for_each(|(series, _, word)| dataset.put_word(*series, word));
             }
         }
-        Ok(codes)
+        Ok(())
+    }
+
+    /// Replaces places in the batch's histograms by the codes of their layouts, new ones added, and adds the points of their parts.
+    fn settle_histograms(
+        &self,
+        records: &mut Records,
+        dataset: &str,
+        histograms: &[Histogram],
+        distributions: &[(SeriesId, Range<usize>)],
+        entry: &mut Entry,
+    ) -> Result<(), StoreError> {
+        let mut parts: BTreeMap<SeriesId, Columns> = BTreeMap::new();
+        for (series, places) in distributions {
+            let mut layouts: Vec<Layout> = {
+                let catalogue = self.catalogue.read();
+                let series = catalogue.dataset(dataset).and_then(|dataset| dataset.series(*series));
+                series.map_or_else(Vec::new, |series| series.layouts().to_vec())
+            };
+            for place in places.clone() {
+                let (time, histogram) = (entry.columns.times[place], &histograms[entry.columns.values[place] as usize]);
+                let code = match layouts.iter().position(|layout| *layout.bounds == *histogram.bounds) {
+                    Some(code) => code,
+                    None => {
+                        let layout = records.change(|changes| changes.add_layout(*series, layouts.len(), &histogram.bounds))?;
+                        if let Some(dataset) = self.catalogue.write().dataset_mut(dataset) {
+                            dataset.put_layout(*series, layout.clone());
+                        }
+                        layouts.push(layout);
+                        layouts.len() - 1
+                    }
+                };
+                entry.columns.values[place] = code as f64;
+                let stored = histogram.counts.iter().map(|count| split_integer(i128::from(*count))).chain([(histogram.sum, 0)]);
+                for (part, (value, rest)) in layouts[code].parts().zip(stored) {
+                    parts.entry(part).or_default().push(time, value, rest);
+                }
+            }
+        }
+        // Parts have ids above those of all series, so the stretches stay in order.
+        for (part, columns) in parts {
+            let start = entry.columns.len();
+            entry.columns.extend(columns.points());
+            entry.stretches.push((part, start..entry.columns.len()));
+        }
+        Ok(())
     }
 
     /// Adds a dataset, or changes what is said of one. Says whether it is new.
@@ -182,7 +234,7 @@ impl Definitions {
         let (id, known) = known.ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), dataset))?;
         if let Some((kind, series)) = known
             && series > 0
-            && (kind == Kind::State) != (definition.kind == Kind::State)
+            && !kind.is_like(definition.kind)
         {
             let text =
                 format!("`{name}` is a {kind} and has {series} series: it cannot become a {}, whose values are of another sort", definition.kind);
@@ -194,4 +246,39 @@ impl Definitions {
         }
         Ok(known.is_none())
     }
+
+    /// Copies the records into a new file, as they are at this moment.
+    pub fn copy_to(&self, path: &std::path::Path) -> Result<(), StoreError> {
+        self.records.lock().copy_to(path)
+    }
+}
+
+/// Rows as stretches, one a series, by id; of one series the order of arrival stays. Counted and put into place: sorting would cost more
+/// than all the rest of a batch.
+fn gather(rows: &Rows, slots: &[Slot], id: impl Fn(&Slot) -> SeriesId) -> Entry {
+    let mut by_id: Vec<(SeriesId, usize)> = slots.iter().enumerate().map(|(slot, of)| (id(of), slot)).collect();
+    by_id.sort_unstable();
+    let mut next = vec![0; slots.len()];
+    let mut stretches: Vec<(SeriesId, Range<usize>)> = Vec::with_capacity(slots.len());
+    let mut start = 0;
+    for (id, slot) in by_id {
+        let end = start + slots[slot].points;
+        next[slot] = start;
+        stretches.push((id, start..end));
+        start = end;
+    }
+    let count = rows.times.len();
+    let mut columns = Columns { times: vec![0; count], values: vec![0.0; count], rests: Vec::new() };
+    columns.rests.resize(if rows.rests.is_empty() { 0 } else { count }, 0);
+    let mut rests = rows.rests.iter().peekable();
+    for (row, slot) in rows.slots.iter().enumerate() {
+        let place = &mut next[*slot as usize];
+        columns.times[*place] = rows.times[row];
+        columns.values[*place] = rows.values[row];
+        if let Some((_, rest)) = rests.next_if(|(at, _)| *at == row) {
+            columns.rests[*place] = *rest;
+        }
+        *place += 1;
+    }
+    Entry { columns, stretches }
 }

@@ -43,9 +43,23 @@ pub enum StoreError {
         pid: String,
     },
     /// Written by a later version.
-    #[error("{} was written by a later version of Fenetre than this one, {}: use that version", path.display(), env!("CARGO_PKG_VERSION"))]
+    #[error(
+        "{} is of format {found}, written by a later version of Fenetre: this one, {}, knows formats up to {known}. Use that version",
+        path.display(),
+        env!("CARGO_PKG_VERSION")
+    )]
     Newer {
         /// The file.
+        path: PathBuf,
+        /// Its format.
+        found: i64,
+        /// The latest format that is known here.
+        known: i64,
+    },
+    /// It lies on a file system that cannot be written.
+    #[error("{} cannot be written: the file system is read-only. Make it writable, or choose another store", path.display())]
+    ReadOnly {
+        /// What could not be written.
         path: PathBuf,
     },
     /// Not what was written.
@@ -68,11 +82,17 @@ pub enum StoreError {
     #[error("{0}")]
     Definition(String),
     /// More points wait to be packed than memory is allowed for them.
-    #[error("the store is behind with packing: {waiting} points wait in memory. Send again in a moment")]
+    #[error("the store is behind with packing: {} MB of points wait in memory, as many as it may hold. Send again in a moment", bytes / 1_000_000)]
     Busy {
-        /// Points in memory.
-        waiting: usize,
+        /// Bytes of memory that points take.
+        bytes: usize,
     },
+    /// A backup that is not what it should be, or a place where one cannot go.
+    #[error("{0}")]
+    Backup(String),
+    /// It was told to stop.
+    #[error("stopped before it was done; the same command goes on where it stopped")]
+    Stopped,
     /// It has stopped, or a failure made further writes unsafe.
     #[error("the store takes no more points: {0}")]
     Closed(String),
@@ -86,7 +106,8 @@ pub(crate) trait Context<T> {
 impl<T> Context<T> for io::Result<T> {
     fn at(self, action: &'static str, path: impl Into<PathBuf>) -> Result<T, StoreError> {
         self.map_err(|source| match source.kind() {
-            io::ErrorKind::StorageFull => StoreError::Full { path: path.into() },
+            io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => StoreError::Full { path: path.into() },
+            io::ErrorKind::ReadOnlyFilesystem => StoreError::ReadOnly { path: path.into() },
             _ => StoreError::Io { action, path: path.into(), source },
         })
     }
@@ -96,6 +117,7 @@ impl<T> Context<T> for rusqlite::Result<T> {
     fn at(self, action: &'static str, path: impl Into<PathBuf>) -> Result<T, StoreError> {
         self.map_err(|source| match source.sqlite_error_code() {
             Some(rusqlite::ErrorCode::DiskFull) => StoreError::Full { path: path.into() },
+            Some(rusqlite::ErrorCode::ReadOnly) => StoreError::ReadOnly { path: path.into() },
             Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
                 StoreError::Damaged { path: path.into(), what: source.to_string() }
             }

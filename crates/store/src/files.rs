@@ -7,16 +7,10 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use fenetre_core::time::{Nanos, SECOND, format_utc};
-use rusqlite::Connection;
-
-use crate::error::{Context, StoreError};
-
-/// Days that a partition spans.
-const PARTITION_DAYS: i64 = 7;
-const PARTITION_SPAN: Nanos = PARTITION_DAYS * 86_400 * SECOND;
-/// How long a connection waits for another one of this process.
-const BUSY_MILLISECONDS: u64 = 10_000;
+use crate::{
+    error::{Context, StoreError},
+    span::Span,
+};
 
 /// The paths of a store.
 #[derive(Clone, Debug)]
@@ -54,11 +48,24 @@ impl Files {
         self.data().join(name)
     }
 
-    /// The file of the partition that begins at `start`.
-    pub fn partition(&self, dataset: &str, start: Nanos) -> PathBuf {
-        let date = format_utc(start);
-        let day = date.split('T').next().unwrap_or(&date);
-        self.dataset(dataset).join(format!("{day}_{PARTITION_DAYS}d.db"))
+    /// The file of the partition of a span.
+    pub fn partition(&self, dataset: &str, span: Span) -> PathBuf {
+        self.dataset(dataset).join(span.file_name())
+    }
+
+    /// Every partition file of a dataset, with its span.
+    pub fn partitions(&self, dataset: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> {
+        let folder = self.dataset(dataset);
+        if !folder.exists() {
+            return Ok(Vec::new());
+        }
+        let mut found = Vec::new();
+        for entry in fs::read_dir(&folder).at("read the folder", &folder)? {
+            let path = entry.at("read the folder", &folder)?.path();
+            let span = path.file_name().and_then(|name| name.to_str()).and_then(Span::of_file_name);
+            found.extend(span.map(|span| (span, path)));
+        }
+        Ok(found)
     }
 
     /// Takes the store for this process, until the returned file is dropped.
@@ -80,68 +87,35 @@ impl Files {
     }
 }
 
-/// First instant of the partition that holds an instant.
-pub fn partition_start(at: Nanos) -> Nanos {
-    at.checked_sub(at.rem_euclid(PARTITION_SPAN)).unwrap_or(Nanos::MIN)
-}
-
-/// Last instant of the partition that holds `start`.
-pub fn partition_last(start: Nanos) -> Nanos {
-    // Counted from the instant itself, so that the first partition of all, which the range of instants cuts, ends where it should.
-    start.saturating_add(PARTITION_SPAN - 1 - start.rem_euclid(PARTITION_SPAN))
-}
-
 /// Makes a new name in a folder last: its entry reaches the disk.
 pub fn sync_folder(folder: &Path) -> Result<(), StoreError> {
     File::open(folder).and_then(|file| file.sync_all()).at("sync", folder)
 }
 
+/// A file of SQLite's beside a database: its log (`-wal`) or the index of that (`-shm`).
+pub fn companion(path: &Path, suffix: &str) -> PathBuf {
+    let mut name = path.as_os_str().to_owned();
+    name.push(suffix);
+    name.into()
+}
+
 /// Bytes that a file and SQLite's companions of it take on the disk, as the file system counts them.
 pub fn bytes_on_disk(path: &Path) -> u64 {
-    let companions = ["", "-wal", "-shm"].map(|suffix| {
-        let mut name = path.as_os_str().to_owned();
-        name.push(suffix);
-        PathBuf::from(name)
-    });
+    let companions = ["", "-wal", "-shm"].map(|suffix| companion(path, suffix));
     companions.iter().filter_map(|path| fs::metadata(path).ok()).map(|data| data.blocks() * 512).sum()
 }
 
-/// Opens an SQLite file with a write-ahead log. `synchronous` is `FULL` where a commit must be on the disk, `NORMAL` where a
-/// later checkpoint is what counts.
-pub fn open_sqlite(path: &Path, synchronous: &str, page_size: u32) -> Result<Connection, StoreError> {
-    let is_new = !path.exists();
-    let connection = Connection::open(path).at("open", path)?;
-    let settings = format!("PRAGMA page_size={page_size}; PRAGMA journal_mode=WAL; PRAGMA synchronous={synchronous}; PRAGMA mmap_size=1073741824;");
-    connection.busy_timeout(std::time::Duration::from_millis(BUSY_MILLISECONDS)).at("open", path)?;
-    connection.execute_batch(&settings).at("open", path)?;
-    if let (true, Some(folder)) = (is_new, path.parent()) {
-        sync_folder(folder)?;
+/// Removes a file that may not be there.
+pub fn remove_file(path: &Path) -> Result<(), StoreError> {
+    match fs::remove_file(path) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", path),
+        _ => Ok(()),
     }
-    Ok(connection)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    #[test]
-    fn partitions_tile_time() {
-        for at in [0, 1, -1, 1_790_000_000 * SECOND, Nanos::MIN + PARTITION_SPAN, Nanos::MAX] {
-            let start = partition_start(at);
-            assert!(start <= at && at <= partition_last(start), "{at}");
-            assert_eq!(partition_start(partition_last(start)), start);
-        }
-        assert_eq!(partition_start(Nanos::MIN), Nanos::MIN);
-        assert!(partition_last(Nanos::MIN) > Nanos::MIN);
-    }
-
-    #[test]
-    fn a_partition_is_named_after_its_first_day() {
-        let folder = tempfile::tempdir().unwrap();
-        let files = Files::create(folder.path()).unwrap();
-        let path = files.partition("velmar", partition_start(1_790_000_000 * SECOND));
-        assert!(path.ends_with("data/velmar/2026-09-17_7d.db"), "{path:?}");
-    }
 
     #[test]
     fn a_second_owner_is_told_the_first_ones_pid() {

@@ -1,37 +1,63 @@
-//! Acknowledged points that are not packed yet, in memory: an append buffer a series.
+//! Acknowledged points that are not packed yet, in memory, and consistent views of them.
+//!
+//! The head is a row of generations. Points are appended to the last one; those before it are being packed. A generation's number is
+//! that of its journal file, and of the blocks that it becomes.
+//!
+//! A [`Snapshot`] holds the generations of its moment. The last one still grows, so each buffer notes how long it was when it first
+//! grew after a snapshot, and a reader looks no further than that. What a query sees is thus one moment over all of its series.
 
-use std::{collections::HashMap, sync::Arc};
-
-use fenetre_core::{
-    block::Columns,
-    model::{DatasetId, SeriesId},
-    time::{Nanos, TimeRange},
+use std::{
+    collections::{BTreeMap, VecDeque},
+    sync::Arc,
 };
 
-use crate::merge::{in_order, merge};
+use fenetre_core::{
+    block::{Columns, Points},
+    model::{DatasetId, SeriesId},
+    time::TimeRange,
+};
+use hashbrown::HashMap;
+use parking_lot::{Mutex, RwLock};
 
-/// A stretch of points of one series, as it travels from a batch through the journal to the head.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Stretch {
-    pub series: SeriesId,
-    pub times: Vec<Nanos>,
-    pub values: Vec<f64>,
+use crate::{
+    entry::Journaled,
+    merge::{in_order, merge},
+};
+
+/// Bytes that a buffer takes beside its points, the map's share included.
+const BUFFER_BYTES: usize = 192;
+
+/// Points of one series in order of arrival.
+#[derive(Debug)]
+struct Buffer {
+    dataset: DatasetId,
+    columns: Columns,
+    /// Whether times only ascend, so that a range can be found by halving.
+    ascending: bool,
+    /// Numbers of snapshots, each with how many points there were when the buffer first grew after it.
+    marks: Vec<(u64, usize)>,
 }
 
-/// Buffers of one generation.
+/// The buffers of one generation.
 #[derive(Debug, Default)]
 pub struct Buffers {
     by_series: HashMap<SeriesId, Buffer>,
     points: usize,
+    bytes: usize,
 }
 
+/// Points that came between two rotations of the journal.
 #[derive(Debug)]
-struct Buffer {
-    dataset: DatasetId,
-    times: Vec<Nanos>,
-    values: Vec<f64>,
-    /// Whether times only ascend, so that a range can be found by halving.
-    ascending: bool,
+pub struct Generation {
+    /// That of its journal file.
+    pub number: u64,
+    pub buffers: RwLock<Buffers>,
+}
+
+impl Generation {
+    pub fn new(number: u64) -> Arc<Self> {
+        Arc::new(Self { number, buffers: RwLock::default() })
+    }
 }
 
 impl Buffers {
@@ -39,141 +65,286 @@ impl Buffers {
         self.points
     }
 
-    pub fn append(&mut self, dataset: DatasetId, stretch: &Stretch) {
-        let buffer =
-            self.by_series.entry(stretch.series).or_insert_with(|| Buffer { dataset, times: Vec::new(), values: Vec::new(), ascending: true });
-        let mut last = buffer.times.last().copied();
-        for time in &stretch.times {
-            buffer.ascending &= last.is_none_or(|last| last < *time);
-            last = Some(*time);
+    /// Bytes of memory that they take, about.
+    pub fn bytes(&self) -> usize {
+        self.bytes
+    }
+
+    /// Appends a batch. `snapshot` is the number of the last snapshot that anybody may still look at, if there is one.
+    pub fn append(&mut self, journaled: &Journaled, snapshot: Option<u64>) {
+        let Journaled { dataset, entry } = journaled;
+        for (series, points) in entry.series() {
+            let buffer = self.by_series.entry(series).or_insert_with(|| {
+                self.bytes += BUFFER_BYTES;
+                Buffer { dataset: *dataset, columns: Columns::default(), ascending: true, marks: Vec::new() }
+            });
+            let before = buffer.bytes();
+            buffer.append(points, snapshot);
+            self.points += points.len();
+            self.bytes += buffer.bytes().saturating_sub(before);
         }
-        buffer.times.extend_from_slice(&stretch.times);
-        buffer.values.extend_from_slice(&stretch.values);
-        self.points += stretch.times.len();
     }
 
-    /// The points of a series inside a range, in order.
-    pub fn columns(&self, series: SeriesId, range: TimeRange) -> Columns {
-        self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range))
+    /// The points of a series inside a range, in order, as they were at a snapshot.
+    fn columns(&self, series: SeriesId, range: TimeRange, snapshot: u64) -> Columns {
+        self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range, snapshot))
     }
 
-    /// Each series with all its points in order, by dataset and series.
-    pub fn all(&self) -> Vec<(DatasetId, SeriesId, Columns)> {
-        let mut all: Vec<_> =
-            self.by_series.iter().map(|(series, buffer)| (buffer.dataset, *series, in_order(&buffer.times, &buffer.values))).collect();
-        all.sort_by_key(|(dataset, series, _)| (*dataset, *series));
-        all
+    /// The series that have points here, by dataset and id.
+    pub fn series(&self) -> Vec<(DatasetId, SeriesId)> {
+        let mut series: Vec<_> = self.by_series.iter().map(|(series, buffer)| (buffer.dataset, *series)).collect();
+        series.sort_unstable();
+        series
     }
 
-    fn series_of(&self, dataset: DatasetId) -> impl Iterator<Item = SeriesId> + '_ {
-        self.by_series.iter().filter(move |(_, buffer)| buffer.dataset == dataset).map(|(series, _)| *series)
+    /// All points of a series in order: as they are where they came so, else sorted.
+    pub fn sorted(&self, series: SeriesId) -> Option<Sorted<'_>> {
+        let buffer = self.by_series.get(&series)?;
+        Some(if buffer.ascending { Sorted::AsTheyCame(buffer.columns.points()) } else { Sorted::Anew(in_order(buffer.columns.points())) })
+    }
+}
+
+/// Points in order of time.
+pub enum Sorted<'b> {
+    AsTheyCame(Points<'b>),
+    Anew(Columns),
+}
+
+impl Sorted<'_> {
+    pub fn points(&self) -> Points<'_> {
+        match self {
+            Self::AsTheyCame(points) => *points,
+            Self::Anew(columns) => columns.points(),
+        }
     }
 }
 
 impl Buffer {
-    fn columns(&self, range: TimeRange) -> Columns {
-        if self.ascending {
-            let start = self.times.partition_point(|at| *at < range.start);
-            let end = self.times.partition_point(|at| *at < range.end).max(start);
-            return Columns { times: self.times[start..end].to_vec(), values: self.values[start..end].to_vec() };
+    fn bytes(&self) -> usize {
+        self.columns.times.capacity() * 16 + self.columns.rests.capacity() * 2 + self.marks.capacity() * 16
+    }
+
+    fn append(&mut self, points: Points<'_>, snapshot: Option<u64>) {
+        match snapshot {
+            Some(number) if self.marks.last().is_none_or(|(marked, _)| *marked < number) => self.marks.push((number, self.columns.len())),
+            Some(_) => {}
+            None => self.marks.clear(),
         }
-        let inside = self.times.iter().zip(&self.values).filter(|(at, _)| range.contains(**at));
-        let (times, values): (Vec<Nanos>, Vec<f64>) = inside.map(|(at, value)| (*at, *value)).unzip();
-        in_order(&times, &values)
+        let mut last = self.columns.times.last().copied();
+        for time in points.times {
+            self.ascending &= last.is_none_or(|last| last < *time);
+            last = Some(*time);
+        }
+        self.columns.extend(points);
+    }
+
+    fn columns(&self, range: TimeRange, snapshot: u64) -> Columns {
+        let first_after = self.marks.partition_point(|(number, _)| *number < snapshot);
+        let length = self.marks.get(first_after).map_or(self.columns.len(), |(_, length)| *length);
+        let points = self.columns.points().slice(0..length);
+        if self.ascending {
+            return points.slice(points.places_in(range)).to_columns();
+        }
+        let mut inside = Columns::default();
+        let places = (0..length).filter(|at| range.contains(points.times[*at]));
+        places.for_each(|at| inside.push(points.times[at], points.values[at], points.rest(at)));
+        in_order(inside.points())
     }
 }
 
-/// The buffers that grow, and those that are being packed.
-#[derive(Debug, Default)]
+/// All generations, oldest first; the last one grows.
+#[derive(Debug)]
 pub struct Head {
-    pub active: Buffers,
-    pub frozen: Option<Arc<Buffers>>,
+    generations: VecDeque<Arc<Generation>>,
+    growing: Arc<Generation>,
+    snapshots: u64,
+    live: Arc<Live>,
+}
+
+/// Which blocks the snapshots that are still held can see.
+#[derive(Debug, Default)]
+pub struct Live(Mutex<BTreeMap<u64, usize>>);
+
+impl Live {
+    /// Blocks of generations before this one may be merged with each other: every snapshot sees them all.
+    pub fn settled_before(&self, newest: u64) -> u64 {
+        self.0.lock().keys().next().copied().map_or(newest, |oldest| oldest.min(newest))
+    }
+}
+
+/// The points of one moment.
+#[derive(Debug)]
+pub struct Snapshot {
+    number: u64,
+    generations: Vec<Arc<Generation>>,
+    /// Blocks of this generation and later ones are not of this moment: their points are in `generations`, or came later.
+    pub visible_before: u64,
+    live: Arc<Live>,
 }
 
 impl Head {
-    /// Points in memory.
+    /// A head with generations that were read back, and one that grows.
+    pub fn new(recovered: Vec<Arc<Generation>>, growing: Arc<Generation>) -> Self {
+        Self { generations: recovered.into(), growing, snapshots: 0, live: Arc::default() }
+    }
+
     pub fn points(&self) -> usize {
-        self.active.points() + self.frozen.as_ref().map_or(0, |frozen| frozen.points())
+        self.all().map(|generation| generation.buffers.read().points()).sum()
     }
 
-    /// The points of a series inside a range, in order, the later arrival winning.
+    /// Bytes of memory of all generations, about.
+    pub fn bytes(&self) -> usize {
+        self.all().map(|generation| generation.buffers.read().bytes()).sum()
+    }
+
+    pub fn live(&self) -> Arc<Live> {
+        Arc::clone(&self.live)
+    }
+
+    /// The generation that grows.
+    pub fn growing(&self) -> &Arc<Generation> {
+        &self.growing
+    }
+
+    /// The oldest generation that waits to be packed.
+    pub fn oldest_frozen(&self) -> Option<&Arc<Generation>> {
+        self.generations.front()
+    }
+
+    fn all(&self) -> impl Iterator<Item = &Arc<Generation>> {
+        self.generations.iter().chain([&self.growing])
+    }
+
+    /// Appends batches; whoever takes a snapshot afterwards sees all of them, whoever took one before none.
+    pub fn append<'j>(&mut self, batches: impl Iterator<Item = &'j Journaled>) {
+        let held = !self.live.0.lock().is_empty();
+        let mut buffers = self.growing.buffers.write();
+        batches.for_each(|journaled| buffers.append(journaled, held.then_some(self.snapshots)));
+    }
+
+    /// Sets the growing generation aside, to be packed, and begins the next.
+    pub fn freeze(&mut self, next: u64) {
+        self.generations.push_back(std::mem::replace(&mut self.growing, Generation::new(next)));
+    }
+
+    /// Forgets the oldest frozen generation, which is packed.
+    pub fn forget_oldest(&mut self) {
+        self.generations.pop_front();
+    }
+
+    /// The points of this moment.
+    pub fn snapshot(&mut self) -> Snapshot {
+        self.snapshots += 1;
+        let generations: Vec<_> = self.all().map(Arc::clone).collect();
+        let visible_before = generations.first().map_or(0, |oldest| oldest.number);
+        *self.live.0.lock().entry(visible_before).or_default() += 1;
+        Snapshot { number: self.snapshots, generations, visible_before, live: Arc::clone(&self.live) }
+    }
+}
+
+impl Snapshot {
+    /// The points of a series inside a range that are in memory, in order, the later arrival winning.
     pub fn columns(&self, series: SeriesId, range: TimeRange) -> Columns {
-        let active = self.active.columns(series, range);
-        match &self.frozen {
-            Some(frozen) => merge(&frozen.columns(series, range), &active),
-            None => active,
+        let mut all = Columns::default();
+        for generation in &self.generations {
+            let columns = generation.buffers.read().columns(series, range, self.number);
+            if all.is_empty() {
+                all = columns;
+            } else if !columns.is_empty() {
+                all = merge(all.points(), columns.points());
+            }
         }
+        all
     }
 
-    /// The series of a dataset that have points here.
+    /// The series of a dataset that have points in memory.
     pub fn series_of(&self, dataset: DatasetId) -> Vec<SeriesId> {
-        let frozen = self.frozen.iter().flat_map(|frozen| frozen.series_of(dataset));
-        let mut series: Vec<SeriesId> = self.active.series_of(dataset).chain(frozen).collect();
+        let of = |generation: &Arc<Generation>| generation.buffers.read().series();
+        let all = self.generations.iter().flat_map(of).filter(|(of, _)| *of == dataset);
+        let mut series: Vec<SeriesId> = all.map(|(_, series)| series).collect();
         series.sort_unstable();
         series.dedup();
         series
     }
+}
 
-    /// Sets the growing buffers aside, to be packed.
-    pub fn freeze(&mut self) -> Arc<Buffers> {
-        let frozen = Arc::new(std::mem::take(&mut self.active));
-        self.frozen = Some(Arc::clone(&frozen));
-        frozen
+impl Drop for Snapshot {
+    fn drop(&mut self) {
+        let mut live = self.live.0.lock();
+        if let Some(count) = live.get_mut(&self.visible_before) {
+            *count -= 1;
+            if *count == 0 {
+                live.remove(&self.visible_before);
+            }
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
-    use std::collections::BTreeMap;
-
+    use fenetre_core::time::Nanos;
     use proptest::prelude::*;
 
     use super::*;
+    use crate::entry::tests::entry;
 
     const DATASET: DatasetId = DatasetId(1);
 
-    fn stretch(series: u32, points: &[(Nanos, f64)]) -> Stretch {
-        let (times, values) = points.iter().copied().unzip();
-        Stretch { series: SeriesId(series), times, values }
+    fn batch(series: u32, points: &[(Nanos, f64)]) -> Journaled {
+        let points: Vec<(Nanos, f64, i16)> = points.iter().map(|(at, value)| (*at, *value, 0)).collect();
+        Journaled { dataset: DATASET, entry: entry(&[(series, &points)]) }
     }
 
-    fn points(columns: Columns) -> Vec<(Nanos, f64)> {
+    fn read(snapshot: &Snapshot, series: u32, range: TimeRange) -> Vec<(Nanos, f64)> {
+        let columns = snapshot.columns(SeriesId(series), range);
         columns.times.into_iter().zip(columns.values).collect()
     }
 
     proptest! {
         #[test]
-        fn the_head_reads_as_a_map_whenever_it_is_frozen(
-            stretches in prop::collection::vec((0u32..2, prop::collection::vec((0i64..40, 0f64..9.0), 1..10)), 1..12), freeze_at in 0usize..12, start in 0i64..40, length in 0i64..40,
+        fn every_snapshot_reads_as_the_map_of_its_moment(
+            batches in prop::collection::vec((0u32..2, prop::collection::vec((0i64..40, 0f64..9.0), 1..10)), 1..12), freeze_at in 0usize..12, start in 0i64..40, length in 0i64..40,
         ) {
-            let mut head = Head::default();
+            let mut head = Head::new(Vec::new(), Generation::new(1));
             let mut map: BTreeMap<(u32, Nanos), f64> = BTreeMap::new();
-            for (i, (series, points)) in stretches.iter().enumerate() {
+            let mut moments = vec![(head.snapshot(), map.clone())];
+            for (i, (series, points)) in batches.iter().enumerate() {
                 if i == freeze_at {
-                    head.freeze();
+                    head.freeze(2);
                 }
-                head.active.append(DATASET, &stretch(*series, points));
-                map.extend(points.iter().map(|(at, value)| ((*series, *at), *value)));
+                head.append([&batch(*series, points)].into_iter());
+                points.iter().for_each(|(at, value)| { map.insert((*series, *at), *value); });
+                moments.push((head.snapshot(), map.clone()));
+                // Some are given up on the way, so that those after them do not depend on them.
+                if i % 3 == 1 { moments.remove(moments.len() / 2); }
             }
             let range = TimeRange { start, end: start + length };
-            for series in 0..2 {
-                let wanted: Vec<(Nanos, f64)> = map.iter().filter(|((of, at), _)| *of == series && range.contains(*at)).map(|((_, at), value)| (*at, *value)).collect();
-                prop_assert_eq!(points(head.columns(SeriesId(series), range)), wanted);
+            for (snapshot, map) in &moments {
+                for series in 0..2 {
+                    let wanted: Vec<(Nanos, f64)> = map.iter().filter(|((s, at), _)| *s == series && range.contains(*at)).map(|((_, at), value)| (*at, *value)).collect();
+                    prop_assert_eq!(read(snapshot, series, range), wanted);
+                }
             }
-            let all: usize = stretches.iter().map(|(_, points)| points.len()).sum();
-            prop_assert_eq!(head.points(), all);
+            prop_assert_eq!(head.points(), batches.iter().map(|(_, points)| points.len()).sum::<usize>());
+            prop_assert!(head.bytes() >= head.points() * 16);
         }
     }
 
     #[test]
-    fn frozen_points_are_given_by_dataset_and_series_in_order() {
-        let mut buffers = Buffers::default();
-        buffers.append(DatasetId(2), &stretch(7, &[(3, 1.0), (1, 2.0)]));
-        buffers.append(DATASET, &stretch(9, &[(5, 1.0)]));
-        buffers.append(DATASET, &stretch(8, &[(5, 1.0), (5, 2.0)]));
-        let all: Vec<_> = buffers.all().into_iter().map(|(dataset, series, columns)| (dataset.0, series.0, points(columns))).collect();
-        assert_eq!(all, [(1, 8, vec![(5, 2.0)]), (1, 9, vec![(5, 1.0)]), (2, 7, vec![(1, 2.0), (3, 1.0)])]);
-        let head = Head { active: buffers, frozen: None };
-        assert_eq!(head.series_of(DATASET), [SeriesId(8), SeriesId(9)]);
+    fn what_is_packed_stays_with_the_snapshots_that_hold_it() {
+        let mut head = Head::new(Vec::new(), Generation::new(7));
+        head.append([&batch(1, &[(1, 1.0)])].into_iter());
+        let before = head.snapshot();
+        head.freeze(8);
+        assert_eq!(head.live().settled_before(8), 7);
+        head.forget_oldest();
+        let after = head.snapshot();
+        assert_eq!((read(&before, 1, TimeRange::ALL).len(), before.visible_before), (1, 7));
+        assert_eq!((read(&after, 1, TimeRange::ALL).len(), after.visible_before), (0, 8));
+        assert_eq!(before.series_of(DATASET), [SeriesId(1)]);
+        drop(before);
+        assert_eq!(head.live().settled_before(9), 8);
+        drop(after);
+        assert_eq!(head.live().settled_before(9), 9);
     }
 }

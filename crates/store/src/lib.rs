@@ -3,41 +3,50 @@
 //! ```text
 //! STORE/
 //!   LOCK                              held by the process that serves the store, with its pid
-//!   catalogue.db                      datasets, metrics, series, words of states
-//!   journal/000001.db                 acknowledged batches, in order, until their points are packed
-//!   data/DATASET/2026-05-01_7d.db     a partition: blocks of points of one span of time
+//!   catalogue.db                      datasets, metrics, series, words of states, layouts of histograms
+//!   journal/000007.db                 acknowledged batches of one generation, in order, until they are packed
+//!   data/DATASET/2026-05-07_7d.db     a partition: blocks of points of one span of time
 //! ```
 //!
 //! How a point travels:
 //!
 //! ```text
 //! Batch (resolves series) ──► committer ──► journal, synced ──► acknowledged
-//!                                  └──► head ──► packer ──► partitions ──► journal file removed
+//!                                  └──► head: generations ──► packer ──► partitions ──► journal file removed
+//!                                                                        compactor: overlapping and small blocks become full ones
 //! ```
 //!
-//! A query reads partitions and head together ([`Store::source`]); where both hold a point of one instant, the later arrival counts.
-//! Blocks of one series in one partition never overlap: packing merges with what is there.
+//! A query reads partitions and head together, as they were at one moment ([`Store::source`]); where several hold a point of one instant,
+//! the later arrival counts.
 
+mod backup;
 mod batch;
 mod census;
 mod committer;
+mod compactor;
 mod definitions;
+mod entry;
 mod error;
 mod files;
 mod head;
 mod journal;
 mod merge;
+mod migrate;
+mod options;
 mod packer;
 mod partition;
+mod pool;
 mod reading;
 mod records;
 mod shared;
+mod span;
+mod sqlite;
 mod store;
 
+pub use backup::{BackupProgress, BackupReport, restore};
 pub use batch::Batch;
-pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, StorageReport};
+pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, SeriesCount, StorageReport};
 pub use error::StoreError;
-pub use partition::SeriesCount;
+pub use options::{Durability, Options};
 pub use reading::StoreSource;
-pub use shared::Options;
 pub use store::Store;

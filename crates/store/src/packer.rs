@@ -1,77 +1,103 @@
-//! Packing: the frozen head becomes blocks in partitions, then its journal files go.
+//! Packing: a frozen generation of the head becomes blocks in partitions, then its journal file goes.
 //!
-//! Killed at any moment, it is simply done again at the next start: what was packed already is met by the same points from the
-//! journal, and merging those changes nothing.
+//! Until it is done, readers take the generation's points from memory and overlook its blocks. Killed at any moment, it is simply done
+//! again at the next start: the generation is read back from its journal file, and blocks that were written already are met by others with
+//! the same points, which changes no answer; compaction merges them.
 
-use std::{collections::BTreeMap, path::PathBuf, sync::Arc};
+use std::{collections::BTreeMap, ops::Range};
 
 use fenetre_core::{
-    block::Columns,
-    model::{DatasetId, MetricId, SeriesId},
-    time::Nanos,
+    model::{DatasetId, SeriesId},
+    time::{Nanos, TimeRange},
 };
 
 use crate::{
-    error::{Context, StoreError},
-    files::{partition_last, partition_start, sync_folder},
-    head::Buffers,
-    journal::Journal,
-    partition::{Partition, pack},
+    error::StoreError,
+    head::{Generation, Sorted},
+    journal,
+    partition::Progress,
     shared::Shared,
+    span::Span,
 };
 
-type PartitionWork = Vec<(MetricId, SeriesId, Columns)>;
-
-/// Packs everything in `frozen`, takes it out of the head, and removes the journal files that held it.
-pub fn pack_frozen(shared: &Shared, frozen: &Arc<Buffers>, journals: &[PathBuf]) -> Result<(), StoreError> {
-    for ((dataset, start), work) in by_partition(shared, frozen) {
-        let partition = shared.partition(&dataset, start)?;
-        write_partition(&partition, work)?;
-    }
-    shared.head.write().frozen = None;
-    Journal::remove(journals)
+/// Packs the oldest frozen generation, takes it out of the head, and removes its journal file.
+pub fn pack(shared: &Shared, generation: &Generation) -> Result<(), StoreError> {
+    let began = std::time::Instant::now();
+    let (points, partitions) = write_blocks(shared, generation)?;
+    // The file first, and for good: from the moment at which the generation is forgotten, compaction may merge its blocks with older
+    // ones, and it must not come back from the journal then.
+    journal::remove(&shared.files.journals(), generation.number)?;
+    shared.head.write().forget_oldest();
+    tracing::debug!(points, partitions, milliseconds = began.elapsed().as_millis(), "packed");
+    Ok(())
 }
 
-/// What goes into each partition, by name of the dataset and start.
-fn by_partition(shared: &Shared, frozen: &Buffers) -> BTreeMap<(String, Nanos), PartitionWork> {
-    let mut work: BTreeMap<(String, Nanos), PartitionWork> = BTreeMap::new();
-    let catalogue = shared.catalogue.read();
-    for (dataset, series, columns) in frozen.all() {
-        let Some((name, metric)) = home(&catalogue, dataset, series) else { continue };
-        let mut rest = 0..columns.len();
-        while !rest.is_empty() {
-            let start = partition_start(columns.times[rest.start]);
-            let last = partition_last(columns.times[rest.start]);
-            let end = rest.start + columns.times[rest.clone()].partition_point(|at| *at <= last);
-            let part = Columns { times: columns.times[rest.start..end].to_vec(), values: columns.values[rest.start..end].to_vec() };
-            work.entry((name.clone(), start)).or_default().push((metric, series, part));
-            rest.start = end;
+/// Writes a generation's points into their partitions; says how many points and partitions these were.
+fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usize), StoreError> {
+    let buffers = generation.buffers.read();
+    let mut of_dataset: BTreeMap<DatasetId, Vec<(SeriesId, Sorted<'_>)>> = BTreeMap::new();
+    for (dataset, series) in buffers.series() {
+        if let Some(points) = buffers.sorted(series) {
+            of_dataset.entry(dataset).or_default().push((series, points));
         }
     }
-    work
+    let mut partitions = 0;
+    for (dataset, all) in &of_dataset {
+        let is_counter = shared.counters(*dataset);
+        for (span, pieces) in by_span(shared, *dataset, all) {
+            let partition = shared.partition(*dataset, span)?;
+            partition.writer().write(true, |writing| {
+                let progress = writing.reading().progress()?;
+                for (place, range) in &pieces {
+                    let (series, points) = &all[*place];
+                    writing.add(*series, points.points().slice(range.clone()), generation.number, is_counter(*series))?;
+                }
+                writing.set_progress(Progress { packed: generation.number, ..progress })
+            })?;
+            partitions += 1;
+        }
+    }
+    Ok((buffers.points(), partitions))
 }
 
-fn home(catalogue: &fenetre_core::catalogue::Catalogue, dataset: DatasetId, series: SeriesId) -> Option<(String, MetricId)> {
-    let dataset = catalogue.datasets().find(|one| one.id == dataset)?;
-    let metric = dataset.metric(&dataset.series(series)?.metric)?;
-    Some((dataset.name.to_string(), metric.id))
+/// Which stretches of which series go into each span.
+type Pieces = BTreeMap<Span, Vec<(usize, Range<usize>)>>;
+
+fn by_span(shared: &Shared, dataset: DatasetId, all: &[(SeriesId, Sorted<'_>)]) -> Pieces {
+    let mut pieces = Pieces::new();
+    let mut known: BTreeMap<Span, Span> = BTreeMap::new();
+    for (place, (_, points)) in all.iter().enumerate() {
+        let times = points.points().times;
+        let mut start = 0;
+        while start < times.len() {
+            let week = Span::week_of(times[start]);
+            // Days of one week decide alike, and only the first to ask counts its points.
+            let span = match known.get(&week) {
+                Some(span) if span.last() == week.last() && span.start == week.start => *span,
+                Some(_) => Span::day_of(times[start]),
+                None => {
+                    let span = shared.span_for(dataset, times[start], |week| rate(all, week));
+                    known.insert(week, span);
+                    span
+                }
+            };
+            let end = start + times[start..].partition_point(|at| *at <= span.last());
+            pieces.entry(span).or_default().push((place, start..end));
+            start = end;
+        }
+    }
+    pieces
 }
 
-/// Writes in one transaction, and returns when it is on stable storage.
-fn write_partition(partition: &Partition, work: PartitionWork) -> Result<(), StoreError> {
-    let path = partition.path();
-    let mut connection = partition.open()?;
-    let transaction = connection.transaction().at("write", path)?;
-    for (metric, series, columns) in &work {
-        pack(&transaction, path, *metric, *series, columns)?;
+/// How many points lie in a span, and from the first to the last of them how many nanoseconds.
+fn rate(all: &[(SeriesId, Sorted<'_>)], span: Span) -> (usize, Nanos) {
+    let range = TimeRange { start: span.start, end: span.last().saturating_add(1) };
+    let (mut count, mut first, mut last) = (0, Nanos::MAX, Nanos::MIN);
+    for (_, points) in all {
+        let times = &points.points().times[points.points().places_in(range)];
+        if let (Some(start), Some(end)) = (times.first(), times.last()) {
+            (count, first, last) = (count + times.len(), first.min(*start), last.max(*end));
+        }
     }
-    transaction.commit().at("write", path)?;
-    // A checkpoint syncs the log and then the file. Readers may keep it from emptying the log, which is synced all the same.
-    let (busy, _, _): (i64, i64, i64) =
-        connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).at("write", path)?;
-    if busy != 0 {
-        let log = format!("{}-wal", path.display());
-        std::fs::File::open(&log).and_then(|file| file.sync_all()).at("sync", log)?;
-    }
-    path.parent().map_or(Ok(()), sync_folder)
+    (count, last.saturating_sub(first).max(0))
 }

@@ -1,248 +1,276 @@
 //! One partition: an SQLite file with the blocks of one dataset and one span of time.
 //!
-//! Blocks of one series never overlap. A new block that would, or that would leave a small one behind, is merged with what is there.
+//! A block belongs to the generation of the head whose points it holds. Blocks of one series may overlap where points came late or
+//! twice; at one instant the later generation counts, when they are read and when compaction merges them. A block is never changed:
+//! packing adds blocks, compaction replaces some by others with the same points.
 
-use std::path::{Path, PathBuf};
+use std::{
+    path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
+};
 
 use fenetre_core::{
-    block::{BLOCK_POINTS, Columns, decode, encode},
-    evaluate::{SourceError, StoredBlock},
-    model::{MetricId, SeriesId},
+    block::{Columns, Points, cut, decode, encode},
+    model::SeriesId,
     summary::Summary,
     time::{Nanos, TimeRange},
 };
-use parking_lot::Mutex;
-use rusqlite::{Connection, OptionalExtension, Row, Transaction, params};
+use parking_lot::{Mutex, MutexGuard};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 
 use crate::{
+    census::SeriesCounts,
     error::{Context, StoreError},
-    files::{open_sqlite, partition_last},
-    merge::{merge, shared},
+    files::{companion, sync_folder},
+    pool::Pool,
+    span::Span,
 };
 
-const PAGE_SIZE: u32 = 16_384;
-/// A block of fewer points is taken up when its series is packed again.
-const SMALL_BLOCK: i64 = BLOCK_POINTS as i64 / 2;
-/// Idle connections that a partition keeps for its readers.
-const IDLE_READERS: usize = 4;
-
-const SCHEMA: &str = "
+/// The format of partition files, in their `user_version`.
+pub const FORMAT: i64 = 2;
+/// `note` holds `packed`, the highest generation that is in here, and `compacted`, that up to which blocks were merged.
+pub const SCHEMA: &str = "
 CREATE TABLE IF NOT EXISTS block (
-    id INTEGER PRIMARY KEY, metric INTEGER NOT NULL, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL,
+    id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, generation INTEGER NOT NULL,
     count INTEGER NOT NULL, summary BLOB NOT NULL, bytes BLOB NOT NULL
 ) STRICT;
-CREATE UNIQUE INDEX IF NOT EXISTS block_place ON block (series, start, end, count);
+CREATE INDEX IF NOT EXISTS block_place ON block (series, start, end, generation, count);
+CREATE TABLE IF NOT EXISTS note (key TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT, WITHOUT ROWID;
+PRAGMA user_version = 2;
 ";
 
-/// Points of one series, counted.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct SeriesCount {
-    /// Points, each instant once.
-    pub points: u64,
-    /// Blocks that hold them; points of the head have none.
-    pub blocks: u64,
-    /// First instant.
-    pub first: Nanos,
-    /// Last instant.
-    pub last: Nanos,
-}
-
-impl SeriesCount {
-    /// Adds what another place holds of the same series.
-    pub(crate) fn add(&mut self, other: &Self) {
-        self.points += other.points;
-        self.blocks += other.blocks;
-        self.first = self.first.min(other.first);
-        self.last = self.last.max(other.last);
-    }
-}
-
-/// Counts of the series of a partition.
-pub type SeriesCounts = Vec<(SeriesId, SeriesCount)>;
-
-/// A file of blocks. `start` is the first instant of its span; the block's columns `start` and `end` are its first and last instants.
+/// A file of blocks.
 pub struct Partition {
-    pub start: Nanos,
+    pub span: Span,
+    id: u64,
     path: PathBuf,
-    idle: Mutex<Vec<Connection>>,
+    pool: Arc<Pool>,
+    /// SQLite lets one write at a time; who else wants to waits here.
+    writing: Mutex<()>,
+    /// Counts of its series, with the version that they are of.
+    pub counts: Mutex<Option<(u64, Arc<SeriesCounts>)>>,
+    version: AtomicU64,
+}
+
+/// Where a block lies, without its points.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Place {
+    pub id: i64,
+    pub start: Nanos,
+    pub end: Nanos,
+    pub generation: u64,
+    pub count: u64,
+}
+
+/// How far a partition is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Progress {
+    /// The highest generation that was packed into it.
+    pub packed: u64,
+    /// Up to which generation its blocks were merged.
+    pub compacted: u64,
 }
 
 impl Partition {
-    pub fn new(start: Nanos, path: PathBuf) -> Self {
-        Self { start, path, idle: Mutex::new(Vec::new()) }
+    pub fn new(span: Span, path: PathBuf, pool: Arc<Pool>) -> Self {
+        static NEXT: AtomicU64 = AtomicU64::new(0);
+        let id = NEXT.fetch_add(1, Ordering::Relaxed);
+        Self { span, id, path, pool, writing: Mutex::new(()), counts: Mutex::default(), version: AtomicU64::new(0) }
     }
 
     pub fn path(&self) -> &Path {
         &self.path
     }
 
-    /// Runs a read with a connection of its own.
-    fn read<T>(&self, work: impl FnOnce(&Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let kept = self.idle.lock().pop();
-        let connection = match kept {
-            Some(connection) => connection,
-            None => self.open()?,
-        };
-        let done = work(&connection);
-        let mut idle = self.idle.lock();
-        if idle.len() < IDLE_READERS {
-            idle.push(connection);
+    /// Changes with every commit.
+    pub fn version(&self) -> u64 {
+        self.version.load(Ordering::Acquire)
+    }
+
+    /// Makes the file, where it is new.
+    pub fn create(&self) -> Result<(), StoreError> {
+        self.pool.with(self.id, &self.path, |connection| connection.execute_batch(SCHEMA).at("write", &self.path))
+    }
+
+    /// Reads in one transaction: all that is read is of one moment.
+    pub fn read<T>(&self, work: impl FnOnce(&Reading<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        self.pool.with(self.id, &self.path, |connection| {
+            let transaction = connection.unchecked_transaction().at("read", &self.path)?;
+            work(&Reading { connection: &transaction, path: &self.path })
+        })
+    }
+
+    /// Copies it as it is at one moment into a new file, compactly.
+    pub fn copy_to(&self, to: &Path) -> Result<(), StoreError> {
+        self.pool.with(self.id, &self.path, |connection| {
+            connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to)
+        })
+    }
+
+    /// Waits until nobody else writes.
+    pub fn writer(&self) -> Writer<'_> {
+        Writer { partition: self, _guard: self.writing.lock() }
+    }
+}
+
+/// The right to write into a partition.
+pub struct Writer<'p> {
+    partition: &'p Partition,
+    _guard: MutexGuard<'p, ()>,
+}
+
+impl Writer<'_> {
+    /// Writes in one transaction. With `to_disk`, what was written is on stable storage when this returns.
+    pub fn write<T>(&self, to_disk: bool, work: impl FnOnce(&Writing<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        let Partition { id, path, pool, version, .. } = self.partition;
+        pool.with(*id, path, |connection| {
+            let done = {
+                let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
+                let done = work(&writing)?;
+                writing.transaction.commit().at("write", path)?;
+                done
+            };
+            version.fetch_add(1, Ordering::AcqRel);
+            if to_disk {
+                checkpoint(connection, path)?;
+            }
+            Ok(done)
+        })
+    }
+}
+
+/// Brings the log to stable storage and into the file.
+fn checkpoint(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+    let (busy, _, _): (i64, i64, i64) =
+        connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).at("write", path)?;
+    if busy != 0 {
+        // Readers keep it from emptying the log, which is synced all the same.
+        let log = companion(path, "-wal");
+        std::fs::File::open(&log).and_then(|file| file.sync_data()).at("sync", log)?;
+    }
+    path.parent().map_or(Ok(()), sync_folder)
+}
+
+/// A partition as it was at one moment.
+pub struct Reading<'c> {
+    connection: &'c Connection,
+    path: &'c Path,
+}
+
+impl Reading<'_> {
+    /// Where the blocks of a series are that have instants in `range`, of generations before one, in order of their starts. Read from the
+    /// index alone.
+    pub fn places(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<Vec<Place>, StoreError> {
+        let text = "SELECT id, start, end, generation, count FROM block
+                    WHERE series = ?1 AND start < ?2 AND end >= ?3 AND generation < ?4 ORDER BY start, generation";
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        let values = params![series.0, range.end, range.start, before.cast_signed()];
+        let rows = statement.query_map(values, |row| {
+            Ok(Place { id: row.get(0)?, start: row.get(1)?, end: row.get(2)?, generation: row.get::<_, i64>(3)?.cast_unsigned(), count: row.get::<_, i64>(4)?.cast_unsigned() })
+        });
+        rows.and_then(Iterator::collect).at("read", self.path)
+    }
+
+    /// Every series with the places of its blocks of generations before one, by id.
+    pub fn all_places(&self, before: u64, mut each: impl FnMut(SeriesId, &[Place]) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        let text = "SELECT series, id, start, end, generation, count FROM block WHERE generation < ?1 ORDER BY series, start, generation";
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        let mut rows = statement.query([before.cast_signed()]).at("read", self.path)?;
+        let (mut series, mut places) = (None, Vec::new());
+        while let Some(row) = rows.next().at("read", self.path)? {
+            let read = || -> rusqlite::Result<(SeriesId, Place)> {
+                let (generation, count): (i64, i64) = (row.get(4)?, row.get(5)?);
+                let place = Place { id: row.get(1)?, start: row.get(2)?, end: row.get(3)?, generation: generation.cast_unsigned(), count: count.cast_unsigned() };
+                Ok((SeriesId(row.get(0)?), place))
+            };
+            let (of, place) = read().at("read", self.path)?;
+            if let Some(before) = series.replace(of)
+                && before != of
+            {
+                each(before, &places)?;
+                places.clear();
+            }
+            places.push(place);
         }
-        done
+        series.map_or(Ok(()), |series| each(series, &places))
     }
 
-    /// Opens the file, and makes its table where it is new.
-    pub fn open(&self) -> Result<Connection, StoreError> {
-        // The journal keeps what is written here until a checkpoint has brought it to the disk.
-        let connection = open_sqlite(&self.path, "NORMAL", PAGE_SIZE)?;
-        connection.execute_batch(SCHEMA).at("write", &self.path)?;
-        Ok(connection)
+    /// The summary of a block.
+    pub fn summary(&self, place: &Place) -> Result<Summary, StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT summary FROM block WHERE id = ?1").at("read", self.path)?;
+        let mut rows = statement.query([place.id]).at("read", self.path)?;
+        let row = rows.next().at("read", self.path)?.ok_or_else(|| self.damaged("a block of its index is missing"))?;
+        let stored = row.get_ref(0).at("read", self.path)?;
+        let bytes = stored.as_blob().map_err(|error| self.damaged(&error.to_string()))?;
+        Summary::from_bytes(bytes, place.count, place.start, place.end).map_err(|error| self.damaged(&error.to_string()))
     }
 
-    /// Visits the blocks of a series that have instants in `range`, in order of time.
-    pub fn blocks(
-        &self,
-        series: SeriesId,
-        range: TimeRange,
-        mut visit: impl FnMut(&PackedBlock<'_>) -> Result<(), SourceError>,
-    ) -> Result<(), SourceError> {
-        self.read(|connection| Ok(self.visit_blocks(connection, series, range, &mut visit)))?
+    /// Appends the points of a block.
+    pub fn decode(&self, series: SeriesId, place: &Place, out: &mut Columns) -> Result<(), StoreError> {
+        let mut statement = self.connection.prepare_cached("SELECT bytes FROM block WHERE id = ?1").at("read", self.path)?;
+        let mut rows = statement.query([place.id]).at("read", self.path)?;
+        let row = rows.next().at("read", self.path)?.ok_or_else(|| self.damaged("a block of its index is missing"))?;
+        let stored = row.get_ref(0).at("read", self.path)?;
+        let bytes = stored.as_blob().map_err(|error| self.damaged(&error.to_string()))?;
+        decode(bytes, out).map_err(|error| StoreError::bad_block(self.path, series.0, place.start, &error))
     }
 
-    fn visit_blocks(
-        &self,
-        connection: &Connection,
-        series: SeriesId,
-        range: TimeRange,
-        visit: &mut dyn FnMut(&PackedBlock<'_>) -> Result<(), SourceError>,
-    ) -> Result<(), SourceError> {
-        let text = "SELECT start, end, summary, bytes FROM block WHERE series = ?1 AND start < ?2 AND end >= ?3 ORDER BY start";
-        let mut statement = connection.prepare_cached(text).at("read", &self.path)?;
-        let mut rows = statement.query(params![series.0, range.end, range.start]).at("read", &self.path)?;
-        while let Some(row) = rows.next().at("read", &self.path)? {
-            visit(&PackedBlock::of(row, series, &self.path)?)?;
+    /// How far it is.
+    pub fn progress(&self) -> Result<Progress, StoreError> {
+        let note = |key: &str| -> rusqlite::Result<u64> {
+            let found = self.connection.prepare_cached("SELECT value FROM note WHERE key = ?1")?.query_row([key], |row| row.get::<_, i64>(0));
+            Ok(found.optional()?.unwrap_or(0).cast_unsigned())
+        };
+        Ok(Progress { packed: note("packed").at("read", self.path)?, compacted: note("compacted").at("read", self.path)? })
+    }
+
+    fn damaged(&self, what: &str) -> StoreError {
+        StoreError::Damaged { path: self.path.to_owned(), what: what.to_owned() }
+    }
+}
+
+/// A partition within a transaction.
+pub struct Writing<'c> {
+    transaction: Transaction<'c>,
+    path: &'c Path,
+}
+
+impl Writing<'_> {
+    /// What is there, as this transaction sees it.
+    pub fn reading(&self) -> Reading<'_> {
+        Reading { connection: &self.transaction, path: self.path }
+    }
+
+    /// Adds points of a series, in order of time, as blocks of a generation. Of a counter the growth is kept.
+    pub fn add(&self, series: SeriesId, points: Points<'_>, generation: u64, is_counter: bool) -> Result<(), StoreError> {
+        let text = "INSERT INTO block (series, start, end, generation, count, summary, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        let mut insert = self.transaction.prepare_cached(text).at("write", self.path)?;
+        for block in cut(points.times) {
+            let points = points.slice(block);
+            let summary = if is_counter { Summary::of_counter(points) } else { Summary::of(points) };
+            // A block is cut with points in it, so it has a summary.
+            let Some(summary) = summary else { continue };
+            let (start, end) = (summary.first.time, summary.last.time);
+            let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), encode(points)];
+            insert.execute(row).at("write", self.path)?;
         }
         Ok(())
     }
 
-    /// The latest point of a series.
-    pub fn latest(&self, series: SeriesId) -> Result<Option<Summary>, StoreError> {
-        self.read(|connection| {
-            let text = "SELECT start, end, summary, bytes FROM block WHERE series = ?1 ORDER BY start DESC LIMIT 1";
-            let mut statement = connection.prepare_cached(text).at("read", &self.path)?;
-            let mut rows = statement.query([series.0]).at("read", &self.path)?;
-            match rows.next().at("read", &self.path)? {
-                Some(row) => Ok(Some(PackedBlock::of(row, series, &self.path)?.summary)),
-                None => Ok(None),
-            }
-        })
+    /// Removes blocks.
+    pub fn remove(&self, places: &[Place]) -> Result<(), StoreError> {
+        let mut remove = self.transaction.prepare_cached("DELETE FROM block WHERE id = ?1").at("write", self.path)?;
+        places.iter().try_for_each(|place| remove.execute([place.id]).map(|_| ()).at("write", self.path))
     }
 
-    /// Counts by series, from the index alone; and for each series of `fresh`, how many of its instants a block has too. Both are of
-    /// one moment, so that what is packed meanwhile is not counted twice or missed.
-    pub fn counts(&self, fresh: &[(SeriesId, Columns)]) -> Result<(SeriesCounts, Vec<usize>), StoreError> {
-        self.read(|connection| {
-            let snapshot = connection.unchecked_transaction().at("read", &self.path)?;
-            let counts = count_series(&snapshot).at("read", &self.path)?;
-            let shared = fresh.iter().map(|(series, columns)| self.count_shared(&snapshot, *series, columns)).collect::<Result<_, _>>()?;
-            Ok((counts, shared))
-        })
+    /// Notes how far it is.
+    pub fn set_progress(&self, progress: Progress) -> Result<(), StoreError> {
+        let text = "INSERT INTO note (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2";
+        let mut put = self.transaction.prepare_cached(text).at("write", self.path)?;
+        let notes = [("packed", progress.packed), ("compacted", progress.compacted)];
+        notes.iter().try_for_each(|(key, value)| put.execute(params![key, value.cast_signed()]).map(|_| ()).at("write", self.path))
     }
-
-    fn count_shared(&self, connection: &Connection, series: SeriesId, fresh: &Columns) -> Result<usize, StoreError> {
-        let (Some(&start), Some(&last)) = (fresh.times.first(), fresh.times.last()) else { return Ok(0) };
-        let range = TimeRange { start, end: last.saturating_add(1) };
-        if !range.meets(self.start, partition_last(self.start)) {
-            return Ok(0);
-        }
-        let (mut stored, mut count) = (Columns::default(), 0);
-        let visited = self.visit_blocks(connection, series, range, &mut |block| {
-            stored.clear();
-            block.decode(&mut stored)?;
-            count += shared(&stored.times, &fresh.times);
-            Ok(())
-        });
-        visited.map_err(|error| StoreError::Damaged { path: self.path.clone(), what: error.to_string() })?;
-        Ok(count)
-    }
-}
-
-fn count_series(connection: &Connection) -> rusqlite::Result<SeriesCounts> {
-    let text = "SELECT series, SUM(count), MIN(start), MAX(end), COUNT(*) FROM block GROUP BY series";
-    let mut statement = connection.prepare_cached(text)?;
-    let counts = statement.query_map([], |row| {
-        let points: i64 = row.get(1)?;
-        let blocks: i64 = row.get(4)?;
-        let count = SeriesCount { points: points as u64, blocks: blocks as u64, first: row.get(2)?, last: row.get(3)? };
-        Ok((SeriesId(row.get(0)?), count))
-    })?;
-    counts.collect()
-}
-
-/// A row of a partition, read no further than it is asked for.
-pub struct PackedBlock<'r> {
-    pub start: Nanos,
-    pub end: Nanos,
-    summary: Summary,
-    series: SeriesId,
-    row: &'r Row<'r>,
-    path: &'r Path,
-}
-
-impl<'r> PackedBlock<'r> {
-    fn of(row: &'r Row<'r>, series: SeriesId, path: &'r Path) -> Result<Self, StoreError> {
-        let (start, end) = (row.get(0).at("read", path)?, row.get(1).at("read", path)?);
-        let stored = row.get_ref(2).at("read", path)?;
-        let summary = stored.as_blob().map_err(|error| error.to_string()).and_then(|bytes| Summary::from_bytes(bytes).map_err(|e| e.to_string()));
-        let summary = summary.map_err(|what| StoreError::Damaged { path: path.to_owned(), what })?;
-        Ok(Self { start, end, summary, series, row, path })
-    }
-}
-
-impl StoredBlock for PackedBlock<'_> {
-    fn summary(&self) -> &Summary {
-        &self.summary
-    }
-
-    fn decode(&self, out: &mut Columns) -> Result<(), SourceError> {
-        let bytes = self.row.get_ref(3).at("read", self.path)?;
-        let bytes = bytes.as_blob().map_err(|error| StoreError::Damaged { path: self.path.to_owned(), what: error.to_string() })?;
-        Ok(decode(bytes, out).map_err(|error| StoreError::bad_block(self.path, self.series.0, self.start, &error))?)
-    }
-}
-
-/// Writes a series' points into a partition, merged with the blocks that they touch; at one instant the new point wins.
-pub fn pack(transaction: &Transaction<'_>, path: &Path, metric: MetricId, series: SeriesId, fresh: &Columns) -> Result<(), StoreError> {
-    let (Some(&first), Some(&last)) = (fresh.times.first(), fresh.times.last()) else { return Ok(()) };
-    let mut stored = Columns::default();
-    let mut touched: Vec<i64> = Vec::new();
-    let mut take = |row: &Row<'_>| -> rusqlite::Result<Result<(), fenetre_core::block::BlockError>> {
-        touched.push(row.get(0)?);
-        Ok(decode(row.get_ref(1)?.as_blob()?, &mut stored))
-    };
-    let bad = |error| StoreError::bad_block(path, series.0, first, &error);
-    let before = "SELECT id, bytes FROM block WHERE series = ?1 AND end < ?2 AND count < ?3 AND start = (SELECT MAX(start) FROM block WHERE series = ?1 AND start < ?2)";
-    let mut statement = transaction.prepare_cached(before).at("read", path)?;
-    let small = statement.query_row(params![series.0, first, SMALL_BLOCK], &mut take).optional().at("read", path)?;
-    small.transpose().map_err(bad)?;
-    let overlapping = "SELECT id, bytes FROM block WHERE series = ?1 AND start <= ?3 AND end >= ?2 ORDER BY start";
-    let mut statement = transaction.prepare_cached(overlapping).at("read", path)?;
-    let mut rows = statement.query(params![series.0, first, last]).at("read", path)?;
-    while let Some(row) = rows.next().at("read", path)? {
-        take(row).at("read", path)?.map_err(bad)?;
-    }
-    drop(rows);
-    let mut remove = transaction.prepare_cached("DELETE FROM block WHERE id = ?1").at("write", path)?;
-    for id in &touched {
-        remove.execute([id]).at("write", path)?;
-    }
-    let whole = merge(&stored, fresh);
-    let text = "INSERT INTO block (metric, series, start, end, count, summary, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
-    let mut insert = transaction.prepare_cached(text).at("write", path)?;
-    for (times, values) in whole.times.chunks(BLOCK_POINTS).zip(whole.values.chunks(BLOCK_POINTS)) {
-        let Some(summary) = Summary::of(times, values) else { continue };
-        let row = params![metric.0, series.0, times[0], times[times.len() - 1], times.len() as i64, summary.to_bytes(), encode(times, values)];
-        insert.execute(row).at("write", path)?;
-    }
-    Ok(())
 }

@@ -4,36 +4,73 @@ use fenetre_core::{
     block::Columns,
     evaluate::{Run, Source, SourceError, StoredBlock, Visit},
     model::{DatasetId, SeriesId},
+    summary::Summary,
     time::{Nanos, TimeRange},
 };
 
-use crate::{files::partition_last, merge::merge, shared::Shared};
+use crate::{
+    error::StoreError,
+    head::Snapshot,
+    merge::{Sweep, merge},
+    partition::{Place, Reading},
+    shared::Shared,
+};
 
-/// The store as a source of points: everything that was acknowledged before a scan begins.
-pub struct StoreSource<'s>(pub(crate) &'s Shared);
+/// The store as a source of points: everything that was acknowledged before it was made, and nothing that came later.
+pub struct StoreSource<'s> {
+    pub(crate) shared: &'s Shared,
+    pub(crate) snapshot: Snapshot,
+}
 
 impl Source for StoreSource<'_> {
     fn scan(&self, dataset: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
-        // The head first: what is packed in between is then met twice, which merging undoes, and never missed.
-        let fresh = self.0.head.read().columns(series, range);
-        let mut fresh = Fresh { columns: fresh, at: 0 };
-        for partition in self.0.partitions_of(dataset) {
-            if !range.meets(partition.start, partition_last(partition.start)) {
-                continue;
-            }
-            partition.blocks(series, range, |block| {
-                fresh.give_before(block.start, visit)?;
-                let meanwhile = fresh.take_until(block.end);
-                if meanwhile.is_empty() {
-                    return visit(Run::Block(block));
-                }
-                let mut stored = Columns::default();
-                block.decode(&mut stored)?;
-                let merged = merge(&stored, &meanwhile);
-                visit(Run::Points(&merged.times, &merged.values))
+        let mut fresh = Fresh { columns: self.snapshot.columns(series, range), at: 0 };
+        for partition in self.shared.partitions_of(dataset, range) {
+            // A failure of the visitor passes through the partition's own errors, apart.
+            let mut ended = Ok(());
+            partition.read(|reading| {
+                let places = reading.places(series, range, self.snapshot.visible_before)?;
+                ended = overlapping(&places).try_for_each(|group| match group {
+                    [alone] => fresh.meet_block(reading, series, alone, visit),
+                    several => fresh.meet_blocks(reading, series, several, visit),
+                });
+                Ok(())
             })?;
+            ended?;
         }
         fresh.give_rest(visit)
+    }
+}
+
+/// Places, in order of their starts, in groups of those that overlap.
+pub fn overlapping(places: &[Place]) -> impl Iterator<Item = &[Place]> {
+    let mut end = Nanos::MIN;
+    let mut first = true;
+    places.chunk_by(move |before, next| {
+        end = if std::mem::take(&mut first) { before.end } else { end.max(before.end) };
+        let overlaps = next.start <= end;
+        if !overlaps {
+            first = true;
+        }
+        overlaps
+    })
+}
+
+/// A block that is decoded when it is asked for.
+struct LazyBlock<'r> {
+    reading: &'r Reading<'r>,
+    series: SeriesId,
+    place: &'r Place,
+    summary: Summary,
+}
+
+impl StoredBlock for LazyBlock<'_> {
+    fn summary(&self) -> &Summary {
+        &self.summary
+    }
+
+    fn decode(&self, out: &mut Columns) -> Result<(), SourceError> {
+        Ok(self.reading.decode(self.series, self.place, out)?)
     }
 }
 
@@ -47,7 +84,7 @@ impl Fresh {
     fn give(&mut self, end: usize, visit: Visit<'_>) -> Result<(), SourceError> {
         let part = self.at..end;
         self.at = end;
-        if part.is_empty() { Ok(()) } else { visit(Run::Points(&self.columns.times[part.clone()], &self.columns.values[part])) }
+        if part.is_empty() { Ok(()) } else { visit(Run::Points(self.columns.points().slice(part))) }
     }
 
     fn give_before(&mut self, time: Nanos, visit: Visit<'_>) -> Result<(), SourceError> {
@@ -59,10 +96,75 @@ impl Fresh {
         self.give(self.columns.len(), visit)
     }
 
-    /// The points up to and at an instant.
-    fn take_until(&mut self, time: Nanos) -> Columns {
-        let part = self.at..self.at + self.columns.times[self.at..].partition_point(|at| *at <= time);
+    /// Whether any of them lies at or before an instant.
+    fn has_until(&self, time: Nanos) -> bool {
+        self.columns.times.get(self.at).is_some_and(|at| *at <= time)
+    }
+
+    /// The points before an instant; with `inclusive`, at it too.
+    fn take_until(&mut self, time: Nanos, inclusive: bool) -> Columns {
+        let length = self.columns.times[self.at..].partition_point(|at| *at < time || (inclusive && *at == time));
+        let part = self.at..self.at + length;
         self.at = part.end;
-        Columns { times: self.columns.times[part.clone()].to_vec(), values: self.columns.values[part].to_vec() }
+        self.columns.points().slice(part).to_columns()
+    }
+
+    fn meet_block(&mut self, reading: &Reading<'_>, series: SeriesId, place: &Place, visit: Visit<'_>) -> Result<(), SourceError> {
+        self.give_before(place.start, visit)?;
+        if !self.has_until(place.end) {
+            return visit(Run::Block(&LazyBlock { reading, series, place, summary: reading.summary(place)? }));
+        }
+        let mut stored = Columns::default();
+        reading.decode(series, place, &mut stored)?;
+        let merged = merge(stored.points(), self.take_until(place.end, true).points());
+        visit(Run::Points(merged.points()))
+    }
+
+    /// Blocks that overlap, merged on the way through time.
+    fn meet_blocks(&mut self, reading: &Reading<'_>, series: SeriesId, places: &[Place], visit: Visit<'_>) -> Result<(), SourceError> {
+        let (mut sweep, mut block) = (Sweep::default(), Columns::default());
+        let mut give = |fresh: &mut Self, ready: Columns, until: Nanos, inclusive: bool| {
+            let meanwhile = fresh.take_until(until, inclusive);
+            let points = if meanwhile.is_empty() { ready } else { merge(ready.points(), meanwhile.points()) };
+            if points.is_empty() { Ok(()) } else { visit(Run::Points(points.points())) }
+        };
+        let mut end = Nanos::MIN;
+        for place in places {
+            give(self, sweep.take_before(place.start), place.start, false)?;
+            block.clear();
+            reading.decode(series, place, &mut block)?;
+            sweep.add(block.points(), place.generation);
+            end = end.max(place.end);
+        }
+        give(self, sweep.take(), end, true)
+    }
+}
+
+/// How many points the blocks of a group hold, each instant once.
+pub fn count_once(reading: &Reading<'_>, series: SeriesId, group: &[Place]) -> Result<u64, StoreError> {
+    if let [alone] = group {
+        return Ok(alone.count);
+    }
+    let (mut sweep, mut block, mut count) = (Sweep::default(), Columns::default(), 0);
+    for place in group {
+        count += sweep.take_before(place.start).len() as u64;
+        block.clear();
+        reading.decode(series, place, &mut block)?;
+        sweep.add(block.points(), place.generation);
+    }
+    Ok(count + sweep.take().len() as u64)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_are_grouped_by_overlap() {
+        let place = |start: Nanos, end: Nanos| Place { id: start, start, end, generation: 1, count: 1 };
+        let places = [place(Nanos::MIN, 0), place(0, 9), place(3, 5), place(8, 9), place(10, 20), place(21, 30), place(30, 31)];
+        let groups: Vec<usize> = overlapping(&places).map(<[Place]>::len).collect();
+        assert_eq!(groups, [4, 1, 2]);
+        assert_eq!(overlapping(&[]).count(), 0);
     }
 }

@@ -3,19 +3,20 @@
 use std::{collections::BTreeMap, path::PathBuf};
 
 use fenetre_core::{
-    catalogue::Catalogue,
+    catalogue::{Catalogue, Codes, FIRST_PART, Layout},
     model::{DatasetId, Kind, MetricDefinition, MetricId, SeriesId, Shape},
 };
-use rusqlite::{Connection, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use rusqlite_migration::{M, Migrations};
 
 use crate::{
     error::{Context, StoreError},
-    files::open_sqlite,
+    sqlite::{self, Use},
 };
 
-const PAGE_SIZE: u32 = 4_096;
-const SCHEMA: &str = "
+/// The format of the store, which is the number of the catalogue's last migration.
+pub const FORMAT: i64 = 2;
+const FORMAT_1: &str = "
 CREATE TABLE dataset (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, zone TEXT NOT NULL, description TEXT NOT NULL
 ) STRICT;
@@ -30,6 +31,15 @@ CREATE TABLE word (
     series INTEGER NOT NULL REFERENCES series, code INTEGER NOT NULL, word TEXT NOT NULL, PRIMARY KEY (series, code)
 ) STRICT, WITHOUT ROWID;
 ";
+/// Layouts of histograms, and what the store says of itself: `generation`, the highest that the head has begun.
+const FORMAT_2: &str = "
+CREATE TABLE layout (
+    series INTEGER NOT NULL REFERENCES series, code INTEGER NOT NULL, bounds TEXT NOT NULL, first_part INTEGER NOT NULL,
+    PRIMARY KEY (series, code)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE state (key TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT, WITHOUT ROWID;
+";
+const GENERATION: &str = "generation";
 
 /// `catalogue.db`.
 pub struct Records {
@@ -43,12 +53,13 @@ pub type TagMap = BTreeMap<String, String>;
 impl Records {
     /// Opens the file and brings it to this version's schema.
     pub fn open(path: PathBuf) -> Result<Self, StoreError> {
-        let mut connection = open_sqlite(&path, "FULL", PAGE_SIZE)?;
-        let migrated = Migrations::new(vec![M::up(SCHEMA)]).to_latest(&mut connection);
+        let mut connection = sqlite::open(&path, Use::Records)?;
+        let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0)).at("read", &path)?;
+        if found > FORMAT {
+            return Err(StoreError::Newer { path, found, known: FORMAT });
+        }
+        let migrated = Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2)]).to_latest(&mut connection);
         migrated.map_err(|error| match error {
-            rusqlite_migration::Error::MigrationDefinition(rusqlite_migration::MigrationDefinitionError::DatabaseTooFarAhead) => {
-                StoreError::Newer { path: path.clone() }
-            }
             rusqlite_migration::Error::RusqliteError { err, .. } => match Err::<(), _>(err).at("bring up to date", &path) {
                 Err(error) => error,
                 Ok(()) => StoreError::Closed("the catalogue could not be opened".to_owned()),
@@ -91,13 +102,8 @@ impl Records {
             }
             metrics.insert(id, (home.clone(), name));
         }
-        let mut words: BTreeMap<u32, Vec<std::sync::Arc<str>>> = BTreeMap::new();
-        let mut statement = self.connection.prepare("SELECT series, word FROM word ORDER BY series, code")?;
-        let mut rows = statement.query([])?;
-        while let Some(row) = rows.next()? {
-            words.entry(row.get(0)?).or_default().push(row.get::<_, String>(1)?.into());
-        }
-        let mut statement = self.connection.prepare("SELECT id, metric, tags FROM series")?;
+        let mut codes = self.load_codes()?;
+        let mut statement = self.connection.prepare("SELECT id, metric, tags FROM series ORDER BY id")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             let id: u32 = row.get(0)?;
@@ -105,10 +111,42 @@ impl Records {
             let tags: TagMap = serde_json::from_str(row.get_ref(2)?.as_str()?).unwrap_or_default();
             if let Some(dataset) = catalogue.dataset_mut(home) {
                 let tags = tags.iter().map(|(key, value)| (key.as_str(), value.as_str()));
-                dataset.put_series(SeriesId(id), metric, tags, words.remove(&id).unwrap_or_default());
+                dataset.put_series(SeriesId(id), metric, tags, codes.remove(&id));
             }
         }
         Ok(())
+    }
+
+    /// What the stored numbers of states and histograms stand for, by series.
+    fn load_codes(&self) -> rusqlite::Result<BTreeMap<u32, Codes>> {
+        let mut codes = BTreeMap::new();
+        let mut statement = self.connection.prepare("SELECT series, word FROM word ORDER BY series, code")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            if let Codes::Words(words) = codes.entry(row.get(0)?).or_insert_with(|| Codes::Words(Vec::new())) {
+                words.push(row.get::<_, String>(1)?.into());
+            }
+        }
+        let mut statement = self.connection.prepare("SELECT series, bounds, first_part FROM layout ORDER BY series, code")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            let bounds: Vec<f64> = serde_json::from_str(row.get_ref(1)?.as_str()?).unwrap_or_default();
+            if let Codes::Layouts(layouts) = codes.entry(row.get(0)?).or_insert_with(|| Codes::Layouts(Vec::new())) {
+                layouts.push(Layout { bounds: bounds.into(), first_part: SeriesId(row.get(2)?) });
+            }
+        }
+        Ok(codes)
+    }
+
+    /// The highest generation that the head has begun; 0 in a fresh store.
+    pub fn generation(&self) -> Result<u64, StoreError> {
+        let found = self.connection.query_row("SELECT value FROM state WHERE key = ?1", [GENERATION], |row| row.get::<_, i64>(0));
+        found.optional().map(|number| number.unwrap_or(0).cast_unsigned()).at("read", &self.path)
+    }
+
+    /// Copies everything into a new file, as it is at this moment.
+    pub fn copy_to(&self, path: &std::path::Path) -> Result<(), StoreError> {
+        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map(|_| ()).at("copy the catalogue to", path)
     }
 
     /// Runs changes in one transaction, which is on stable storage when this returns.
@@ -150,5 +188,26 @@ impl Changes<'_> {
     pub fn add_word(&self, series: SeriesId, code: usize, word: &str) -> rusqlite::Result<()> {
         let add = "INSERT INTO word (series, code, word) VALUES (?1, ?2, ?3)";
         self.0.prepare_cached(add)?.execute(params![series.0, code as i64, word]).map(|_| ())
+    }
+
+    /// Notes that the head has begun a generation.
+    pub fn set_generation(&self, number: u64) -> rusqlite::Result<()> {
+        let set = "INSERT INTO state (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2";
+        self.0.prepare_cached(set)?.execute(params![GENERATION, number.cast_signed()]).map(|_| ())
+    }
+
+    /// Adds a layout of a histogram's series, with ids for its parts.
+    pub fn add_layout(&self, series: SeriesId, code: usize, bounds: &[f64]) -> rusqlite::Result<Layout> {
+        let last = "SELECT first_part, bounds FROM layout ORDER BY first_part DESC LIMIT 1";
+        let last = self.0.prepare_cached(last)?.query_row([], |row| Ok((row.get::<_, u32>(0)?, row.get::<_, String>(1)?))).optional()?;
+        let next = last.map(|(first, bounds)| {
+            let bounds: Vec<f64> = serde_json::from_str(&bounds).unwrap_or_default();
+            Layout { bounds: bounds.into(), first_part: SeriesId(first) }.parts().len() as u32 + first
+        });
+        let layout = Layout { bounds: bounds.into(), first_part: SeriesId(next.unwrap_or(FIRST_PART)) };
+        let text = serde_json::to_string(bounds).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))?;
+        let add = "INSERT INTO layout (series, code, bounds, first_part) VALUES (?1, ?2, ?3, ?4)";
+        self.0.prepare_cached(add)?.execute(params![series.0, code as i64, text, layout.first_part.0])?;
+        Ok(layout)
     }
 }

@@ -1,92 +1,132 @@
-//! What readers, the committer and the packer share: the catalogue, the head, and the partitions that are there.
+//! What readers, the committer, the packer and the compactor share: the catalogue, the head, and the partitions that are there.
 
-use std::{collections::BTreeMap, fs, path::PathBuf, sync::Arc, time::Duration};
+use std::{
+    collections::BTreeMap,
+    fs,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+};
 
 use fenetre_core::{
     catalogue::Catalogue,
-    model::DatasetId,
-    time::{Nanos, parse_rfc3339},
+    model::{DatasetId, Kind, SeriesId},
+    time::{Nanos, TimeRange},
 };
 use parking_lot::RwLock;
 
 use crate::{
     batch::SharedCatalogue,
+    definitions::Definitions,
     error::{Context, StoreError},
-    files::{Files, partition_start},
-    head::Head,
+    files::Files,
+    head::{Head, Snapshot},
+    options::Options,
     partition::Partition,
+    pool::Pool,
+    span::Span,
 };
 
-/// When points are packed, and how many may wait for it. A point in memory takes 16 bytes.
-#[derive(Clone, Debug)]
-pub struct Options {
-    /// So many points in memory are packed.
-    pub pack_points: usize,
-    /// Points are packed after so long at the latest.
-    pub pack_after: Duration,
-    /// So many points in memory, and batches are refused until some are packed.
-    pub most_points: usize,
-}
+type Partitions = BTreeMap<(DatasetId, Nanos), Arc<Partition>>;
 
-impl Default for Options {
-    fn default() -> Self {
-        Self { pack_points: 1_000_000, pack_after: Duration::from_secs(3_600), most_points: 4_000_000 }
-    }
-}
-
-/// What readers, the committer and the packer share.
+/// What the threads of a store share.
 pub struct Shared {
     pub files: Files,
     pub options: Options,
     pub catalogue: SharedCatalogue,
+    pub definitions: Definitions,
     pub head: RwLock<Head>,
-    partitions: RwLock<BTreeMap<(DatasetId, Nanos), Arc<Partition>>>,
+    pub pool: Arc<Pool>,
+    partitions: RwLock<Partitions>,
+    stopping: AtomicBool,
 }
 
 impl Shared {
-    /// Finds the partitions that are there.
-    pub fn open(files: Files, options: Options, catalogue: SharedCatalogue, head: Head) -> Result<Self, StoreError> {
-        let partitions = find_partitions(&files, &catalogue.read())?;
-        Ok(Self { files, options, catalogue, head: RwLock::new(head), partitions: RwLock::new(partitions) })
+    /// Finds the partitions that are there, without opening them.
+    pub fn open(files: Files, options: Options, definitions: Definitions, catalogue: SharedCatalogue, head: Head) -> Result<Self, StoreError> {
+        let pool = Arc::new(Pool::new(options.open_partitions));
+        let partitions = find_partitions(&files, &catalogue.read(), &pool)?;
+        let (head, partitions) = (RwLock::new(head), RwLock::new(partitions));
+        Ok(Self { files, options, catalogue, definitions, head, pool, partitions, stopping: AtomicBool::new(false) })
     }
 
-    /// The partitions of a dataset, oldest first.
-    pub fn partitions_of(&self, dataset: DatasetId) -> Vec<Arc<Partition>> {
+    /// The points of this moment.
+    pub fn snapshot(&self) -> Snapshot {
+        self.head.write().snapshot()
+    }
+
+    /// Asks work in the background to end soon.
+    pub fn stop(&self) {
+        self.stopping.store(true, Ordering::Relaxed);
+    }
+
+    /// Whether work in the background should end.
+    pub fn is_stopping(&self) -> bool {
+        self.stopping.load(Ordering::Relaxed)
+    }
+
+    /// The partitions of a dataset that meet a range, oldest first.
+    pub fn partitions_of(&self, dataset: DatasetId, range: TimeRange) -> Vec<Arc<Partition>> {
         let partitions = self.partitions.read();
-        partitions.range((dataset, Nanos::MIN)..=(dataset, Nanos::MAX)).map(|(_, partition)| Arc::clone(partition)).collect()
+        // No partition before the week that holds the range's start reaches into it.
+        let from = Span::week_of(range.start).start;
+        let near = partitions.range((dataset, from)..=(dataset, range.end)).map(|(_, partition)| partition);
+        near.filter(|partition| partition.span.meets(range)).map(Arc::clone).collect()
     }
 
-    /// The partition that begins at `start`, made where it is new.
-    pub fn partition(&self, dataset: &str, start: Nanos) -> Result<Arc<Partition>, StoreError> {
-        let id = self.catalogue.read().dataset(dataset).map(|dataset| dataset.id);
-        let id = id.ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), dataset))?;
-        if let Some(partition) = self.partitions.read().get(&(id, start)) {
+    /// All partitions, by dataset, oldest first.
+    pub fn all_partitions(&self) -> Vec<(DatasetId, Arc<Partition>)> {
+        self.partitions.read().iter().map(|((dataset, _), partition)| (*dataset, Arc::clone(partition))).collect()
+    }
+
+    /// The span of the partition that holds an instant, or would: for a new one, `rate` says how many points came over how many
+    /// nanoseconds around it.
+    pub fn span_for(&self, dataset: DatasetId, at: Nanos, rate: impl FnOnce(Span) -> (usize, Nanos)) -> Span {
+        let week = Span::week_of(at);
+        let partitions = self.partitions.read();
+        let mut same_week = partitions.range((dataset, week.start)..=(dataset, week.last())).map(|(_, partition)| partition.span);
+        match same_week.next() {
+            Some(span) if span == week => week,
+            // A week that has days stays one of days.
+            Some(_) => Span::day_of(at),
+            None => {
+                let (points, covered) = rate(week);
+                Span::for_rate(at, points, covered)
+            }
+        }
+    }
+
+    /// The partition of a span, made where it is new.
+    pub fn partition(&self, dataset: DatasetId, span: Span) -> Result<Arc<Partition>, StoreError> {
+        if let Some(partition) = self.partitions.read().get(&(dataset, span.start)) {
             return Ok(Arc::clone(partition));
         }
-        let path = self.files.partition(dataset, start);
-        let folder = self.files.dataset(dataset);
+        let name = self.catalogue.read().datasets().find(|known| known.id == dataset).map(|dataset| dataset.name.to_string());
+        let name = name.ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), "?"))?;
+        let folder = self.files.dataset(&name);
         fs::create_dir_all(&folder).at("create the folder", folder)?;
-        let partition = Arc::new(Partition::new(start, path));
-        partition.open()?;
-        Ok(Arc::clone(self.partitions.write().entry((id, start)).or_insert(partition)))
+        let partition = Arc::new(Partition::new(span, self.files.partition(&name, span), Arc::clone(&self.pool)));
+        partition.create()?;
+        Ok(Arc::clone(self.partitions.write().entry((dataset, span.start)).or_insert(partition)))
+    }
+
+    /// Which of a dataset's series are counters.
+    pub fn counters(&self, dataset: DatasetId) -> impl Fn(SeriesId) -> bool + use<> {
+        let catalogue = self.catalogue.read();
+        let dataset = catalogue.datasets().find(|known| known.id == dataset);
+        let counters = dataset.into_iter().flat_map(|dataset| dataset.metrics()).filter(|metric| metric.definition.kind == Kind::Counter);
+        let series: roaring::RoaringBitmap = counters.flat_map(|metric| metric.series().map(|series| series.0)).collect();
+        move |id| series.contains(id.0)
     }
 }
 
 /// The partition files that are there, by the date in their names.
-fn find_partitions(files: &Files, catalogue: &Catalogue) -> Result<BTreeMap<(DatasetId, Nanos), Arc<Partition>>, StoreError> {
+fn find_partitions(files: &Files, catalogue: &Catalogue, pool: &Arc<Pool>) -> Result<Partitions, StoreError> {
     let mut partitions = BTreeMap::new();
     for dataset in catalogue.datasets() {
-        let folder = files.dataset(&dataset.name);
-        if !folder.exists() {
-            continue;
-        }
-        for entry in fs::read_dir(&folder).at("read the folder", &folder)? {
-            let path: PathBuf = entry.at("read the folder", &folder)?.path();
-            let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-            let Some((date, "7d.db")) = name.split_once('_') else { continue };
-            // The first partition of all begins within its first day, where the range of instants does.
-            let start = parse_rfc3339(&format!("{date}T00:00:00Z")).map_or(Nanos::MIN, partition_start);
-            partitions.insert((dataset.id, start), Arc::new(Partition::new(start, path)));
+        for (span, path) in files.partitions(&dataset.name)? {
+            partitions.insert((dataset.id, span.start), Arc::new(Partition::new(span, path, Arc::clone(pool))));
         }
     }
     Ok(partitions)

@@ -14,31 +14,33 @@ use std::{
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
     model::{DatasetId, MetricDefinition, SeriesId},
-    time::Nanos,
 };
 use parking_lot::{RwLock, RwLockReadGuard};
 
 use crate::{
+    backup::{self, BackupProgress, BackupReport},
     batch::Batch,
-    census::{self, Latest, StorageReport},
-    committer::{self, Job},
+    census::{self, Latest, SeriesCount, StorageReport},
+    committer::{self, Job, Request},
+    compactor,
     definitions::Definitions,
+    entry::Journaled,
     error::{Context, StoreError},
     files::Files,
-    head::{Head, Stretch},
-    journal::{Entry, Journal},
-    partition::SeriesCount,
+    head::{Generation, Head},
+    journal::{self, Journal},
+    migrate::migrate,
+    options::{Durability, Options},
     reading::StoreSource,
     records::Records,
-    shared::{Options, Shared},
+    shared::Shared,
 };
 
 /// An open store. Dropping it ends its threads in order; what was acknowledged is in the journal or in partitions.
 pub struct Store {
     shared: Arc<Shared>,
-    definitions: Definitions,
-    jobs: Option<SyncSender<Job>>,
-    committer: Option<JoinHandle<()>>,
+    requests: Option<SyncSender<Request>>,
+    threads: Vec<JoinHandle<()>>,
     _lock: File,
 }
 
@@ -53,28 +55,28 @@ impl Store {
     pub fn open(root: &Path, options: Options) -> Result<Self, StoreError> {
         let files = Files::create(root)?;
         let lock = files.lock()?;
+        migrate(&files)?;
         let mut records = Records::open(files.catalogue())?;
         let mut catalogue = records.load()?;
         if catalogue.datasets().next().is_none() {
             let id = records.change(|changes| changes.put_dataset(FIRST_DATASET, "UTC", ""))?;
             catalogue.put_dataset(id, FIRST_DATASET, "UTC", "");
         }
-        let mut head = Head::default();
-        let mut journals = Journal::files(&files.journals())?;
-        for (_, path) in &journals {
-            Journal::replay(path, |entry| entry.stretches.iter().for_each(|stretch| head.active.append(entry.dataset, stretch)))?;
-        }
-        if head.points() > 0 {
-            tracing::info!(points = head.points(), "read back from the journal");
-        }
-        let current = journals.pop().map_or(1, |(number, _)| number);
-        let journal = Journal::append_to(&files.journals(), current)?;
-        let older = journals.into_iter().map(|(_, path)| path).collect();
+        let (head, current) = read_back(&files, &records)?;
+        records.change(|changes| changes.set_generation(current))?;
+        let journal = Journal::append_to(&files.journals(), current, options.durability == Durability::Each)?;
         let catalogue = Arc::new(RwLock::new(catalogue));
-        let shared = Arc::new(Shared::open(files, options, Arc::clone(&catalogue), head)?);
-        let (jobs, received) = committer::channel();
-        let committer = committer::start(Arc::clone(&shared), journal, older, received).at("start a thread for", root)?;
-        Ok(Self { shared, definitions: Definitions::new(records, catalogue), jobs: Some(jobs), committer: Some(committer), _lock: lock })
+        let definitions = Definitions::new(records, Arc::clone(&catalogue));
+        let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
+        let (requests, received) = committer::channel();
+        let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
+        let compactor = compactor::start(Arc::clone(&shared)).at("start a thread for", root)?;
+        Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor], _lock: lock })
+    }
+
+    /// What it may take and how it keeps its promises.
+    pub fn options(&self) -> &Options {
+        &self.shared.options
     }
 
     /// What there is. Hold it briefly, since batches with new series wait for it, and drop it before calling [`Store::storage`], which
@@ -83,9 +85,9 @@ impl Store {
         self.shared.catalogue.read()
     }
 
-    /// The store as a source of points.
+    /// The store of this moment as a source of points: later batches are not in it, however long it is read.
     pub fn source(&self) -> StoreSource<'_> {
-        StoreSource(&self.shared)
+        StoreSource { shared: &self.shared, snapshot: self.shared.snapshot() }
     }
 
     /// Begins a batch for a dataset.
@@ -98,8 +100,8 @@ impl Store {
         Ok(Batch::new(Arc::clone(&self.shared.catalogue), id, dataset.to_owned()))
     }
 
-    /// Keeps a batch. When this returns, all of its points are on stable storage and can be asked for; where it fails, none is kept.
-    /// Blocks until then.
+    /// Keeps a batch. When this returns, all of its points can be asked for, and are kept as the store's durability says; where it fails,
+    /// none is. Blocks until then.
     ///
     /// # Errors
     /// Where the disk is full, the store is behind, or its files fail.
@@ -108,12 +110,47 @@ impl Store {
             return Ok(());
         }
         let dataset = batch.dataset;
-        let entry = Entry { dataset, stretches: stretches(self.definitions.settle(batch)?) };
+        let entry = self.shared.definitions.settle(batch)?;
+        let body = entry.to_bytes();
         let (answer, answered) = sync_channel(1);
-        let closed = || StoreError::Closed("it is stopping".to_owned());
-        let jobs = self.jobs.as_ref().ok_or_else(closed)?;
-        jobs.send(Job { entry, answer }).map_err(|_| closed())?;
+        self.request(Request::Commit(Job { journaled: Journaled { dataset, entry }, body, answer }))?;
         answered.recv().map_err(|_| closed())?
+    }
+
+    /// Packs everything that was acknowledged so far. Blocks until that is done.
+    ///
+    /// # Errors
+    /// Where the store stops before.
+    pub fn pack(&self) -> Result<(), StoreError> {
+        let (answer, answered) = sync_channel(1);
+        self.request(Request::PackAll(answer))?;
+        answered.recv().map_err(|_| closed())
+    }
+
+    /// Compacts every partition now, as far as snapshots allow. Blocks until that is done.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn compact(&self) -> Result<(), StoreError> {
+        for (dataset, partition) in self.shared.all_partitions() {
+            compactor::compact(&self.shared, &partition, &self.shared.counters(dataset))?;
+        }
+        Ok(())
+    }
+
+    fn request(&self, request: Request) -> Result<(), StoreError> {
+        self.requests.as_ref().and_then(|requests| requests.send(request).ok()).ok_or_else(closed)
+    }
+
+    /// Copies everything that was acknowledged so far into a folder, while the store goes on; see [`crate::backup`]. `since` is an
+    /// earlier backup whose unchanged partitions need not be copied again. `told` hears how far it is, and says whether to go on.
+    ///
+    /// # Errors
+    /// Where the folder cannot be used, files fail, or `told` said to stop.
+    pub fn backup(&self, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+        backup::check_place(to, since)?;
+        self.pack()?;
+        backup::write(&self.shared, to, since, told)
     }
 
     /// Adds a dataset, or changes what is said of one. Says whether it is new.
@@ -121,18 +158,18 @@ impl Store {
     /// # Errors
     /// [`StoreError::Definition`] for a bad name or zone.
     pub fn put_dataset(&self, name: &str, zone: &str, description: &str) -> Result<bool, StoreError> {
-        self.definitions.put_dataset(name, zone, description)
+        self.shared.definitions.put_dataset(name, zone, description)
     }
 
     /// Says what a metric is, before or after its first point. Says whether it is new.
     ///
     /// # Errors
-    /// [`StoreError::Definition`] for a bad name, or where words would become numbers or numbers words.
+    /// [`StoreError::Definition`] for a bad name, or where its values would become of another sort.
     pub fn put_metric(&self, dataset: &str, name: &str, definition: MetricDefinition) -> Result<bool, StoreError> {
-        self.definitions.put_metric(dataset, name, definition)
+        self.shared.definitions.put_metric(dataset, name, definition)
     }
 
-    /// Points of every series of a dataset that has any.
+    /// Points of every series of a dataset that has any; those of parts of histograms are among them.
     ///
     /// # Errors
     /// Where files fail or are damaged.
@@ -159,20 +196,41 @@ impl Store {
 
 impl Drop for Store {
     fn drop(&mut self) {
-        self.jobs = None;
-        if let Some(committer) = self.committer.take() {
-            let _ = committer.join();
+        self.shared.stop();
+        self.requests = None;
+        for thread in self.threads.drain(..) {
+            thread.thread().unpark();
+            let _ = thread.join();
         }
     }
 }
 
-/// Rows as stretches, one a series; of one series the order of arrival stays.
-fn stretches(mut rows: Vec<(SeriesId, Nanos, f64)>) -> Vec<Stretch> {
-    rows.sort_by_key(|(series, _, _)| *series);
-    let stretch = |rows: &[(SeriesId, Nanos, f64)]| Stretch {
-        series: rows[0].0,
-        times: rows.iter().map(|row| row.1).collect(),
-        values: rows.iter().map(|row| row.2).collect(),
+fn closed() -> StoreError {
+    StoreError::Closed("it is stopping, or its journal failed".to_owned())
+}
+
+/// The head as the journal holds it, and the number of the file to go on with.
+fn read_back(files: &Files, records: &Records) -> Result<(Head, u64), StoreError> {
+    let mut generations = Vec::new();
+    for (number, path) in journal::files(&files.journals())? {
+        let generation = Generation::new(number);
+        let mut buffers = generation.buffers.write();
+        journal::replay(&path, |journaled| buffers.append(&journaled, None))?;
+        drop(buffers);
+        generations.push(generation);
+    }
+    let points: usize = generations.iter().map(|generation| generation.buffers.read().points()).sum();
+    if points > 0 {
+        tracing::info!(points, files = generations.len(), "read back from the journal");
+    }
+    // Numbers never come again, even where somebody removed journal files.
+    let growing = match generations.pop() {
+        Some(last) if last.number >= records.generation()? => last,
+        other => {
+            generations.extend(other);
+            Generation::new(records.generation()? + 1)
+        }
     };
-    rows.chunk_by(|a, b| a.0 == b.0).map(stretch).collect()
+    let current = growing.number;
+    Ok((Head::new(generations, growing), current))
 }

@@ -2,26 +2,25 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
+mod support;
+
 use std::{
     fs,
     path::{Path, PathBuf},
-    time::Duration,
 };
 
 use fenetre_core::{
-    block::Columns,
-    evaluate::{Run, Source},
     model::{PointRef, PointSink, ValueRef},
     time::{Nanos, SECOND, TimeRange},
 };
-use fenetre_store::{Options, Store};
+use fenetre_store::Store;
+use support::{START, columns, copy, quiet, series};
 
-const START: Nanos = 1_790_000_000 * SECOND;
 /// Points of one batch.
 const BATCH: i64 = 5;
 
 fn open(path: &Path) -> Result<Store, String> {
-    Store::open(path, Options::default()).map_err(|error| error.to_string())
+    Store::open(path, quiet()).map_err(|error| error.to_string())
 }
 
 /// Writes batch number `n`, whose points say so.
@@ -35,35 +34,8 @@ fn write(store: &Store, n: i64) {
 }
 
 fn read(store: &Store) -> Result<Vec<f64>, String> {
-    let (dataset, series) = {
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        let Some(series) = dataset.all_series().next() else { return Ok(vec![]) };
-        (dataset.id, series.id)
-    };
-    let mut found = Columns::default();
-    let scanned = store.source().scan(dataset, series, TimeRange::ALL, &mut |run| match run {
-        Run::Block(block) => block.decode(&mut found),
-        Run::Points(times, values) => {
-            found.times.extend(times);
-            found.values.extend(values);
-            Ok(())
-        }
-    });
-    scanned.map(|()| found.values).map_err(|error| error.to_string())
-}
-
-fn copy(from: &Path, to: &Path) {
-    fs::create_dir_all(to).unwrap();
-    for entry in fs::read_dir(from).unwrap() {
-        let entry = entry.unwrap();
-        let target = to.join(entry.file_name());
-        if entry.path().is_dir() {
-            copy(&entry.path(), &target);
-        } else {
-            fs::copy(entry.path(), target).unwrap();
-        }
-    }
+    let Some(series) = series(store, "lock", "osier") else { return Ok(vec![]) };
+    columns(&store.source(), series, TimeRange::ALL).map(|columns| columns.values)
 }
 
 /// The only file under a folder whose name ends so.
@@ -123,13 +95,8 @@ fn a_store_that_was_packed_in_part_when_it_died_loses_and_doubles_nothing() {
     drop(store);
     let before = folder.path().join("before");
     copy(&live, &before);
-    let store = Store::open(&live, Options { pack_points: 1, ..Options::default() }).unwrap();
-    for _ in 0..500 {
-        if store.storage().unwrap().journal.points == 0 {
-            break;
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    let store = open(&live).unwrap();
+    store.pack().unwrap();
     drop(store);
     // Killed after the partition was written and before the journal was removed: both are there.
     copy(&before.join("journal"), &live.join("journal"));
@@ -142,14 +109,9 @@ fn a_store_that_was_packed_in_part_when_it_died_loses_and_doubles_nothing() {
 /// A store with one packed partition, closed.
 fn packed(folder: &Path) -> PathBuf {
     let path = folder.join("store");
-    let store = Store::open(&path, Options { pack_points: 1, ..Options::default() }).unwrap();
+    let store = open(&path).unwrap();
     write(&store, 1);
-    for _ in 0..500 {
-        if store.storage().unwrap().journal.points == 0 {
-            break;
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    store.pack().unwrap();
     path
 }
 
@@ -196,18 +158,13 @@ fn points_of_every_age_find_their_partition() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     let times = [Nanos::MIN, -1, 0, START, START + 7 * 86_400 * SECOND, Nanos::MAX];
-    let store = Store::open(&path, Options { pack_points: 1, ..Options::default() }).unwrap();
+    let store = open(&path).unwrap();
     let mut batch = store.begin("main").unwrap();
     for (i, time) in times.into_iter().enumerate() {
-        batch.accept(PointRef { metric: "level", tags: &[], time, value: ValueRef::Number(i as f64) }).unwrap();
+        batch.accept(PointRef { metric: "level", tags: &[("lock", "osier")], time, value: ValueRef::Number(i as f64) }).unwrap();
     }
     store.write(batch).unwrap();
-    for _ in 0..500 {
-        if store.storage().unwrap().journal.points == 0 {
-            break;
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
+    store.pack().unwrap();
     drop(store);
     let store = open(&path).unwrap();
     let report = store.storage().unwrap();

@@ -24,8 +24,7 @@ fn described(store: &Store) -> String {
             out += &format!("  {} {kind} {unit:?} {} {description:?}, {} series\n", metric.name, shape.as_str(), metric.series_count());
         }
         for series in dataset.all_series() {
-            let tags = fenetre_core::model::TagsDisplay(&series.tags);
-            out += &format!("    {} {tags} {:?}\n", series.metric, series.words);
+            out += &format!("    {} {} {:?}\n", series.metric, series.tags, series.words());
         }
     }
     out

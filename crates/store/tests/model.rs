@@ -1,68 +1,31 @@
-//! Any sequence of writes, packings and restarts reads back as a plain map would: each acknowledged point once, the later arrival
-//! winning at one instant. Guards against points lost or doubled on their way through journal, head and partitions.
+//! Any sequence of writes, late writes, replacements, packings, compactions, kills and restarts reads back as a plain map would: each
+//! acknowledged point once, the later arrival winning at one instant, and every snapshot as the map of its moment. Guards against points
+//! lost or doubled on their way through journal, head and partitions.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
-use std::{collections::BTreeMap, path::Path, time::Duration};
+mod support;
+
+use std::{collections::BTreeMap, time::Duration};
 
 use fenetre_core::{
-    block::Columns,
-    evaluate::{Run, Source},
-    model::{MetricDefinition, PointRef, PointSink, Value, ValueRef},
+    model::{Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
     time::{Nanos, SECOND, TimeRange},
 };
-use fenetre_store::{Options, Store, StoreError};
+use fenetre_store::{Durability, Options, Store, StoreError};
 use proptest::prelude::*;
-
-const START: Nanos = 1_790_000_000 * SECOND;
-
-fn open(path: &Path, pack_points: usize) -> Store {
-    Store::open(path, Options { pack_points, ..Options::default() }).unwrap()
-}
-
-fn write(store: &Store, points: &[(u8, Nanos, f64)]) {
-    let mut batch = store.begin("main").unwrap();
-    for (lock, time, value) in points {
-        let lock = format!("lock-{lock}");
-        batch.accept(PointRef { metric: "level", tags: &[("lock", &lock), ("side", "up")], time: *time, value: ValueRef::Number(*value) }).unwrap();
-    }
-    store.write(batch).unwrap();
-}
-
-/// All points of a lock inside a range, through the source that queries use.
-fn read(store: &Store, lock: u8, range: TimeRange) -> Vec<(Nanos, f64)> {
-    let (dataset, series) = {
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        let lock = format!("lock-{lock}");
-        let Some(series) = dataset.all_series().find(|series| &*series.tags["lock"] == lock.as_str()) else { return vec![] };
-        (dataset.id, series.id)
-    };
-    let mut found = Columns::default();
-    let scanned = store.source().scan(dataset, series, range, &mut |run| {
-        match run {
-            Run::Block(block) => {
-                let before = found.len();
-                block.decode(&mut found)?;
-                assert_eq!(block.summary().count as usize, found.len() - before);
-            }
-            Run::Points(times, values) => {
-                found.times.extend(times);
-                found.values.extend(values);
-            }
-        }
-        Ok(())
-    });
-    scanned.unwrap();
-    found.times.into_iter().zip(found.values).filter(|(at, _)| range.contains(*at)).collect()
-}
+use support::{START, copy, open, quiet, read, read_from, values, write};
 
 #[derive(Clone, Debug)]
 enum Step {
     Write(Vec<(u8, i64, i32)>),
     Reopen,
-    /// Everything is packed, by writing until it is.
+    /// The files as they stand are all that is left.
+    Kill,
     Pack,
+    Compact,
+    /// A snapshot is taken, and read at the end.
+    Look,
 }
 
 fn a_step() -> impl Strategy<Value = Step> {
@@ -73,83 +36,139 @@ fn a_step() -> impl Strategy<Value = Step> {
         6 => prop::collection::vec(near, 1..60).prop_map(Step::Write),
         3 => prop::collection::vec(far, 1..20).prop_map(Step::Write),
         1 => Just(Step::Reopen),
-        1 => Just(Step::Pack),
+        1 => Just(Step::Kill),
+        3 => Just(Step::Pack),
+        2 => Just(Step::Compact),
+        1 => Just(Step::Look),
     ]
 }
 
-fn wait_until_packed(store: &Store) {
-    for _ in 0..400 {
-        if store.storage().unwrap().journal.points == 0 {
-            return;
-        }
-        std::thread::sleep(Duration::from_millis(10));
-    }
-    panic!("not packed in time");
+type Map = BTreeMap<(u8, Nanos), f64>;
+
+fn of_lock(map: &Map, lock: u8, range: TimeRange) -> Vec<(Nanos, f64)> {
+    map.iter().filter(|((l, at), _)| *l == lock && range.contains(*at)).map(|((_, at), value)| (*at, *value)).collect()
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
     #[test]
-    fn the_store_reads_as_a_map(steps in prop::collection::vec(a_step(), 1..12)) {
+    fn the_store_reads_as_a_map(steps in prop::collection::vec(a_step(), 1..20)) {
         let folder = tempfile::tempdir().unwrap();
-        let mut store = open(folder.path(), 50);
-        let mut map: BTreeMap<(u8, Nanos), f64> = BTreeMap::new();
-        for step in steps {
-            match step {
-                Step::Write(points) => {
-                    let points: Vec<_> = points.into_iter().map(|(lock, at, value)| (lock, START + at * SECOND, f64::from(value))).collect();
-                    // A retry of the same batch changes nothing.
-                    write(&store, &points);
-                    write(&store, &points);
-                    map.extend(points.iter().map(|(lock, at, value)| ((*lock, *at), *value)));
-                }
-                Step::Reopen => {
-                    drop(store);
-                    store = open(folder.path(), 50);
-                }
-                Step::Pack => {
-                    drop(store);
-                    store = open(folder.path(), 1);
-                    wait_until_packed(&store);
-                    drop(store);
-                    store = open(folder.path(), 50);
+        let mut path = folder.path().join("0");
+        let mut store = open(&path);
+        let mut map = Map::new();
+        let ranges = [TimeRange::ALL, TimeRange { start: START + 30 * SECOND, end: START + 150 * SECOND }];
+        let mut life = 0;
+        let mut steps = steps.into_iter().peekable();
+        while steps.peek().is_some() {
+            // Snapshots belong to one life of the store.
+            let mut looks = Vec::new();
+            for step in steps.by_ref() {
+                match step {
+                    Step::Write(points) => {
+                        let points: Vec<_> = points.into_iter().map(|(lock, at, value)| (lock, START + at * SECOND, f64::from(value))).collect();
+                        // A retry of the same batch changes nothing.
+                        write(&store, &points);
+                        write(&store, &points);
+                        map.extend(points.iter().map(|(lock, at, value)| ((*lock, *at), *value)));
+                    }
+                    Step::Pack => store.pack().unwrap(),
+                    Step::Compact => store.compact().unwrap(),
+                    Step::Look => looks.push((store.source(), map.clone())),
+                    Step::Reopen => break,
+                    Step::Kill => {
+                        life += 1;
+                        let left = folder.path().join(life.to_string());
+                        copy(&path, &left);
+                        path = left;
+                        break;
+                    }
                 }
             }
+            for (source, map) in &looks {
+                for (lock, range) in (0..3).flat_map(|lock| ranges.map(|range| (lock, range))) {
+                    prop_assert_eq!(read_from(source, &store, lock, range), of_lock(map, lock, range));
+                }
+            }
+            drop(looks);
+            drop(store);
+            store = open(&path);
         }
-        for lock in 0..3 {
-            for range in [TimeRange::ALL, TimeRange { start: START + 30 * SECOND, end: START + 150 * SECOND }] {
-                let wanted: Vec<(Nanos, f64)> = map.iter().filter(|((l, at), _)| *l == lock && range.contains(*at)).map(|((_, at), v)| (*at, *v)).collect();
-                prop_assert_eq!(read(&store, lock, range), wanted);
-            }
+        for (lock, range) in (0..3).flat_map(|lock| ranges.map(|range| (lock, range))) {
+            prop_assert_eq!(read(&store, lock, range), of_lock(&map, lock, range));
         }
         let dataset = store.catalogue().dataset("main").unwrap().id;
-        let counted: u64 = store.counts(dataset).unwrap().values().map(|count| count.points).sum();
-        prop_assert_eq!(counted as usize, map.len());
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        for series in dataset.all_series() {
-            let lock: u8 = series.tags["lock"].strip_prefix("lock-").unwrap().parse().unwrap();
-            let wanted = map.iter().rfind(|((l, _), _)| *l == lock).map(|((_, at), value)| (*at, Value::Number(*value)));
-            let latest = store.latest(dataset, series.id).unwrap().map(|latest| (latest.time, latest.value));
-            prop_assert_eq!(latest, wanted);
+        // The second time from what was kept of the first.
+        for _ in 0..2 {
+            let counted: u64 = store.counts(dataset).unwrap().values().map(|count| count.points).sum();
+            prop_assert_eq!(counted as usize, map.len());
         }
+        {
+            let catalogue = store.catalogue();
+            let dataset = catalogue.dataset("main").unwrap();
+            for series in dataset.all_series() {
+                let lock: u8 = series.tags.get("lock").unwrap().1.strip_prefix("lock-").unwrap().parse().unwrap();
+                let wanted = map.iter().rfind(|((l, _), _)| *l == lock).map(|((_, at), value)| (*at, Value::Number(*value)));
+                let latest = store.latest(dataset, series.id).unwrap().map(|latest| (latest.time, latest.value));
+                prop_assert_eq!(latest, wanted);
+            }
+        }
+        // Whatever came before, compaction leaves no block that overlaps another.
+        store.pack().unwrap();
+        store.compact().unwrap();
+        let report = store.storage().unwrap();
+        let (points, blocks) = report.datasets[0].partitions.iter().fold((0, 0), |(points, blocks), one| (points + one.points, blocks + one.blocks));
+        prop_assert_eq!(points as usize, map.len());
+        prop_assert!(blocks <= 3 * report.datasets[0].partitions.len() as u64);
     }
 }
 
 #[test]
 fn many_points_become_few_full_blocks() {
     let folder = tempfile::tempdir().unwrap();
-    let store = open(folder.path(), 700);
+    let store = open(folder.path());
     for part in 0..5 {
         let points: Vec<_> = (0..700).map(|i| (0, START + (part * 700 + i) * SECOND, i as f64)).collect();
         write(&store, &points);
-        wait_until_packed(&store);
+        store.pack().unwrap();
     }
+    let blocks = |store: &Store| {
+        let report = store.storage().unwrap();
+        let partition = &report.datasets[0].partitions[0];
+        assert!(partition.points == 3_500 && partition.bytes > 0 && report.catalogue_bytes > 0);
+        partition.blocks
+    };
+    assert_eq!(blocks(&store), 5);
+    let before = read(&store, 0, TimeRange::ALL);
+    store.compact().unwrap();
+    assert_eq!(blocks(&store), 5, "blocks of 700 points are left alone");
+    // Ten late points lie over all of them.
+    let late: Vec<_> = (0..10).map(|i| (0, START + i * 350 * SECOND + 1, -1.0)).collect();
+    write(&store, &late);
+    store.pack().unwrap();
+    store.compact().unwrap();
     let report = store.storage().unwrap();
-    let partition = &report.datasets[0].partitions[0];
-    assert_eq!(partition.points, 3_500);
-    assert!(partition.blocks <= 5, "{} blocks", partition.blocks);
-    assert!(partition.bytes > 0 && report.catalogue_bytes > 0);
+    assert_eq!((report.datasets[0].partitions[0].points, report.datasets[0].partitions[0].blocks), (3_510, 2));
+    assert_eq!(read(&store, 0, TimeRange::ALL).len(), before.len() + 10);
+}
+
+#[test]
+fn points_are_packed_when_they_are_many_or_old_and_partitions_compacted_when_quiet() {
+    let folder = tempfile::tempdir().unwrap();
+    let options = Options { pack_points: 100, compact_after: Duration::from_millis(10), ..Options::default() };
+    let store = Store::open(folder.path(), options).unwrap();
+    let wait = |what: &str, is_so: &dyn Fn() -> bool| {
+        (0..1_000).find(|_| is_so() || { std::thread::sleep(Duration::from_millis(10)); false }).unwrap_or_else(|| panic!("not {what} in time"));
+    };
+    for part in 0..4 {
+        write(&store, &(0..100).map(|i| (0, START + (part * 100 + i) * SECOND, i as f64)).collect::<Vec<_>>());
+        wait("packed", &|| store.storage().unwrap().journal.points == 0);
+    }
+    wait("compacted", &|| store.storage().unwrap().datasets[0].partitions[0].blocks == 1);
+    drop(store);
+    let store = Store::open(folder.path(), Options { pack_after: Duration::ZERO, ..quiet() }).unwrap();
+    write(&store, &[(0, START, 1.0)]);
+    wait("packed", &|| store.storage().unwrap().journal.points == 0);
 }
 
 #[test]
@@ -162,12 +181,12 @@ fn words_keep_their_meaning_over_restarts_and_batches() {
         }
         store.write(batch).unwrap();
     };
-    let store = open(folder.path(), 1_000);
+    let store = open(folder.path());
     put(&store, "osier", &["open", "closed"]);
     put(&store, "marl", &["closed", "moving"]);
     put(&store, "marl", &["jammed", "open"]);
     drop(store);
-    let store = open(folder.path(), 1_000);
+    let store = open(folder.path());
     let catalogue = store.catalogue();
     let dataset = catalogue.dataset("main").unwrap();
     let latest: Vec<_> = dataset.all_series().map(|series| store.latest(dataset, series.id).unwrap().unwrap().value).collect();
@@ -175,9 +194,67 @@ fn words_keep_their_meaning_over_restarts_and_batches() {
 }
 
 #[test]
+fn integers_of_64_bits_and_odd_doubles_come_back_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let integers = [i128::from(i64::MAX), i128::from(i64::MIN), i128::from(u64::MAX), (1 << 53) + 1, -((1 << 53) + 1), 7];
+    let doubles = [-0.0, 5e-324, f64::MIN_POSITIVE / 3.0, f64::MAX, 0.1 + 0.2];
+    let mut store = open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    for (i, integer) in integers.into_iter().enumerate() {
+        batch.accept(PointRef { metric: "turns", tags: &[("of", "integers")], time: START + i as i64, value: ValueRef::Integer(integer) }).unwrap();
+    }
+    for (i, double) in doubles.into_iter().enumerate() {
+        batch.accept(PointRef { metric: "turns", tags: &[("of", "doubles")], time: START + i as i64, value: ValueRef::Number(double) }).unwrap();
+    }
+    store.write(batch).unwrap();
+    for _ in 0..2 {
+        let told: Vec<String> = values(&store, "of", "integers").iter().map(Value::to_string).collect();
+        assert_eq!(told, integers.map(|integer| integer.to_string()));
+        let found = values(&store, "of", "doubles");
+        assert!(found.iter().zip(doubles).all(|(found, wanted)| found.number().unwrap().to_bits() == wanted.to_bits()), "{found:?}");
+        store.pack().unwrap();
+        drop(store);
+        store = open(folder.path());
+    }
+}
+
+#[test]
+fn a_histogram_is_one_value_through_layouts_replacements_and_restarts() {
+    let folder = tempfile::tempdir().unwrap();
+    let histogram = |bounds: &[f64], counts: &[u64], sum: f64| Histogram { bounds: bounds.to_vec(), counts: counts.to_vec(), sum };
+    let put = |store: &Store, time: Nanos, histogram: &Histogram| {
+        let mut batch = store.begin("main").unwrap();
+        batch.accept(PointRef { metric: "lockage_time", tags: &[("lock", "osier")], time, value: ValueRef::Histogram(histogram) }).unwrap();
+        store.write(batch).unwrap();
+    };
+    let (narrow, wide) = (histogram(&[5.0], &[1, u64::MAX], 9.5), histogram(&[5.0, 10.0], &[1, 2, 3], 60.25));
+    let mut store = open(folder.path());
+    put(&store, START, &narrow);
+    put(&store, START + 1, &narrow);
+    store.pack().unwrap();
+    // Another layout at the same instant replaces all of the first.
+    put(&store, START + 1, &wide);
+    for packed in [false, true] {
+        if packed {
+            store.pack().unwrap();
+            store.compact().unwrap();
+        }
+        drop(store);
+        store = open(folder.path());
+        let catalogue = store.catalogue();
+        let dataset = catalogue.dataset("main").unwrap();
+        let series = dataset.all_series().next().unwrap();
+        let latest = store.latest(dataset, series.id).unwrap().unwrap();
+        assert_eq!((series.kind(dataset), latest.value, series.layouts().len()), (Kind::Histogram, Value::Histogram(wide.clone().into()), 2));
+        let counted = store.counts(dataset.id).unwrap();
+        assert_eq!(counted[&series.id].points, 2);
+    }
+}
+
+#[test]
 fn what_a_batch_may_not_hold_is_refused_with_its_field() {
     let folder = tempfile::tempdir().unwrap();
-    let store = open(folder.path(), 1_000);
+    let store = open(folder.path());
     store.put_metric("main", "gate", MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() }).unwrap();
     let mut batch = store.begin("main").unwrap();
     let long = "x".repeat(2_000);
@@ -201,6 +278,11 @@ fn what_a_batch_may_not_hold_is_refused_with_its_field() {
     attempt("level", &[("lock", &long)], ValueRef::Number(1.0));
     attempt("level", &[("lock", "a"), ("lock", "b")], ValueRef::Number(1.0));
     attempt("level", &many, ValueRef::Number(1.0));
+    let histogram = |counts: &[u64]| Histogram { bounds: vec![5.0, 10.0], counts: counts.to_vec(), sum: 9.0 };
+    attempt("lockage_time", &[], ValueRef::Histogram(&histogram(&[1, 2])));
+    attempt("level", &[], ValueRef::Histogram(&histogram(&[1, 2, 3])));
+    attempt("gate", &[], ValueRef::Histogram(&histogram(&[1, 2, 3])));
+    attempt("lockage_time", &[], ValueRef::Number(1.0));
     insta::assert_snapshot!(told);
     assert_eq!((batch.len(), batch.new_series()), (1, 1));
 }
@@ -208,7 +290,7 @@ fn what_a_batch_may_not_hold_is_refused_with_its_field() {
 #[test]
 fn a_store_has_one_owner_and_bad_definitions_are_refused() {
     let folder = tempfile::tempdir().unwrap();
-    let store = open(folder.path(), 1_000);
+    let store = open(folder.path());
     assert!(matches!(Store::open(folder.path(), Options::default()), Err(StoreError::InUse { .. })));
     write(&store, &[(0, START, 1.0)]);
     let state = MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() };
@@ -222,7 +304,7 @@ fn a_store_has_one_owner_and_bad_definitions_are_refused() {
 #[test]
 fn a_later_format_and_a_damaged_file_are_named() {
     let folder = tempfile::tempdir().unwrap();
-    drop(open(folder.path(), 1_000));
+    drop(open(folder.path()));
     let catalogue = folder.path().join("catalogue.db");
     let connection = rusqlite::Connection::open(&catalogue).unwrap();
     connection.pragma_update(None, "user_version", 99).unwrap();
@@ -237,10 +319,32 @@ fn a_later_format_and_a_damaged_file_are_named() {
 #[test]
 fn a_store_that_is_behind_says_so_and_keeps_what_it_has() {
     let folder = tempfile::tempdir().unwrap();
-    let store = Store::open(folder.path(), Options { most_points: 3, ..Options::default() }).unwrap();
-    write(&store, &[(0, START, 1.0), (0, START + 1, 1.0), (0, START + 2, 1.0)]);
-    let mut batch = store.begin("main").unwrap();
-    batch.accept(PointRef { metric: "level", tags: &[], time: START, value: ValueRef::Number(1.0) }).unwrap();
-    assert!(matches!(store.write(batch), Err(StoreError::Busy { waiting: 3 })));
-    assert_eq!(read(&store, 0, TimeRange::ALL).len(), 3);
+    let store = Store::open(folder.path(), Options { memory: 400, ..quiet() }).unwrap();
+    // The first is taken whatever it weighs; while it waits to be packed, no other is.
+    let refused = (0..200).find_map(|i| {
+        let mut batch = store.begin("main").unwrap();
+        batch.accept(PointRef { metric: "level", tags: &[("lock", "lock-0")], time: START + i, value: ValueRef::Number(1.0) }).unwrap();
+        store.write(batch).err().map(|error| (i, error))
+    });
+    let (taken, error) = refused.unwrap();
+    assert!(matches!(error, StoreError::Busy { bytes } if bytes >= 300), "{error}");
+    assert_eq!(read(&store, 0, TimeRange::ALL).len() as i64, taken);
+    store.pack().unwrap();
+    write(&store, &[(0, START + 1_000, 1.0)]);
+}
+
+#[test]
+fn batches_at_an_interval_survive_the_service() {
+    let folder = tempfile::tempdir().unwrap();
+    let options = Options { durability: Durability::Interval(Duration::from_millis(5)), ..quiet() };
+    let path = folder.path().join("live");
+    let store = Store::open(&path, options.clone()).unwrap();
+    write(&store, &[(0, START, 1.0)]);
+    std::thread::sleep(Duration::from_millis(50));
+    write(&store, &[(0, START + 1, 2.0)]);
+    let left = folder.path().join("left");
+    copy(&path, &left);
+    assert_eq!(read(&Store::open(&left, options).unwrap(), 0, TimeRange::ALL).len(), 2);
+    store.pack().unwrap();
+    assert_eq!(read(&store, 0, TimeRange::ALL).len(), 2);
 }

@@ -8,13 +8,19 @@ use crate::failure::Failure;
 
 /// Reads a configuration and prints what holds.
 pub fn check(file: &Path) -> Result<(), Failure> {
-    let Config { store, packing, address, json_log, log_level, limits } = Config::read(file)?;
+    let Config { store, store_options, address, json_log, log_level, limits } = Config::read(file)?;
     println!("{} is right. What holds:", file.display());
     println!("  store    {}", store.display());
-    println!("  packing  {} points, or after {} s", packing.pack_points, packing.pack_after.as_secs());
+    let megabytes = store_options.memory >> 20;
+    let points = if store_options.pack_points == usize::MAX { String::new() } else { format!("{} points, or ", store_options.pack_points) };
+    println!("  batches  durability {}", store_options.durability);
+    println!("  memory   {megabytes} MB for points that wait to be packed");
+    println!("  packing  at {points}{} MB, or after {} s", megabytes / 4, store_options.pack_after.as_secs());
+    println!("  compact  partitions that were quiet for {} s", store_options.compact_after.as_secs());
+    println!("  files    up to {} partitions kept open", store_options.open_partitions);
     println!("  listen   {address}");
     println!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
-    println!("  bodies   up to {} bytes, {} unfolded", limits.body_bytes, limits.unpacked_bytes);
+    println!("  bodies   up to {} bytes, {} unfolded, {} in all at once", limits.body_bytes, limits.unpacked_bytes, limits.all_bodies_bytes);
     let query = limits.query;
     println!("  queries  up to {} series, {} cells, {} points, {} s", query.series, query.cells, query.points, limits.query_seconds);
     Ok(())

@@ -8,12 +8,9 @@ use std::{
     time::Duration,
 };
 
-use fenetre_core::{
-    model::ValueRef,
-    time::{Nanos, SECOND, format_utc, parse_rfc3339},
-};
+use fenetre_core::time::{Nanos, SECOND, format_utc, parse_rfc3339};
 use fenetre_demo::{
-    DemoPoint, Generator,
+    DemoPoint, Generator, Reading,
     generator::hour_of,
     waterway::{DATASET, ZONE, metrics},
 };
@@ -175,10 +172,14 @@ fn write_line(out: &mut impl Write, point: &DemoPoint<'_>) -> io::Result<()> {
         write!(out, "{}\"{key}\":\"{value}\"", if i > 0 { "," } else { "" })?;
     }
     write!(out, "}},\"time\":\"{}\",\"value\":", format_utc(point.time))?;
-    match point.value {
-        ValueRef::Number(number) => writeln!(out, "{number}}}"),
-        ValueRef::Word(word) => writeln!(out, "\"{word}\"}}"),
+    match &point.reading {
+        Reading::Number(number) => write!(out, "{number}")?,
+        Reading::Word(word) => write!(out, "\"{word}\"")?,
+        Reading::Histogram(histogram) => serde_json::to_writer(&mut *out, histogram)?,
+        // The generator leaves silences out.
+        Reading::Silence => write!(out, "null")?,
     }
+    out.write_all(b"}\n")
 }
 
 /// Writes points of the waterway to standard output.

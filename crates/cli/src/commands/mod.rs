@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod ask;
+mod backup;
 mod config;
 mod datasets;
 mod demo;
@@ -31,6 +32,8 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Series(args) => series::list(&args)?,
         Command::Latest(args) => series::latest(&args)?,
         Command::Storage(args) => storage::run(&args)?,
+        Command::Backup(args) => backup::backup(&args)?,
+        Command::Restore(args) => backup::restore(&args)?,
         Command::Demo(DemoCommand::Run(args)) => demo::run(&args)?,
         Command::Demo(DemoCommand::Write(args)) => demo::write(&args)?,
     }

@@ -100,8 +100,8 @@ fn unit(latest: &LatestPoint) -> String {
 fn plain_value(latest: &LatestRow) -> String {
     match &latest.point.value {
         None => String::new(),
-        Some(Value::Number(number)) => number.to_string(),
-        Some(Value::Word(word)) => word.to_string(),
+        Some(Value::Histogram(histogram)) => serde_json::to_string(histogram).unwrap_or_default(),
+        Some(value) => value.to_string(),
     }
 }
 

@@ -67,7 +67,7 @@ fn is_round(number: f64, places: usize) -> bool {
 pub fn value(value: Option<&Value>, decimals: usize) -> String {
     match value {
         None => "–".to_owned(),
-        Some(Value::Word(word)) => word.to_string(),
+        Some(other @ (Value::Word(_) | Value::Integer(_) | Value::Histogram(_))) => other.to_string(),
         Some(Value::Number(number)) if number.abs() >= 1e15 => format!("{number:e}"),
         Some(Value::Number(number)) => format!("{number:.decimals$}"),
     }

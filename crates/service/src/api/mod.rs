@@ -1,6 +1,7 @@
 //! Every call, one file a resource, with the types that travel. The command line uses the same types.
 
 pub mod ask;
+pub mod backup;
 pub mod datasets;
 pub mod health;
 pub mod overview;
@@ -35,6 +36,9 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(health::ready)
         .service(overview::overview)
         .service(storage::storage)
+        .service(backup::begin)
+        .service(backup::look)
+        .service(backup::stop)
         .service(datasets::list)
         .service(datasets::put)
         .service(datasets::list_metrics)

@@ -2,14 +2,15 @@
 
 use crate::{
     access::{Access, Write},
+    budget::Share,
     problem::{Problem, Sort},
     report::PushReport,
     state::{Shared, State, blocking, now},
 };
-use actix_web::{HttpRequest, http::header, post, web};
+use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use fenetre_core::suggest::{closest, listing};
 use fenetre_formats::{
-    Format, Tally,
+    Format, FormatError, Tally,
     csv::{Mapping, ValueColumn},
     read,
     unpack::{Encoding, unpack},
@@ -76,7 +77,7 @@ impl PushOptions {
         (serde_json::Value = "application/json"), (String = "application/x-ndjson"), (String = "text/csv"))),
     responses((status = 200, body = PushReport), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem, description = "no point was kept"),
-        (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
+        (status = 429, body = Problem, description = "more than the service can keep up with"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points")]
 pub(crate) async fn push(
     _: Access<Write>,
@@ -84,15 +85,27 @@ pub(crate) async fn push(
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
-) -> Result<web::Json<PushReport>, Problem> {
+) -> Result<HttpResponse, Problem> {
     let options = PushOptions::parse(request.query_string())?;
     let format = format_of(&request, &options)?;
     let encoding = encoding_of(&request)?;
     // A wrong dataset is told before the body is waited for.
     state.store.begin(&dataset)?;
-    let body = collect(payload, state.limits.body_bytes).await?;
-    let report = blocking(&state, move |state| take(state, &dataset, &format, encoding, body, &options)).await?;
-    Ok(web::Json(report))
+    let mut share = state.bodies.share();
+    let body = collect(payload, state.limits.body_bytes, &mut share).await?;
+    let durability = state.store.options().durability;
+    let report = blocking(&state, move |state| take(state, &dataset, &format, encoding, Body { bytes: body, share }, &options)).await?;
+    Ok(HttpResponse::Ok().insert_header(("Fenetre-Durability", durability.to_string())).json(report))
+}
+
+/// A body, and the memory that it may take.
+struct Body {
+    bytes: Vec<u8>,
+    share: Share,
+}
+
+fn behind() -> Problem {
+    Problem::new(Sort::Behind, "the bodies that are being taken fill the memory that is there for them. Send again in a moment")
 }
 
 fn format_of(request: &HttpRequest, options: &PushOptions) -> Result<Format, Problem> {
@@ -120,7 +133,7 @@ fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
         .ok_or_else(|| Problem::new(Sort::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
 }
 
-async fn collect(mut payload: web::Payload, limit: usize) -> Result<Vec<u8>, Problem> {
+async fn collect(mut payload: web::Payload, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
     let mut body = Vec::new();
     while let Some(chunk) = payload.next().await {
         let chunk = chunk.map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}")))?;
@@ -128,13 +141,17 @@ async fn collect(mut payload: web::Payload, limit: usize) -> Result<Vec<u8>, Pro
             let text = format!("the body is larger than {limit} bytes: send it in smaller parts, or compressed");
             return Err(Problem::new(Sort::TooLarge, text));
         }
+        if !share.grow(chunk.len()) {
+            return Err(behind());
+        }
         body.extend_from_slice(&chunk);
     }
     Ok(body)
 }
 
-fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body: Vec<u8>, options: &PushOptions) -> Result<PushReport, Problem> {
-    let body = unpack(encoding, body, state.limits.unpacked_bytes)?;
+fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body: Body, options: &PushOptions) -> Result<PushReport, Problem> {
+    let Body { bytes: body, mut share } = body;
+    let body = unfold(encoding, body, state.limits.unpacked_bytes, &mut share)?;
     let mut batch = state.store.begin(dataset)?;
     let tally = read(format, &body, now(), &mut batch)?;
     drop(body);
@@ -157,6 +174,22 @@ fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body:
     state.store.write(batch)?;
     state.arrivals.count(now(), report.tally.accepted, report.tally.rejected);
     Ok(report)
+}
+
+/// Unfolds a body, within its own limit and within what is left for all bodies.
+fn unfold(encoding: Encoding, body: Vec<u8>, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
+    if encoding == Encoding::Identity {
+        return Ok(unpack(encoding, body, limit)?);
+    }
+    let granted = share.grow_up_to(limit);
+    match unpack(encoding, body, granted) {
+        Err(FormatError::TooLarge { .. }) if granted < limit => Err(behind()),
+        unpacked => {
+            let body = unpacked?;
+            share.shrink_to(body.len());
+            Ok(body)
+        }
+    }
 }
 
 fn rejected(report: PushReport, all_or_nothing: bool) -> Problem {

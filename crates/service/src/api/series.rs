@@ -100,7 +100,7 @@ fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d
 }
 
 fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
-    tags.iter().map(|(key, value)| (key.to_string(), value.to_string())).collect()
+    tags.iter().map(|(key, value)| (key.to_owned(), value.to_owned())).collect()
 }
 
 /// The series of a dataset.

@@ -1,0 +1,86 @@
+//! `fenetre backup` and `fenetre restore`
+
+use std::{
+    path::{Path, absolute},
+    time::Duration,
+};
+
+use fenetre_service::api::backup::{BackupOrder, BackupStage, BackupState};
+use fenetre_store::{BackupProgress, restore as restore_store};
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::{
+    args::{BackupArgs, RestoreArgs},
+    client::Client,
+    failure::{FAILED, Failure},
+    output::words::{bytes, grouped},
+};
+
+/// How often the service is asked how far it is.
+const LOOK: Duration = Duration::from_millis(100);
+
+/// Copies a running store.
+pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
+    let client = Client::new(&args.url)?;
+    let Some(folder) = &args.folder else {
+        let state = client.stop_backup()?;
+        if state.stage == BackupStage::Running {
+            println!("stopping the backup to {}; `fenetre backup {0}` goes on with it", state.to);
+        } else {
+            println!("no backup is running");
+        }
+        return Ok(());
+    };
+    let written = |path: &Path| Ok::<_, Failure>(absolute(path)?.display().to_string());
+    let order = BackupOrder { to: written(folder)?, since: args.since.as_deref().map(written).transpose()? };
+    let mut state = client.begin_backup(&order)?;
+    let bar = progress_bar("copying");
+    while state.stage == BackupStage::Running {
+        show(&bar, state.done, state.files, state.bytes);
+        std::thread::sleep(LOOK);
+        state = client.backup()?;
+    }
+    bar.finish_and_clear();
+    match state.stage {
+        BackupStage::Done => {
+            let BackupState { to, files, kept, bytes: copied, points, .. } = state;
+            let there = if kept > 0 { format!(", {kept} of them unchanged and not copied again") } else { String::new() };
+            println!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
+            println!("check it with `cd {to} && sha256sum --check SHA256SUMS`, bring it back with `fenetre restore {to} STORE`");
+            Ok(())
+        }
+        _ => {
+            let reason = state.failure.unwrap_or_else(|| "it was stopped; the same command goes on with it".to_owned());
+            Err(Failure::new(FAILED, format!("the backup is not complete: {reason}")))
+        }
+    }
+}
+
+/// Makes a store of a backup.
+pub fn restore(args: &RestoreArgs) -> Result<(), Failure> {
+    let bar = progress_bar("restoring");
+    let told = &mut |BackupProgress { done, files, bytes }: BackupProgress| {
+        show(&bar, done as u64, files as u64, bytes);
+        true
+    };
+    let report = restore_store(&args.backup, &args.store, told).map_err(|error| Failure::new(FAILED, error.to_string()))?;
+    bar.finish_and_clear();
+    let files = report.copied + report.kept;
+    println!("{} points in {files} files, every checksum right: serve them with `fenetre serve --store {}`", grouped(report.points), args.store.display());
+    Ok(())
+}
+
+fn progress_bar(what: &str) -> ProgressBar {
+    let bar = ProgressBar::new(0);
+    if let Ok(style) = ProgressStyle::with_template("{bar:32} {prefix} {pos} of {len} files, {msg}, {eta} left") {
+        bar.set_style(style);
+    }
+    bar.set_prefix(what.to_owned());
+    bar
+}
+
+fn show(bar: &ProgressBar, done: u64, files: u64, copied: u64) {
+    bar.set_length(files);
+    bar.set_position(done);
+    bar.set_message(bytes(copied));
+}

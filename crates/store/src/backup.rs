@@ -1,0 +1,295 @@
+//! Backups: a copy of a live store, of one moment, as plain files.
+//!
+//! ```text
+//! BACKUP/
+//!   manifest.json                     what is here, and what is in the backup that this one builds on
+//!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
+//!   catalogue.db
+//!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
+//! ```
+//!
+//! Everything that was acknowledged is packed first. Then a snapshot is held: partitions are copied one after the other while the store
+//! goes on, and blocks that came meanwhile are left out of the copies, so all of them are of one moment. A partition into which nothing
+//! was packed since an earlier backup is not copied again when that one is named. A backup that was stopped is gone on with: copies that
+//! are whole already are kept.
+
+use std::{
+    collections::BTreeMap,
+    fs::{self, File},
+    io::{self, Read, Write},
+    path::{Path, PathBuf},
+};
+
+use rusqlite::Connection;
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+
+use crate::{
+    error::{Context, StoreError},
+    files::{companion, remove_file, sync_folder},
+    partition::Partition,
+    shared::Shared,
+};
+
+const MANIFEST: &str = "manifest.json";
+const UNFINISHED: &str = "unfinished.json";
+const SUMS: &str = "SHA256SUMS";
+const CATALOGUE: &str = "catalogue.db";
+const VERSION: u32 = 1;
+
+/// How far a backup or a restore is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct BackupProgress {
+    /// Files that are done.
+    pub done: usize,
+    /// Files in all.
+    pub files: usize,
+    /// Bytes that were copied.
+    pub bytes: u64,
+}
+
+/// What a backup or a restore did.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct BackupReport {
+    /// Files that were copied.
+    pub copied: usize,
+    /// Files that an earlier backup has, or an earlier attempt had copied.
+    pub kept: usize,
+    /// Bytes that were copied.
+    pub bytes: u64,
+    /// Points in the partitions, each block counted.
+    pub points: u64,
+}
+
+/// What a backup holds.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct Manifest {
+    version: u32,
+    /// Blocks of generations before this one are in it.
+    generation: u64,
+    /// The backup whose files this one builds on, as it was named.
+    since: Option<PathBuf>,
+    /// Every file by its path below the backup.
+    files: BTreeMap<String, Entry>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+struct Entry {
+    sha256: String,
+    bytes: u64,
+    points: u64,
+    /// The highest generation that was packed into the partition.
+    packed: u64,
+    /// Whether the file is in the earlier backup and not here.
+    earlier: bool,
+}
+
+impl Manifest {
+    fn read(folder: &Path, name: &str) -> Result<Self, StoreError> {
+        let path = folder.join(name);
+        let text = fs::read_to_string(&path)
+            .map_err(|error| StoreError::Backup(format!("{} is no backup: {} cannot be read, {error}", folder.display(), path.display())))?;
+        let manifest: Self =
+            serde_json::from_str(&text).map_err(|error| StoreError::Backup(format!("{} cannot be understood: {error}", path.display())))?;
+        if manifest.version > VERSION {
+            return Err(StoreError::Newer { path, found: manifest.version.into(), known: VERSION.into() });
+        }
+        Ok(manifest)
+    }
+
+    fn write(&self, folder: &Path, name: &str) -> Result<(), StoreError> {
+        let path = folder.join(name);
+        let text = serde_json::to_string_pretty(self).map_err(|error| StoreError::Backup(error.to_string()))?;
+        let part = companion(&path, ".part");
+        let written = File::create(&part).and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
+        written.at("write", &part)?;
+        fs::rename(&part, &path).at("rename to", &path)?;
+        sync_folder(folder)
+    }
+}
+
+/// Looks whether a backup can go into a folder, before anything is done for it.
+pub fn check_place(to: &Path, since: Option<&Path>) -> Result<(), StoreError> {
+    if to.join(MANIFEST).exists() {
+        let text = format!("{} holds a finished backup: choose another folder, or name this one with --since", to.display());
+        return Err(StoreError::Backup(text));
+    }
+    let is_used = to.exists() && !to.join(UNFINISHED).exists() && fs::read_dir(to).at("read the folder", to)?.next().is_some();
+    if is_used {
+        return Err(StoreError::Backup(format!("{} is not empty, and no backup that could be gone on with: choose another folder", to.display())));
+    }
+    since.map_or(Ok(()), |since| Manifest::read(since, MANIFEST).map(|_| ()))
+}
+
+/// Writes a backup of everything that is packed.
+pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+    fs::create_dir_all(to).at("create the folder", to)?;
+    let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
+    let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
+    let begun = if to.join(UNFINISHED).exists() { Some(Manifest::read(to, UNFINISHED)?) } else { None };
+    // Held until the end, so that compaction does not mix what was packed before with what comes later.
+    let snapshot = shared.snapshot();
+    let before = snapshot.visible_before;
+    let partitions = shared.all_partitions();
+    let mut manifest = Manifest { version: VERSION, generation: before, since, files: BTreeMap::new() };
+    manifest.write(to, UNFINISHED)?;
+    let mut report = BackupReport::default();
+    let mut progress = BackupProgress { done: 0, files: partitions.len() + 1, bytes: 0 };
+    for (_, partition) in &partitions {
+        if !told(progress) {
+            return Err(StoreError::Stopped);
+        }
+        let name = relative_name(shared, partition);
+        let packed = partition.read(|reading| reading.progress())?.packed;
+        // Nothing was packed into it since, so the copy that is there holds the same points.
+        let unchanged = |known: &Manifest| known.files.get(&name).filter(|entry| entry.packed == packed && packed < known.generation).cloned();
+        let kept_here = begun.as_ref().and_then(unchanged).filter(|entry| entry.earlier || is_whole(&to.join(&name), entry));
+        let entry = match (earlier.as_ref().and_then(unchanged), kept_here) {
+            (Some(entry), _) => Entry { earlier: true, ..entry },
+            (None, Some(entry)) if !entry.earlier => entry,
+            _ => {
+                let points = copy_partition(partition, before, &to.join(&name))?;
+                let (sha256, bytes) = digest(&to.join(&name))?;
+                report.copied += 1;
+                report.bytes += bytes;
+                Entry { sha256, bytes, points, packed, earlier: false }
+            }
+        };
+        report.points += entry.points;
+        manifest.files.insert(name, entry);
+        manifest.write(to, UNFINISHED)?;
+        progress = BackupProgress { done: progress.done + 1, bytes: report.bytes, ..progress };
+    }
+    // The catalogue last: whatever the blocks refer to is in it.
+    let catalogue = to.join(CATALOGUE);
+    remove_file(&catalogue)?;
+    shared.definitions.copy_to(&catalogue)?;
+    let (sha256, bytes) = digest(&catalogue)?;
+    report.copied += 1;
+    report.bytes += bytes;
+    manifest.files.insert(CATALOGUE.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, earlier: false });
+    report.kept = manifest.files.len() - report.copied;
+    write_sums(to, &manifest)?;
+    manifest.write(to, MANIFEST)?;
+    remove_file(&to.join(UNFINISHED))?;
+    told(BackupProgress { done: progress.files, bytes: report.bytes, ..progress });
+    Ok(report)
+}
+
+fn relative_name(shared: &Shared, partition: &Partition) -> String {
+    partition.path().strip_prefix(shared.files.root()).unwrap_or(partition.path()).to_string_lossy().into_owned()
+}
+
+/// Copies the blocks of generations before one into a new file; says how many points they hold.
+fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<u64, StoreError> {
+    if let Some(folder) = to.parent() {
+        fs::create_dir_all(folder).at("create the folder", folder)?;
+    }
+    remove_file(to)?;
+    partition.copy_to(to)?;
+    let connection = Connection::open(to).at("open", to)?;
+    let trim = || -> rusqlite::Result<u64> {
+        connection.pragma_update(None, "journal_mode", "DELETE")?;
+        let later = connection.execute("DELETE FROM block WHERE generation >= ?1", [before.cast_signed()])?;
+        if later > 0 {
+            connection.execute("UPDATE note SET value = MIN(value, ?1)", [before.saturating_sub(1).cast_signed()])?;
+            connection.execute_batch("VACUUM")?;
+        }
+        connection.query_row("SELECT COALESCE(SUM(count), 0) FROM block", [], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)
+    };
+    trim().at("write", to)
+}
+
+fn is_whole(path: &Path, entry: &Entry) -> bool {
+    digest(path).is_ok_and(|(sha256, _)| sha256 == entry.sha256)
+}
+
+/// SHA-256 of a file in hexadecimal, and its length. What was read is on stable storage, since a checksum of anything else proves nothing.
+fn digest(path: &Path) -> Result<(String, u64), StoreError> {
+    let mut file = File::open(path).at("open", path)?;
+    file.sync_all().at("sync", path)?;
+    let (mut hash, mut buffer, mut bytes) = (Sha256::new(), vec![0; 1 << 16], 0);
+    loop {
+        let length = match file.read(&mut buffer) {
+            Ok(0) => break,
+            Ok(length) => length,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+            Err(error) => return Err(error).at("read", path),
+        };
+        hash.update(&buffer[..length]);
+        bytes += length as u64;
+    }
+    Ok((hash.finalize().iter().map(|byte| format!("{byte:02x}")).collect(), bytes))
+}
+
+fn write_sums(to: &Path, manifest: &Manifest) -> Result<(), StoreError> {
+    let here = manifest.files.iter().filter(|(_, entry)| !entry.earlier);
+    let text: String = here.map(|(name, entry)| format!("{}  {name}\n", entry.sha256)).collect();
+    fs::write(to.join(SUMS), text).at("write", to.join(SUMS))
+}
+
+/// Makes a store of a backup, in a folder that is empty or missing. Every file is compared with its checksum before anything is kept;
+/// one that was stopped is gone on with.
+///
+/// # Errors
+/// Where the backup is not whole, the folder is in use, or files fail.
+pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+    let manifest = Manifest::read(from, MANIFEST)?;
+    let unfinished = companion(to, ".restoring");
+    if to.exists() && fs::read_dir(to).at("read the folder", to)?.next().is_some() {
+        return Err(StoreError::Backup(format!("{} is not empty: choose another folder for the store", to.display())));
+    }
+    fs::create_dir_all(&unfinished).at("create the folder", &unfinished)?;
+    let mut report = BackupReport::default();
+    let mut progress = BackupProgress { done: 0, files: manifest.files.len(), bytes: 0 };
+    for (name, entry) in &manifest.files {
+        if !told(progress) {
+            return Err(StoreError::Stopped);
+        }
+        let source = source_of(from, &manifest, name, entry, 0)?;
+        let target = unfinished.join(name);
+        if is_whole(&target, entry) {
+            report.kept += 1;
+        } else {
+            if let Some(folder) = target.parent() {
+                fs::create_dir_all(folder).at("create the folder", folder)?;
+            }
+            fs::copy(&source, &target).at("copy to", &target)?;
+            if !is_whole(&target, entry) {
+                let text = format!("{} is damaged: its checksum is not {}, the one that was written down. Nothing was restored", source.display(), entry.sha256);
+                return Err(StoreError::Backup(text));
+            }
+            report.copied += 1;
+            report.bytes += entry.bytes;
+        }
+        report.points += entry.points;
+        progress = BackupProgress { done: progress.done + 1, bytes: report.bytes, ..progress };
+    }
+    if to.exists() {
+        fs::remove_dir(to).at("replace", to)?;
+    }
+    fs::rename(&unfinished, to).at("rename to", to)?;
+    to.parent().filter(|parent| !parent.as_os_str().is_empty()).map_or(Ok(()), sync_folder)?;
+    told(progress);
+    Ok(report)
+}
+
+/// Where a file of a backup is: there, or in the one that it builds on, or in the one before that.
+fn source_of(folder: &Path, manifest: &Manifest, name: &str, entry: &Entry, depth: usize) -> Result<PathBuf, StoreError> {
+    // The name comes from a file that anybody may have changed: it must not lead out of the backup.
+    let is_plain = Path::new(name).components().all(|part| matches!(part, std::path::Component::Normal(_)));
+    if !is_plain {
+        return Err(StoreError::Backup(format!("the backup {} names the file {name}, which lies outside", folder.display())));
+    }
+    if !entry.earlier {
+        return Ok(folder.join(name));
+    }
+    let missing = || StoreError::Backup(format!("{} is in no backup that {} builds on", name, folder.display()));
+    let earlier = manifest.since.as_ref().filter(|_| depth < 1_000).ok_or_else(missing)?;
+    // A backup that was moved together with the one that it builds on is still found beside it.
+    let beside = folder.parent().and_then(|parent| Some(parent.join(earlier.file_name()?)));
+    let earlier = if earlier.join(MANIFEST).exists() { earlier.clone() } else { beside.unwrap_or_else(|| earlier.clone()) };
+    let before = Manifest::read(&earlier, MANIFEST)?;
+    let known = before.files.get(name).filter(|known| known.sha256 == entry.sha256).ok_or_else(missing)?.clone();
+    source_of(&earlier, &before, name, &known, depth + 1)
+}

@@ -1,0 +1,223 @@
+//! Compaction: blocks of one series that overlap, or that are small, become few full ones.
+//!
+//! A partition is compacted when nothing was packed into it for a while, or when many generations lie over each other in it. The work
+//! goes series by series in short transactions and rests between them as long as it worked. Killed or stopped, it goes on where it
+//! was: what is merged already needs no more merging. Readers never wait for it; a block that a snapshot cannot see is left alone until
+//! no such snapshot is left.
+
+use std::{
+    sync::Arc,
+    thread::JoinHandle,
+    time::{Duration, Instant},
+};
+
+use fenetre_core::{
+    block::{BLOCK_POINTS, Columns, cut},
+    model::SeriesId,
+    time::TimeRange,
+};
+
+use crate::{
+    error::StoreError,
+    merge::Sweep,
+    partition::{Partition, Place, Progress, Writer, Writing},
+    shared::Shared,
+};
+
+const TICK: Duration = Duration::from_millis(500);
+/// So many partitions are looked at for the first time in one tick: after a start they are opened one by one, not all at once.
+const FIRST_LOOKS: usize = 20;
+/// A failed partition is left alone for so long.
+const RETRY: Duration = Duration::from_secs(60);
+/// One transaction takes about so many points.
+const TURN_POINTS: u64 = 250_000;
+/// With so many generations packed since the last time, a partition no longer waits for quiet.
+const MOST_LAYERS: u64 = 24;
+/// A block of fewer points is small.
+const SMALL: u64 = BLOCK_POINTS as u64 / 4;
+
+/// What compaction knows of a partition.
+struct Watched {
+    version: u64,
+    since: Instant,
+    progress: Option<Progress>,
+}
+
+/// Starts the thread. It ends when the store stops; unparking it ends its rest.
+pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
+    std::thread::Builder::new().name("compactor".into()).spawn(move || {
+        let mut watched = std::collections::HashMap::new();
+        while !shared.is_stopping() {
+            watch(&shared, &mut watched);
+            shared.pool.close_idle();
+            std::thread::park_timeout(TICK);
+        }
+    })
+}
+
+/// Looks at every partition once, and compacts those whose time has come.
+fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::PathBuf, Watched>) {
+    let mut first_looks = 0;
+    for (dataset, partition) in shared.all_partitions() {
+        if shared.is_stopping() {
+            return;
+        }
+        let version = partition.version();
+        let known = watched.entry(partition.path().to_owned()).or_insert_with(|| Watched { version, since: Instant::now(), progress: None });
+        if known.version != version {
+            *known = Watched { version, since: Instant::now(), progress: None };
+        }
+        let progress = match known.progress {
+            Some(progress) => progress,
+            None if first_looks == FIRST_LOOKS => continue,
+            None => match partition.read(|reading| reading.progress()) {
+                Ok(progress) => {
+                    first_looks += 1;
+                    *known.progress.insert(progress)
+                }
+                Err(error) => {
+                    tracing::error!(%error, "a partition could not be looked at");
+                    *known.progress.insert(Progress::default())
+                }
+            },
+        };
+        let layers = progress.packed.saturating_sub(progress.compacted);
+        let is_quiet = known.since.elapsed() >= shared.options.compact_after;
+        if layers == 0 || !(is_quiet || layers >= MOST_LAYERS) {
+            continue;
+        }
+        let is_counter = shared.counters(dataset);
+        match compact(shared, &partition, &is_counter) {
+            Ok(()) => known.progress = None,
+            Err(error) => {
+                tracing::error!(%error, "compaction failed, and is tried again in {} s", RETRY.as_secs());
+                known.since = Instant::now() + RETRY;
+            }
+        }
+        known.version = partition.version();
+    }
+}
+
+/// Merges what can be merged in a partition, in turns.
+pub fn compact(shared: &Shared, partition: &Partition, is_counter: &dyn Fn(SeriesId) -> bool) -> Result<(), StoreError> {
+    let (growing, live) = {
+        let head = shared.head.read();
+        (head.oldest_frozen().unwrap_or(head.growing()).number, head.live())
+    };
+    let before = live.settled_before(growing);
+    let mut work: Vec<(SeriesId, u64)> = Vec::new();
+    let progress = partition.read(|reading| {
+        reading.all_places(before, |series, places| {
+            if needs_merging(places) {
+                work.push((series, places.iter().map(|place| place.count).sum()));
+            }
+            Ok(())
+        })?;
+        reading.progress()
+    })?;
+    let (began, series) = (Instant::now(), work.len());
+    let mut next = 0;
+    while next < work.len() && !shared.is_stopping() {
+        let turn = Instant::now();
+        let writer = partition.writer();
+        next = take_turn(&writer, &work, next, before, is_counter)?;
+        drop(writer);
+        std::thread::park_timeout(turn.elapsed().min(Duration::from_secs(1)));
+    }
+    if next < work.len() {
+        return Ok(());
+    }
+    let compacted = progress.packed.min(before.saturating_sub(1));
+    partition.writer().write(true, |writing| {
+        let progress = writing.reading().progress()?;
+        writing.set_progress(Progress { compacted, ..progress })
+    })?;
+    if series > 0 {
+        tracing::debug!(path = %partition.path().display(), series, milliseconds = began.elapsed().as_millis(), "compacted");
+    }
+    Ok(())
+}
+
+/// Merges some series in one transaction; says which comes next.
+fn take_turn(
+    writer: &Writer<'_>,
+    work: &[(SeriesId, u64)],
+    mut next: usize,
+    before: u64,
+    is_counter: &dyn Fn(SeriesId) -> bool,
+) -> Result<usize, StoreError> {
+    writer.write(false, |writing| {
+        let mut points = 0;
+        while next < work.len() && points < TURN_POINTS {
+            let (series, count) = work[next];
+            let places = writing.reading().places(series, TimeRange::ALL, before)?;
+            for cluster in clusters(&places).filter(|cluster| cluster.len() > 1) {
+                merge_blocks(writing, series, cluster, is_counter(series))?;
+            }
+            points += count;
+            next += 1;
+        }
+        Ok(next)
+    })
+}
+
+fn needs_merging(places: &[Place]) -> bool {
+    clusters(places).any(|cluster| cluster.len() > 1)
+}
+
+/// Blocks, in order of their starts, in groups: those that overlap, and small ones side by side.
+pub fn clusters(places: &[Place]) -> impl Iterator<Item = &[Place]> {
+    let mut rest = places;
+    std::iter::from_fn(move || {
+        let first = rest.first()?;
+        let (mut end, mut length) = (first.end, 1);
+        while let Some(place) = rest.get(length) {
+            let overlaps = place.start <= end;
+            let both_small = place.count < SMALL && rest[length - 1].count < SMALL;
+            if !(overlaps || both_small) {
+                break;
+            }
+            end = end.max(place.end);
+            length += 1;
+        }
+        let (cluster, after) = rest.split_at(length);
+        rest = after;
+        Some(cluster)
+    })
+}
+
+/// Replaces blocks by others with the same points. Points are written as soon as no later block can change them, so that memory is
+/// bounded by how many blocks lie over each other.
+fn merge_blocks(writing: &Writing<'_>, series: SeriesId, places: &[Place], is_counter: bool) -> Result<(), StoreError> {
+    let generation = places.iter().map(|place| place.generation).max().unwrap_or(0);
+    let (mut sweep, mut ready, mut block) = (Sweep::default(), Columns::default(), Columns::default());
+    for place in places {
+        ready.extend(sweep.take_before(place.start).points());
+        if ready.len() >= TURN_POINTS as usize {
+            // All but the last block, which may have to grow.
+            let whole = cut(&ready.times).last().map_or(0, |last| last.start);
+            writing.add(series, ready.points().slice(0..whole), generation, is_counter)?;
+            ready = ready.points().slice(whole..ready.len()).to_columns();
+        }
+        block.clear();
+        writing.reading().decode(series, place, &mut block)?;
+        sweep.add(block.points(), place.generation);
+    }
+    ready.extend(sweep.take().points());
+    writing.add(series, ready.points(), generation, is_counter)?;
+    writing.remove(places)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn overlapping_and_small_blocks_are_grouped() {
+        let place = |start: i64, end: i64, count: u64| Place { id: start, start, end, generation: 1, count };
+        let places = [place(0, 10, 2_000), place(5, 8, 2_000), place(9, 20, 2_000), place(21, 30, 2_000), place(31, 32, 3), place(33, 34, 3)];
+        let groups: Vec<usize> = clusters(&places).map(<[Place]>::len).collect();
+        assert_eq!(groups, [3, 1, 2]);
+        assert!(needs_merging(&places) && !needs_merging(&places[2..4]) && !needs_merging(&[]));
+    }
+}

@@ -1,0 +1,100 @@
+//! What a store may take and how it keeps its promises.
+
+use std::{fmt, str::FromStr, time::Duration};
+
+/// When a batch counts as kept.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Durability {
+    /// Each batch is on stable storage before it is acknowledged.
+    #[default]
+    Each,
+    /// A batch is acknowledged once the operating system has it, which outlives the service but not the machine; all of them are brought
+    /// to stable storage at this interval.
+    Interval(Duration),
+}
+
+impl fmt::Display for Durability {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Each => f.write_str("each"),
+            Self::Interval(every) if every.subsec_millis() == 0 => write!(f, "interval {}s", every.as_secs()),
+            Self::Interval(every) => write!(f, "interval {}ms", every.as_millis()),
+        }
+    }
+}
+
+impl FromStr for Durability {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let fault = || format!("`{text}` is no durability: write \"each\", or \"interval 100ms\" with a time from 1ms to 60s");
+        if text == "each" {
+            return Ok(Self::Each);
+        }
+        let every = text.strip_prefix("interval ").ok_or_else(fault)?;
+        let every = match (every.strip_suffix("ms"), every.strip_suffix('s')) {
+            (Some(milliseconds), _) => milliseconds.parse().ok().map(Duration::from_millis),
+            (None, Some(seconds)) => seconds.parse().ok().map(Duration::from_secs),
+            (None, None) => None,
+        };
+        every.filter(|every| (1..=60_000).contains(&every.as_millis())).map(Self::Interval).ok_or_else(fault)
+    }
+}
+
+/// What a store may take and how it keeps its promises.
+#[derive(Clone, Debug)]
+pub struct Options {
+    /// When a batch counts as kept.
+    pub durability: Durability,
+    /// Bytes of memory for points that wait to be packed. A quarter of it full, points are packed; three quarters of it full, batches are
+    /// refused until some are packed: the last quarter is for packing itself.
+    pub memory: usize,
+    /// So many points are packed, where memory does not ask for it before.
+    pub pack_points: usize,
+    /// Points are packed after so long at the latest.
+    pub pack_after: Duration,
+    /// A partition into which nothing was packed for so long is compacted.
+    pub compact_after: Duration,
+    /// Idle connections to partitions, of three open files each.
+    pub open_partitions: usize,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Self {
+            durability: Durability::Each,
+            memory: 512 << 20,
+            pack_points: usize::MAX,
+            pack_after: Duration::from_secs(3_600),
+            compact_after: Duration::from_secs(60),
+            open_partitions: 300,
+        }
+    }
+}
+
+impl Options {
+    /// Whether so many points, of so many bytes, are enough to be packed.
+    pub(crate) fn is_enough_to_pack(&self, points: usize, bytes: usize) -> bool {
+        points >= self.pack_points || bytes >= self.memory / 4
+    }
+
+    /// Bytes of points from which on batches are refused.
+    pub(crate) fn most_bytes(&self) -> usize {
+        self.memory / 4 * 3
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn durability_is_read_and_told() {
+        for text in ["each", "interval 100ms", "interval 2s", "interval 1ms"] {
+            assert_eq!(text.parse::<Durability>().unwrap().to_string(), text);
+        }
+        for text in ["", "none", "interval", "interval 0ms", "interval 100", "interval 61s", "interval -1s"] {
+            assert!(text.parse::<Durability>().unwrap_err().contains("is no durability"), "{text}");
+        }
+    }
+}

@@ -1,0 +1,94 @@
+//! Which span of time a partition holds: a week, or a day where a week would make too large a file.
+
+use fenetre_core::time::{Nanos, SECOND, TimeRange, format_utc, parse_rfc3339};
+
+const DAY: Nanos = 86_400 * SECOND;
+const WEEK_DAYS: i64 = 7;
+/// From so many points a day on, a day is a partition: a week of them would be half a gigabyte.
+const BUSY_DAY: f64 = 50e6;
+
+/// The span of a partition. Spans begin at multiples of their length from the epoch, so that weeks and days never cross.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Span {
+    /// First instant.
+    pub start: Nanos,
+    days: i64,
+}
+
+impl Span {
+    /// The week that holds an instant.
+    pub fn week_of(at: Nanos) -> Self {
+        Self::of(at, WEEK_DAYS)
+    }
+
+    /// The day that holds an instant.
+    pub fn day_of(at: Nanos) -> Self {
+        Self::of(at, 1)
+    }
+
+    fn of(at: Nanos, days: i64) -> Self {
+        // The first span of all begins where the range of instants does.
+        Self { start: at.checked_sub(at.rem_euclid(days * DAY)).unwrap_or(Nanos::MIN), days }
+    }
+
+    /// The span for a new partition around an instant, for a dataset to which `points` came over `covered` nanoseconds of it.
+    pub fn for_rate(at: Nanos, points: usize, covered: Nanos) -> Self {
+        let days = (covered as f64 / DAY as f64).max(1.0 / 24.0);
+        if points as f64 / days > BUSY_DAY { Self::day_of(at) } else { Self::week_of(at) }
+    }
+
+    /// Last instant.
+    pub fn last(self) -> Nanos {
+        let length = self.days * DAY;
+        // Counted from the instant itself, so that the first span of all, which the range of instants cuts, ends where it should.
+        self.start.saturating_add(length - 1 - self.start.rem_euclid(length))
+    }
+
+    /// Whether it shares an instant with a range.
+    pub fn meets(self, range: TimeRange) -> bool {
+        range.meets(self.start, self.last())
+    }
+
+    /// `2026-05-07_7d.db`, after its first day.
+    pub fn file_name(self) -> String {
+        let date = format_utc(self.start);
+        format!("{}_{}d.db", date.split('T').next().unwrap_or(&date), self.days)
+    }
+
+    /// The span that a file's name tells.
+    pub fn of_file_name(name: &str) -> Option<Self> {
+        let (date, length) = name.split_once('_')?;
+        let days = match length {
+            "7d.db" => WEEK_DAYS,
+            "1d.db" => 1,
+            _ => return None,
+        };
+        // The first span of all begins within its first day, where the range of instants does.
+        Some(parse_rfc3339(&format!("{date}T00:00:00Z")).map_or(Self { start: Nanos::MIN, days }, |at| Self::of(at, days)))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn spans_tile_time_and_are_named_after_their_first_day() {
+        for at in [0, 1, -1, 1_790_000_000 * SECOND, Nanos::MIN + 8 * DAY, Nanos::MIN, Nanos::MAX] {
+            for span in [Span::week_of(at), Span::day_of(at)] {
+                assert!(span.start <= at && at <= span.last(), "{at}");
+                assert_eq!(Span::of(span.last(), span.days), span);
+                assert_eq!(Span::of_file_name(&span.file_name()), Some(span), "{}", span.file_name());
+            }
+        }
+        assert_eq!(Span::week_of(1_790_000_000 * SECOND).file_name(), "2026-09-17_7d.db");
+        assert_eq!(Span::of_file_name("2026-09-17_3d.db"), None);
+    }
+
+    #[test]
+    fn a_busy_dataset_gets_a_partition_a_day() {
+        assert_eq!(Span::for_rate(0, 1_000_000, 7 * DAY), Span::week_of(0));
+        assert_eq!(Span::for_rate(0, 60_000_000, DAY), Span::day_of(0));
+        assert_eq!(Span::for_rate(0, 1_000, 0), Span::week_of(0));
+    }
+}

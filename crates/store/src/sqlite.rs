@@ -1,0 +1,61 @@
+//! How Fenetre opens SQLite files.
+
+use std::{path::Path, time::Duration};
+
+use rusqlite::{Connection, config::DbConfig};
+
+use crate::{
+    error::{Context, StoreError},
+    files::sync_folder,
+};
+
+/// How long a connection waits for another one of this process.
+const BUSY: Duration = Duration::from_secs(10);
+
+/// What a file is for, which decides how its commits reach the disk.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Use {
+    /// Small records: each commit is on stable storage.
+    Records,
+    /// A log that only grows, with one connection. It stays in SQLite's write-ahead log and is never copied into the database file,
+    /// since the file is removed as a whole. `synced` says whether each commit is on stable storage when it returns.
+    Journal {
+        /// Whether each commit waits for the disk.
+        synced: bool,
+    },
+    /// Blocks: a checkpoint brings them to the disk.
+    Blocks,
+}
+
+/// Opens a file, and makes it where it is new.
+pub fn open(path: &Path, file_use: Use) -> Result<Connection, StoreError> {
+    let is_new = !path.exists();
+    let connection = Connection::open(path).at("open", path)?;
+    configure(&connection, file_use).at("open", path)?;
+    if let (true, Some(folder)) = (is_new, path.parent()) {
+        sync_folder(folder)?;
+    }
+    Ok(connection)
+}
+
+fn configure(connection: &Connection, file_use: Use) -> rusqlite::Result<()> {
+    connection.busy_timeout(BUSY)?;
+    connection.execute_batch(match file_use {
+        Use::Records => "PRAGMA page_size=4096; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;",
+        // Exclusive, so that the log's index is in memory and not a third file.
+        Use::Journal { synced: true } => {
+            "PRAGMA page_size=8192; PRAGMA locking_mode=EXCLUSIVE; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL; PRAGMA wal_autocheckpoint=0;"
+        }
+        Use::Journal { synced: false } => {
+            "PRAGMA page_size=8192; PRAGMA locking_mode=EXCLUSIVE; PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=0;"
+        }
+        // Reads go through the page cache of the system, and a small one of SQLite's own serves the writers.
+        Use::Blocks => {
+            "PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA mmap_size=8589934592; PRAGMA cache_size=-512; PRAGMA wal_autocheckpoint=0;"
+        }
+    })?;
+    if matches!(file_use, Use::Journal { .. }) {
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true)?;
+    }
+    Ok(())
+}
