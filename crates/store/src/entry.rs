@@ -185,8 +185,11 @@ pub mod tests {
 
     use super::*;
 
+    /// Points of a series, each as instant, value and rest.
+    type OfSeries<'p> = (u32, &'p [(Nanos, f64, i16)]);
+
     /// An entry of some series with points of their own.
-    pub fn entry(series: &[(u32, &[(Nanos, f64, i16)])]) -> Entry {
+    pub fn entry(series: &[OfSeries<'_>]) -> Entry {
         let mut entry = Entry::default();
         for (id, points) in series {
             let start = entry.columns.len();
@@ -205,7 +208,7 @@ pub mod tests {
             let scale = 1_000i64.pow(unit);
             let series: Vec<(u32, Vec<_>)> = series.into_iter()
                 .map(|(id, points)| (id, points.into_iter().map(|(at, value, wide)| (at / scale * scale, value, wide as i16 * -7)).collect())).collect();
-            let series: Vec<(u32, &[_])> = series.iter().map(|(id, points)| (*id, points.as_slice())).collect();
+            let series: Vec<OfSeries<'_>> = series.iter().map(|(id, points)| (*id, points.as_slice())).collect();
             let entry = entry(&series);
             let bytes = entry.to_bytes();
             let back = Entry::from_bytes(&bytes).unwrap();
