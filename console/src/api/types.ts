@@ -29,7 +29,13 @@ export interface TagInfo {
   values: { value: string; series: number }[];
 }
 
-export type Value = number | string;
+/** A distribution: counts between ascending bounds, one more than those, and the sum of what was counted. */
+export interface Histogram {
+  bounds: number[];
+  counts: number[];
+  sum: number;
+}
+export type Value = number | string | Histogram;
 export type Tags = Record<string, string>;
 
 export interface LatestPoint {

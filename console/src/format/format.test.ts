@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { bytes, decimals, figure, short } from "./numbers";
+import { bytes, decimals, figure, short, tell } from "./numbers";
 import { ago, clock } from "./times";
 
 describe("numbers", () => {
@@ -16,6 +16,8 @@ describe("numbers", () => {
     expect(decimals([312.123456])).toBe(2);
     expect(decimals([])).toBe(0);
     expect(figure(1 / 3, 3)).toBe("0.333");
+    expect([tell(null, 1), tell(312.55, 1), tell("open", 1)]).toEqual(["–", "312.6", "open"]);
+    expect(tell({ bounds: [300, 600], counts: [1, 0, 2], sum: 2100 }, 1)).toBe("n=3 mean=700.0 ≤300:1 >600:2");
   });
 });
 

@@ -1,3 +1,5 @@
+import type { Histogram, Value } from "../api/types";
+
 /** Numbers and sizes with as many digits as they deserve. */
 
 const grouped = new Intl.NumberFormat("en-GB", { maximumFractionDigits: 0 });
@@ -41,4 +43,23 @@ export function decimals(numbers: Iterable<number>): number {
 export function figure(number: number, places: number): string {
   if (Math.abs(number) >= 1e15) return number.toExponential();
   return number.toLocaleString("en-GB", { minimumFractionDigits: places, maximumFractionDigits: places });
+}
+
+/** A value as people read it; nothing is a dash. */
+export function tell(value: Value | null | undefined, places: number): string {
+  if (value === null || value === undefined) return "–";
+  if (typeof value === "number") return figure(value, places);
+  return typeof value === "string" ? value : tellHistogram(value);
+}
+
+/** How many, their mean, and the buckets that hold any. */
+function tellHistogram({ bounds, counts, sum }: Histogram): string {
+  const count = counts.reduce((all, one) => all + one, 0);
+  const bucket = (one: number, i: number): string[] => {
+    if (one === 0) return [];
+    const bound = bounds[i];
+    return [bound === undefined ? `>${bounds.at(-1) ?? "all"}:${one}` : `≤${bound}:${one}`];
+  };
+  const mean = count > 0 ? [`mean=${(sum / count).toPrecision(4)}`] : [];
+  return [`n=${count}`, ...mean, ...counts.flatMap(bucket)].join(" ");
 }

@@ -8,7 +8,7 @@ use std::{
     path::{Path, PathBuf},
     sync::{
         Arc,
-        atomic::{AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
 };
 
@@ -53,6 +53,7 @@ pub struct Partition {
     /// Counts of its series, with the version that they are of.
     pub counts: Mutex<Option<(u64, Arc<SeriesCounts>)>>,
     version: AtomicU64,
+    has_tables: AtomicBool,
 }
 
 /// Where a block lies, without its points.
@@ -78,7 +79,7 @@ impl Partition {
     pub fn new(span: Span, path: PathBuf, pool: Arc<Pool>) -> Self {
         static NEXT: AtomicU64 = AtomicU64::new(0);
         let id = NEXT.fetch_add(1, Ordering::Relaxed);
-        Self { span, id, path, pool, writing: Mutex::new(()), counts: Mutex::default(), version: AtomicU64::new(0) }
+        Self { span, id, path, pool, writing: Mutex::new(()), counts: Mutex::default(), version: AtomicU64::new(0), has_tables: AtomicBool::new(false) }
     }
 
     pub fn path(&self) -> &Path {
@@ -90,17 +91,30 @@ impl Partition {
         self.version.load(Ordering::Acquire)
     }
 
-    /// Makes the file, where it is new.
-    pub fn create(&self) -> Result<(), StoreError> {
-        self.pool.with(self.id, &self.path, |connection| connection.execute_batch(SCHEMA).at("write", &self.path))
-    }
-
     /// Reads in one transaction: all that is read is of one moment.
     pub fn read<T>(&self, work: impl FnOnce(&Reading<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        // Until its first packing is done it holds nothing, and reads like a partition that does. To open an empty file is to write it.
+        let nothing = || Connection::open_in_memory().and_then(|nothing| nothing.execute_batch(SCHEMA).map(|()| nothing)).at("read", &self.path);
+        let is_known = self.has_tables.load(Ordering::Acquire);
+        if !is_known && std::fs::metadata(&self.path).map_or(0, |file| file.len()) == 0 {
+            return work(&Reading { connection: &nothing()?, path: &self.path });
+        }
         self.pool.with(self.id, &self.path, |connection| {
+            if !self.has_tables(connection)? {
+                return work(&Reading { connection: &nothing()?, path: &self.path });
+            }
             let transaction = connection.unchecked_transaction().at("read", &self.path)?;
             work(&Reading { connection: &transaction, path: &self.path })
         })
+    }
+
+    /// Whether its first packing is done, which makes its tables.
+    fn has_tables(&self, connection: &Connection) -> Result<bool, StoreError> {
+        if !self.has_tables.load(Ordering::Acquire) {
+            let found: bool = connection.query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'note')", [], |row| row.get(0)).at("read", &self.path)?;
+            self.has_tables.store(found, Ordering::Release);
+        }
+        Ok(self.has_tables.load(Ordering::Acquire))
     }
 
     /// Copies it as it is at one moment into a new file, compactly.
@@ -127,8 +141,12 @@ impl Writer<'_> {
     pub fn write<T>(&self, to_disk: bool, work: impl FnOnce(&Writing<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
         let Partition { id, path, pool, version, .. } = self.partition;
         pool.with(*id, path, |connection| {
+            let is_new = !self.partition.has_tables(connection)?;
             let done = {
                 let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
+                if is_new {
+                    writing.transaction.execute_batch(SCHEMA).at("write", path)?;
+                }
                 let done = work(&writing)?;
                 writing.transaction.commit().at("write", path)?;
                 done

@@ -97,7 +97,7 @@ impl Shared {
         }
     }
 
-    /// The partition of a span, made where it is new.
+    /// The partition of a span, new where there was none; its file comes with the first points.
     pub fn partition(&self, dataset: DatasetId, span: Span) -> Result<Arc<Partition>, StoreError> {
         if let Some(partition) = self.partitions.read().get(&(dataset, span.start)) {
             return Ok(Arc::clone(partition));
@@ -107,7 +107,6 @@ impl Shared {
         let folder = self.files.dataset(&name);
         fs::create_dir_all(&folder).at("create the folder", folder)?;
         let partition = Arc::new(Partition::new(span, self.files.partition(&name, span), Arc::clone(&self.pool)));
-        partition.create()?;
         Ok(Arc::clone(self.partitions.write().entry((dataset, span.start)).or_insert(partition)))
     }
 

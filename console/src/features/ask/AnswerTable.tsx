@@ -1,6 +1,6 @@
 /** The same values as the chart, as a table. */
 import type { Answer, Line, Show } from "../../api/types";
-import { decimals, figure } from "../../format/numbers";
+import { decimals, tell } from "../../format/numbers";
 import { clock } from "../../format/times";
 import { Faint, PlainTable, TableFrame } from "../../ui/parts";
 import { lineKey } from "./chartData";
@@ -18,8 +18,7 @@ interface Props {
 export function AnswerTable(props: Props) {
   const numbers = props.show.lines.flatMap((line) => line.values.filter((value) => typeof value === "number"));
   const places = decimals(numbers);
-  const told = (value: Line["values"][number] | undefined): string =>
-    value === null || value === undefined ? "–" : typeof value === "number" ? figure(value, places) : value;
+  const told = (value: Line["values"][number] | undefined): string => tell(value, places);
   return props.show.form === "windows" ? <WindowTable {...props} told={told} /> : <PointTable {...props} told={told} />;
 }
 

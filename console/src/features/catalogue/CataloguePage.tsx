@@ -22,7 +22,7 @@ import styled from "styled-components";
 import { latestQuery, metricsQuery, MOST_SERIES, tagsQuery } from "../../api/queries";
 import type { DatasetInfo, LatestPoint, MetricInfo, TagInfo, Tags } from "../../api/types";
 import { readPlace, usePlace, writePlace } from "../../app/address";
-import { count, decimals, figure } from "../../format/numbers";
+import { count, decimals, tell } from "../../format/numbers";
 import { ago } from "../../format/times";
 import { current, Faint, TableFrame, tableLook, Title, Waiting } from "../../ui/parts";
 
@@ -189,7 +189,7 @@ function SeriesList({ dataset }: { dataset: string }) {
                     <AskLink metric={item.metric} query={seriesQuery(item)} dataset={dataset} />
                   </Cell>
                   <Cell>{tagText(item.tags)}</Cell>
-                  <Cell className="figure">{latestValue(item, places.get(item.metric) ?? 0)}</Cell>
+                  <Cell className="figure">{tell(item.value, places.get(item.metric) ?? 0)}</Cell>
                   <Cell>{item.unit ?? ""}</Cell>
                   <Cell>
                     <span title={item.time ?? ""}>{item.time === null ? "–" : ago(item.time, dataUpdatedAt)}</span>
@@ -202,11 +202,6 @@ function SeriesList({ dataset }: { dataset: string }) {
       )}
     </>
   );
-}
-
-function latestValue({ value }: LatestPoint, places: number): string {
-  if (value === null) return "–";
-  return typeof value === "number" ? figure(value, places) : value;
 }
 
 /** Decimals for the values of each metric, so that they stand under each other. */
@@ -223,7 +218,9 @@ function placesByMetric(items: readonly LatestPoint[]): Map<string, number> {
 function seriesQuery({ metric, tags, value }: LatestPoint): string {
   const conditions = Object.entries(tags).map(([key, wanted]) => `${named(key)} = ${JSON.stringify(wanted)}`);
   const where = conditions.length > 0 ? ` where ${conditions.join(" and ")}` : "";
-  return `show ${typeof value === "string" ? "last" : "mean"} of ${named(metric)}${where}`;
+  // A distribution has points; its reducers come later.
+  const what = typeof value === "number" ? "mean" : typeof value === "string" ? "last" : "points";
+  return `show ${what} of ${named(metric)}${where}`;
 }
 
 function TagList({ dataset }: { dataset: string }) {

@@ -146,7 +146,10 @@ impl fmt::Display for Histogram {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "n={}", self.count())?;
         if self.count() > 0 {
-            write!(f, " mean={:.4}", self.sum / self.count() as f64)?;
+            // Four digits, wherever the point stands.
+            let mean = self.sum / self.count() as f64;
+            let places = (3.0 - mean.abs().max(1e-9).log10().floor()).clamp(0.0, 9.0) as usize;
+            write!(f, " mean={mean:.places$}")?;
         }
         for (i, count) in self.counts.iter().enumerate().filter(|(_, count)| **count > 0) {
             match (self.bounds.get(i), i.checked_sub(1).and_then(|before| self.bounds.get(before))) {
@@ -184,7 +187,7 @@ mod tests {
             let histogram = Histogram { bounds: bounds.to_vec(), counts: counts.to_vec(), sum };
             histogram.check().map_or_else(|fault| fault, |()| histogram.to_string())
         };
-        assert_eq!(told(&[5.0, 10.0], &[1, 0, 2], 31.0), "n=3 mean=10.3333 ≤5:1 >10:2");
+        assert_eq!(told(&[5.0, 10.0], &[1, 0, 2], 31.0), "n=3 mean=10.33 ≤5:1 >10:2");
         assert_eq!(told(&[], &[0], 0.0), "n=0");
         assert!(told(&[5.0], &[1], 0.0).contains("1 counts and 1 bounds"));
         assert!(told(&[5.0, 5.0], &[1, 1, 1], 0.0).contains("bounds ascend"));
