@@ -6,12 +6,14 @@
 use std::{hint::black_box, time::Instant};
 
 use fenetre_core::{
-    block::{BLOCK_POINTS, Columns, decode, encode},
+    block::{Columns, decode, encode},
     summary::Summary,
 };
 
+/// Points of a block.
+const BLOCK: usize = 1_024;
 const BLOCKS: usize = 200;
-const ROUNDS: usize = 5;
+const ROUNDS: usize = 25;
 const STEP_MS: i64 = 82_000;
 
 /// Numbers that look random, always the same: a linear congruence, its high bits.
@@ -112,7 +114,7 @@ fn blocks(kind: &Kind) -> Vec<Columns> {
     (0..BLOCKS)
         .map(|block| {
             let mut columns = Columns::default();
-            (0..BLOCK_POINTS).map(|i| point(block * BLOCK_POINTS + i)).for_each(|(time, value)| columns.push(time, value, 0));
+            (0..BLOCK).map(|i| point(block * BLOCK + i)).for_each(|(time, value)| columns.push(time, value, 0));
             columns
         })
         .collect()
@@ -135,7 +137,7 @@ fn main() {
     let shares: usize = KINDS.iter().map(|kind| kind.share).sum();
     for kind in &KINDS {
         let blocks = blocks(kind);
-        let points = (BLOCKS * BLOCK_POINTS) as f64;
+        let points = (BLOCKS * BLOCK) as f64;
         let encoded: Vec<Vec<u8>> = blocks.iter().map(|block| encode(block.points())).collect();
         let bytes = encoded.iter().map(Vec::len).sum::<usize>() as f64 / points;
         let encoding = fastest(|| blocks.iter().for_each(|block| drop(black_box(encode(block.points()))))) / points;

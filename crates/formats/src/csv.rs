@@ -58,7 +58,7 @@ pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink
     loop {
         match reader.read_byte_record(&mut row) {
             Ok(false) => break,
-            Ok(true) => columns.read_row(&row, lines.line_of(&row), now, sink, &mut tally),
+            Ok(true) => columns.read_row(&row, &mut || lines.line_of(&row), now, sink, &mut tally),
             Err(error) => {
                 let line = error.position().map_or(0, ::csv::Position::line);
                 tally.reject(line, None, format!("the row cannot be read: {error}"));
@@ -72,7 +72,7 @@ pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink
     Ok(tally)
 }
 
-/// Counts the lines of a body on the way through it. The parser's own count stops before blank lines, and within `\r\n`.
+/// Counts the lines of a body on the way through it, when they are asked for. The parser's own count stops before blank lines, and within `\r\n`.
 struct LineCounter<'b> {
     body: &'b [u8],
     at: usize,
@@ -139,39 +139,51 @@ impl<'m> Columns<'m> {
         Ok(Self { width: names.len(), time, tags, values, constants: &mapping.constants })
     }
 
-    fn read_row(&self, row: &ByteRecord, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn read_row(&self, row: &ByteRecord, line: &mut dyn FnMut() -> u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
         if row.len() != self.width {
-            return tally.reject(line, None, format!("the row has {} cells, the header {}", row.len(), self.width));
+            return tally.reject(line(), None, format!("the row has {} cells, the header {}", row.len(), self.width));
         }
+        // One look at the whole row, whose cells stand side by side, instead of one at each.
+        let whole = std::str::from_utf8(row.as_slice());
         let cell = |at: usize, column: &str| {
-            let bytes = row.get(at).unwrap_or_default();
-            std::str::from_utf8(bytes).map(str::trim).map_err(|_| (column.to_owned(), "is not UTF-8".to_owned()))
+            let text = match (&whole, row.range(at)) {
+                (Ok(whole), Some(range)) => whole.get(range),
+                _ => std::str::from_utf8(row.get(at).unwrap_or_default()).ok(),
+            };
+            text.map(trimmed).ok_or_else(|| (column.to_owned(), "is not UTF-8".to_owned()))
         };
         let time = match self.time.map(|(at, column)| cell(at, column).and_then(|text| time_of(text, column))) {
             None => now,
             Some(Ok(time)) => time,
-            Some(Err((column, reason))) => return tally.reject(line, Some(column), reason),
+            Some(Err((column, reason))) => return tally.reject(line(), Some(column), reason),
         };
-        let mut tags: Vec<(&str, &str)> = self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())).collect();
+        let mut tags: Vec<(&str, &str)> = Vec::with_capacity(self.constants.len() + self.tags.len());
+        tags.extend(self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())));
         for &(at, key) in &self.tags {
             match cell(at, key) {
                 // An empty cell is a row without that tag.
                 Ok("") => {}
                 Ok(value) => tags.push((key, value)),
-                Err((column, reason)) => return tally.reject(line, Some(column), reason),
+                Err((column, reason)) => return tally.reject(line(), Some(column), reason),
             }
         }
         for &(at, target) in &self.values {
             match cell(at, &target.column) {
                 Ok("") => tally.empty_cells += 1,
                 Ok(text) => match value_of(text, target) {
-                    Ok(value) => tally.count(line, sink.accept(PointRef { metric: &target.metric, tags: &tags, time, value })),
-                    Err(reason) => tally.reject(line, Some(target.column.clone()), reason),
+                    Ok(value) => tally.count(&mut *line, sink.accept(PointRef { metric: &target.metric, tags: &tags, time, value })),
+                    Err(reason) => tally.reject(line(), Some(target.column.clone()), reason),
                 },
-                Err((column, reason)) => tally.reject(line, Some(column), reason),
+                Err((column, reason)) => tally.reject(line(), Some(column), reason),
             }
         }
     }
+}
+
+/// Without spaces around it. Most cells have none, which their ends show.
+fn trimmed(text: &str) -> &str {
+    let is_plain = |byte: &u8| byte.is_ascii_graphic();
+    if text.as_bytes().first().is_none_or(is_plain) && text.as_bytes().last().is_none_or(is_plain) { text } else { text.trim() }
 }
 
 fn time_of(text: &str, column: &str) -> Result<Nanos, (String, String)> {

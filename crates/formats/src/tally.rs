@@ -37,11 +37,11 @@ pub struct Tally {
 }
 
 impl Tally {
-    /// Counts a point by whether the sink took it.
-    pub fn count(&mut self, line: u64, taken: Result<(), Refusal>) {
+    /// Counts a point by whether the sink took it. Only of a reject is the line asked for.
+    pub fn count(&mut self, line: impl FnOnce() -> u64, taken: Result<(), Refusal>) {
         match taken {
             Ok(()) => self.accepted += 1,
-            Err(refusal) => self.reject(line, refusal.field, refusal.reason),
+            Err(refusal) => self.reject(line(), refusal.field, refusal.reason),
         }
     }
 

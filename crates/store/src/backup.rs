@@ -192,7 +192,8 @@ fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<u64, 
         connection.pragma_update(None, "journal_mode", "DELETE")?;
         let later = connection.execute("DELETE FROM block WHERE generation >= ?1", [before.cast_signed()])?;
         if later > 0 {
-            connection.execute("UPDATE note SET value = MIN(value, ?1)", [before.saturating_sub(1).cast_signed()])?;
+            let packed = i32::try_from(before.saturating_sub(1)).unwrap_or(i32::MAX);
+            connection.pragma_update(None, "user_version", packed)?;
             connection.execute_batch("VACUUM")?;
         }
         connection.query_row("SELECT COALESCE(SUM(count), 0) FROM block", [], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)

@@ -178,7 +178,9 @@ impl Batch {
     fn slot(&mut self, name: &str, metric: KnownMetric, tags: &[(&str, &str)]) -> Result<u32, Refusal> {
         self.order.clear();
         self.order.extend(0..tags.len());
-        self.order.sort_by_key(|i| tags[*i].0);
+        if !tags.is_sorted_by_key(|(key, _)| *key) {
+            self.order.sort_by_key(|i| tags[*i].0);
+        }
         let sorted = || self.order.iter().map(|i| tags[*i]);
         self.key.clear();
         match metric.id {

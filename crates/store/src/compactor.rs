@@ -14,7 +14,7 @@ use std::{
 use fenetre_core::{
     block::{BLOCK_POINTS, Columns, cut},
     model::SeriesId,
-    time::TimeRange,
+    time::{Nanos, SECOND, TimeRange},
 };
 
 use crate::{
@@ -33,6 +33,7 @@ const RETRY: Duration = Duration::from_secs(60);
 const TURN_POINTS: u64 = 250_000;
 /// With so many generations packed since the last time, a partition no longer waits for quiet.
 const MOST_LAYERS: u64 = 24;
+const DAY: Nanos = 86_400 * SECOND;
 /// A block of fewer points is small.
 const SMALL: u64 = BLOCK_POINTS as u64 / 4;
 
@@ -41,6 +42,8 @@ struct Watched {
     version: u64,
     since: Instant,
     progress: Option<Progress>,
+    /// Generations that were packed into it since it was compacted.
+    layers: u64,
 }
 
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
@@ -63,9 +66,9 @@ fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::Pat
             return;
         }
         let version = partition.version();
-        let known = watched.entry(partition.path().to_owned()).or_insert_with(|| Watched { version, since: Instant::now(), progress: None });
+        let known = watched.entry(partition.path().to_owned()).or_insert_with(|| Watched { version, since: Instant::now(), progress: None, layers: 1 });
         if known.version != version {
-            *known = Watched { version, since: Instant::now(), progress: None };
+            *known = Watched { version, since: Instant::now(), progress: None, layers: known.layers + version.wrapping_sub(known.version) };
         }
         let progress = match known.progress {
             Some(progress) => progress,
@@ -81,14 +84,13 @@ fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::Pat
                 }
             },
         };
-        let layers = progress.packed.saturating_sub(progress.compacted);
         let is_quiet = known.since.elapsed() >= shared.options.compact_after;
-        if layers == 0 || !(is_quiet || layers >= MOST_LAYERS) {
+        if progress.compacted || !(is_quiet || known.layers >= MOST_LAYERS) {
             continue;
         }
         let is_counter = shared.counters(dataset);
         match compact(shared, &partition, &is_counter) {
-            Ok(()) => known.progress = None,
+            Ok(()) => (known.progress, known.layers) = (None, 0),
             Err(error) => {
                 tracing::error!(%error, "compaction failed, and is tried again in {} s", RETRY.as_secs());
                 known.since = Instant::now() + RETRY;
@@ -127,11 +129,19 @@ pub fn compact(shared: &Shared, partition: &Partition, is_counter: &dyn Fn(Serie
     if next < work.len() {
         return Ok(());
     }
-    let compacted = progress.packed.min(before.saturating_sub(1));
-    partition.writer().write(true, |writing| {
-        let progress = writing.reading().progress()?;
-        writing.set_progress(Progress { compacted, ..progress })
+    // What a snapshot or packing kept from being merged, or came meanwhile, is left for the next time.
+    let writer = partition.writer();
+    let is_whole = writer.write(true, |writing| {
+        let now = writing.reading().progress()?;
+        let is_whole = now.packed == progress.packed && now.packed < before;
+        if is_whole && !now.compacted {
+            writing.set_progress(Progress { compacted: true, ..now })?;
+        }
+        Ok(is_whole)
     })?;
+    if is_whole {
+        writer.shrink()?;
+    }
     if series > 0 {
         tracing::debug!(path = %partition.path().display(), series, milliseconds = began.elapsed().as_millis(), "compacted");
     }
@@ -165,16 +175,19 @@ fn needs_merging(places: &[Place]) -> bool {
     clusters(places).any(|cluster| cluster.len() > 1)
 }
 
-/// Blocks, in order of their starts, in groups: those that overlap, and small ones side by side.
+/// Blocks, in order of their starts, in groups: those that overlap, small ones side by side, and parts of one day that fit one block.
 pub fn clusters(places: &[Place]) -> impl Iterator<Item = &[Place]> {
     let mut rest = places;
     std::iter::from_fn(move || {
         let first = rest.first()?;
         let (mut end, mut length) = (first.end, 1);
         while let Some(place) = rest.get(length) {
+            let before = &rest[length - 1];
             let overlaps = place.start <= end;
-            let both_small = place.count < SMALL && rest[length - 1].count < SMALL;
-            if !(overlaps || both_small) {
+            let both_small = place.count < SMALL && before.count < SMALL;
+            let (least, sum) = (place.count.min(before.count), place.count + before.count);
+            let one_day = least < SMALL && sum <= BLOCK_POINTS as u64 && place.start.div_euclid(DAY) == before.end.div_euclid(DAY);
+            if !(overlaps || both_small || one_day) {
                 break;
             }
             end = end.max(place.end);
@@ -215,9 +228,11 @@ mod tests {
     #[test]
     fn overlapping_and_small_blocks_are_grouped() {
         let place = |start: i64, end: i64, count: u64| Place { id: start, start, end, generation: 1, count };
-        let places = [place(0, 10, 2_000), place(5, 8, 2_000), place(9, 20, 2_000), place(21, 30, 2_000), place(31, 32, 3), place(33, 34, 3)];
-        let groups: Vec<usize> = clusters(&places).map(<[Place]>::len).collect();
-        assert_eq!(groups, [3, 1, 2]);
+        let places = [place(0, 10, 2_000), place(5, 8, 2_000), place(9, 20, 2_000), place(21, 30, 2_000), place(DAY, DAY + 1, 3), place(DAY + 2, DAY + 3, 3)];
+        let sizes = |places: &[Place]| clusters(places).map(<[Place]>::len).collect::<Vec<_>>();
+        assert_eq!(sizes(&places), [3, 1, 2]);
         assert!(needs_merging(&places) && !needs_merging(&places[2..4]) && !needs_merging(&[]));
+        // A day that was packed in two parts; what is too large for one block, or of two days, stays.
+        assert_eq!(sizes(&[place(0, 10, 474), place(11, 20, 580), place(DAY, DAY + 1, 2_000), place(DAY + 2, DAY + 3, 400)]), [2, 1, 1]);
     }
 }

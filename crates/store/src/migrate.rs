@@ -33,9 +33,9 @@ pub fn migrate(files: &Files) -> Result<(), StoreError> {
     }
     let mut rewritten = 0;
     for path in partition_files(files)? {
-        let mut connection = sqlite::open(&path, Use::Blocks)?;
-        // Files of format 1 do not say so.
-        if user_version(&connection).at("read", &path)? < PARTITION_FORMAT {
+        let mut connection = sqlite::open(&path, Use::Blocks { page_size: 16_384 })?;
+        let format: i32 = connection.pragma_query_value(None, "application_id", |row| row.get(0)).at("read", &path)?;
+        if format != PARTITION_FORMAT {
             rewrite(&mut connection, &path)?;
             rewritten += 1;
         }

@@ -17,7 +17,7 @@ use crate::{
     journal,
     partition::Progress,
     shared::Shared,
-    span::Span,
+    span::{Rate, Span},
 };
 
 /// Packs the oldest frozen generation, takes it out of the head, and removes its journal file.
@@ -45,14 +45,13 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
     for (dataset, all) in &of_dataset {
         let is_counter = shared.counters(*dataset);
         for (span, pieces) in by_span(shared, *dataset, all) {
-            let partition = shared.partition(*dataset, span)?;
+            let partition = shared.partition(*dataset, span, |span| rate(all, span))?;
             partition.writer().write(true, |writing| {
-                let progress = writing.reading().progress()?;
                 for (place, range) in &pieces {
                     let (series, points) = &all[*place];
                     writing.add(*series, points.points().slice(range.clone()), generation.number, is_counter(*series))?;
                 }
-                writing.set_progress(Progress { packed: generation.number, ..progress })
+                writing.set_progress(Progress { packed: generation.number, compacted: false })
             })?;
             partitions += 1;
         }
@@ -89,8 +88,8 @@ fn by_span(shared: &Shared, dataset: DatasetId, all: &[(SeriesId, Sorted<'_>)]) 
     pieces
 }
 
-/// How many points lie in a span, and from the first to the last of them how many nanoseconds.
-fn rate(all: &[(SeriesId, Sorted<'_>)], span: Span) -> (usize, Nanos) {
+/// How fast the points in a span came, by their instants.
+fn rate(all: &[(SeriesId, Sorted<'_>)], span: Span) -> Rate {
     let range = TimeRange { start: span.start, end: span.last().saturating_add(1) };
     let (mut count, mut first, mut last) = (0, Nanos::MAX, Nanos::MIN);
     for (_, points) in all {
@@ -99,5 +98,5 @@ fn rate(all: &[(SeriesId, Sorted<'_>)], span: Span) -> (usize, Nanos) {
             (count, first, last) = (count + times.len(), first.min(*start), last.max(*end));
         }
     }
-    (count, last.saturating_sub(first).max(0))
+    Rate { points: count, covered: last.saturating_sub(first).max(0) }
 }

@@ -19,7 +19,7 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 use parking_lot::{Mutex, MutexGuard};
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use rusqlite::{Connection, Transaction, params};
 
 use crate::{
     census::SeriesCounts,
@@ -27,26 +27,34 @@ use crate::{
     files::{companion, sync_folder},
     pool::Pool,
     span::Span,
+    sqlite::{self, Use},
 };
 
-/// The format of partition files, in their `user_version`.
-pub const FORMAT: i64 = 2;
-/// `note` holds `packed`, the highest generation that is in here, and `compacted`, that up to which blocks were merged.
+/// The format of partition files, in their `application_id`: "FE" and a number. Files of format 1 have none.
+pub const FORMAT: i32 = 0x4645_0002;
+/// How far a file is stands in its `user_version`, which takes no page of its own: the highest generation that was packed into it,
+/// negative once its blocks are merged.
 pub const SCHEMA: &str = "
 CREATE TABLE IF NOT EXISTS block (
     id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, generation INTEGER NOT NULL,
     count INTEGER NOT NULL, summary BLOB NOT NULL, bytes BLOB NOT NULL
 ) STRICT;
 CREATE INDEX IF NOT EXISTS block_place ON block (series, start, end, generation, count);
-CREATE TABLE IF NOT EXISTS note (key TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT, WITHOUT ROWID;
-PRAGMA user_version = 2;
+PRAGMA application_id = 0x46450002;
 ";
+
+/// A block of more bytes is halved: a page of the file ends where the next row does not fit, so large rows leave large ends empty.
+const LARGE_BLOCK: usize = 4_096;
+/// A file of which one part in so many is free is written anew.
+const FREE_PART: i64 = 20;
 
 /// A file of blocks.
 pub struct Partition {
     pub span: Span,
     id: u64,
     path: PathBuf,
+    /// For the file, where it is new.
+    page_size: u32,
     pool: Arc<Pool>,
     /// SQLite lets one write at a time; who else wants to waits here.
     writing: Mutex<()>,
@@ -71,19 +79,29 @@ pub struct Place {
 pub struct Progress {
     /// The highest generation that was packed into it.
     pub packed: u64,
-    /// Up to which generation its blocks were merged.
-    pub compacted: u64,
+    /// Whether its blocks were merged since.
+    pub compacted: bool,
 }
 
 impl Partition {
-    pub fn new(span: Span, path: PathBuf, pool: Arc<Pool>) -> Self {
+    pub fn new(span: Span, path: PathBuf, page_size: u32, pool: Arc<Pool>) -> Self {
         static NEXT: AtomicU64 = AtomicU64::new(0);
         let id = NEXT.fetch_add(1, Ordering::Relaxed);
-        Self { span, id, path, pool, writing: Mutex::new(()), counts: Mutex::default(), version: AtomicU64::new(0), has_tables: AtomicBool::new(false) }
+        Self { span, id, path, page_size, pool, writing: Mutex::new(()), counts: Mutex::default(), version: AtomicU64::new(0), has_tables: AtomicBool::new(false) }
+    }
+
+    /// Its number among the partitions that this process has seen.
+    pub fn id(&self) -> u64 {
+        self.id
     }
 
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// A connection of its own.
+    pub fn open(&self) -> Result<Connection, StoreError> {
+        sqlite::open(&self.path, Use::Blocks { page_size: self.page_size })
     }
 
     /// Changes with every commit.
@@ -99,7 +117,7 @@ impl Partition {
         if !is_known && std::fs::metadata(&self.path).map_or(0, |file| file.len()) == 0 {
             return work(&Reading { connection: &nothing()?, path: &self.path });
         }
-        self.pool.with(self.id, &self.path, |connection| {
+        self.pool.with(self, |connection| {
             if !self.has_tables(connection)? {
                 return work(&Reading { connection: &nothing()?, path: &self.path });
             }
@@ -111,7 +129,7 @@ impl Partition {
     /// Whether its first packing is done, which makes its tables.
     fn has_tables(&self, connection: &Connection) -> Result<bool, StoreError> {
         if !self.has_tables.load(Ordering::Acquire) {
-            let found: bool = connection.query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'note')", [], |row| row.get(0)).at("read", &self.path)?;
+            let found: bool = connection.query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'block_place')", [], |row| row.get(0)).at("read", &self.path)?;
             self.has_tables.store(found, Ordering::Release);
         }
         Ok(self.has_tables.load(Ordering::Acquire))
@@ -119,7 +137,7 @@ impl Partition {
 
     /// Copies it as it is at one moment into a new file, compactly.
     pub fn copy_to(&self, to: &Path) -> Result<(), StoreError> {
-        self.pool.with(self.id, &self.path, |connection| {
+        self.pool.with(self, |connection| {
             connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to)
         })
     }
@@ -139,8 +157,8 @@ pub struct Writer<'p> {
 impl Writer<'_> {
     /// Writes in one transaction. With `to_disk`, what was written is on stable storage when this returns.
     pub fn write<T>(&self, to_disk: bool, work: impl FnOnce(&Writing<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let Partition { id, path, pool, version, .. } = self.partition;
-        pool.with(*id, path, |connection| {
+        let Partition { path, pool, version, .. } = self.partition;
+        pool.with(self.partition, |connection| {
             let is_new = !self.partition.has_tables(connection)?;
             let done = {
                 let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
@@ -156,6 +174,21 @@ impl Writer<'_> {
                 checkpoint(connection, path)?;
             }
             Ok(done)
+        })
+    }
+}
+
+impl Writer<'_> {
+    /// Gives back the room that removed blocks have left, where it is much. Readers go on meanwhile.
+    pub fn shrink(&self) -> Result<(), StoreError> {
+        let Partition { path, pool, .. } = self.partition;
+        pool.with(self.partition, |connection| {
+            let number = |pragma: &str| connection.pragma_query_value(None, pragma, |row| row.get::<_, i64>(0)).at("read", path);
+            if number("freelist_count")? * FREE_PART <= number("page_count")? {
+                return Ok(());
+            }
+            connection.execute_batch("VACUUM").at("shrink", path)?;
+            checkpoint(connection, path)
         })
     }
 }
@@ -238,11 +271,8 @@ impl Reading<'_> {
 
     /// How far it is.
     pub fn progress(&self) -> Result<Progress, StoreError> {
-        let note = |key: &str| -> rusqlite::Result<u64> {
-            let found = self.connection.prepare_cached("SELECT value FROM note WHERE key = ?1")?.query_row([key], |row| row.get::<_, i64>(0));
-            Ok(found.optional()?.unwrap_or(0).cast_unsigned())
-        };
-        Ok(Progress { packed: note("packed").at("read", self.path)?, compacted: note("compacted").at("read", self.path)? })
+        let told: i64 = self.connection.pragma_query_value(None, "user_version", |row| row.get(0)).at("read", self.path)?;
+        Ok(Progress { packed: told.unsigned_abs(), compacted: told <= 0 })
     }
 
     fn damaged(&self, what: &str) -> StoreError {
@@ -264,18 +294,24 @@ impl Writing<'_> {
 
     /// Adds points of a series, in order of time, as blocks of a generation. Of a counter the growth is kept.
     pub fn add(&self, series: SeriesId, points: Points<'_>, generation: u64, is_counter: bool) -> Result<(), StoreError> {
+        cut(points.times).into_iter().try_for_each(|block| self.add_block(series, points.slice(block), generation, is_counter))
+    }
+
+    fn add_block(&self, series: SeriesId, points: Points<'_>, generation: u64, is_counter: bool) -> Result<(), StoreError> {
+        let bytes = encode(points);
+        if bytes.len() > LARGE_BLOCK && points.len() > 1 {
+            let half = points.len() / 2;
+            self.add_block(series, points.slice(0..half), generation, is_counter)?;
+            return self.add_block(series, points.slice(half..points.len()), generation, is_counter);
+        }
+        let summary = if is_counter { Summary::of_counter(points) } else { Summary::of(points) };
+        // A block is cut with points in it, so it has a summary.
+        let Some(summary) = summary else { return Ok(()) };
         let text = "INSERT INTO block (series, start, end, generation, count, summary, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
         let mut insert = self.transaction.prepare_cached(text).at("write", self.path)?;
-        for block in cut(points.times) {
-            let points = points.slice(block);
-            let summary = if is_counter { Summary::of_counter(points) } else { Summary::of(points) };
-            // A block is cut with points in it, so it has a summary.
-            let Some(summary) = summary else { continue };
-            let (start, end) = (summary.first.time, summary.last.time);
-            let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), encode(points)];
-            insert.execute(row).at("write", self.path)?;
-        }
-        Ok(())
+        let (start, end) = (summary.first.time, summary.last.time);
+        let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), bytes];
+        insert.execute(row).map(|_| ()).at("write", self.path)
     }
 
     /// Removes blocks.
@@ -284,11 +320,9 @@ impl Writing<'_> {
         places.iter().try_for_each(|place| remove.execute([place.id]).map(|_| ()).at("write", self.path))
     }
 
-    /// Notes how far it is.
+    /// Notes how far it is. A generation is megabytes of points, or an hour of them, so 31 bits last for longer than disks do.
     pub fn set_progress(&self, progress: Progress) -> Result<(), StoreError> {
-        let text = "INSERT INTO note (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2";
-        let mut put = self.transaction.prepare_cached(text).at("write", self.path)?;
-        let notes = [("packed", progress.packed), ("compacted", progress.compacted)];
-        notes.iter().try_for_each(|(key, value)| put.execute(params![key, value.cast_signed()]).map(|_| ()).at("write", self.path))
+        let packed = i32::try_from(progress.packed).unwrap_or(i32::MAX);
+        self.transaction.pragma_update(None, "user_version", if progress.compacted { -packed } else { packed }).at("write", self.path)
     }
 }

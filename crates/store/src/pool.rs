@@ -1,17 +1,11 @@
 //! Connections to partitions: opened when they are needed, kept for a while, closed when idle, and never more than a bound.
 
-use std::{
-    path::Path,
-    time::{Duration, Instant},
-};
+use std::time::{Duration, Instant};
 
 use parking_lot::Mutex;
 use rusqlite::Connection;
 
-use crate::{
-    error::StoreError,
-    sqlite::{self, Use},
-};
+use crate::{error::StoreError, partition::Partition};
 
 /// A connection that nobody used for so long is closed.
 const IDLE: Duration = Duration::from_secs(60);
@@ -35,21 +29,21 @@ impl Pool {
     }
 
     /// Runs some work with a connection to a partition.
-    pub fn with<T>(&self, partition: u64, path: &Path, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+    pub fn with<T>(&self, partition: &Partition, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
         let kept = {
             let mut idle = self.idle.lock();
-            let last = idle.iter().rposition(|one| one.partition == partition);
+            let last = idle.iter().rposition(|one| one.partition == partition.id());
             last.map(|place| idle.remove(place).connection)
         };
         let mut connection = match kept {
             Some(connection) => connection,
-            None => sqlite::open(path, Use::Blocks)?,
+            None => partition.open()?,
         };
         let done = work(&mut connection)?;
         // After a failure the connection may be within a transaction: it is closed instead.
         let closed = {
             let mut idle = self.idle.lock();
-            idle.push(Idle { partition, since: Instant::now(), connection });
+            idle.push(Idle { partition: partition.id(), since: Instant::now(), connection });
             (idle.len() > self.most).then(|| idle.remove(0))
         };
         drop(closed);
@@ -75,25 +69,27 @@ impl Pool {
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+
+    use fenetre_core::time::SECOND;
+
     use super::*;
+    use crate::span::Span;
 
     #[test]
     fn the_number_of_open_files_is_bounded() {
         let folder = tempfile::tempdir().unwrap();
-        let pool = Pool::new(3);
-        for partition in 0..10 {
-            let path = folder.path().join(format!("{partition}.db"));
+        let pool = Arc::new(Pool::new(3));
+        for week in 0..10 {
+            let span = Span::week_of(week * 7 * 86_400 * SECOND);
+            let partition = Partition::new(span, folder.path().join(span.file_name()), 4_096, Arc::clone(&pool));
             for _ in 0..2 {
-                pool.with(partition, &path, |connection| {
-                    connection.execute_batch("CREATE TABLE IF NOT EXISTS block (id)").unwrap();
-                    Ok(())
-                })
-                .unwrap();
+                partition.writer().write(false, |_| Ok(())).unwrap();
             }
             assert!(pool.len() <= 3);
         }
         assert_eq!(pool.len(), 3);
         pool.close_idle();
-        assert_eq!(pool.len(), 3);
+        assert_eq!(pool.len(), 3, "none was idle for long");
     }
 }

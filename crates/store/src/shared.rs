@@ -25,8 +25,11 @@ use crate::{
     options::Options,
     partition::Partition,
     pool::Pool,
-    span::Span,
+    span::{Rate, Span},
 };
+
+/// The page size of a file that is there already is its own; this one is for one that a crash left empty.
+const DEFAULT_PAGES: u32 = 16_384;
 
 type Partitions = BTreeMap<(DatasetId, Nanos), Arc<Partition>>;
 
@@ -80,9 +83,8 @@ impl Shared {
         self.partitions.read().iter().map(|((dataset, _), partition)| (*dataset, Arc::clone(partition))).collect()
     }
 
-    /// The span of the partition that holds an instant, or would: for a new one, `rate` says how many points came over how many
-    /// nanoseconds around it.
-    pub fn span_for(&self, dataset: DatasetId, at: Nanos, rate: impl FnOnce(Span) -> (usize, Nanos)) -> Span {
+    /// The span of the partition that holds an instant, or would: for a new one, `rate` says how fast points come in that week.
+    pub fn span_for(&self, dataset: DatasetId, at: Nanos, rate: impl FnOnce(Span) -> Rate) -> Span {
         let week = Span::week_of(at);
         let partitions = self.partitions.read();
         let mut same_week = partitions.range((dataset, week.start)..=(dataset, week.last())).map(|(_, partition)| partition.span);
@@ -90,15 +92,12 @@ impl Shared {
             Some(span) if span == week => week,
             // A week that has days stays one of days.
             Some(_) => Span::day_of(at),
-            None => {
-                let (points, covered) = rate(week);
-                Span::for_rate(at, points, covered)
-            }
+            None => Span::for_rate(at, rate(week)),
         }
     }
 
     /// The partition of a span, new where there was none; its file comes with the first points.
-    pub fn partition(&self, dataset: DatasetId, span: Span) -> Result<Arc<Partition>, StoreError> {
+    pub fn partition(&self, dataset: DatasetId, span: Span, rate: impl FnOnce(Span) -> Rate) -> Result<Arc<Partition>, StoreError> {
         if let Some(partition) = self.partitions.read().get(&(dataset, span.start)) {
             return Ok(Arc::clone(partition));
         }
@@ -106,7 +105,8 @@ impl Shared {
         let name = name.ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), "?"))?;
         let folder = self.files.dataset(&name);
         fs::create_dir_all(&folder).at("create the folder", folder)?;
-        let partition = Arc::new(Partition::new(span, self.files.partition(&name, span), Arc::clone(&self.pool)));
+        let path = self.files.partition(&name, span);
+        let partition = Arc::new(Partition::new(span, path, span.page_size(rate(span)), Arc::clone(&self.pool)));
         Ok(Arc::clone(self.partitions.write().entry((dataset, span.start)).or_insert(partition)))
     }
 
@@ -125,7 +125,7 @@ fn find_partitions(files: &Files, catalogue: &Catalogue, pool: &Arc<Pool>) -> Re
     let mut partitions = BTreeMap::new();
     for dataset in catalogue.datasets() {
         for (span, path) in files.partitions(&dataset.name)? {
-            partitions.insert((dataset.id, span.start), Arc::new(Partition::new(span, path, Arc::clone(pool))));
+            partitions.insert((dataset.id, span.start), Arc::new(Partition::new(span, path, DEFAULT_PAGES, Arc::clone(pool))));
         }
     }
     Ok(partitions)

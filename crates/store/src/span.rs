@@ -7,6 +7,20 @@ const WEEK_DAYS: i64 = 7;
 /// From so many points a day on, a day is a partition: a week of them would be half a gigabyte.
 const BUSY_DAY: f64 = 50e6;
 
+/// How many points came over how many nanoseconds.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Rate {
+    pub points: usize,
+    pub covered: Nanos,
+}
+
+impl Rate {
+    fn points_a_day(self) -> f64 {
+        // Less than an hour says little of a day.
+        self.points as f64 / (self.covered as f64 / DAY as f64).max(1.0 / 24.0)
+    }
+}
+
 /// The span of a partition. Spans begin at multiples of their length from the epoch, so that weeks and days never cross.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Span {
@@ -31,10 +45,22 @@ impl Span {
         Self { start: at.checked_sub(at.rem_euclid(days * DAY)).unwrap_or(Nanos::MIN), days }
     }
 
-    /// The span for a new partition around an instant, for a dataset to which `points` came over `covered` nanoseconds of it.
-    pub fn for_rate(at: Nanos, points: usize, covered: Nanos) -> Self {
-        let days = (covered as f64 / DAY as f64).max(1.0 / 24.0);
-        if points as f64 / days > BUSY_DAY { Self::day_of(at) } else { Self::week_of(at) }
+    /// The span for a new partition around an instant, for a dataset to which points come at a rate.
+    pub fn for_rate(at: Nanos, rate: Rate) -> Self {
+        if rate.points_a_day() > BUSY_DAY { Self::day_of(at) } else { Self::week_of(at) }
+    }
+
+    /// The page size of a new partition's file. Blocks of a few kilobytes leave the ends of small pages empty, and a file has four pages
+    /// at least, which are a waste where there are few points.
+    pub fn page_size(self, rate: Rate) -> u32 {
+        let points = rate.points_a_day() * self.days as f64;
+        if points < 100_000.0 {
+            4_096
+        } else if points < 3e6 {
+            16_384
+        } else {
+            65_536
+        }
     }
 
     /// Last instant.
@@ -86,9 +112,15 @@ mod tests {
     }
 
     #[test]
-    fn a_busy_dataset_gets_a_partition_a_day() {
-        assert_eq!(Span::for_rate(0, 1_000_000, 7 * DAY), Span::week_of(0));
-        assert_eq!(Span::for_rate(0, 60_000_000, DAY), Span::day_of(0));
-        assert_eq!(Span::for_rate(0, 1_000, 0), Span::week_of(0));
+    fn a_busy_dataset_gets_a_partition_a_day_and_a_quiet_one_small_pages() {
+        let chosen = |points: usize, covered: Nanos| {
+            let rate = Rate { points, covered };
+            let span = Span::for_rate(0, rate);
+            (span.days, span.page_size(rate))
+        };
+        assert_eq!(chosen(10, 0), (7, 4_096));
+        assert_eq!(chosen(5_000, DAY / 24), (7, 16_384));
+        assert_eq!(chosen(10_000_000, 7 * DAY), (7, 65_536));
+        assert_eq!(chosen(60_000_000, DAY), (1, 65_536));
     }
 }

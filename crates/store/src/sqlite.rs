@@ -24,7 +24,10 @@ pub enum Use {
         synced: bool,
     },
     /// Blocks: a checkpoint brings them to the disk.
-    Blocks,
+    Blocks {
+        /// Of a file that is new.
+        page_size: u32,
+    },
 }
 
 /// Opens a file, and makes it where it is new.
@@ -40,6 +43,9 @@ pub fn open(path: &Path, file_use: Use) -> Result<Connection, StoreError> {
 
 fn configure(connection: &Connection, file_use: Use) -> rusqlite::Result<()> {
     connection.busy_timeout(BUSY)?;
+    if let Use::Blocks { page_size } = file_use {
+        connection.pragma_update(None, "page_size", page_size)?;
+    }
     connection.execute_batch(match file_use {
         Use::Records => "PRAGMA page_size=4096; PRAGMA journal_mode=WAL; PRAGMA synchronous=FULL;",
         // Exclusive, so that the log's index is in memory and not a third file.
@@ -50,8 +56,8 @@ fn configure(connection: &Connection, file_use: Use) -> rusqlite::Result<()> {
             "PRAGMA page_size=8192; PRAGMA locking_mode=EXCLUSIVE; PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA wal_autocheckpoint=0;"
         }
         // Reads go through the page cache of the system, and a small one of SQLite's own serves the writers.
-        Use::Blocks => {
-            "PRAGMA page_size=16384; PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA mmap_size=8589934592; PRAGMA cache_size=-512; PRAGMA wal_autocheckpoint=0;"
+        Use::Blocks { .. } => {
+            "PRAGMA journal_mode=WAL; PRAGMA synchronous=NORMAL; PRAGMA mmap_size=8589934592; PRAGMA cache_size=-512; PRAGMA wal_autocheckpoint=0;"
         }
     })?;
     if matches!(file_use, Use::Journal { .. }) {

@@ -143,7 +143,7 @@ fn many_points_become_few_full_blocks() {
     store.compact().unwrap();
     assert_eq!(blocks(&store), 5, "blocks of 700 points are left alone");
     // Ten late points lie over all of them.
-    let late: Vec<_> = (0..10).map(|i| (0, START + i * 350 * SECOND + 1, -1.0)).collect();
+    let late: Vec<_> = (0..10).map(|i| (0, START + i * 350 * SECOND + SECOND / 2, -1.0)).collect();
     write(&store, &late);
     store.pack().unwrap();
     store.compact().unwrap();

@@ -16,6 +16,12 @@ pub fn put_signed(out: &mut Vec<u8>, number: i64) {
     put_varint(out, ((number << 1) ^ (number >> 63)).cast_unsigned());
 }
 
+/// Bytes that [`put_signed`] appends.
+pub fn signed_bytes(number: i64) -> usize {
+    let zigzag = ((number << 1) ^ (number >> 63)).cast_unsigned();
+    usize::from(width(zigzag)).div_ceil(7).max(1)
+}
+
 /// Largest power of ten of a short double.
 const LARGEST_EXPONENT: u8 = 12;
 const RAW: u8 = 0xff;
@@ -49,19 +55,19 @@ pub fn pack(out: &mut Vec<u8>, numbers: impl Iterator<Item = u64>, width: u8) {
     if width == 0 {
         return;
     }
-    let (mut pending, mut filled) = (0u128, 0u32);
+    let width = u32::from(width);
+    let (mut pending, mut filled) = (0u64, 0u32);
     for number in numbers {
-        pending |= u128::from(number) << filled;
-        filled += u32::from(width);
-        while filled >= 8 {
-            out.push(pending as u8);
-            pending >>= 8;
-            filled -= 8;
+        pending |= number << filled;
+        filled += width;
+        if filled >= 64 {
+            out.extend_from_slice(&pending.to_le_bytes());
+            filled -= 64;
+            // What did not fit of the number; of one that fitted exactly nothing is left.
+            pending = number.checked_shr(width - filled).unwrap_or(0);
         }
     }
-    if filled > 0 {
-        out.push(pending as u8);
-    }
+    out.extend_from_slice(&pending.to_le_bytes()[..filled.div_ceil(8) as usize]);
 }
 
 /// Reads from bytes with every length checked.
@@ -208,6 +214,7 @@ mod tests {
         fn signed_numbers_round_trip(number in any::<i64>()) {
             let mut bytes = Vec::new();
             put_signed(&mut bytes, number);
+            prop_assert_eq!(bytes.len(), signed_bytes(number));
             prop_assert_eq!(Reader::new(&bytes).signed("test").unwrap(), number);
         }
     }

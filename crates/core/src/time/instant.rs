@@ -60,11 +60,47 @@ pub fn zone(name: &str) -> Result<TimeZone, TimeError> {
 /// # Errors
 /// [`TimeError`] where the text is none, lacks the offset or lies out of range.
 pub fn parse_rfc3339(text: &str) -> Result<Nanos, TimeError> {
+    if let Some(time) = parse_plain(text.as_bytes()) {
+        return Ok(time);
+    }
     match text.parse::<Timestamp>() {
         Ok(stamp) => nanos(stamp, text),
         Err(_) if text.parse::<civil::DateTime>().is_ok() => Err(TimeError::NoOffset { text: text.to_owned() }),
         Err(_) => Err(TimeError::NotATime { text: text.to_owned() }),
     }
+}
+
+/// Reads `2026-05-01T09:00:00Z`, with or without a fraction, in the years 1678 to 2261; `None` for every other form, right or wrong. This is
+/// the form in which nearly all points arrive, and it is read at a tenth of the cost.
+fn parse_plain(text: &[u8]) -> Option<Nanos> {
+    let (seconds, fraction) = text.split_at_checked(19)?;
+    let number = |places: std::ops::Range<usize>| {
+        seconds[places].iter().try_fold(0i64, |number, byte| byte.is_ascii_digit().then(|| number * 10 + i64::from(byte - b'0')))
+    };
+    let marks = [(4, b'-'), (7, b'-'), (10, b'T'), (13, b':'), (16, b':')];
+    if marks.iter().any(|(place, mark)| seconds[*place] != *mark) {
+        return None;
+    }
+    let (year, month, day) = (number(0..4)?, number(5..7)?, number(8..10)?);
+    let (hour, minute, second) = (number(11..13)?, number(14..16)?, number(17..19)?);
+    let is_leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let month_days = [31, if is_leap { 29 } else { 28 }, 31, 30, 31, 30, 31, 31, 30, 31, 30, 31];
+    let last_day = *month_days.get(usize::try_from(month - 1).ok()?)?;
+    if !(1678..=2261).contains(&year) || !(1..=last_day).contains(&day) || hour > 23 || minute > 59 || second > 59 {
+        return None;
+    }
+    let nanos = match fraction {
+        b"Z" => 0,
+        [b'.', digits @ .., b'Z'] if (1..=9).contains(&digits.len()) => {
+            let number = digits.iter().try_fold(0i64, |number, byte| byte.is_ascii_digit().then(|| number * 10 + i64::from(byte - b'0')))?;
+            number * 10i64.pow(9 - digits.len() as u32)
+        }
+        _ => return None,
+    };
+    // Days since the epoch, with years that begin in March, so that the leap day is the last of them.
+    let (march_year, march_month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let days = march_year * 365 + march_year / 4 - march_year / 100 + march_year / 400 + (march_month * 153 + 2) / 5 + day - 719_469;
+    Some((((days * 24 + hour) * 60 + minute) * 60 + second) * super::SECOND + nanos)
 }
 
 /// Reads an instant as the query language writes it: RFC 3339, or a local date (`2026-05`, `2026-05-01`) or date and time in `zone`.
@@ -131,6 +167,23 @@ pub fn format_in_zone(at: Nanos, zone: &TimeZone) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    proptest::proptest! {
+        #[test]
+        fn the_plain_form_is_read_as_any_other(nanos in proptest::prelude::any::<i64>(), digits in 0u32..10, spoil in 0usize..30, byte in proptest::prelude::any::<u8>()) {
+            let unit = 10i64.pow(9 - digits);
+            let text = format_utc(nanos / unit * unit);
+            let library = |text: &str| text.parse::<Timestamp>().ok().and_then(|stamp| Nanos::try_from(stamp.as_nanosecond()).ok());
+            proptest::prop_assert_eq!(parse_rfc3339(&text).ok(), library(&text));
+            // Whatever is read at all is read as the library reads it.
+            let mut spoilt = text.into_bytes();
+            let place = spoil % spoilt.len();
+            spoilt[place] = byte;
+            if let Ok(text) = std::str::from_utf8(&spoilt) {
+                proptest::prop_assert!(parse_plain(&spoilt).is_none_or(|time| library(text) == Some(time)), "{}", text);
+            }
+        }
+    }
 
     #[test]
     fn rfc3339_goes_both_ways() {

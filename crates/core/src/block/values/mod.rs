@@ -10,6 +10,7 @@
 //! | 5 | split | `split` | full-precision doubles |
 //! | 6 | decimal with patches | `decimal` | sensors with a few odd values |
 //! | 7 | integers | `wide` | counters beyond 2^53 |
+//! | 9, 10 | frames, of values or differences | `decimal` | the same, where they change their course |
 //! | 8 | rests | `wide` | such integers beside other numbers |
 
 mod decimal;
@@ -28,6 +29,8 @@ const SPLIT: u8 = 5;
 const DECIMAL_PATCHED: u8 = 6;
 const INTEGERS: u8 = 7;
 const RESTS: u8 = 8;
+const FRAMES: u8 = 9;
+const FRAMES_OF_DIFFERENCES: u8 = 10;
 
 /// A column in some encoding.
 struct Encoded {
@@ -95,7 +98,7 @@ fn decode_flat(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Ve
             let value = double(reader.take(8, "constant value")?);
             out.resize(out.len() + count, value);
         }
-        DECIMAL | DECIMAL_DIFFERENCES => decimal::decode(encoding, count, reader, out)?,
+        DECIMAL | DECIMAL_DIFFERENCES | FRAMES | FRAMES_OF_DIFFERENCES => decimal::decode(encoding, count, reader, out)?,
         DECIMAL_PATCHED => decimal::decode_patched(count, reader, out)?,
         PLAIN => out.extend(reader.take(count * 8, "plain values")?.chunks_exact(8).map(double)),
         SPLIT => split::decode(count, reader, out)?,

@@ -19,7 +19,10 @@ use serde::{
 };
 use serde_json::{error::Category, value::RawValue};
 
+use self::plain::Lists;
 use crate::{FormatError, Tally};
+
+mod plain;
 
 /// Reads one object, or an array of objects.
 ///
@@ -30,16 +33,17 @@ pub fn read_document(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Resul
     let whole: &RawValue = serde_json::from_slice(body).map_err(failed)?;
     let mut tally = Tally::default();
     if !whole.get().starts_with('[') {
-        read_point(whole.get(), line_of(body, whole.get()), now, sink, &mut tally);
+        read_point(whole.get(), line_of(body, whole.get()), now, sink, &mut Lists::default(), &mut tally);
         return Ok(tally);
     }
     let elements: Vec<&RawValue> = serde_json::from_str(whole.get()).map_err(failed)?;
     let (mut line, mut counted) = (1, 0);
+    let mut lists = Lists::default();
     for element in elements {
         let at = offset(body, element.get());
         line += newlines(&body[counted..at]);
         counted = at;
-        read_point(element.get(), line, now, sink, &mut tally);
+        read_point(element.get(), line, now, sink, &mut lists, &mut tally);
     }
     Ok(tally)
 }
@@ -47,12 +51,15 @@ pub fn read_document(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Resul
 /// Reads an object a line; blank lines are passed over.
 pub fn read_lines(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Tally {
     let mut tally = Tally::default();
-    for (line, bytes) in (1..).zip(body.split(|byte| *byte == b'\n')) {
-        match std::str::from_utf8(bytes) {
-            Ok(text) if text.trim().is_empty() => {}
-            Ok(text) => read_point(text, line, now, sink, &mut tally),
+    let mut lists = Lists::default();
+    let mut start = 0;
+    for (line, end) in (1..).zip(memchr::memchr_iter(b'\n', body).chain([body.len()])) {
+        match std::str::from_utf8(&body[start..end]) {
+            Ok(text) if text.trim_ascii().is_empty() => {}
+            Ok(text) => read_point(text, line, now, sink, &mut lists, &mut tally),
             Err(_) => tally.reject(line, None, "the line is not UTF-8"),
         }
+        start = end + 1;
     }
     tally
 }
@@ -67,7 +74,7 @@ fn line_of(body: &[u8], part: &str) -> u64 {
 }
 
 fn newlines(bytes: &[u8]) -> u64 {
-    bytes.iter().filter(|byte| **byte == b'\n').count() as u64
+    memchr::memchr_iter(b'\n', bytes).count() as u64
 }
 
 /// What the parser found wrong, without its place, which is told apart.
@@ -96,7 +103,21 @@ struct RawPoint<'a> {
     values: Option<Entries<'a>>,
 }
 
-fn read_point(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+fn read_point<'b>(text: &'b str, line: u64, now: Nanos, sink: &mut dyn PointSink, lists: &mut Lists<'b>, tally: &mut Tally) {
+    let Some(plain) = plain::read(text, lists) else { return read_any(text, line, now, sink, tally) };
+    let time = match plain.time.map(parse_rfc3339) {
+        None => now,
+        Some(Ok(time)) => time,
+        Some(Err(error)) => return tally.reject(line, Some("time".to_owned()), error.to_string()),
+    };
+    let mut put = |metric: &str, value: ValueRef<'_>| tally.count(|| line, sink.accept(PointRef { metric, tags: &lists.tags, time, value }));
+    if let Some((metric, value)) = plain.single {
+        put(metric, value);
+    }
+    lists.values.iter().for_each(|(metric, value)| put(metric, *value));
+}
+
+fn read_any(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
     let point: RawPoint<'_> = match serde_json::from_str(text) {
         Ok(point) => point,
         Err(error) => {
@@ -106,11 +127,11 @@ fn read_point(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally
     };
     let (time, tags) = match (time_of(&point, now), tags_of(&point)) {
         (Ok(time), Ok(tags)) => (time, tags),
-        (Err(refusal), _) | (_, Err(refusal)) => return tally.count(line, Err(refusal)),
+        (Err(refusal), _) | (_, Err(refusal)) => return tally.count(|| line, Err(refusal)),
     };
     let mut put = |metric: &str, value: &Scalar<'_>, field: &str| {
         let taken = value_of(value, field).and_then(|value| sink.accept(PointRef { metric, tags: &tags, time, value }));
-        tally.count(line, taken);
+        tally.count(|| line, taken);
     };
     match (&point.metric, &point.value, &point.values) {
         (Some(Scalar::Text(metric)), Some(value), None) => put(metric, value, "value"),
@@ -119,7 +140,7 @@ fn read_point(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally
                 put(metric, value, &format!("values.{metric}"));
             }
         }
-        _ => tally.count(line, Err(misshapen(&point))),
+        _ => tally.count(|| line, Err(misshapen(&point))),
     }
 }
 
@@ -194,9 +215,17 @@ impl<'de: 'a, 'a> Deserialize<'de> for Scalar<'a> {
 }
 
 /// An integer as a double, where that holds it.
-fn integer<'a>(number: i128) -> Scalar<'a> {
+fn integer<'a>(number: i128) -> ValueRef<'a> {
     let double = number as f64;
-    if double as i128 == number { Scalar::Number(double) } else { Scalar::Integer(number) }
+    if double as i128 == number { ValueRef::Number(double) } else { ValueRef::Integer(number) }
+}
+
+/// Likewise, as a value of any form.
+fn any_integer<'a>(number: i128) -> Scalar<'a> {
+    match integer(number) {
+        ValueRef::Integer(integer) => Scalar::Integer(integer),
+        _ => Scalar::Number(number as f64),
+    }
 }
 
 struct ScalarVisitor;
@@ -213,11 +242,11 @@ impl<'de> Visitor<'de> for ScalarVisitor {
     }
 
     fn visit_i64<E>(self, number: i64) -> Result<Self::Value, E> {
-        Ok(integer(number.into()))
+        Ok(any_integer(number.into()))
     }
 
     fn visit_u64<E>(self, number: u64) -> Result<Self::Value, E> {
-        Ok(integer(number.into()))
+        Ok(any_integer(number.into()))
     }
 
     fn visit_bool<E>(self, truth: bool) -> Result<Self::Value, E> {
