@@ -1,5 +1,7 @@
 //! Tables: RFC 4180, with a header row. A mapping says what each column is.
 
+use std::ops::Range;
+
 use ::csv::{ByteRecord, ReaderBuilder};
 use fenetre_core::{
     model::{PointRef, PointSink, ValueRef},
@@ -52,24 +54,71 @@ pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink
     let mut reader = ReaderBuilder::new().flexible(true).from_reader(body);
     let header = reader.byte_headers().map_err(|error| FormatError::Table(format!("the header cannot be read: {error}")))?.clone();
     let columns = Columns::find(&header, mapping)?;
-    let mut lines = LineCounter { body, at: 0, line: 1 };
     let mut tally = Tally::default();
-    let mut row = ByteRecord::new();
-    loop {
-        match reader.read_byte_record(&mut row) {
-            Ok(false) => break,
-            Ok(true) => columns.read_row(&row, &mut || lines.line_of(&row), now, sink, &mut tally),
-            Err(error) => {
-                let line = error.position().map_or(0, ::csv::Position::line);
-                tally.reject(line, None, format!("the row cannot be read: {error}"));
-                break;
-            }
-        }
+    let start = reader.position().byte() as usize;
+    if memchr::memchr(b'"', &body[start..]).is_none() {
+        read_plain(body, start, &columns, now, sink, &mut tally);
+    } else {
+        read_quoted(&mut reader, body, &columns, now, sink, &mut tally);
     }
     if columns.time.is_none() && tally.accepted > 0 {
         tally.notes.push(format!("no column is the time, so every row is of now, {}: name one with time=COLUMN", format_utc(now)));
     }
     Ok(tally)
+}
+
+/// Rows of a table without quotes: each line is a row, each comma parts two cells. Most tables are so, and are read in half the time.
+fn read_plain(body: &[u8], start: usize, columns: &Columns<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    let mut line = 1 + memchr::memchr_iter(b'\n', &body[..start]).count() as u64;
+    let mut row = Row::default();
+    let mut at = start;
+    for end in memchr::memchr_iter(b'\n', &body[start..]).map(|end| start + end).chain([body.len()]) {
+        let text = &body[at..end];
+        let text = text.strip_suffix(b"\r").unwrap_or(text);
+        at = end + 1;
+        if !text.is_empty() {
+            row.split(text);
+            columns.read_row(&row, text, &mut || line, now, sink, tally);
+        }
+        line += 1;
+    }
+}
+
+/// Rows of any table.
+fn read_quoted(reader: &mut ::csv::Reader<&[u8]>, body: &[u8], columns: &Columns<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    let mut lines = LineCounter { body, at: 0, line: 1 };
+    let (mut record, mut row) = (ByteRecord::new(), Row::default());
+    loop {
+        match reader.read_byte_record(&mut record) {
+            Ok(false) => return,
+            Ok(true) => {
+                row.cells.clear();
+                row.cells.extend((0..record.len()).filter_map(|cell| record.range(cell)));
+                columns.read_row(&row, record.as_slice(), &mut || lines.line_of(&record), now, sink, tally);
+            }
+            Err(error) => {
+                let line = error.position().map_or(0, ::csv::Position::line);
+                return tally.reject(line, None, format!("the row cannot be read: {error}"));
+            }
+        }
+    }
+}
+
+/// Where the cells of a row stand in its bytes.
+#[derive(Default)]
+struct Row {
+    cells: Vec<Range<usize>>,
+}
+
+impl Row {
+    fn split(&mut self, text: &[u8]) {
+        self.cells.clear();
+        let mut start = 0;
+        for end in memchr::memchr_iter(b',', text).chain([text.len()]) {
+            self.cells.push(start..end);
+            start = end + 1;
+        }
+    }
 }
 
 /// Counts the lines of a body on the way through it, when they are asked for. The parser's own count stops before blank lines, and within `\r\n`.
@@ -139,16 +188,17 @@ impl<'m> Columns<'m> {
         Ok(Self { width: names.len(), time, tags, values, constants: &mapping.constants })
     }
 
-    fn read_row(&self, row: &ByteRecord, line: &mut dyn FnMut() -> u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
-        if row.len() != self.width {
-            return tally.reject(line(), None, format!("the row has {} cells, the header {}", row.len(), self.width));
+    fn read_row(&self, row: &Row, bytes: &[u8], line: &mut dyn FnMut() -> u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+        if row.cells.len() != self.width {
+            return tally.reject(line(), None, format!("the row has {} cells, the header {}", row.cells.len(), self.width));
         }
-        // One look at the whole row, whose cells stand side by side, instead of one at each.
-        let whole = std::str::from_utf8(row.as_slice());
+        // One look at the whole row instead of one at each cell.
+        let whole = std::str::from_utf8(bytes);
         let cell = |at: usize, column: &str| {
-            let text = match (&whole, row.range(at)) {
-                (Ok(whole), Some(range)) => whole.get(range),
-                _ => std::str::from_utf8(row.get(at).unwrap_or_default()).ok(),
+            let range = row.cells[at].clone();
+            let text = match &whole {
+                Ok(whole) => whole.get(range),
+                Err(_) => std::str::from_utf8(&bytes[range]).ok(),
             };
             text.map(trimmed).ok_or_else(|| (column.to_owned(), "is not UTF-8".to_owned()))
         };

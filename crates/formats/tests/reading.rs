@@ -135,6 +135,18 @@ fn a_table_without_a_time_is_of_now_and_says_so() {
 
 proptest! {
     #[test]
+    fn tables_with_and_without_quotes_read_alike(rows in prop::collection::vec(prop::collection::vec("[0-9a-zé ]{0,6}", 2..6), 0..12), ends in any::<bool>()) {
+        let end = if ends { "\r\n" } else { "\n" };
+        let table = |quote: &str| -> Vec<u8> {
+            let row = |cells: &Vec<String>| cells.iter().map(|cell| format!("{quote}{cell}{quote}")).collect::<Vec<_>>().join(",") + end;
+            ("at,lock,level_cm,gate".to_owned() + end + &rows.iter().map(row).collect::<String>()).into_bytes()
+        };
+        let format = Format::Csv(mapping());
+        let what = |quote: &str| told(&format, &table(quote)).lines().filter(|line| !line.starts_with('>')).collect::<Vec<_>>().join("\n");
+        prop_assert_eq!(what(""), what("\""));
+    }
+
+    #[test]
     fn any_bytes_are_read_or_refused_and_every_count_is_told(body in prop::collection::vec(any::<u8>(), 0..300), table in "at,lock,level_cm,gate\n([0-9a-z,\"\n]{0,80})") {
         for (format, bytes) in [(Format::Json, &body[..]), (Format::JsonLines, &body[..]), (Format::Csv(mapping()), &body[..]), (Format::Csv(mapping()), table.as_bytes())] {
             let mut notebook = Notebook::default();

@@ -37,6 +37,8 @@ pub struct Batch {
     met: Met,
     words_by_text: HashMap<String, u32>,
     key: Vec<u8>,
+    /// Keys of the last point's tags, and their places in the order of the keys.
+    keys: Vec<String>,
     order: Vec<usize>,
 }
 
@@ -128,6 +130,7 @@ impl Batch {
             met: Met::default(),
             words_by_text: HashMap::new(),
             key: Vec::new(),
+            keys: Vec::new(),
             order: Vec::new(),
         }
     }
@@ -176,9 +179,10 @@ impl Batch {
     }
 
     fn slot(&mut self, name: &str, metric: KnownMetric, tags: &[(&str, &str)]) -> Result<u32, Refusal> {
-        self.order.clear();
-        self.order.extend(0..tags.len());
-        if !tags.is_sorted_by_key(|(key, _)| *key) {
+        // Most points have the same keys as the one before them, in the same order.
+        if !tags.iter().map(|(key, _)| *key).eq(self.keys.iter().map(String::as_str)) {
+            self.keys = tags.iter().map(|(key, _)| (*key).to_owned()).collect();
+            self.order = (0..tags.len()).collect();
             self.order.sort_by_key(|i| tags[*i].0);
         }
         let sorted = || self.order.iter().map(|i| tags[*i]);

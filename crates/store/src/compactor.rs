@@ -34,6 +34,8 @@ const TURN_POINTS: u64 = 250_000;
 /// With so many generations packed since the last time, a partition no longer waits for quiet.
 const MOST_LAYERS: u64 = 24;
 const DAY: Nanos = 86_400 * SECOND;
+/// A file is written anew where one block in so many was replaced.
+const HOLES: usize = 20;
 /// A block of fewer points is small.
 const SMALL: u64 = BLOCK_POINTS as u64 / 4;
 
@@ -108,9 +110,12 @@ pub fn compact(shared: &Shared, partition: &Partition, is_counter: &dyn Fn(Serie
     };
     let before = live.settled_before(growing);
     let mut work: Vec<(SeriesId, u64)> = Vec::new();
+    let (mut blocks, mut merged) = (0, 0);
     let progress = partition.read(|reading| {
         reading.all_places(before, |series, places| {
+            blocks += places.len();
             if needs_merging(places) {
+                merged += places.len();
                 work.push((series, places.iter().map(|place| place.count).sum()));
             }
             Ok(())
@@ -139,7 +144,8 @@ pub fn compact(shared: &Shared, partition: &Partition, is_counter: &dyn Fn(Serie
         }
         Ok(is_whole)
     })?;
-    if is_whole {
+    // Pages from which blocks were taken are full of holes.
+    if is_whole && merged * HOLES > blocks {
         writer.shrink()?;
     }
     if series > 0 {

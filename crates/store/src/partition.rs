@@ -45,9 +45,6 @@ PRAGMA application_id = 0x46450002;
 
 /// A block of more bytes is halved: a page of the file ends where the next row does not fit, so large rows leave large ends empty.
 const LARGE_BLOCK: usize = 4_096;
-/// A file of which one part in so many is free is written anew.
-const FREE_PART: i64 = 20;
-
 /// A file of blocks.
 pub struct Partition {
     pub span: Span,
@@ -179,14 +176,10 @@ impl Writer<'_> {
 }
 
 impl Writer<'_> {
-    /// Gives back the room that removed blocks have left, where it is much. Readers go on meanwhile.
+    /// Writes the file anew without the room that removed blocks have left. Readers go on meanwhile.
     pub fn shrink(&self) -> Result<(), StoreError> {
         let Partition { path, pool, .. } = self.partition;
         pool.with(self.partition, |connection| {
-            let number = |pragma: &str| connection.pragma_query_value(None, pragma, |row| row.get::<_, i64>(0)).at("read", path);
-            if number("freelist_count")? * FREE_PART <= number("page_count")? {
-                return Ok(());
-            }
             connection.execute_batch("VACUUM").at("shrink", path)?;
             checkpoint(connection, path)
         })
