@@ -9,7 +9,7 @@ use std::{
     sync::Arc,
 };
 
-use hashbrown::{DefaultHashBuilder, HashTable};
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use roaring::RoaringBitmap;
 
 use crate::{
@@ -40,7 +40,7 @@ pub struct Dataset {
     /// Places in `series`, by the hash of the key.
     by_key: HashTable<u32>,
     hashing: DefaultHashBuilder,
-    postings: BTreeMap<Arc<str>, BTreeMap<Arc<str>, Posting>>,
+    postings: BTreeMap<Arc<str>, HashMap<Arc<str>, Posting>>,
 }
 
 /// The series of one value of a tag. Often it tells a single series apart, and then is kept as such: a bitmap would take ten times as much.
@@ -230,8 +230,17 @@ impl Dataset {
         for (key, value) in tags {
             let key = interned(&mut self.postings, key);
             let values = self.postings.entry(Arc::clone(&key)).or_default();
-            let value = interned(values, value);
-            values.entry(Arc::clone(&value)).and_modify(|posting| posting.insert(id)).or_insert(Posting::One(id));
+            let value = match values.get_key_value_mut(value) {
+                Some((known, posting)) => {
+                    posting.insert(id);
+                    Arc::clone(known)
+                }
+                None => {
+                    let value: Arc<str> = value.into();
+                    values.insert(Arc::clone(&value), Posting::One(id));
+                    value
+                }
+            };
             kept.push((key, value));
         }
         let series = Series { id, metric: Arc::clone(&owner.name), metric_id: owner.id, tags: Tags::new(kept), codes: codes.map(Box::new) };
@@ -315,9 +324,11 @@ impl Dataset {
 
     /// Tag keys with their values, those of one metric's series if one is given.
     pub fn tags(&self, metric: Option<&Metric>) -> Vec<TagUse<'_>> {
-        let uses = self.postings.iter().map(|(key, values)| TagUse {
-            key,
-            values: values.iter().map(|(value, series)| (&**value, series.count(metric))).filter(|(_, count)| *count > 0).collect(),
+        let uses = self.postings.iter().map(|(key, values)| {
+            let counted = values.iter().map(|(value, series)| (&**value, series.count(metric)));
+            let mut values: Vec<(&str, u64)> = counted.filter(|(_, count)| *count > 0).collect();
+            values.sort_unstable();
+            TagUse { key, values }
         });
         uses.filter(|tag| !tag.values.is_empty()).collect()
     }

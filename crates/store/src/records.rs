@@ -1,6 +1,6 @@
 //! The catalogue's records in SQLite, read into memory at start and written before anything that refers to them.
 
-use std::{collections::BTreeMap, path::PathBuf};
+use std::{borrow::Cow, collections::BTreeMap, fmt, path::PathBuf};
 
 use fenetre_core::{
     catalogue::{Catalogue, Codes, FIRST_PART, Layout},
@@ -8,6 +8,10 @@ use fenetre_core::{
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use rusqlite_migration::{M, Migrations};
+use serde::{
+    Deserialize, Deserializer,
+    de::{MapAccess, Visitor},
+};
 
 use crate::{
     error::{Context, StoreError},
@@ -49,6 +53,38 @@ pub struct Records {
 
 /// Tags as they are kept: a JSON object, keys in order.
 pub type TagMap = BTreeMap<String, String>;
+
+/// The same as they are read, borrowed from the record: a million of them are read at a start.
+#[derive(Default)]
+struct TagList<'r>(Vec<(Cow<'r, str>, Cow<'r, str>)>);
+
+impl<'de: 'r, 'r> Deserialize<'de> for TagList<'r> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct TagVisitor;
+
+        impl<'de> Visitor<'de> for TagVisitor {
+            type Value = TagList<'de>;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("an object of texts")
+            }
+
+            fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Self::Value, A::Error> {
+                let mut tags = Vec::with_capacity(4);
+                while let Some((Text(key), Text(value))) = map.next_entry()? {
+                    tags.push((key, value));
+                }
+                Ok(TagList(tags))
+            }
+        }
+
+        deserializer.deserialize_map(TagVisitor)
+    }
+}
+
+/// A text, borrowed where it has no escapes.
+#[derive(Deserialize)]
+struct Text<'r>(#[serde(borrow)] Cow<'r, str>);
 
 impl Records {
     /// Opens the file and brings it to this version's schema.
@@ -108,9 +144,9 @@ impl Records {
         while let Some(row) = rows.next()? {
             let id: u32 = row.get(0)?;
             let Some((home, metric)) = metrics.get(&row.get(1)?) else { continue };
-            let tags: TagMap = serde_json::from_str(row.get_ref(2)?.as_str()?).unwrap_or_default();
+            let tags: TagList<'_> = serde_json::from_str(row.get_ref(2)?.as_str()?).unwrap_or_default();
             if let Some(dataset) = catalogue.dataset_mut(home) {
-                let tags = tags.iter().map(|(key, value)| (key.as_str(), value.as_str()));
+                let tags = tags.0.iter().map(|(key, value)| (&**key, &**value));
                 dataset.put_series(SeriesId(id), metric, tags, codes.remove(&id));
             }
         }
