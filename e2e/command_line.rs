@@ -268,3 +268,38 @@ fn logs_are_structured_where_that_is_wanted() {
     assert!(messages.iter().any(|message| message.contains("ready")) && messages.iter().any(|message| message.contains("stopped")), "{text}");
     assert!(folder.path().join("fenetre-data").exists(), "a relative store lies beside the configuration");
 }
+
+#[test]
+fn histograms_and_large_integers_come_back_as_they_were_sent() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let at = |minute: u32| format!("\"time\": \"2026-05-01T09:{minute:02}:00Z\"");
+    let lockages = |minute, counts: &str, sum: f64| {
+        let value = format!("{{\"bounds\": [300, 600], \"counts\": {counts}, \"sum\": {sum}}}");
+        format!("{{\"metric\": \"lockage_time\", \"tags\": {{\"lock\": \"osier\"}}, {}, \"value\": {value}}}\n", at(minute))
+    };
+    let turns = |minute, value: &str| format!("{{\"metric\": \"turns\", {}, \"value\": {value}}}\n", at(minute));
+    let body = [
+        lockages(0, "[4, 2, 0]", 1_830.5),
+        lockages(15, "[0, 0, 1]", 700.0),
+        turns(0, "9007199254740993"),
+        turns(15, "9223372036854775807"),
+        turns(30, "18446744073709551615"),
+    ];
+    service.push_lines("main", &body.concat());
+    let refused = service.post("/api/v1/datasets/main/points", &[("Content-Type", "application/json")], lockages(30, "[1]", 1.0).as_bytes());
+    assert!(refused.status == 422 && refused.text().contains("has 1 counts and 2 bounds"), "{}", refused.text());
+    let mut told = String::new();
+    let mut tell = |args: &[&str]| told += &format!("$ fenetre {}\n{}\n", args.join(" "), service.run(args).all());
+    tell(&["metrics"]);
+    tell(&["datasets"]);
+    tell(&["latest", "--metric", "lockage_time"]);
+    tell(&["latest", "-o", "ndjson"]);
+    tell(&["ask", "show points of lockage_time over 2026-05-01 to 2026-05-02"]);
+    tell(&["ask", "show points of lockage_time over 2026-05-01 to 2026-05-02", "-o", "csv"]);
+    tell(&["ask", "show points of turns over 2026-05-01 to 2026-05-02", "-o", "ndjson"]);
+    tell(&["ask", "show last of turns show first of turns over 2026-05-01 to 2026-05-02", "-o", "csv"]);
+    tell(&["ask", "show mean of lockage_time over 2026-05-01 to 2026-05-02"]);
+    tell(&["metrics", "define", "lockage_time", "--kind", "gauge"]);
+    settled(|| insta::assert_snapshot!("histograms_and_large_integers", told));
+}

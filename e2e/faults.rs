@@ -34,12 +34,17 @@ struct Failing {
 
 impl Failing {
     fn start(pack_points: usize) -> Self {
+        Self::start_with(&format!("pack_points = {pack_points}"))
+    }
+
+    /// With a line of its own for the store.
+    fn start_with(setting: &str) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let layer = folder.path().join("faults.so");
         let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../e2e/support/faults.c");
         let built = Command::new("cc").args(["-shared", "-fPIC", "-O1", "-o"]).args([&layer, &source]).status().unwrap();
         assert!(built.success());
-        let text = format!("[store]\npath = \"store\"\npack_points = {pack_points}\n[listen]\naddress = \"127.0.0.1:0\"\n");
+        let text = format!("[store]\npath = \"store\"\n{setting}\n[listen]\naddress = \"127.0.0.1:0\"\n");
         file(folder.path(), "fenetre.toml", text);
         fs::write(folder.path().join("faults"), "").unwrap();
         let mut failing = Self { folder, layer, service: None, kept: 0, sent: 0 };
@@ -69,7 +74,9 @@ impl Failing {
 
     fn push_to(&mut self, lock: &str) -> Answer {
         let first = self.sent;
-        let line = |n: usize| json!({"metric": "level", "tags": {"lock": lock}, "time": format!("2026-05-01T09:00:00.{n:09}Z"), "value": n}).to_string() + "\n";
+        let line = |n: usize| {
+            json!({"metric": "level", "tags": {"lock": lock}, "time": format!("2026-05-01T09:00:00.{n:09}Z"), "value": n}).to_string() + "\n"
+        };
         let body: String = (first..first + BATCH).map(line).collect();
         let answer = self.service().post("/api/v1/datasets/main/points", &[("Content-Type", "application/x-ndjson")], body.as_bytes());
         self.sent += BATCH;
@@ -96,7 +103,12 @@ impl Failing {
         self.fail(&[]);
         self.restart();
         let found = self.found();
-        assert!((self.kept..=self.sent).contains(&found) && found.is_multiple_of(BATCH), "{found} found, {} acknowledged, {} sent", self.kept, self.sent);
+        assert!(
+            (self.kept..=self.sent).contains(&found) && found.is_multiple_of(BATCH),
+            "{found} found, {} acknowledged, {} sent",
+            self.kept,
+            self.sent
+        );
         self.kept = found;
         self.sent = self.sent.max(found);
         assert_eq!(self.push().status, 200, "it takes points again");
@@ -176,6 +188,43 @@ fn partitions_that_fail_keep_points_in_memory_and_journal_until_they_can_be_pack
         }
         failing.check_after_restart();
     }
+}
+
+#[test]
+fn a_service_that_falls_behind_slows_its_callers_and_loses_nothing() {
+    let mut failing = Failing::start_with("memory_mb = 1");
+    failing.fail(&[("write", "/data/", NO_SPACE)]);
+    let refused = loop {
+        let answer = failing.push();
+        if answer.status != 200 {
+            break answer;
+        }
+        assert!(failing.kept < 200_000, "a megabyte cannot hold this");
+    };
+    assert_eq!((refused.status, refused.header("retry-after")), (429, Some("1")), "{}", refused.text());
+    assert_eq!(refused.json()["type"], "urn:fenetre:problem:behind");
+    assert!(failing.kept > 10_000);
+    assert_eq!(failing.found(), failing.kept);
+    failing.fail(&[]);
+    failing.wait_until_packed();
+    assert_eq!(failing.push().status, 200);
+    assert_eq!(failing.found(), failing.kept);
+}
+
+#[test]
+fn commits_at_an_interval_are_synced_within_it_and_a_failed_sync_closes_the_store() {
+    let mut failing = Failing::start_with("durability = \"interval 20ms\"");
+    let answer = failing.push();
+    assert_eq!((answer.status, answer.header("fenetre-durability")), (200, Some("interval 20ms")));
+    failing.fail(&[("sync", "journal", BAD_DISK)]);
+    // This one is acknowledged, and its sync fails afterwards.
+    assert_eq!(failing.push().status, 200);
+    let begun = Instant::now();
+    while failing.push().status == 200 {
+        assert!(begun.elapsed() < Duration::from_secs(10), "the failed sync was not seen");
+    }
+    assert_eq!(failing.found(), failing.kept);
+    failing.check_after_restart();
 }
 
 #[test]

@@ -281,3 +281,41 @@ fn the_console_comes_with_a_policy_of_its_own_and_files_that_may_be_kept() {
         assert_eq!(file_of(&service, nowhere, "identity").0, 404, "{nowhere}");
     }
 }
+
+#[test]
+fn bodies_past_the_memory_for_all_of_them_are_put_off() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nall_bodies_bytes = 4000\n";
+    let service = Service::start_with(&["serve", "--config", &support::file(folder.path(), "fenetre.toml", text)]);
+    let line = r#"{"metric": "level", "time": "2026-05-01T09:00:00Z", "value": 1}"#.to_owned() + "\n";
+    let push = |lines: usize, encoding: &str| {
+        let mut body = line.repeat(lines).into_bytes();
+        if encoding == "zstd" {
+            body = zstd::encode_all(&body[..], 3).unwrap();
+        }
+        service.post("/api/v1/datasets/main/points", &[("Content-Type", "application/x-ndjson"), ("Content-Encoding", encoding)], &body)
+    };
+    for encoding in ["identity", "zstd"] {
+        let taken = push(30, encoding);
+        assert_eq!((taken.status, taken.header("fenetre-durability")), (200, Some("each")), "{}", taken.text());
+        assert_eq!(push(100, encoding).status, 413, "alone it would never fit");
+    }
+    // Another caller's body is on its way, and takes its time.
+    let mut other = TcpStream::connect(service.url.strip_prefix("http://").unwrap()).unwrap();
+    let head = "POST /api/v1/datasets/main/points HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Type: application/x-ndjson\r\nContent-Length: 3500\r\n\r\n";
+    other.write_all(head.as_bytes()).and_then(|()| other.write_all(&[b' '; 3_400])).unwrap();
+    let wait_for = |status: u16, encoding: &str| {
+        let found = (0..500)
+            .map(|_| push(30, encoding))
+            .inspect(|_| std::thread::sleep(std::time::Duration::from_millis(10)))
+            .find(|answer| answer.status == status);
+        found.unwrap_or_else(|| panic!("no {status} for {encoding}"))
+    };
+    for encoding in ["identity", "zstd"] {
+        let put_off = wait_for(429, encoding);
+        assert_eq!(put_off.header("retry-after"), Some("1"), "{}", put_off.text());
+    }
+    drop(other);
+    wait_for(200, "identity");
+    wait_for(200, "zstd");
+}

@@ -160,6 +160,7 @@ impl Told {
 pub struct Answer {
     pub status: u16,
     pub kind: String,
+    headers: Vec<(String, String)>,
     body: Vec<u8>,
 }
 
@@ -167,7 +168,14 @@ impl Answer {
     fn of(sent: Result<Response<Body>, ureq::Error>) -> Self {
         let mut response = sent.expect("the service answers");
         let kind = response.headers().get("content-type").map_or(String::new(), |kind| kind.to_str().unwrap_or_default().to_owned());
-        Self { status: response.status().as_u16(), kind, body: response.body_mut().read_to_vec().expect("the answer is whole") }
+        let told = |(name, value): (&ureq::http::HeaderName, &ureq::http::HeaderValue)| (name.to_string(), value.to_str().unwrap_or("?").to_owned());
+        let headers = response.headers().iter().map(told).collect();
+        Self { status: response.status().as_u16(), kind, headers, body: response.body_mut().read_to_vec().expect("the answer is whole") }
+    }
+
+    /// A header by its name in small letters.
+    pub fn header(&self, name: &str) -> Option<&str> {
+        self.headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
     }
 
     pub fn text(&self) -> String {

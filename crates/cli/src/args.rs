@@ -388,7 +388,16 @@ mod tests {
         for line in right {
             Args::try_parse_from(line.split(' ')).unwrap_or_else(|error| panic!("{line}: {error}"));
         }
-        for line in ["fenetre", "fenetre ask", "fenetre import", "fenetre demo run --days 0", "fenetre metrics -o xml", "fenetre metrics define", "fenetre backup", "fenetre backup --since sunday"] {
+        for line in [
+            "fenetre",
+            "fenetre ask",
+            "fenetre import",
+            "fenetre demo run --days 0",
+            "fenetre metrics -o xml",
+            "fenetre metrics define",
+            "fenetre backup",
+            "fenetre backup --since sunday",
+        ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }
     }

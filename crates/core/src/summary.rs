@@ -103,15 +103,7 @@ impl Summary {
             min = min.min(value);
             max = max.max(value);
         }
-        Some(Self {
-            count: values.len() as u64,
-            sum,
-            min,
-            max,
-            first: sample(0, first),
-            last: sample(values.len() - 1, last),
-            growth: None,
-        })
+        Some(Self { count: values.len() as u64, sum, min, max, first: sample(0, first), last: sample(values.len() - 1, last), growth: None })
     }
 
     /// Of points of one counter in order of time, its growth told.
@@ -205,7 +197,9 @@ impl Summary {
                 let last = Sample { time: end, value: double(7), rest: 0 };
                 Ok(Self { count, sum: double(1), min: double(2), max: double(3), first, last, growth: None })
             }
-            _ => Err(BadSummary(format!("it has {} bytes and version {:?}, which this version of Fenetre does not know", bytes.len(), bytes.first()))),
+            _ => {
+                Err(BadSummary(format!("it has {} bytes and version {:?}, which this version of Fenetre does not know", bytes.len(), bytes.first())))
+            }
         }
     }
 }

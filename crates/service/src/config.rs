@@ -130,7 +130,13 @@ impl Default for Config {
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
             json_log: false,
             log_level: "info".to_owned(),
-            limits: CallLimits { body_bytes: 64 << 20, unpacked_bytes: 256 << 20, all_bodies_bytes: 512 << 20, query_seconds: 30, query: Limits::default() },
+            limits: CallLimits {
+                body_bytes: 64 << 20,
+                unpacked_bytes: 256 << 20,
+                all_bodies_bytes: 512 << 20,
+                query_seconds: 30,
+                query: Limits::default(),
+            },
         }
     }
 }
@@ -190,7 +196,8 @@ impl Config {
         if let Some(durability) = file.store.durability {
             options.durability = durability.get_ref().parse().map_err(|reason| wrong(Some(durability.span()), reason))?;
         }
-        let (mut megabytes, mut after, mut quiet) = (options.memory >> 20, options.pack_after.as_secs() as usize, options.compact_after.as_secs() as usize);
+        let (mut megabytes, mut after, mut quiet) =
+            (options.memory >> 20, options.pack_after.as_secs() as usize, options.compact_after.as_secs() as usize);
         set(file.store.memory_mb, &mut megabytes)?;
         set(file.store.pack_points, &mut options.pack_points)?;
         set(file.store.pack_after_seconds, &mut after)?;

@@ -20,6 +20,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
+use fenetre_core::catalogue::FIRST_PART;
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -57,7 +58,7 @@ pub struct BackupReport {
     pub kept: usize,
     /// Bytes that were copied.
     pub bytes: u64,
-    /// Points in the partitions, each block counted.
+    /// Points in the partitions; where blocks overlap, those that they share are counted twice.
     pub points: u64,
 }
 
@@ -196,7 +197,8 @@ fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<u64, 
             connection.pragma_update(None, "user_version", packed)?;
             connection.execute_batch("VACUUM")?;
         }
-        connection.query_row("SELECT COALESCE(SUM(count), 0) FROM block", [], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)
+        let points = "SELECT COALESCE(SUM(count), 0) FROM block WHERE series < ?1";
+        connection.query_row(points, [FIRST_PART], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)
     };
     trim().at("write", to)
 }
@@ -257,7 +259,11 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
             }
             fs::copy(&source, &target).at("copy to", &target)?;
             if !is_whole(&target, entry) {
-                let text = format!("{} is damaged: its checksum is not {}, the one that was written down. Nothing was restored", source.display(), entry.sha256);
+                let text = format!(
+                    "{} is damaged: its checksum is not {}, the one that was written down. Nothing was restored",
+                    source.display(),
+                    entry.sha256
+                );
                 return Err(StoreError::Backup(text));
             }
             report.copied += 1;

@@ -1,14 +1,10 @@
 //! What is there and what it weighs.
 
-use std::{
-    collections::BTreeMap,
-    path::PathBuf,
-    sync::Arc,
-};
+use std::{collections::BTreeMap, path::PathBuf, sync::Arc};
 
 use fenetre_core::{
     block::Columns,
-    catalogue::{Codes, Dataset},
+    catalogue::{Codes, Dataset, FIRST_PART},
     model::{DatasetId, SeriesId, Value},
     time::{Nanos, TimeRange},
 };
@@ -101,24 +97,24 @@ pub struct PartitionSize {
     pub last: Nanos,
     /// Bytes of the file.
     pub bytes: u64,
-    /// Points in it.
+    /// Points in it; a histogram is one.
     pub points: u64,
-    /// Blocks in it.
+    /// Blocks in it, those of histograms' parts too.
     pub blocks: u64,
 }
 
 /// Points of every series of a dataset that has any.
 pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, SeriesCount>, StoreError> {
     let snapshot = store.snapshot();
-    let fresh: Vec<(SeriesId, Columns)> =
-        snapshot.series_of(dataset).into_iter().map(|series| (series, snapshot.columns(series, TimeRange::ALL))).collect();
+    let in_memory = snapshot.series_of(dataset).into_iter().filter(is_whole_value);
+    let fresh: Vec<(SeriesId, Columns)> = in_memory.map(|series| (series, snapshot.columns(series, TimeRange::ALL))).collect();
     let mut counts: BTreeMap<SeriesId, SeriesCount> = BTreeMap::new();
     let mut add = |series: SeriesId, count: &SeriesCount| {
         counts.entry(series).and_modify(|known| known.add(count)).or_insert(*count);
     };
     let mut stored_already = vec![0; fresh.len()];
     for partition in store.partitions_of(dataset, TimeRange::ALL) {
-        packed_counts(&partition, &snapshot)?.iter().for_each(|(series, count)| add(*series, count));
+        packed_counts(&partition, &snapshot)?.iter().filter(|(series, _)| is_whole_value(series)).for_each(|(series, count)| add(*series, count));
         let near: Vec<usize> = (0..fresh.len()).filter(|at| reaches(&fresh[*at].1, &partition)).collect();
         if !near.is_empty() {
             partition.read(|reading| {
@@ -134,6 +130,11 @@ pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, S
         add(*series, &SeriesCount { points: (columns.len() - twice) as u64, blocks: 0, first, last });
     }
     Ok(counts)
+}
+
+/// Whether a series is one that people know, whose points are counted, and no part of a histogram.
+fn is_whole_value(series: &SeriesId) -> bool {
+    series.0 < FIRST_PART
 }
 
 fn reaches(fresh: &Columns, partition: &Partition) -> bool {
@@ -258,7 +259,7 @@ pub fn report(store: &Shared) -> Result<StorageReport, StoreError> {
                 start: partition.span.start,
                 last: partition.span.last(),
                 bytes: bytes_on_disk(partition.path()),
-                points: counts.iter().map(|(_, count)| count.points).sum(),
+                points: counts.iter().filter(|(series, _)| is_whole_value(series)).map(|(_, count)| count.points).sum(),
                 blocks: counts.iter().map(|(_, count)| count.blocks).sum(),
             });
         }

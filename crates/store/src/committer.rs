@@ -177,13 +177,14 @@ impl Committer {
         if self.packing.is_some() || self.retry_at.is_some_and(|at| at > Instant::now()) {
             return;
         }
-        let (frozen, points, bytes) = {
+        let (frozen, points, is_enough) = {
             let head = self.shared.head.read();
             let growing = head.growing().buffers.read();
-            (head.oldest_frozen().cloned(), growing.points(), growing.bytes())
+            let is_enough = self.shared.options.is_enough_to_pack(growing.points(), growing.bytes(), growing.points_a_piece());
+            (head.oldest_frozen().cloned(), growing.points(), is_enough)
         };
         let is_asked = self.pack_all.iter().any(|(number, _)| *number >= self.journal.number);
-        let is_due = self.shared.options.is_enough_to_pack(points, bytes) || self.since.elapsed() >= self.shared.options.pack_after || is_asked;
+        let is_due = is_enough || self.since.elapsed() >= self.shared.options.pack_after || is_asked;
         let frozen = match frozen {
             Some(frozen) => frozen,
             None if points > 0 && is_due && self.failed.is_none() => match self.freeze() {

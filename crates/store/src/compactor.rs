@@ -68,7 +68,8 @@ fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::Pat
             return;
         }
         let version = partition.version();
-        let known = watched.entry(partition.path().to_owned()).or_insert_with(|| Watched { version, since: Instant::now(), progress: None, layers: 1 });
+        let known =
+            watched.entry(partition.path().to_owned()).or_insert_with(|| Watched { version, since: Instant::now(), progress: None, layers: 1 });
         if known.version != version {
             *known = Watched { version, since: Instant::now(), progress: None, layers: known.layers + version.wrapping_sub(known.version) };
         }
@@ -234,7 +235,8 @@ mod tests {
     #[test]
     fn overlapping_and_small_blocks_are_grouped() {
         let place = |start: i64, end: i64, count: u64| Place { id: start, start, end, generation: 1, count };
-        let places = [place(0, 10, 2_000), place(5, 8, 2_000), place(9, 20, 2_000), place(21, 30, 2_000), place(DAY, DAY + 1, 3), place(DAY + 2, DAY + 3, 3)];
+        let places =
+            [place(0, 10, 2_000), place(5, 8, 2_000), place(9, 20, 2_000), place(21, 30, 2_000), place(DAY, DAY + 1, 3), place(DAY + 2, DAY + 3, 3)];
         let sizes = |places: &[Place]| clusters(places).map(<[Place]>::len).collect::<Vec<_>>();
         assert_eq!(sizes(&places), [3, 1, 2]);
         assert!(needs_merging(&places) && !needs_merging(&places[2..4]) && !needs_merging(&[]));

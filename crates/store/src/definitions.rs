@@ -15,7 +15,7 @@ use fenetre_core::{
 use parking_lot::Mutex;
 
 use crate::{
-    batch::{Batch, NewSeries, Rows, Slot, SharedCatalogue, SlotSeries},
+    batch::{Batch, NewSeries, Rows, SharedCatalogue, Slot, SlotSeries},
     entry::Entry,
     error::StoreError,
     records::Records,

@@ -7,7 +7,7 @@
 //! grew after a snapshot, and a reader looks no further than that. What a query sees is thus one moment over all of its series.
 
 use std::{
-    collections::{BTreeMap, VecDeque},
+    collections::{BTreeMap, BTreeSet, VecDeque},
     sync::Arc,
 };
 
@@ -22,6 +22,7 @@ use parking_lot::{Mutex, RwLock};
 use crate::{
     entry::Journaled,
     merge::{in_order, merge},
+    span::Span,
 };
 
 /// Bytes that a buffer takes beside its points, the map's share included.
@@ -44,6 +45,7 @@ pub struct Buffers {
     by_series: HashMap<SeriesId, Buffer>,
     points: usize,
     bytes: usize,
+    weeks: BTreeSet<Span>,
 }
 
 /// Points that came between two rotations of the journal.
@@ -70,9 +72,20 @@ impl Buffers {
         self.bytes
     }
 
+    /// How many points a series has in a week, on an average over all series and weeks that have any: about as many as its blocks would.
+    pub fn points_a_piece(&self) -> usize {
+        self.points / (self.by_series.len() * self.weeks.len()).max(1)
+    }
+
     /// Appends a batch. `snapshot` is the number of the last snapshot that anybody may still look at, if there is one.
     pub fn append(&mut self, journaled: &Journaled, snapshot: Option<u64>) {
         let Journaled { dataset, entry } = journaled;
+        let mut week: Option<Span> = None;
+        for time in &entry.columns.times {
+            if !week.is_some_and(|week| week.start <= *time && *time <= week.last()) {
+                self.weeks.insert(*week.insert(Span::week_of(*time)));
+            }
+        }
         for (series, points) in entry.series() {
             let buffer = self.by_series.entry(series).or_insert_with(|| {
                 self.bytes += BUFFER_BYTES;

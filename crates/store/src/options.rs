@@ -2,6 +2,10 @@
 
 use std::{fmt, str::FromStr, time::Duration};
 
+use fenetre_core::block::BLOCK_POINTS;
+
+const MANY_POINTS: usize = 1_000_000;
+
 /// When a batch counts as kept.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Durability {
@@ -49,7 +53,7 @@ pub struct Options {
     /// Bytes of memory for points that wait to be packed. A quarter of it full, points are packed; three quarters of it full, batches are
     /// refused until some are packed: the last quarter is for packing itself.
     pub memory: usize,
-    /// So many points are packed, where memory does not ask for it before.
+    /// So many points are packed in any case.
     pub pack_points: usize,
     /// Points are packed after so long at the latest.
     pub pack_after: Duration,
@@ -73,9 +77,11 @@ impl Default for Options {
 }
 
 impl Options {
-    /// Whether so many points, of so many bytes, are enough to be packed.
-    pub(crate) fn is_enough_to_pack(&self, points: usize, bytes: usize) -> bool {
-        points >= self.pack_points || bytes >= self.memory / 4
+    /// Whether so many points, of so many bytes, are enough to be packed. A million are where they make full blocks; where they would make
+    /// many small ones, since they are of very many series or of all times, more are waited for.
+    pub(crate) fn is_enough_to_pack(&self, points: usize, bytes: usize, points_a_piece: usize) -> bool {
+        let makes_full_blocks = points >= MANY_POINTS && points_a_piece >= BLOCK_POINTS / 4;
+        points >= self.pack_points || bytes >= self.memory / 4 || makes_full_blocks
     }
 
     /// Bytes of points from which on batches are refused.
@@ -87,6 +93,16 @@ impl Options {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn points_are_packed_when_they_make_full_blocks_or_memory_asks() {
+        let options = Options::default();
+        assert!(options.is_enough_to_pack(1_000_000, 16 << 20, 1_000));
+        assert!(!options.is_enough_to_pack(999_999, 16 << 20, 1_000));
+        assert!(!options.is_enough_to_pack(4_000_000, 64 << 20, 20));
+        assert!(options.is_enough_to_pack(4_000_000, 128 << 20, 20));
+        assert!(Options { pack_points: 10, ..options }.is_enough_to_pack(10, 160, 1));
+    }
 
     #[test]
     fn durability_is_read_and_told() {

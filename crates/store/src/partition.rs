@@ -84,7 +84,17 @@ impl Partition {
     pub fn new(span: Span, path: PathBuf, page_size: u32, pool: Arc<Pool>) -> Self {
         static NEXT: AtomicU64 = AtomicU64::new(0);
         let id = NEXT.fetch_add(1, Ordering::Relaxed);
-        Self { span, id, path, page_size, pool, writing: Mutex::new(()), counts: Mutex::default(), version: AtomicU64::new(0), has_tables: AtomicBool::new(false) }
+        Self {
+            span,
+            id,
+            path,
+            page_size,
+            pool,
+            writing: Mutex::new(()),
+            counts: Mutex::default(),
+            version: AtomicU64::new(0),
+            has_tables: AtomicBool::new(false),
+        }
     }
 
     /// Its number among the partitions that this process has seen.
@@ -126,7 +136,9 @@ impl Partition {
     /// Whether its first packing is done, which makes its tables.
     fn has_tables(&self, connection: &Connection) -> Result<bool, StoreError> {
         if !self.has_tables.load(Ordering::Acquire) {
-            let found: bool = connection.query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'block_place')", [], |row| row.get(0)).at("read", &self.path)?;
+            let found: bool = connection
+                .query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'block_place')", [], |row| row.get(0))
+                .at("read", &self.path)?;
             self.has_tables.store(found, Ordering::Release);
         }
         Ok(self.has_tables.load(Ordering::Acquire))
@@ -134,9 +146,7 @@ impl Partition {
 
     /// Copies it as it is at one moment into a new file, compactly.
     pub fn copy_to(&self, to: &Path) -> Result<(), StoreError> {
-        self.pool.with(self, |connection| {
-            connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to)
-        })
+        self.pool.with(self, |connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to))
     }
 
     /// Waits until nobody else writes.
@@ -213,7 +223,13 @@ impl Reading<'_> {
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let values = params![series.0, range.end, range.start, before.cast_signed()];
         let rows = statement.query_map(values, |row| {
-            Ok(Place { id: row.get(0)?, start: row.get(1)?, end: row.get(2)?, generation: row.get::<_, i64>(3)?.cast_unsigned(), count: row.get::<_, i64>(4)?.cast_unsigned() })
+            Ok(Place {
+                id: row.get(0)?,
+                start: row.get(1)?,
+                end: row.get(2)?,
+                generation: row.get::<_, i64>(3)?.cast_unsigned(),
+                count: row.get::<_, i64>(4)?.cast_unsigned(),
+            })
         });
         rows.and_then(Iterator::collect).at("read", self.path)
     }
@@ -227,7 +243,13 @@ impl Reading<'_> {
         while let Some(row) = rows.next().at("read", self.path)? {
             let read = || -> rusqlite::Result<(SeriesId, Place)> {
                 let (generation, count): (i64, i64) = (row.get(4)?, row.get(5)?);
-                let place = Place { id: row.get(1)?, start: row.get(2)?, end: row.get(3)?, generation: generation.cast_unsigned(), count: count.cast_unsigned() };
+                let place = Place {
+                    id: row.get(1)?,
+                    start: row.get(2)?,
+                    end: row.get(3)?,
+                    generation: generation.cast_unsigned(),
+                    count: count.cast_unsigned(),
+                };
                 Ok((SeriesId(row.get(0)?), place))
             };
             let (of, place) = read().at("read", self.path)?;

@@ -169,7 +169,7 @@ impl Store {
         self.shared.definitions.put_metric(dataset, name, definition)
     }
 
-    /// Points of every series of a dataset that has any; those of parts of histograms are among them.
+    /// Points of every series of a dataset that has any; a histogram is one point.
     ///
     /// # Errors
     /// Where files fail or are damaged.

@@ -79,7 +79,10 @@ fn a_backup_that_was_stopped_is_gone_on_with() {
     let store = four_weeks(folder.path());
     let to = folder.path().join("monday");
     let mut left = 3;
-    let stopped = store.backup(&to, None, &mut |_| { left -= 1; left > 0 });
+    let stopped = store.backup(&to, None, &mut |_| {
+        left -= 1;
+        left > 0
+    });
     assert!(matches!(stopped, Err(StoreError::Stopped)));
     assert!(restore(&to, &folder.path().join("early"), &mut |_| true).unwrap_err().to_string().contains("is no backup"));
     // A copy that was cut off is made again.
@@ -145,10 +148,13 @@ fn backups_under_load_hold_whole_batches_up_to_one_moment() {
             let name = format!("backup-{round}");
             back_up(&store, &folder.path().join(&name), None).unwrap();
             let copy = restored(folder.path(), &name);
-            let counts: Vec<usize> = (0..3).flat_map(|lock| (0..3).map(move |week| (lock, week))).map(|(lock, week)| {
-                let range = TimeRange { start: START + week * WEEK, end: START + week * WEEK + WEEK };
-                read(&copy, lock, range).len()
-            }).collect();
+            let counts: Vec<usize> = (0..3)
+                .flat_map(|lock| (0..3).map(move |week| (lock, week)))
+                .map(|(lock, week)| {
+                    let range = TimeRange { start: START + week * WEEK, end: START + week * WEEK + WEEK };
+                    read(&copy, lock, range).len()
+                })
+                .collect();
             assert!(counts.iter().all(|count| *count == counts[0]), "batches are whole: {counts:?}");
             assert!(counts[0] as i64 >= before, "{} points of each, {before} acknowledged before", counts[0]);
         }

@@ -66,7 +66,11 @@ pub fn restore(args: &RestoreArgs) -> Result<(), Failure> {
     let report = restore_store(&args.backup, &args.store, told).map_err(|error| Failure::new(FAILED, error.to_string()))?;
     bar.finish_and_clear();
     let files = report.copied + report.kept;
-    println!("{} points in {files} files, every checksum right: serve them with `fenetre serve --store {}`", grouped(report.points), args.store.display());
+    println!(
+        "{} points in {files} files, every checksum right: serve them with `fenetre serve --store {}`",
+        grouped(report.points),
+        args.store.display()
+    );
     Ok(())
 }
 

@@ -12,7 +12,6 @@ pub use names::{MOST_TAGS, NameError, check_dataset_name, check_name, check_tag_
 pub use tags::{LineTags, Tags, TagsDisplay};
 pub use value::{Histogram, MOST_BUCKETS, Value, split_integer};
 
-
 macro_rules! id {
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*

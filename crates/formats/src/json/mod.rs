@@ -180,7 +180,10 @@ fn value_of<'p>(value: &'p Scalar<'_>, field: &str) -> Result<ValueRef<'p>, Refu
         Scalar::Histogram(histogram) => Ok(ValueRef::Histogram(histogram)),
         Scalar::Text(text) => Ok(ValueRef::Word(text)),
         Scalar::Bool(truth) => Ok(ValueRef::Word(if *truth { "true" } else { "false" })),
-        other => Err(Refusal::of(field, format!("is {}: a value is a number, a text for a state, or an object with bounds, counts and sum for a histogram", other.describe()))),
+        other => Err(Refusal::of(
+            field,
+            format!("is {}: a value is a number, a text for a state, or an object with bounds, counts and sum for a histogram", other.describe()),
+        )),
     }
 }
 

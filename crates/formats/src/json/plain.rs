@@ -34,7 +34,7 @@ pub fn read<'b>(text: &'b str, lists: &mut Lists<'b>) -> Option<Plain<'b>> {
     let mut deserializer = serde_json::Deserializer::from_str(text);
     let plain = Object(lists).deserialize(&mut deserializer).ok()?;
     deserializer.end().ok()?;
-    (plain.single.is_some() != !lists.values.is_empty()).then_some(plain)
+    (plain.single.is_some() == lists.values.is_empty()).then_some(plain)
 }
 
 struct Object<'l, 'b>(&'l mut Lists<'b>);

@@ -92,7 +92,8 @@ pub(crate) async fn push(
     // A wrong dataset is told before the body is waited for.
     state.store.begin(&dataset)?;
     let mut share = state.bodies.share();
-    let body = collect(payload, state.limits.body_bytes, &mut share).await?;
+    let limit = state.limits.body_bytes.min(state.limits.all_bodies_bytes);
+    let body = collect(payload, limit, &mut share).await?;
     let durability = state.store.options().durability;
     let report = blocking(&state, move |state| take(state, &dataset, &format, encoding, Body { bytes: body, share }, &options)).await?;
     Ok(HttpResponse::Ok().insert_header(("Fenetre-Durability", durability.to_string())).json(report))
@@ -151,7 +152,9 @@ async fn collect(mut payload: web::Payload, limit: usize, share: &mut Share) -> 
 
 fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body: Body, options: &PushOptions) -> Result<PushReport, Problem> {
     let Body { bytes: body, mut share } = body;
-    let body = unfold(encoding, body, state.limits.unpacked_bytes, &mut share)?;
+    // What would not fit even if it were the only one is too large, and not early.
+    let limit = state.limits.unpacked_bytes.min(state.limits.all_bodies_bytes.saturating_sub(body.len()));
+    let body = unfold(encoding, body, limit, &mut share)?;
     let mut batch = state.store.begin(dataset)?;
     let tally = read(format, &body, now(), &mut batch)?;
     drop(body);
@@ -179,7 +182,7 @@ fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body:
 /// Unfolds a body, within its own limit and within what is left for all bodies.
 fn unfold(encoding: Encoding, body: Vec<u8>, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
     if encoding == Encoding::Identity {
-        return Ok(unpack(encoding, body, limit)?);
+        return Ok(body);
     }
     let granted = share.grow_up_to(limit);
     match unpack(encoding, body, granted) {

@@ -50,7 +50,10 @@ pub fn columns(source: &StoreSource<'_>, (dataset, series): (DatasetId, SeriesId
                 let before = found.len();
                 block.decode(&mut found)?;
                 let (summary, points) = (block.summary(), found.points().slice(before..found.len()));
-                assert_eq!((summary.count as usize, summary.first.time, summary.last.time), (points.len(), points.times[0], points.times[points.len() - 1]));
+                assert_eq!(
+                    (summary.count as usize, summary.first.time, summary.last.time),
+                    (points.len(), points.times[0], points.times[points.len() - 1])
+                );
             }
             Run::Points(points) => found.extend(points),
         }

@@ -81,7 +81,11 @@ pub fn decode(encoding: u8, count: usize, reader: &mut Reader<'_>, out: &mut Vec
         RUNS => runs::decode(count, reader, out)?,
         INTEGERS | RESTS => {
             rests.resize(out.len(), 0);
-            return if encoding == INTEGERS { wide::decode_integers(count, reader, out, rests) } else { wide::decode_beside(count, reader, out, rests) };
+            return if encoding == INTEGERS {
+                wide::decode_integers(count, reader, out, rests)
+            } else {
+                wide::decode_beside(count, reader, out, rests)
+            };
         }
         flat => decode_flat(flat, count, reader, out)?,
     }
