@@ -197,6 +197,7 @@ impl Evaluation<'_> {
         let mut lines = Vec::with_capacity(show.lines.len());
         for line in &show.lines {
             for series in &line.series {
+                self.cost.series += 1;
                 let columns = self.series_points(show.dataset, series.id, limit)?;
                 let points = columns.points();
                 let values = match series.codes.as_ref() {
@@ -242,7 +243,6 @@ impl Evaluation<'_> {
         let Self { source, windows, cost, scratch, points_left, .. } = self;
         let range = windows.range();
         let mut out = Columns::default();
-        cost.series += 1;
         let mut refused = None;
         let mut take = |points: Points<'_>, cost: &mut Cost| {
             let inside = points.places_in(range);

@@ -47,21 +47,21 @@ impl Entry {
     }
 
     pub fn to_bytes(&self) -> Vec<u8> {
-        let unit = unit_of(&self.columns.times);
-        let scale = 10i64.pow(unit.into());
+        let exponent = unit_of(&self.columns.times);
+        let unit = 10i64.pow(exponent.into());
         let has_rests = !self.columns.rests.is_empty();
         let mut bytes = Vec::with_capacity(16 + self.stretches.len() * 4 + self.points() * 12);
-        bytes.extend([VERSION, unit, has_rests.into()]);
+        bytes.extend([VERSION, exponent, has_rests.into()]);
         put_varint(&mut bytes, self.stretches.len() as u64);
-        let (mut last_series, mut last_time) = (0, 0i64);
+        let (mut last_series, mut last_place) = (0, 0i64);
         for (series, points) in self.series() {
             put_varint(&mut bytes, u64::from(series.0 - last_series));
             last_series = series.0;
             put_varint(&mut bytes, points.len() as u64);
             for time in points.times {
-                let time = time / scale;
-                put_signed(&mut bytes, time.wrapping_sub(last_time));
-                last_time = time;
+                let place = time / unit;
+                put_signed(&mut bytes, place.wrapping_sub(last_place));
+                last_place = place;
             }
             points.values.iter().for_each(|value| bytes.extend(value.to_le_bytes()));
             if has_rests {
@@ -86,9 +86,9 @@ impl Entry {
         }
     }
 
-    fn read(mut rest: &[u8], scale: i64, has_rests: bool) -> Result<Self, String> {
+    fn read(mut rest: &[u8], unit: i64, has_rests: bool) -> Result<Self, String> {
         let mut entry = Self::default();
-        let (mut series, mut time) = (0u32, 0i64);
+        let (mut series, mut place) = (0u32, 0i64);
         for _ in 0..take_varint(&mut rest)? {
             let above = u32::try_from(take_varint(&mut rest)?).ok().and_then(|above| series.checked_add(above));
             series = above.ok_or("a series is out of bounds")?;
@@ -99,8 +99,8 @@ impl Entry {
             }
             let start = entry.columns.times.len();
             for _ in 0..points {
-                time = time.wrapping_add(take_signed(&mut rest)?);
-                entry.columns.times.push(time.wrapping_mul(scale));
+                place = place.wrapping_add(take_signed(&mut rest)?);
+                entry.columns.times.push(place.wrapping_mul(unit));
             }
             entry.columns.values.extend(take_words(&mut rest, points)?.map(f64::from_le_bytes));
             for _ in 0..if has_rests { points } else { 0 } {
@@ -203,11 +203,11 @@ pub mod tests {
         #[test]
         fn entries_round_trip_and_any_cut_or_flip_is_an_error(
             series in prop::collection::btree_map(any::<u32>(), prop::collection::vec((any::<i64>(), any::<f64>(), any::<bool>()), 1..20), 0..5),
-            unit in 0u32..4, place in any::<prop::sample::Index>(), bit in 0u8..8,
+            thousands in 0u32..4, place in any::<prop::sample::Index>(), bit in 0u8..8,
         ) {
-            let scale = 1_000i64.pow(unit);
+            let unit = 1_000i64.pow(thousands);
             let series: Vec<(u32, Vec<_>)> = series.into_iter()
-                .map(|(id, points)| (id, points.into_iter().map(|(at, value, wide)| (at / scale * scale, value, wide as i16 * -7)).collect())).collect();
+                .map(|(id, points)| (id, points.into_iter().map(|(at, value, wide)| (at / unit * unit, value, wide as i16 * -7)).collect())).collect();
             let series: Vec<OfSeries<'_>> = series.iter().map(|(id, points)| (*id, points.as_slice())).collect();
             let entry = entry(&series);
             let bytes = entry.to_bytes();
