@@ -7,11 +7,12 @@ use fenetre_formats::document::AnswerDocument;
 use fenetre_service::{
     api::{
         ask::Question,
-        backup::{BackupOrder, BackupState},
+        backup::BackupOrder,
         datasets::{DatasetDefinition, DatasetInfo, Defined, MetricInfo, TagInfo},
         series::{LatestPoint, Page, SeriesInfo},
         storage::StorageInfo,
     },
+    backups::BackupState,
     problem::Problem,
     report::PushReport,
 };

@@ -14,12 +14,14 @@
 //! | `access` | who may call: one check on every route |
 //! | [`problem`], [`report`] | every failure as problem details; what a push is answered with |
 //! | `arrivals` | points a second, lately |
+//! | [`backups`] | the backup that is running |
 //! | `budget` | memory that calls share |
 //! | `console` | the browser's files |
 
 mod access;
 pub mod api;
 mod arrivals;
+pub mod backups;
 mod budget;
 pub mod config;
 mod console;

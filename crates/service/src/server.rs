@@ -9,9 +9,9 @@ use tokio::sync::Semaphore;
 use utoipa_actix_web::AppExt;
 
 use crate::{
-    Config,
-    api::{self, backup::Backups},
+    Config, api,
     arrivals::Arrivals,
+    backups::Backups,
     budget::Budget,
     console, logging,
     problem::{Problem, Sort},

@@ -6,7 +6,7 @@ use fenetre_core::time::Nanos;
 use fenetre_store::Store;
 use tokio::sync::Semaphore;
 
-use crate::{api::backup::Backups, arrivals::Arrivals, budget::Budget, config::CallLimits, problem::Problem};
+use crate::{arrivals::Arrivals, backups::Backups, budget::Budget, config::CallLimits, problem::Problem};
 
 /// The service's state.
 pub struct State {

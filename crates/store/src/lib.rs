@@ -24,6 +24,7 @@ mod batch;
 mod census;
 mod committer;
 mod compactor;
+mod counts;
 mod definitions;
 mod entry;
 mod error;
@@ -45,7 +46,8 @@ mod store;
 
 pub use backup::{BackupProgress, BackupReport, restore};
 pub use batch::Batch;
-pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, SeriesCount, StorageReport};
+pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, StorageReport};
+pub use counts::SeriesCount;
 pub use error::StoreError;
 pub use options::{Durability, Options};
 pub use reading::StoreSource;

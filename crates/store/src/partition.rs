@@ -22,7 +22,7 @@ use parking_lot::{Mutex, MutexGuard};
 use rusqlite::{Connection, Transaction, params};
 
 use crate::{
-    census::SeriesCounts,
+    counts::SeriesCounts,
     error::{Context, StoreError},
     files::{companion, sync_folder},
     pool::Pool,
@@ -97,17 +97,12 @@ impl Partition {
         }
     }
 
-    /// Its number among the partitions that this process has seen.
-    pub fn id(&self) -> u64 {
-        self.id
-    }
-
     pub fn path(&self) -> &Path {
         &self.path
     }
 
     /// A connection of its own.
-    pub fn open(&self) -> Result<Connection, StoreError> {
+    fn open(&self) -> Result<Connection, StoreError> {
         sqlite::open(&self.path, Use::Blocks { page_size: self.page_size })
     }
 
@@ -124,13 +119,17 @@ impl Partition {
         if !is_known && std::fs::metadata(&self.path).map_or(0, |file| file.len()) == 0 {
             return work(&Reading { connection: &nothing()?, path: &self.path });
         }
-        self.pool.with(self, |connection| {
-            if !self.has_tables(connection)? {
-                return work(&Reading { connection: &nothing()?, path: &self.path });
-            }
-            let transaction = connection.unchecked_transaction().at("read", &self.path)?;
-            work(&Reading { connection: &transaction, path: &self.path })
-        })
+        self.pool.with(
+            self.id,
+            || self.open(),
+            |connection| {
+                if !self.has_tables(connection)? {
+                    return work(&Reading { connection: &nothing()?, path: &self.path });
+                }
+                let transaction = connection.unchecked_transaction().at("read", &self.path)?;
+                work(&Reading { connection: &transaction, path: &self.path })
+            },
+        )
     }
 
     /// Whether its first packing is done, which makes its tables.
@@ -146,7 +145,11 @@ impl Partition {
 
     /// Copies it as it is at one moment into a new file, compactly.
     pub fn copy_to(&self, to: &Path) -> Result<(), StoreError> {
-        self.pool.with(self, |connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to))
+        self.pool.with(
+            self.id,
+            || self.open(),
+            |connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to),
+        )
     }
 
     /// Waits until nobody else writes.
@@ -165,23 +168,27 @@ impl Writer<'_> {
     /// Writes in one transaction. With `to_disk`, what was written is on stable storage when this returns.
     pub fn write<T>(&self, to_disk: bool, work: impl FnOnce(&Writing<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
         let Partition { path, pool, version, .. } = self.partition;
-        pool.with(self.partition, |connection| {
-            let is_new = !self.partition.has_tables(connection)?;
-            let done = {
-                let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
-                if is_new {
-                    writing.transaction.execute_batch(SCHEMA).at("write", path)?;
+        pool.with(
+            self.partition.id,
+            || self.partition.open(),
+            |connection| {
+                let is_new = !self.partition.has_tables(connection)?;
+                let done = {
+                    let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
+                    if is_new {
+                        writing.transaction.execute_batch(SCHEMA).at("write", path)?;
+                    }
+                    let done = work(&writing)?;
+                    writing.transaction.commit().at("write", path)?;
+                    done
+                };
+                version.fetch_add(1, Ordering::AcqRel);
+                if to_disk {
+                    checkpoint(connection, path)?;
                 }
-                let done = work(&writing)?;
-                writing.transaction.commit().at("write", path)?;
-                done
-            };
-            version.fetch_add(1, Ordering::AcqRel);
-            if to_disk {
-                checkpoint(connection, path)?;
-            }
-            Ok(done)
-        })
+                Ok(done)
+            },
+        )
     }
 }
 
@@ -189,10 +196,14 @@ impl Writer<'_> {
     /// Writes the file anew without the room that removed blocks have left. Readers go on meanwhile.
     pub fn shrink(&self) -> Result<(), StoreError> {
         let Partition { path, pool, .. } = self.partition;
-        pool.with(self.partition, |connection| {
-            connection.execute_batch("VACUUM").at("shrink", path)?;
-            checkpoint(connection, path)
-        })
+        pool.with(
+            self.partition.id,
+            || self.partition.open(),
+            |connection| {
+                connection.execute_batch("VACUUM").at("shrink", path)?;
+                checkpoint(connection, path)
+            },
+        )
     }
 }
 

@@ -5,7 +5,7 @@ use std::time::{Duration, Instant};
 use parking_lot::Mutex;
 use rusqlite::Connection;
 
-use crate::{error::StoreError, partition::Partition};
+use crate::error::StoreError;
 
 /// A connection that nobody used for so long is closed.
 const IDLE: Duration = Duration::from_secs(60);
@@ -28,22 +28,27 @@ impl Pool {
         Self { idle: Mutex::default(), most }
     }
 
-    /// Runs some work with a connection to a partition.
-    pub fn with<T>(&self, partition: &Partition, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+    /// Runs some work with a connection to a partition, which is told from others by a number, and opened where no connection is idle.
+    pub fn with<T>(
+        &self,
+        partition: u64,
+        open: impl FnOnce() -> Result<Connection, StoreError>,
+        work: impl FnOnce(&mut Connection) -> Result<T, StoreError>,
+    ) -> Result<T, StoreError> {
         let kept = {
             let mut idle = self.idle.lock();
-            let last = idle.iter().rposition(|one| one.partition == partition.id());
+            let last = idle.iter().rposition(|one| one.partition == partition);
             last.map(|place| idle.remove(place).connection)
         };
         let mut connection = match kept {
             Some(connection) => connection,
-            None => partition.open()?,
+            None => open()?,
         };
         let done = work(&mut connection)?;
         // After a failure the connection may be within a transaction: it is closed instead.
         let closed = {
             let mut idle = self.idle.lock();
-            idle.push(Idle { partition: partition.id(), since: Instant::now(), connection });
+            idle.push(Idle { partition, since: Instant::now(), connection });
             (idle.len() > self.most).then(|| idle.remove(0))
         };
         drop(closed);
@@ -69,25 +74,26 @@ impl Pool {
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
-    use fenetre_core::time::SECOND;
+    use std::cell::Cell;
 
     use super::*;
-    use crate::span::Span;
+    use crate::sqlite::{self, Use};
 
     #[test]
     fn the_number_of_open_files_is_bounded() {
         let folder = tempfile::tempdir().unwrap();
-        let pool = Arc::new(Pool::new(3));
-        for week in 0..10 {
-            let span = Span::week_of(week * 7 * 86_400 * SECOND);
-            let partition = Partition::new(span, folder.path().join(span.file_name()), 4_096, Arc::clone(&pool));
+        let (pool, opened) = (Pool::new(3), Cell::new(0));
+        for partition in 0..10 {
+            let open = || {
+                opened.set(opened.get() + 1);
+                sqlite::open(&folder.path().join(format!("{partition}.db")), Use::Records)
+            };
             for _ in 0..2 {
-                partition.writer().write(false, |_| Ok(())).unwrap();
+                pool.with(partition, open, |_| Ok(())).unwrap();
             }
             assert!(pool.len() <= 3);
         }
+        assert_eq!(opened.get(), 10, "the second time each was still open");
         assert_eq!(pool.len(), 3);
         pool.close_idle();
         assert_eq!(pool.len(), 3, "none was idle for long");

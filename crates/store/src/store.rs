@@ -20,9 +20,10 @@ use parking_lot::{RwLock, RwLockReadGuard};
 use crate::{
     backup::{self, BackupProgress, BackupReport},
     batch::Batch,
-    census::{self, Latest, SeriesCount, StorageReport},
+    census::{self, Latest, StorageReport},
     committer::{self, Job, Request},
     compactor,
+    counts::SeriesCount,
     definitions::Definitions,
     entry::Journaled,
     error::{Context, StoreError},

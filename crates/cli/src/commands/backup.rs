@@ -5,7 +5,10 @@ use std::{
     time::Duration,
 };
 
-use fenetre_service::api::backup::{BackupOrder, BackupStage, BackupState};
+use fenetre_service::{
+    api::backup::BackupOrder,
+    backups::{BackupStage, BackupState},
+};
 use fenetre_store::{BackupProgress, restore as restore_store};
 use indicatif::{ProgressBar, ProgressStyle};
 

@@ -1,0 +1,122 @@
+//! The backup that is running, or was the last to: how far it is, and whether it was told to stop.
+
+use std::sync::{
+    Arc,
+    atomic::{AtomicBool, Ordering},
+};
+
+use fenetre_store::{BackupProgress, BackupReport, StoreError};
+use parking_lot::Mutex;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How far the latest backup is.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BackupState {
+    /// Its folder.
+    pub to: String,
+    /// What became of it.
+    pub stage: BackupStage,
+    /// Files that are done.
+    pub done: u64,
+    /// Files in all; 0 until that is known.
+    pub files: u64,
+    /// Files that were there already, here or in the earlier backup.
+    pub kept: u64,
+    /// Bytes that were copied.
+    pub bytes: u64,
+    /// Points in it, once it is done.
+    pub points: u64,
+    /// Why it failed, if it did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+}
+
+/// What became of a backup.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum BackupStage {
+    /// It goes on.
+    Running,
+    /// All of it is there.
+    Done,
+    /// It was told to stop.
+    Stopped,
+    /// It failed.
+    Failed,
+}
+
+/// The latest backup.
+#[derive(Default)]
+pub struct Backups(Mutex<Option<Arc<Run>>>);
+
+/// One backup, from its beginning on.
+pub struct Run {
+    state: Mutex<BackupState>,
+    stop: AtomicBool,
+}
+
+impl Run {
+    /// How far it is.
+    pub fn state(&self) -> BackupState {
+        self.state.lock().clone()
+    }
+
+    /// Asks it to stop between two files.
+    pub fn stop(&self) {
+        self.stop.store(true, Ordering::Relaxed);
+    }
+
+    /// Notes how far it is; says whether to go on.
+    pub fn progress(&self, progress: BackupProgress) -> bool {
+        let mut state = self.state.lock();
+        (state.done, state.files, state.bytes) = (progress.done as u64, progress.files as u64, progress.bytes);
+        !self.stop.load(Ordering::Relaxed)
+    }
+
+    /// Notes what became of it.
+    pub fn end(&self, outcome: Result<BackupReport, StoreError>) {
+        let mut state = self.state.lock();
+        match outcome {
+            Ok(report) => {
+                tracing::info!(to = state.to, copied = report.copied, kept = report.kept, bytes = report.bytes, "backup done");
+                state.stage = BackupStage::Done;
+                (state.kept, state.bytes, state.points) = (report.kept as u64, report.bytes, report.points);
+            }
+            Err(StoreError::Stopped) => state.stage = BackupStage::Stopped,
+            Err(error) => {
+                tracing::error!(to = state.to, %error, "backup failed");
+                state.stage = BackupStage::Failed;
+                state.failure = Some(error.to_string());
+            }
+        }
+    }
+}
+
+impl Backups {
+    /// Begins the next one, unless one is running, whose state it then says.
+    pub fn begin(&self, to: String) -> Result<Arc<Run>, BackupState> {
+        let mut latest = self.0.lock();
+        if let Some(other) = latest.as_ref().map(|run| run.state()).filter(|other| other.stage == BackupStage::Running) {
+            return Err(other);
+        }
+        let state = BackupState { to, stage: BackupStage::Running, done: 0, files: 0, kept: 0, bytes: 0, points: 0, failure: None };
+        let run = Arc::new(Run { state: Mutex::new(state), stop: AtomicBool::new(false) });
+        *latest = Some(Arc::clone(&run));
+        Ok(run)
+    }
+
+    /// The latest one, if there was any.
+    pub fn latest(&self) -> Option<Arc<Run>> {
+        self.0.lock().clone()
+    }
+
+    /// Asks a running backup to stop, and waits until it has: the service ends.
+    pub fn end(&self) {
+        let Some(run) = self.latest() else { return };
+        run.stop();
+        while run.state().stage == BackupStage::Running {
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+    }
+}
