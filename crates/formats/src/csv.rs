@@ -68,33 +68,43 @@ pub fn read(body: &[u8], mapping: &Mapping, now: Nanos, sink: &mut dyn PointSink
 }
 
 /// Rows of a table without quotes: each line is a row, each comma parts two cells. Most tables are so, and are read in half the time.
-fn read_plain(body: &[u8], start: usize, columns: &Columns<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+fn read_plain<'b>(body: &'b [u8], start: usize, columns: &Columns<'b>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
     let first_line = 1 + memchr::memchr_iter(b'\n', &body[..start]).count() as u64;
     let ends = memchr::memchr_iter(b'\n', &body[start..]).map(|end| start + end).chain([body.len()]);
-    let mut row = Row::default();
+    let (mut cells, mut tags) = (Vec::new(), Vec::new());
     let mut at = start;
     for (line, end) in (first_line..).zip(ends) {
-        let text = &body[at..end];
-        let text = text.strip_suffix(b"\r").unwrap_or(text);
+        let bytes = &body[at..end];
+        let bytes = bytes.strip_suffix(b"\r").unwrap_or(bytes);
         at = end + 1;
-        if !text.is_empty() {
-            row.split(text);
-            columns.read_row(&row, text, &mut || line, now, sink, tally);
+        if !bytes.is_empty() {
+            split(bytes, &mut cells);
+            columns.read_row(Row { bytes, cells: &cells }, &mut tags, &mut || line, now, sink, tally);
         }
+    }
+}
+
+fn split(bytes: &[u8], cells: &mut Vec<Range<usize>>) {
+    cells.clear();
+    let mut start = 0;
+    for end in memchr::memchr_iter(b',', bytes).chain([bytes.len()]) {
+        cells.push(start..end);
+        start = end + 1;
     }
 }
 
 /// Rows of any table.
 fn read_quoted(reader: &mut ::csv::Reader<&[u8]>, body: &[u8], columns: &Columns<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
     let mut lines = LineCounter { body, at: 0, line: 1 };
-    let (mut record, mut row) = (ByteRecord::new(), Row::default());
+    let (mut record, mut cells) = (ByteRecord::new(), Vec::new());
     loop {
         match reader.read_byte_record(&mut record) {
             Ok(false) => return,
             Ok(true) => {
-                row.cells.clear();
-                row.cells.extend((0..record.len()).filter_map(|cell| record.range(cell)));
-                columns.read_row(&row, record.as_slice(), &mut || lines.line_of(&record), now, sink, tally);
+                cells.clear();
+                cells.extend((0..record.len()).filter_map(|cell| record.range(cell)));
+                let row = Row { bytes: record.as_slice(), cells: &cells };
+                columns.read_row(row, &mut Vec::new(), &mut || lines.line_of(&record), now, sink, tally);
             }
             Err(error) => {
                 let line = error.position().map_or(0, ::csv::Position::line);
@@ -104,21 +114,10 @@ fn read_quoted(reader: &mut ::csv::Reader<&[u8]>, body: &[u8], columns: &Columns
     }
 }
 
-/// Where the cells of a row stand in its bytes.
-#[derive(Default)]
-struct Row {
-    cells: Vec<Range<usize>>,
-}
-
-impl Row {
-    fn split(&mut self, text: &[u8]) {
-        self.cells.clear();
-        let mut start = 0;
-        for end in memchr::memchr_iter(b',', text).chain([text.len()]) {
-            self.cells.push(start..end);
-            start = end + 1;
-        }
-    }
+/// A row, and where its cells stand in its bytes.
+struct Row<'r, 'c> {
+    bytes: &'r [u8],
+    cells: &'c [Range<usize>],
 }
 
 /// Counts the lines of a body on the way through it, when they are asked for. The parser's own count stops before blank lines, and within `\r\n`.
@@ -188,17 +187,28 @@ impl<'m> Columns<'m> {
         Ok(Self { width: names.len(), time, tags, values, constants: &mapping.constants })
     }
 
-    fn read_row(&self, row: &Row, bytes: &[u8], line: &mut dyn FnMut() -> u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    /// Reads a row into the sink; `tags` is used again and again.
+    fn read_row<'r>(
+        &self,
+        row: Row<'r, '_>,
+        tags: &mut Vec<(&'r str, &'r str)>,
+        line: &mut dyn FnMut() -> u64,
+        now: Nanos,
+        sink: &mut dyn PointSink,
+        tally: &mut Tally,
+    ) where
+        'm: 'r,
+    {
         if row.cells.len() != self.width {
             return tally.reject(line(), None, format!("the row has {} cells, the header {}", row.cells.len(), self.width));
         }
         // One look at the whole row instead of one at each cell.
-        let whole = std::str::from_utf8(bytes);
+        let whole = std::str::from_utf8(row.bytes);
         let cell = |at: usize, column: &str| {
             let range = row.cells[at].clone();
             let text = match &whole {
                 Ok(whole) => whole.get(range),
-                Err(_) => std::str::from_utf8(&bytes[range]).ok(),
+                Err(_) => std::str::from_utf8(&row.bytes[range]).ok(),
             };
             text.map(trimmed).ok_or_else(|| (column.to_owned(), "is not UTF-8".to_owned()))
         };
@@ -207,7 +217,7 @@ impl<'m> Columns<'m> {
             Some(Ok(time)) => time,
             Some(Err((column, reason))) => return tally.reject(line(), Some(column), reason),
         };
-        let mut tags: Vec<(&str, &str)> = Vec::with_capacity(self.constants.len() + self.tags.len());
+        tags.clear();
         tags.extend(self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())));
         for &(at, key) in &self.tags {
             match cell(at, key) {
@@ -221,7 +231,7 @@ impl<'m> Columns<'m> {
             match cell(at, &target.column) {
                 Ok("") => tally.empty_cells += 1,
                 Ok(text) => match value_of(text, target) {
-                    Ok(value) => tally.count(&mut *line, sink.accept(PointRef { metric: &target.metric, tags: &tags, time, value })),
+                    Ok(value) => tally.count(&mut *line, sink.accept(PointRef { metric: &target.metric, tags, time, value })),
                     Err(reason) => tally.reject(line(), Some(target.column.clone()), reason),
                 },
                 Err((column, reason)) => tally.reject(line(), Some(column), reason),

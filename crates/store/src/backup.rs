@@ -28,7 +28,7 @@ use sha2::{Digest, Sha256};
 use crate::{
     error::{Context, StoreError},
     files::{companion, remove_file, sync_folder},
-    partition::Partition,
+    partition::{Partition, SCHEMA},
     shared::Shared,
 };
 
@@ -191,6 +191,8 @@ fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<u64, 
     let connection = Connection::open(to).at("open", to)?;
     let trim = || -> rusqlite::Result<u64> {
         connection.pragma_update(None, "journal_mode", "DELETE")?;
+        // One whose first packing failed has no tables yet.
+        connection.execute_batch(SCHEMA)?;
         let later = connection.execute("DELETE FROM block WHERE generation >= ?1", [before.cast_signed()])?;
         if later > 0 {
             let packed = i32::try_from(before.saturating_sub(1)).unwrap_or(i32::MAX);

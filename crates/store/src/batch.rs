@@ -34,6 +34,7 @@ pub struct Batch {
     pub(crate) histograms: Vec<Histogram>,
     catalogue: SharedCatalogue,
     metrics: HashMap<String, KnownMetric>,
+    last_metric: Option<(String, KnownMetric)>,
     met: Met,
     words_by_text: HashMap<String, u32>,
     key: Vec<u8>,
@@ -127,6 +128,7 @@ impl Batch {
             histograms: Vec::new(),
             catalogue,
             metrics: HashMap::new(),
+            last_metric: None,
             met: Met::default(),
             words_by_text: HashMap::new(),
             key: Vec::new(),
@@ -157,8 +159,15 @@ impl Batch {
 
     /// The metric of that name; one that nobody knows is of the kind that the value shows.
     fn metric(&mut self, name: &str, value: ValueRef<'_>) -> Result<KnownMetric, Refusal> {
-        if let Some(known) = self.metrics.get(name) {
+        // Most points are of the same metric as the one before them.
+        if let Some((last, known)) = &self.last_metric
+            && last == name
+        {
             return Ok(*known);
+        }
+        if let Some(known) = self.metrics.get(name).copied() {
+            self.last_metric = Some((name.to_owned(), known));
+            return Ok(known);
         }
         check_name(name).map_err(|error| Refusal::of("metric", format!("the name {error}")))?;
         let known = self.catalogue.read().dataset(&self.dataset_name).and_then(|dataset| {

@@ -14,13 +14,13 @@ use fenetre_core::{
     time::{Nanos, SECOND, TimeRange},
 };
 use fenetre_store::Store;
-use support::{START, columns, copy, quiet, series};
+use support::{START, columns, copy, quiet, series, try_open};
 
 /// Points of one batch.
 const BATCH: i64 = 5;
 
 fn open(path: &Path) -> Result<Store, String> {
-    Store::open(path, quiet()).map_err(|error| error.to_string())
+    try_open(path, quiet()).map_err(|error| error.to_string())
 }
 
 /// Writes batch number `n`, whose points say so.

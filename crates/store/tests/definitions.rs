@@ -2,6 +2,8 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
+mod support;
+
 use fenetre_core::{
     model::{Kind, MetricDefinition, PointRef, PointSink, Refusal, Shape, ValueRef},
     time::{Nanos, SECOND},
@@ -50,7 +52,7 @@ fn definitions_survive_a_restart() {
     store.write(batch).unwrap();
     let before = described(&store);
     drop(store);
-    let store = Store::open(folder.path(), Options::default()).unwrap();
+    let store = support::try_open(folder.path(), Options::default()).unwrap();
     assert_eq!(described(&store), before);
     insta::assert_snapshot!(before);
 }

@@ -14,7 +14,7 @@ use fenetre_core::{
 };
 use fenetre_store::{Durability, Options, Store, StoreError};
 use proptest::prelude::*;
-use support::{START, copy, open, quiet, read, read_from, values, write};
+use support::{START, copy, open, quiet, read, read_from, try_open, values, write};
 
 #[derive(Clone, Debug)]
 enum Step {
@@ -173,7 +173,7 @@ fn points_are_packed_when_they_are_many_or_old_and_partitions_compacted_when_qui
     }
     wait("compacted", &|| store.storage().unwrap().datasets[0].partitions[0].blocks == 1);
     drop(store);
-    let store = Store::open(folder.path(), Options { pack_after: Duration::ZERO, ..quiet() }).unwrap();
+    let store = try_open(folder.path(), Options { pack_after: Duration::ZERO, ..quiet() }).unwrap();
     write(&store, &[(0, START, 1.0)]);
     wait("packed", &|| store.storage().unwrap().journal.points == 0);
 }
@@ -316,10 +316,10 @@ fn a_later_format_and_a_damaged_file_are_named() {
     let connection = rusqlite::Connection::open(&catalogue).unwrap();
     connection.pragma_update(None, "user_version", 99).unwrap();
     drop(connection);
-    let refused = Store::open(folder.path(), Options::default()).err().unwrap().to_string();
+    let refused = try_open(folder.path(), Options::default()).err().unwrap().to_string();
     assert!(refused.contains("written by a later version"), "{refused}");
     std::fs::write(&catalogue, b"not a database, but long enough to be looked at").unwrap();
-    let refused = Store::open(folder.path(), Options::default()).err().unwrap().to_string();
+    let refused = try_open(folder.path(), Options::default()).err().unwrap().to_string();
     assert!(refused.contains("catalogue.db is damaged"), "{refused}");
 }
 

@@ -93,11 +93,15 @@ pub(crate) async fn push(
     state.store.begin(&dataset)?;
     let mut share = state.bodies.share();
     let limit = state.limits.body_bytes.min(state.limits.all_bodies_bytes);
-    let body = collect(payload, limit, &mut share).await?;
+    let announced = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+    let body = collect(payload, announced.unwrap_or(0), limit, &mut share).await?;
     let durability = state.store.options().durability;
     let report = blocking(&state, move |state| take(state, &dataset, &format, encoding, Body { bytes: body, share }, &options)).await?;
     Ok(HttpResponse::Ok().insert_header(("Fenetre-Durability", durability.to_string())).json(report))
 }
+
+/// Bytes of a body for which room is made before they come.
+const BELIEVED: usize = 8 << 20;
 
 /// A body, and the memory that it may take.
 struct Body {
@@ -134,8 +138,9 @@ fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
         .ok_or_else(|| Problem::new(Sort::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
 }
 
-async fn collect(mut payload: web::Payload, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
-    let mut body = Vec::new();
+async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
+    // What is announced is believed up to a few megabytes: whoever announces more must send it first.
+    let mut body = Vec::with_capacity(announced.min(limit).min(BELIEVED));
     while let Some(chunk) = payload.next().await {
         let chunk = chunk.map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}")))?;
         if body.len() + chunk.len() > limit {

@@ -10,7 +10,7 @@ use fenetre_core::{
     model::{DatasetId, PointRef, PointSink, SeriesId, Value, ValueRef},
     time::{Nanos, SECOND, TimeRange},
 };
-use fenetre_store::{Options, Store, StoreSource};
+use fenetre_store::{Options, Store, StoreError, StoreSource};
 
 pub const START: Nanos = 1_790_000_000 * SECOND;
 
@@ -19,8 +19,22 @@ pub fn quiet() -> Options {
     Options { compact_after: Duration::from_secs(3_600), ..Options::default() }
 }
 
+/// Opens a store that this process has just closed. Another test of it may be starting a program at that moment (the snapshots' library
+/// does), and until that has begun it holds whatever was open, the lock too.
+pub fn try_open(path: &Path, options: Options) -> Result<Store, StoreError> {
+    let mut opened = Store::open(path, options.clone());
+    for _ in 0..100 {
+        if !matches!(opened, Err(StoreError::InUse { .. })) {
+            break;
+        }
+        std::thread::sleep(Duration::from_millis(10));
+        opened = Store::open(path, options.clone());
+    }
+    opened
+}
+
 pub fn open(path: &Path) -> Store {
-    Store::open(path, quiet()).unwrap()
+    try_open(path, quiet()).unwrap()
 }
 
 /// Writes points of `level`, each as lock, instant and value, in one batch.
