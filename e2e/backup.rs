@@ -27,6 +27,15 @@ fn batch(first: u64) -> String {
     (first..first + BATCH).map(line).collect()
 }
 
+/// Tells the writing thread to end, also where the test fails: else it would wait for it for ever.
+struct Ends<'t>(&'t AtomicBool);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+}
+
 fn counts(service: &Service) -> Vec<u64> {
     let said = service.run(&["ask", "show count of level over 2026-05-01 to 2026-06-01 per 1d", "-o", "json"]);
     let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap_or_else(|_| panic!("{}", said.all()));
@@ -58,6 +67,7 @@ fn backups_under_load_are_of_one_moment_and_come_back() {
                 acknowledged.fetch_add(BATCH, Ordering::SeqCst);
             }
         });
+        let _ends = Ends(&done);
         let mut since = None;
         for name in ["monday", "tuesday", "wednesday"] {
             let before = acknowledged.load(Ordering::SeqCst);
@@ -71,7 +81,6 @@ fn backups_under_load_are_of_one_moment_and_come_back() {
             assert!(found.len() == 6 && found.iter().all(|count| *count == found[0] && *count >= before), "{found:?}, {before} acknowledged before");
             since = Some(to);
         }
-        done.store(true, Ordering::SeqCst);
     });
     // Nothing came since: only the catalogue is copied.
     let quiet = shown(&folder.path().join("thursday"));

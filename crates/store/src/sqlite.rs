@@ -1,8 +1,11 @@
 //! How Fenetre opens SQLite files.
 
-use std::{path::Path, time::Duration};
+use std::{
+    path::Path,
+    time::{Duration, Instant},
+};
 
-use rusqlite::{Connection, config::DbConfig};
+use rusqlite::{Connection, ErrorCode, config::DbConfig};
 
 use crate::{
     error::{Context, StoreError},
@@ -34,7 +37,14 @@ pub enum Use {
 pub fn open(path: &Path, file_use: Use) -> Result<Connection, StoreError> {
     let is_new = !path.exists();
     let connection = Connection::open(path).at("open", path)?;
-    configure(&connection, file_use).at("open", path)?;
+    // Two that open a file at once may both have to change how it is written, for which SQLite does not wait by itself.
+    let begun = Instant::now();
+    let mut configured = configure(&connection, file_use);
+    while begun.elapsed() < BUSY && configured.as_ref().is_err_and(|error| error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy)) {
+        std::thread::sleep(Duration::from_millis(2));
+        configured = configure(&connection, file_use);
+    }
+    configured.at("open", path)?;
     if let (true, Some(folder)) = (is_new, path.parent()) {
         sync_folder(folder)?;
     }

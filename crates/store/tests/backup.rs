@@ -20,6 +20,15 @@ use support::{START, columns, open, quiet, read, series, write};
 
 const WEEK: i64 = 7 * 86_400 * SECOND;
 
+/// Tells the threads of a test to end, also where it fails: else it would wait for them for ever.
+struct Ends<'t>(&'t AtomicBool);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+}
+
 fn back_up(store: &Store, to: &Path, since: Option<&Path>) -> Result<BackupReport, StoreError> {
     store.backup(to, since, &mut |_| true)
 }
@@ -143,6 +152,7 @@ fn backups_under_load_hold_whole_batches_up_to_one_moment() {
                 store.compact().unwrap();
             }
         });
+        let _ends = Ends(&done);
         for round in 0..5 {
             let before = acknowledged.load(Ordering::SeqCst);
             let name = format!("backup-{round}");
@@ -158,7 +168,6 @@ fn backups_under_load_hold_whole_batches_up_to_one_moment() {
             assert!(counts.iter().all(|count| *count == counts[0]), "batches are whole: {counts:?}");
             assert!(counts[0] as i64 >= before, "{} points of each, {before} acknowledged before", counts[0]);
         }
-        done.store(true, Ordering::SeqCst);
     });
 }
 
@@ -181,6 +190,7 @@ fn a_query_sees_whole_batches_while_they_are_written_packed_and_compacted() {
                 store.compact().unwrap();
             }
         });
+        let _ends = Ends(&done);
         while !done.load(Ordering::SeqCst) {
             let source = store.source();
             let mut seen = Vec::new();

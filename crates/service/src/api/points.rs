@@ -3,6 +3,7 @@
 use crate::{
     access::{Access, Write},
     budget::Share,
+    config::CallLimits,
     problem::{Problem, Sort},
     report::PushReport,
     state::{Shared, State, blocking, now},
@@ -157,9 +158,7 @@ async fn collect(mut payload: web::Payload, announced: usize, limit: usize, shar
 
 fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body: Body, options: &PushOptions) -> Result<PushReport, Problem> {
     let Body { bytes: body, mut share } = body;
-    // What would not fit even if it were the only one is too large, and not early.
-    let limit = state.limits.unpacked_bytes.min(state.limits.all_bodies_bytes.saturating_sub(body.len()));
-    let body = unfold(encoding, body, limit, &mut share)?;
+    let body = unfold(encoding, body, &state.limits, &mut share)?;
     let mut batch = state.store.begin(dataset)?;
     let tally = read(format, &body, now(), &mut batch)?;
     drop(body);
@@ -185,10 +184,12 @@ fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body:
 }
 
 /// Unfolds a body, within its own limit and within what is left for all bodies.
-fn unfold(encoding: Encoding, body: Vec<u8>, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
+fn unfold(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, Problem> {
     if encoding == Encoding::Identity {
-        return Ok(body);
+        return Ok(unpack(encoding, body, limits.unpacked_bytes)?);
     }
+    // What would not fit even if it were the only one is too large, and not early.
+    let limit = limits.unpacked_bytes.min(limits.all_bodies_bytes.saturating_sub(body.len()));
     let granted = share.grow_up_to(limit);
     match unpack(encoding, body, granted) {
         Err(FormatError::TooLarge { .. }) if granted < limit => Err(behind()),
