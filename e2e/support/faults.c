@@ -1,7 +1,7 @@
 /* A file layer that fails on demand, loaded in front of the C library (LD_PRELOAD).
  *
  * The file named by FENETRE_FAULTS says what fails, a line each: CALL PATH-PART ERRNO, such as `sync journal 5` or `write data 28`.
- * CALL is `write` (write, pwrite, ftruncate to more) or `sync` (fsync, fdatasync); PATH-PART is looked for in the path of the open file. */
+ * CALL is `write` (write, pwrite) or `sync` (fsync, fdatasync); PATH-PART is looked for in the path of the open file. */
 #define _GNU_SOURCE
 #include <dlfcn.h>
 #include <errno.h>

@@ -99,14 +99,19 @@ impl Manifest {
     }
 
     fn write(&self, folder: &Path, name: &str) -> Result<(), StoreError> {
-        let path = folder.join(name);
         let text = serde_json::to_string_pretty(self).map_err(|error| StoreError::Backup(error.to_string()))?;
-        let part = companion(&path, ".part");
-        let written = File::create(&part).and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
-        written.at("write", &part)?;
-        fs::rename(&part, &path).at("rename to", &path)?;
-        sync_folder(folder)
+        write_for_good(folder, name, &text)
     }
+}
+
+/// Writes a small file, whole or not at all.
+fn write_for_good(folder: &Path, name: &str, text: &str) -> Result<(), StoreError> {
+    let path = folder.join(name);
+    let part = companion(&path, ".part");
+    let written = File::create(&part).and_then(|mut file| file.write_all(text.as_bytes()).and_then(|()| file.sync_all()));
+    written.at("write", &part)?;
+    fs::rename(&part, &path).at("rename to", &path)?;
+    sync_folder(folder)
 }
 
 /// Looks whether a backup can go into a folder, before anything is done for it.
@@ -230,7 +235,7 @@ fn digest(path: &Path) -> Result<(String, u64), StoreError> {
 fn write_sums(to: &Path, manifest: &Manifest) -> Result<(), StoreError> {
     let here = manifest.files.iter().filter(|(_, entry)| !entry.earlier);
     let text: String = here.map(|(name, entry)| format!("{}  {name}\n", entry.sha256)).collect();
-    fs::write(to.join(SUMS), text).at("write", to.join(SUMS))
+    write_for_good(to, SUMS, &text)
 }
 
 /// Makes a store of a backup, in a folder that is empty or missing. Every file is compared with its checksum before anything is kept;

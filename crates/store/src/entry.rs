@@ -18,7 +18,10 @@
 use std::ops::Range;
 
 use fenetre_core::{
-    block::{Columns, Points},
+    block::{
+        BlockError, Columns, Points,
+        bits::{Reader, put_signed, put_varint},
+    },
     model::{DatasetId, SeriesId},
     time::Nanos,
 };
@@ -79,49 +82,62 @@ impl Entry {
             return Err("its checksum does not fit".to_owned());
         }
         match body {
-            [VERSION, unit @ 0..=LARGEST_UNIT, has_rests @ 0..=1, rest @ ..] => Self::read(rest, 10i64.pow((*unit).into()), *has_rests == 1),
-            [OLD_VERSION, rest @ ..] => Self::read_old(rest),
+            [VERSION, unit @ 0..=LARGEST_UNIT, has_rests @ 0..=1, rest @ ..] => {
+                Self::read(Reader::new(rest), 10i64.pow((*unit).into()), *has_rests == 1).map_err(told)
+            }
+            [OLD_VERSION, rest @ ..] => Self::read_old(Reader::new(rest)).map_err(told),
             [version, ..] => Err(format!("version {version} is not known")),
             [] => Err("it is empty".to_owned()),
         }
     }
 
-    fn read(mut rest: &[u8], unit: i64, has_rests: bool) -> Result<Self, String> {
+    fn read(mut reader: Reader<'_>, unit: i64, has_rests: bool) -> Result<Self, BlockError> {
         let mut entry = Self::default();
         let (mut series, mut place) = (0u32, 0i64);
-        for _ in 0..take_varint(&mut rest)? {
-            let above = u32::try_from(take_varint(&mut rest)?).ok().and_then(|above| series.checked_add(above));
-            series = above.ok_or("a series is out of bounds")?;
-            let points = take_varint(&mut rest)? as usize;
+        for _ in 0..reader.varint("number of series")? {
+            let above = u32::try_from(reader.varint("series")?).ok().and_then(|above| series.checked_add(above));
+            series = above.ok_or(BlockError::Bounds("series"))?;
+            let points = reader.varint("number of points")?;
             // Each point takes nine bytes at least, so a number of points that cannot be right is known before memory is taken for it.
-            if points > rest.len() / 9 {
-                return Err("it ends early".to_owned());
-            }
+            let points = usize::try_from(points).ok().filter(|points| *points <= reader.len() / 9).ok_or(BlockError::Short("points"))?;
             let start = entry.columns.times.len();
             for _ in 0..points {
-                place = place.wrapping_add(take_signed(&mut rest)?);
+                place = place.wrapping_add(reader.signed("times")?);
                 entry.columns.times.push(place.wrapping_mul(unit));
             }
-            entry.columns.values.extend(take_words(&mut rest, points)?.map(f64::from_le_bytes));
+            entry.columns.values.extend(words(&mut reader, points)?.map(f64::from_le_bytes));
             for _ in 0..if has_rests { points } else { 0 } {
-                entry.columns.rests.push(i16::try_from(take_signed(&mut rest)?).map_err(|_| "a rest is out of bounds")?);
+                entry.columns.rests.push(i16::try_from(reader.signed("rests")?).map_err(|_| BlockError::Bounds("rests"))?);
             }
             entry.stretches.push((SeriesId(series), start..start + points));
         }
-        if rest.is_empty() { Ok(entry) } else { Err("it has bytes left over".to_owned()) }
+        entry.ended(&reader)
     }
 
-    fn read_old(mut rest: &[u8]) -> Result<Self, String> {
+    fn read_old(mut reader: Reader<'_>) -> Result<Self, BlockError> {
         let mut entry = Self::default();
-        for _ in 0..take_u32(&mut rest)? {
-            let series = SeriesId(take_u32(&mut rest)?);
-            let points = take_u32(&mut rest)? as usize;
+        for _ in 0..number(&mut reader)? {
+            let (series, points) = (SeriesId(number(&mut reader)?), number(&mut reader)? as usize);
             let start = entry.columns.times.len();
-            entry.columns.times.extend(take_words(&mut rest, points)?.map(i64::from_le_bytes));
-            entry.columns.values.extend(take_words(&mut rest, points)?.map(f64::from_le_bytes));
+            entry.columns.times.extend(words(&mut reader, points)?.map(i64::from_le_bytes));
+            entry.columns.values.extend(words(&mut reader, points)?.map(f64::from_le_bytes));
             entry.stretches.push((series, start..start + points));
         }
-        if rest.is_empty() { Ok(entry) } else { Err("it has bytes left over".to_owned()) }
+        entry.ended(&reader)
+    }
+
+    /// Itself, where nothing is left to read.
+    fn ended(self, reader: &Reader<'_>) -> Result<Self, BlockError> {
+        if reader.is_empty() { Ok(self) } else { Err(BlockError::Bounds("end")) }
+    }
+}
+
+/// A reader's fault, in words that follow the batch that it is about.
+fn told(error: BlockError) -> String {
+    match error {
+        BlockError::Short(part) => format!("it ends early, in its {part}"),
+        BlockError::Bounds(part) => format!("its {part} is out of bounds"),
+        other => other.to_string(),
     }
 }
 
@@ -137,46 +153,14 @@ fn unit_of(times: &[Nanos]) -> u8 {
     [9u8, 6, 3].into_iter().find(|unit| times.iter().all(|time| time % 10i64.pow((*unit).into()) == 0)).unwrap_or(0)
 }
 
-fn put_varint(out: &mut Vec<u8>, mut number: u64) {
-    while number >= 0x80 {
-        out.push(number as u8 | 0x80);
-        number >>= 7;
-    }
-    out.push(number as u8);
+fn number(reader: &mut Reader<'_>) -> Result<u32, BlockError> {
+    let bytes = reader.take(4, "numbers")?;
+    Ok(bytes.iter().rev().fold(0, |number, byte| number << 8 | u32::from(*byte)))
 }
 
-fn put_signed(out: &mut Vec<u8>, number: i64) {
-    put_varint(out, ((number << 1) ^ (number >> 63)).cast_unsigned());
-}
-
-fn take_varint(rest: &mut &[u8]) -> Result<u64, String> {
-    let mut number = 0u64;
-    for shift in (0..64).step_by(7) {
-        let (byte, after) = rest.split_first().ok_or("it ends early")?;
-        *rest = after;
-        number |= u64::from(byte & 0x7f) << shift;
-        if byte & 0x80 == 0 {
-            return Ok(number);
-        }
-    }
-    Err("a number has no end".to_owned())
-}
-
-fn take_signed(rest: &mut &[u8]) -> Result<i64, String> {
-    let number = take_varint(rest)?;
-    Ok((number >> 1).cast_signed() ^ -(number & 1).cast_signed())
-}
-
-fn take_u32(rest: &mut &[u8]) -> Result<u32, String> {
-    let (word, after) = rest.split_first_chunk::<4>().ok_or("it ends early")?;
-    *rest = after;
-    Ok(u32::from_le_bytes(*word))
-}
-
-fn take_words<'a>(rest: &mut &'a [u8], count: usize) -> Result<impl Iterator<Item = [u8; 8]> + 'a, String> {
-    let (words, after) = count.checked_mul(8).and_then(|length| rest.split_at_checked(length)).ok_or("it ends early")?;
-    *rest = after;
-    Ok(words.as_chunks::<8>().0.iter().copied())
+fn words<'a>(reader: &mut Reader<'a>, count: usize) -> Result<impl Iterator<Item = [u8; 8]> + 'a, BlockError> {
+    let bytes = reader.take(count.checked_mul(8).ok_or(BlockError::Short("points"))?, "points")?;
+    Ok(bytes.as_chunks::<8>().0.iter().copied())
 }
 
 #[cfg(test)]

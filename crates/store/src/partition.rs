@@ -19,7 +19,7 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 use parking_lot::{Mutex, MutexGuard};
-use rusqlite::{Connection, Transaction, params};
+use rusqlite::{Connection, Row, Transaction, params};
 
 use crate::{
     counts::SeriesCounts,
@@ -71,6 +71,14 @@ pub struct Place {
     pub count: u64,
 }
 
+impl Place {
+    /// Of a row with its columns in this order: id, start, end, generation, count.
+    fn of(row: &Row<'_>) -> rusqlite::Result<Self> {
+        let number = |column: usize| row.get::<_, i64>(column).map(i64::cast_unsigned);
+        Ok(Self { id: row.get(0)?, start: row.get(1)?, end: row.get(2)?, generation: number(3)?, count: number(4)? })
+    }
+}
+
 /// How far a partition is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Progress {
@@ -106,6 +114,11 @@ impl Partition {
         sqlite::open(&self.path, Use::Blocks { page_size: self.page_size })
     }
 
+    /// Runs some work with a connection of the pool's.
+    fn with<T>(&self, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
+        self.pool.with(self.id, || self.open(), work)
+    }
+
     /// Changes with every commit.
     pub fn version(&self) -> u64 {
         self.version.load(Ordering::Acquire)
@@ -116,20 +129,17 @@ impl Partition {
         // Until its first packing is done it holds nothing, and reads like a partition that does. To open an empty file is to write it.
         let nothing = || Connection::open_in_memory().and_then(|nothing| nothing.execute_batch(SCHEMA).map(|()| nothing)).at("read", &self.path);
         let is_known = self.has_tables.load(Ordering::Acquire);
-        if !is_known && std::fs::metadata(&self.path).map_or(0, |file| file.len()) == 0 {
+        let is_empty = |path: &Path| std::fs::metadata(path).map_or(0, |file| file.len()) == 0;
+        if !is_known && is_empty(&self.path) && is_empty(&companion(&self.path, "-wal")) {
             return work(&Reading { connection: &nothing()?, path: &self.path });
         }
-        self.pool.with(
-            self.id,
-            || self.open(),
-            |connection| {
-                if !self.has_tables(connection)? {
-                    return work(&Reading { connection: &nothing()?, path: &self.path });
-                }
-                let transaction = connection.unchecked_transaction().at("read", &self.path)?;
-                work(&Reading { connection: &transaction, path: &self.path })
-            },
-        )
+        self.with(|connection| {
+            if !self.has_tables(connection)? {
+                return work(&Reading { connection: &nothing()?, path: &self.path });
+            }
+            let transaction = connection.unchecked_transaction().at("read", &self.path)?;
+            work(&Reading { connection: &transaction, path: &self.path })
+        })
     }
 
     /// Whether its first packing is done, which makes its tables.
@@ -145,11 +155,7 @@ impl Partition {
 
     /// Copies it as it is at one moment into a new file, compactly.
     pub fn copy_to(&self, to: &Path) -> Result<(), StoreError> {
-        self.pool.with(
-            self.id,
-            || self.open(),
-            |connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to),
-        )
+        self.with(|connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to))
     }
 
     /// Waits until nobody else writes.
@@ -167,43 +173,33 @@ pub struct Writer<'p> {
 impl Writer<'_> {
     /// Writes in one transaction. With `to_disk`, what was written is on stable storage when this returns.
     pub fn write<T>(&self, to_disk: bool, work: impl FnOnce(&Writing<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let Partition { path, pool, version, .. } = self.partition;
-        pool.with(
-            self.partition.id,
-            || self.partition.open(),
-            |connection| {
-                let is_new = !self.partition.has_tables(connection)?;
-                let done = {
-                    let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
-                    if is_new {
-                        writing.transaction.execute_batch(SCHEMA).at("write", path)?;
-                    }
-                    let done = work(&writing)?;
-                    writing.transaction.commit().at("write", path)?;
-                    done
-                };
-                version.fetch_add(1, Ordering::AcqRel);
-                if to_disk {
-                    checkpoint(connection, path)?;
+        let Partition { path, version, .. } = self.partition;
+        self.partition.with(|connection| {
+            let is_new = !self.partition.has_tables(connection)?;
+            let done = {
+                let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
+                if is_new {
+                    writing.transaction.execute_batch(SCHEMA).at("write", path)?;
                 }
-                Ok(done)
-            },
-        )
+                let done = work(&writing)?;
+                writing.transaction.commit().at("write", path)?;
+                done
+            };
+            version.fetch_add(1, Ordering::AcqRel);
+            if to_disk {
+                checkpoint(connection, path)?;
+            }
+            Ok(done)
+        })
     }
-}
 
-impl Writer<'_> {
     /// Writes the file anew without the room that removed blocks have left. Readers go on meanwhile.
     pub fn shrink(&self) -> Result<(), StoreError> {
-        let Partition { path, pool, .. } = self.partition;
-        pool.with(
-            self.partition.id,
-            || self.partition.open(),
-            |connection| {
-                connection.execute_batch("VACUUM").at("shrink", path)?;
-                checkpoint(connection, path)
-            },
-        )
+        let path = &self.partition.path;
+        self.partition.with(|connection| {
+            connection.execute_batch("VACUUM").at("shrink", path)?;
+            checkpoint(connection, path)
+        })
     }
 }
 
@@ -233,37 +229,19 @@ impl Reading<'_> {
                     WHERE series = ?1 AND start < ?2 AND end >= ?3 AND generation < ?4 ORDER BY start, generation";
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let values = params![series.0, range.end, range.start, before.cast_signed()];
-        let rows = statement.query_map(values, |row| {
-            Ok(Place {
-                id: row.get(0)?,
-                start: row.get(1)?,
-                end: row.get(2)?,
-                generation: row.get::<_, i64>(3)?.cast_unsigned(),
-                count: row.get::<_, i64>(4)?.cast_unsigned(),
-            })
-        });
+        let rows = statement.query_map(values, Place::of);
         rows.and_then(Iterator::collect).at("read", self.path)
     }
 
     /// Every series with the places of its blocks of generations before one, by id.
     pub fn all_places(&self, before: u64, mut each: impl FnMut(SeriesId, &[Place]) -> Result<(), StoreError>) -> Result<(), StoreError> {
-        let text = "SELECT series, id, start, end, generation, count FROM block WHERE generation < ?1 ORDER BY series, start, generation";
+        let text = "SELECT id, start, end, generation, count, series FROM block WHERE generation < ?1 ORDER BY series, start, generation";
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let mut rows = statement.query([before.cast_signed()]).at("read", self.path)?;
         let (mut series, mut places) = (None, Vec::new());
         while let Some(row) = rows.next().at("read", self.path)? {
-            let read = || -> rusqlite::Result<(SeriesId, Place)> {
-                let (generation, count): (i64, i64) = (row.get(4)?, row.get(5)?);
-                let place = Place {
-                    id: row.get(1)?,
-                    start: row.get(2)?,
-                    end: row.get(3)?,
-                    generation: generation.cast_unsigned(),
-                    count: count.cast_unsigned(),
-                };
-                Ok((SeriesId(row.get(0)?), place))
-            };
-            let (of, place) = read().at("read", self.path)?;
+            let of = SeriesId(row.get(5).at("read", self.path)?);
+            let place = Place::of(row).at("read", self.path)?;
             if let Some(before) = series.replace(of)
                 && before != of
             {

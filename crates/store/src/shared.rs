@@ -102,7 +102,10 @@ impl Shared {
             return Ok(Arc::clone(partition));
         }
         let name = self.catalogue.read().datasets().find(|known| known.id == dataset).map(|dataset| dataset.name.to_string());
-        let name = name.ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), "?"))?;
+        let name = name.ok_or_else(|| StoreError::Damaged {
+            path: self.files.catalogue(),
+            what: format!("it lacks dataset {}, to which points in the journal belong", dataset.0),
+        })?;
         let folder = self.files.dataset(&name);
         fs::create_dir_all(&folder).at("create the folder", folder)?;
         let path = self.files.partition(&name, span);

@@ -94,9 +94,12 @@ fn a_backup_that_was_stopped_is_gone_on_with() {
     });
     assert!(matches!(stopped, Err(StoreError::Stopped)));
     assert!(restore(&to, &folder.path().join("early"), &mut |_| true).unwrap_err().to_string().contains("is no backup"));
-    // A copy that was cut off is made again.
+    // A copy that is not what was written down is made again, the other is kept.
+    let copies: Vec<_> = fs::read_dir(to.join("data/main")).unwrap().map(|entry| entry.unwrap().path()).collect();
+    assert_eq!(copies.len(), 2);
+    fs::File::options().write(true).open(&copies[0]).unwrap().set_len(5_000).unwrap();
     let report = back_up(&store, &to, None).unwrap();
-    assert_eq!((report.copied, report.kept, report.points), (3, 2, 4));
+    assert_eq!((report.copied, report.kept, report.points), (4, 1, 4));
     assert_eq!(read(&restored(folder.path(), "monday"), 0, TimeRange::ALL).len(), 4);
     let told = back_up(&store, &to, None).unwrap_err().to_string();
     assert!(told.contains("holds a finished backup"), "{told}");

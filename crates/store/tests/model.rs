@@ -153,6 +153,28 @@ fn many_points_become_few_full_blocks() {
 }
 
 #[test]
+fn a_busy_dataset_gets_a_partition_a_day_and_is_read_over_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    let (day, step, half) = (86_400 * SECOND, SECOND / 1_000, 1_100_000);
+    // Within 37 minutes as many points as would make more than fifty millions a day, then a few on the days around it.
+    for lock in 0..2 {
+        write(&store, &(0..half).map(|i| (lock, START + i * 2 * step, (i % 100) as f64)).collect::<Vec<_>>());
+    }
+    store.pack().unwrap();
+    write(&store, &[(0, START - day, 1.0), (0, START + day, 2.0), (0, START + 20 * day, 3.0)]);
+    store.pack().unwrap();
+    drop(store);
+    let store = open(folder.path());
+    let report = store.storage().unwrap();
+    let names: Vec<_> = report.datasets[0].partitions.iter().map(|one| one.path.file_name().unwrap().to_str().unwrap().to_owned()).collect();
+    assert_eq!(names, ["2026-09-20_1d.db", "2026-09-21_1d.db", "2026-09-22_1d.db", "2026-10-08_7d.db"]);
+    assert_eq!(report.datasets[0].partitions.iter().map(|one| one.points).sum::<u64>(), 2 * half as u64 + 3);
+    assert_eq!(read(&store, 0, TimeRange::ALL).len() as i64, half + 3);
+    assert_eq!(read(&store, 0, TimeRange { start: START + day, end: START + 21 * day }).len(), 2);
+}
+
+#[test]
 fn points_are_packed_when_they_are_many_or_old_and_partitions_compacted_when_quiet() {
     let folder = tempfile::tempdir().unwrap();
     let options = Options { pack_points: 100, compact_after: Duration::from_millis(10), ..Options::default() };

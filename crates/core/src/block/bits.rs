@@ -76,20 +76,33 @@ pub struct Reader<'a> {
 }
 
 impl<'a> Reader<'a> {
+    /// From the first byte on.
     pub fn new(bytes: &'a [u8]) -> Self {
         Self { bytes }
     }
 
+    /// The next so many bytes; `part` is what an error calls them, here and below.
+    ///
+    /// # Errors
+    /// [`BlockError::Short`].
     pub fn take(&mut self, length: usize, part: &'static str) -> Result<&'a [u8], BlockError> {
         let (taken, rest) = self.bytes.split_at_checked(length).ok_or(BlockError::Short(part))?;
         self.bytes = rest;
         Ok(taken)
     }
 
+    /// The next byte.
+    ///
+    /// # Errors
+    /// [`BlockError::Short`].
     pub fn byte(&mut self, part: &'static str) -> Result<u8, BlockError> {
         Ok(self.take(1, part)?[0])
     }
 
+    /// Reads what [`put_varint`] wrote.
+    ///
+    /// # Errors
+    /// [`BlockError`], also for more than 64 bits.
     pub fn varint(&mut self, part: &'static str) -> Result<u64, BlockError> {
         let mut number = 0u64;
         for shift in (0..64).step_by(7) {
@@ -106,12 +119,19 @@ impl<'a> Reader<'a> {
         Err(BlockError::Bounds(part))
     }
 
+    /// Reads what [`put_signed`] wrote.
+    ///
+    /// # Errors
+    /// As [`Reader::varint`].
     pub fn signed(&mut self, part: &'static str) -> Result<i64, BlockError> {
         let number = self.varint(part)?;
         Ok((number >> 1).cast_signed() ^ -(number & 1).cast_signed())
     }
 
     /// Reads what [`put_double`] wrote.
+    ///
+    /// # Errors
+    /// [`BlockError`], also for exponents that are never written.
     pub fn double(&mut self, part: &'static str) -> Result<f64, BlockError> {
         match self.byte(part)? {
             exponent @ 0..=LARGEST_EXPONENT => Ok(self.signed(part)? as f64 / 10f64.powi(exponent.into())),
@@ -129,7 +149,15 @@ impl<'a> Reader<'a> {
         self.bytes.is_empty()
     }
 
+    /// How many bytes are left.
+    pub fn len(&self) -> usize {
+        self.bytes.len()
+    }
+
     /// Reads `count` numbers of one width, itself a byte in front of them, and hands them on in order, up to 64 at a time.
+    ///
+    /// # Errors
+    /// [`BlockError`], also for a width beyond 64.
     pub fn unpack(&mut self, count: usize, part: &'static str, mut each: impl FnMut(&[u64])) -> Result<(), BlockError> {
         let width = self.byte(part)?;
         if usize::from(width) > GROUP {

@@ -13,7 +13,7 @@
 //! Varints are LEB128, signed ones zigzag. Each column takes the encoding that comes out smallest on the block at hand.
 //! Decoding never panics: every length is checked before it is used, and bad bytes are a [`BlockError`].
 
-pub(crate) mod bits;
+pub mod bits;
 mod columns;
 mod cut;
 mod times;

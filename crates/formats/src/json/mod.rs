@@ -175,8 +175,7 @@ fn tags_of<'p>(point: &'p RawPoint<'_>) -> Result<Vec<(&'p str, &'p str)>, Refus
 
 fn value_of<'p>(value: &'p Scalar<'_>, field: &str) -> Result<ValueRef<'p>, Refusal> {
     match value {
-        Scalar::Number(number) => Ok(ValueRef::Number(*number)),
-        Scalar::Integer(integer) => Ok(ValueRef::Integer(*integer)),
+        Scalar::Number(number) => Ok(*number),
         Scalar::Histogram(histogram) => Ok(ValueRef::Histogram(histogram)),
         Scalar::Text(text) => Ok(ValueRef::Word(text)),
         Scalar::Bool(truth) => Ok(ValueRef::Word(if *truth { "true" } else { "false" })),
@@ -189,8 +188,7 @@ fn value_of<'p>(value: &'p Scalar<'_>, field: &str) -> Result<ValueRef<'p>, Refu
 
 /// Any JSON value, of which only simple ones matter.
 enum Scalar<'a> {
-    Number(f64),
-    Integer(i128),
+    Number(ValueRef<'a>),
     Histogram(Box<Histogram>),
     Text(Cow<'a, str>),
     Bool(bool),
@@ -201,7 +199,7 @@ enum Scalar<'a> {
 impl Scalar<'_> {
     fn describe(&self) -> &'static str {
         match self {
-            Self::Number(_) | Self::Integer(_) => "a number",
+            Self::Number(_) => "a number",
             Self::Histogram(_) => "a histogram",
             Self::Text(_) => "a text",
             Self::Bool(_) => "true or false",
@@ -223,14 +221,6 @@ fn integer<'a>(number: i128) -> ValueRef<'a> {
     if double as i128 == number { ValueRef::Number(double) } else { ValueRef::Integer(number) }
 }
 
-/// Likewise, as a value of any form.
-fn any_integer<'a>(number: i128) -> Scalar<'a> {
-    match integer(number) {
-        ValueRef::Integer(integer) => Scalar::Integer(integer),
-        _ => Scalar::Number(number as f64),
-    }
-}
-
 struct ScalarVisitor;
 
 impl<'de> Visitor<'de> for ScalarVisitor {
@@ -241,15 +231,15 @@ impl<'de> Visitor<'de> for ScalarVisitor {
     }
 
     fn visit_f64<E>(self, number: f64) -> Result<Self::Value, E> {
-        Ok(Scalar::Number(number))
+        Ok(Scalar::Number(ValueRef::Number(number)))
     }
 
     fn visit_i64<E>(self, number: i64) -> Result<Self::Value, E> {
-        Ok(any_integer(number.into()))
+        Ok(Scalar::Number(integer(number.into())))
     }
 
     fn visit_u64<E>(self, number: u64) -> Result<Self::Value, E> {
-        Ok(any_integer(number.into()))
+        Ok(Scalar::Number(integer(number.into())))
     }
 
     fn visit_bool<E>(self, truth: bool) -> Result<Self::Value, E> {

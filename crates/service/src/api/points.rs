@@ -98,7 +98,11 @@ pub(crate) async fn push(
     let body = collect(payload, announced.unwrap_or(0), limit, &mut share).await?;
     let durability = state.store.options().durability;
     let report = blocking(&state, move |state| take(state, &dataset, &format, encoding, Body { bytes: body, share }, &options)).await?;
-    Ok(HttpResponse::Ok().insert_header(("Fenetre-Durability", durability.to_string())).json(report))
+    let mut answer = HttpResponse::Ok();
+    if !report.dry_run {
+        answer.insert_header(("Fenetre-Durability", durability.to_string()));
+    }
+    Ok(answer.json(report))
 }
 
 /// Bytes of a body for which room is made before they come.
