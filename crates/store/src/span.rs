@@ -16,8 +16,8 @@ pub struct Rate {
 
 impl Rate {
     fn points_a_day(self) -> f64 {
-        // Less than an hour says little of a day.
-        self.points as f64 / (self.covered as f64 / DAY as f64).max(1.0 / 24.0)
+        // Less than ten minutes say little of a day. More must not be asked for: a million points are packed however little time they cover.
+        self.points as f64 / (self.covered as f64 / DAY as f64).max(1.0 / 144.0)
     }
 }
 
