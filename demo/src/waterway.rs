@@ -1,8 +1,8 @@
 //! What there is on the waterway.
 
 use fenetre_core::{
-    model::{Kind, MetricDefinition, Shape},
-    time::{Nanos, SECOND},
+    model::{Kind, MetricDefinition, Shape, TagDefinition},
+    time::{Nanos, SECOND, Span},
 };
 
 use crate::behaviour::Behaviour;
@@ -46,23 +46,50 @@ pub struct SeriesPlan {
 
 /// What is said of each metric.
 pub fn metrics() -> Vec<(&'static str, MetricDefinition)> {
-    let define = |kind, unit: &str, shape, description: &str| MetricDefinition {
+    let define = |kind, unit: &str, shape, seconds: i64, label: &str, description: &str| MetricDefinition {
         kind,
         unit: (!unit.is_empty()).then(|| unit.to_owned()),
         shape,
         description: description.to_owned(),
+        interval: Some(Span::exact(seconds * SECOND)),
+        stale_after: Some(Span::exact(seconds * 5 * SECOND)),
+        labels: vec![label.to_owned()],
+        ..MetricDefinition::default()
     };
     vec![
-        ("level", define(Kind::Gauge, "cm", Shape::Linear, "Water level at a lock, above and below it")),
-        ("flow", define(Kind::Gauge, "m3/s", Shape::Linear, "Water that passes a lock")),
-        ("gate", define(Kind::State, "", Shape::Stepped, "What a lock's gate does: open, moving, closed or jammed")),
-        ("boats", define(Kind::Counter, "{boat}", Shape::Stepped, "Boats that passed, by direction")),
-        ("pump_energy", define(Kind::Counter, "kW.h", Shape::Stepped, "Energy that a pump took; begins anew when its meter is changed")),
-        ("gate_commands", define(Kind::Counter, "{command}", Shape::Stepped, "Commands to a gate, by outcome")),
-        ("water_temp", define(Kind::Gauge, "Cel", Shape::Linear, "Temperature of the water")),
-        ("turbidity", define(Kind::Gauge, "{NTU}", Shape::Linear, "How cloudy the water is")),
-        ("lockage_time", define(Kind::Histogram, "s", Shape::Linear, "Time that lockages took, each quarter of an hour")),
-        ("battery", define(Kind::Gauge, "V", Shape::Stepped, "Voltage of a station's battery")),
+        ("level", define(Kind::Gauge, "cm", Shape::Linear, 30, "water", "Water level at a lock, above and below it")),
+        ("flow", define(Kind::Gauge, "m3/s", Shape::Linear, 60, "water", "Water that passes a lock")),
+        ("gate", define(Kind::State, "", Shape::Stepped, 60, "locks", "What a lock's gate does: open, moving, closed or jammed")),
+        ("boats", define(Kind::Counter, "{boat}", Shape::Stepped, 60, "traffic", "Boats that passed, by direction")),
+        (
+            "pump_energy",
+            define(Kind::Counter, "kW.h", Shape::Stepped, 60, "energy", "Energy that a pump took; begins anew when its meter is changed"),
+        ),
+        ("gate_commands", define(Kind::Counter, "{command}", Shape::Stepped, 300, "locks", "Commands to a gate, by outcome")),
+        ("water_temp", define(Kind::Gauge, "Cel", Shape::Linear, 120, "water", "Temperature of the water")),
+        ("turbidity", define(Kind::Gauge, "{NTU}", Shape::Linear, 300, "water", "How cloudy the water is")),
+        ("lockage_time", define(Kind::Histogram, "s", Shape::Linear, 900, "traffic", "Time that lockages took, each quarter of an hour")),
+        ("battery", define(Kind::Gauge, "V", Shape::Stepped, 600, "stations", "Voltage of a station's battery")),
+    ]
+}
+
+/// What is said of each tag.
+pub fn tags() -> Vec<(&'static str, TagDefinition)> {
+    let define = |description: &str, allowed: &[&str]| TagDefinition {
+        description: description.to_owned(),
+        allowed: allowed.iter().map(|value| (*value).to_owned()).collect(),
+        ..TagDefinition::default()
+    };
+    vec![
+        (
+            "lock",
+            TagDefinition { required: true, ..define("One of the twelve locks, from the top of the canal to its end", &LOCKS.map(|(lock, _)| lock)) },
+        ),
+        ("reach", define("The part of the canal that the lock belongs to", &["upper", "middle", "lower"])),
+        ("side", define("Above the lock or below it", &["up", "down"])),
+        ("direction", define("Which way boats went", &["up", "down"])),
+        ("outcome", define("What became of a command", &["done", "refused", "timeout"])),
+        ("pump", TagDefinition { pattern: Some("p[0-9]+".to_owned()), ..define("One of the lock's pumps", &[]) }),
     ]
 }
 

@@ -178,6 +178,10 @@ impl Answer {
         self.headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
     }
 
+    pub fn bytes(&self) -> &[u8] {
+        &self.body
+    }
+
     pub fn text(&self) -> String {
         String::from_utf8_lossy(&self.body).into_owned()
     }

@@ -1,10 +1,10 @@
 //! Any body of any format is read or refused, and everything in it is counted.
 #![no_main]
 
-use fenetre_core::model::{PointRef, PointSink, Refusal};
+use fenetre_core::model::{About, PointRef, PointSink, Refusal};
 use fenetre_formats::{
     Format,
-    csv::{Mapping, ValueColumn},
+    mapping::{Column, Mapping, Role},
     read,
 };
 use libfuzzer_sys::fuzz_target;
@@ -16,18 +16,32 @@ impl PointSink for Count {
         self.0 += 1;
         Ok(())
     }
+
+    fn describe(&mut self, _: &str, _: About<'_>) -> Option<String> {
+        None
+    }
 }
+
+const FORMATS: [Format; 9] = [
+    Format::Json,
+    Format::JsonLines,
+    Format::Csv,
+    Format::Tsv,
+    Format::SenmlJson,
+    Format::SenmlCbor,
+    Format::OpenMetrics,
+    Format::OtlpProtobuf,
+    Format::OtlpJson,
+];
 
 fuzz_target!(|input: &[u8]| {
     let Some((form, body)) = input.split_first() else { return };
-    let format = match form % 3 {
-        0 => Format::Json,
-        1 => Format::JsonLines,
-        _ => Format::Csv(Mapping { tags: vec!["a".into()], values: vec![ValueColumn::parse("b", false), ValueColumn::parse("c", true)], ..Mapping::default() }),
-    };
-    let body = if form % 3 == 2 { [b"a,b,c\n", body].concat() } else { body.to_vec() };
+    let format = FORMATS[usize::from(*form) % FORMATS.len()];
+    let columns = vec![Column::parse("a", Role::Tag), Column::parse("b", Role::Value), Column::parse("c", Role::State)];
+    let mapping = (form & 0x80 != 0 || format == Format::Csv).then(|| Mapping { columns, ..Mapping::default() });
+    let body = if format == Format::Csv { [b"a,b,c\n", body].concat() } else { body.to_vec() };
     let mut count = Count(0);
-    if let Ok(tally) = read(&format, &body, 0, &mut count) {
+    if let Ok(tally) = read(format, mapping, &body, 0, &mut count) {
         assert_eq!(tally.accepted, count.0);
     }
 });

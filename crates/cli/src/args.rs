@@ -69,20 +69,36 @@ pub enum Command {
     /// Look at a configuration file
     #[command(subcommand)]
     Config(ConfigCommand),
-    /// Bring in a CSV file
+    /// Bring in a file: CSV, JSON, SenML, OpenMetrics, Arrow or Parquet
     Import(ImportArgs),
+    /// List the imports, or look at one, stop it, forget it
+    Imports(ImportsArgs),
+    /// Mappings: guess one from a file, check it, keep it under a name
+    #[command(subcommand)]
+    Mapping(MappingCommand),
+    /// Apply a folder of definitions (TOML), after showing what would differ
+    Apply(ApplyArgs),
     /// Ask for aggregates over windows, or for points
     Ask(AskArgs),
     /// List the datasets, or make one
     Datasets(DatasetsArgs),
     /// List the metrics of a dataset, or say what one is
     Metrics(MetricsArgs),
-    /// List the tags of a dataset with their values
-    Tags(CatalogueArgs),
+    /// List the tags of a dataset with their values, or say what one is
+    Tags(TagsArgs),
     /// List the series of a dataset
     Series(SeriesArgs),
     /// Show the latest point of each series
     Latest(SeriesArgs),
+    /// Look at the latest few points of a metric
+    Peek(PeekArgs),
+    /// Watch what arrives
+    Tail(TailArgs),
+    /// Delete points of a span
+    #[command(subcommand)]
+    Points(PointsCommand),
+    /// List what was deleted, bring it back, or erase it
+    Bin(BinArgs),
     /// Show what the store weighs on the disk
     Storage(StorageArgs),
     /// Copy a running store into a folder, consistently
@@ -122,13 +138,49 @@ pub enum ConfigCommand {
 /// `fenetre import`
 #[derive(Debug, ClapArgs)]
 pub struct ImportArgs {
-    /// CSV file with a header, gzip or zstd recognised; `-` is standard input
-    pub file: PathBuf,
-    /// Column of the time (RFC 3339); a column called `time` needs no naming
+    /// The file, gzip or zstd recognised; `-` is standard input
+    #[arg(required_unless_present = "resume")]
+    pub file: Option<PathBuf>,
+    /// How the file is read, where its name does not say (standard input is taken for CSV)
+    #[arg(long, value_parser = ["json", "json-lines", "csv", "tsv", "senml-json", "senml-cbor", "open-metrics", "arrow-stream", "parquet"])]
+    pub format: Option<String>,
+    /// What its columns are.
+    #[command(flatten)]
+    pub columns: ColumnArgs,
+    /// Take the mapping that is guessed from the first rows, and say which it was
+    #[arg(long, conflicts_with = "mapping")]
+    pub guess: bool,
+    /// Read everything, keep nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Keep nothing where any row is rejected (reads the file twice)
+    #[arg(long)]
+    pub all_or_nothing: bool,
+    /// Go on with an import that was stopped or that failed, by its id
+    #[arg(long = "continue", value_name = "ID", conflicts_with = "file")]
+    pub resume: Option<String>,
+    /// How the service is reached.
+    #[command(flatten)]
+    pub target: Target,
+}
+
+/// What the columns of a table are.
+#[derive(Clone, Debug, Default, ClapArgs)]
+pub struct ColumnArgs {
+    /// A mapping that is kept, or a file with one; the other options go on top of it
+    #[arg(long, value_name = "NAME|FILE")]
+    pub mapping: Option<String>,
+    /// Column of the time; a column called `time` needs no naming
     #[arg(long, value_name = "COLUMN")]
     pub time: Option<String>,
-    /// Column that is a tag (several times for several)
-    #[arg(long = "tag", value_name = "COLUMN")]
+    /// How times are written: iso, s, ms, us, ns, or a pattern such as '%d.%m.%Y %H:%M'
+    #[arg(long, value_name = "FORMAT")]
+    pub time_format: Option<String>,
+    /// Zone of times without an offset
+    #[arg(long, value_name = "ZONE")]
+    pub zone: Option<String>,
+    /// Column that is a tag (several times for several), and its key where that differs
+    #[arg(long = "tag", value_name = "COLUMN[=KEY]")]
     pub tags: Vec<String>,
     /// Column of numbers, and the metric that they are of where its name differs
     #[arg(long = "value", value_name = "COLUMN[=METRIC]")]
@@ -139,15 +191,264 @@ pub struct ImportArgs {
     /// Tag that every row has
     #[arg(long = "const", value_name = "KEY=VALUE")]
     pub constants: Vec<String>,
-    /// Read everything, keep nothing
+    /// Mark that stands for an empty cell, such as NA
+    #[arg(long, value_name = "MARK")]
+    pub missing: Vec<String>,
+}
+
+/// `fenetre imports`
+#[derive(Debug, ClapArgs)]
+pub struct ImportsArgs {
+    /// What to do with them; lists them where it is left out
+    #[command(subcommand)]
+    pub command: Option<ImportsCommand>,
+    /// How the list is written
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub output: ListOutput,
+    /// Where the service listens
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
+    pub url: String,
+}
+
+/// `fenetre imports …`
+#[derive(Debug, Subcommand)]
+pub enum ImportsCommand {
+    /// Show what became of an import
+    Show {
+        /// Its id
+        id: String,
+    },
+    /// Write everything that was rejected of an import as CSV to standard output
+    Rejects {
+        /// Its id
+        id: String,
+    },
+    /// Stop an import after the part that it is at; `fenetre import --continue ID` goes on
+    Stop {
+        /// Its id
+        id: String,
+    },
+    /// Forget an import, its file and its rejects; its points stay
+    Forget {
+        /// Its id
+        id: String,
+    },
+}
+
+/// `fenetre mapping …`
+#[derive(Debug, Subcommand)]
+pub enum MappingCommand {
+    /// List the mappings that are kept
+    List {
+        /// How the list is written
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: ListOutput,
+        /// Where the service listens
+        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+        url: String,
+    },
+    /// Write a mapping that is kept as TOML to standard output
+    Show {
+        /// Its name
+        name: String,
+        /// Where the service listens
+        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+        url: String,
+    },
+    /// Propose a mapping for a file, as TOML with the reason for each column (needs no service)
+    Guess {
+        /// The file
+        file: PathBuf,
+        /// Zone of times without an offset
+        #[arg(long, default_value = "UTC")]
+        zone: String,
+        /// How the file is read, where its name does not say
+        #[arg(long, value_parser = ["json", "json-lines", "csv", "tsv", "arrow-stream", "parquet"])]
+        format: Option<String>,
+    },
+    /// Read the first rows of a file by a mapping and show the points that they become (needs no service)
+    Check {
+        /// The mapping, TOML or JSON
+        mapping: PathBuf,
+        /// The file
+        file: PathBuf,
+        /// How the file is read, where its name does not say
+        #[arg(long, value_parser = ["json", "json-lines", "csv", "tsv"])]
+        format: Option<String>,
+    },
+    /// Keep a mapping under a name
+    Keep {
+        /// The name
+        name: String,
+        /// The mapping, TOML or JSON; `-` is standard input
+        file: PathBuf,
+        /// Where the service listens
+        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+        url: String,
+    },
+    /// Forget a mapping
+    Remove {
+        /// Its name
+        name: String,
+        /// Where the service listens
+        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+        url: String,
+    },
+}
+
+/// `fenetre apply`
+#[derive(Debug, ClapArgs)]
+pub struct ApplyArgs {
+    /// Folder with a file DATASET.toml for each dataset, and mappings/NAME.toml for mappings
+    pub folder: PathBuf,
+    /// Apply without asking
     #[arg(long)]
+    pub yes: bool,
+    /// Only show what would differ; exit code 4 where something would
+    #[arg(long, conflicts_with = "yes")]
     pub dry_run: bool,
-    /// Keep nothing where any row is rejected (reads the file twice)
-    #[arg(long)]
-    pub all_or_nothing: bool,
+    /// Where the service listens
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+    pub url: String,
+}
+
+/// `fenetre tags`
+#[derive(Debug, ClapArgs)]
+pub struct TagsArgs {
+    /// What to do with them; lists them where it is left out
+    #[command(subcommand)]
+    pub command: Option<TagsCommand>,
+    /// What narrows the list and how it is written.
+    #[command(flatten)]
+    pub list: CatalogueArgs,
+}
+
+/// `fenetre tags …`
+#[derive(Debug, Subcommand)]
+pub enum TagsCommand {
+    /// Say what a tag is; what is left out stays as it is
+    Define {
+        /// Its key
+        key: String,
+        /// One sentence
+        #[arg(long)]
+        description: Option<String>,
+        /// Every new series must carry it
+        #[arg(long, overrides_with = "optional")]
+        required: bool,
+        /// New series need not carry it
+        #[arg(long)]
+        optional: bool,
+        /// Value that it may have (several times for several)
+        #[arg(long = "allow", value_name = "VALUE")]
+        allowed: Vec<String>,
+        /// Regular expression that a whole value must match
+        #[arg(long, value_name = "REGEX")]
+        pattern: Option<String>,
+        /// The most distinct values
+        #[arg(long, value_name = "COUNT")]
+        most_values: Option<u32>,
+    },
+    /// Give a tag another key in all series; the old one goes on answering
+    Rename {
+        /// Its key
+        old: String,
+        /// What it is to be
+        new: String,
+    },
+}
+
+/// `fenetre peek`
+#[derive(Debug, ClapArgs)]
+pub struct PeekArgs {
+    /// The metric
+    pub metric: String,
+    /// Which of its series, as in a query: 'lock = "osier"'
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub condition: Option<String>,
+    /// So many points of each series
+    #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=100))]
+    pub count: u16,
     /// How the service is reached.
     #[command(flatten)]
     pub target: Target,
+}
+
+/// `fenetre tail`
+#[derive(Debug, ClapArgs)]
+pub struct TailArgs {
+    /// Only of this dataset
+    #[arg(long, value_name = "NAME")]
+    pub dataset: Option<String>,
+    /// End after so many batches
+    #[arg(long, value_name = "COUNT")]
+    pub batches: Option<u64>,
+    /// Where the service listens
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+    pub url: String,
+}
+
+/// `fenetre points …`
+#[derive(Debug, Subcommand)]
+pub enum PointsCommand {
+    /// Move a span of points of some series into the bin, after saying what goes
+    Delete {
+        /// The metric
+        metric: String,
+        /// Which of its series, as in a query: 'lock = "osier"'
+        #[arg(long = "where", value_name = "CONDITION")]
+        condition: Option<String>,
+        /// First instant (RFC 3339, or a local time in the dataset's zone)
+        #[arg(long, value_name = "TIME")]
+        from: String,
+        /// First instant that stays
+        #[arg(long, value_name = "TIME")]
+        to: String,
+        /// Delete without asking
+        #[arg(long)]
+        yes: bool,
+        /// Only say what would go
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
+        /// How the service is reached.
+        #[command(flatten)]
+        target: Target,
+    },
+}
+
+/// `fenetre bin`
+#[derive(Debug, ClapArgs)]
+pub struct BinArgs {
+    /// What to do with what is there; lists it where this is left out
+    #[command(subcommand)]
+    pub command: Option<BinCommand>,
+    /// How the list is written
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub output: ListOutput,
+    /// Where the service listens
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
+    pub url: String,
+}
+
+/// `fenetre bin …`
+#[derive(Debug, Subcommand)]
+pub enum BinCommand {
+    /// Bring something back
+    Restore {
+        /// Its id in the bin
+        id: String,
+        /// Another name for a metric whose own is taken by now
+        #[arg(long)]
+        name: Option<String>,
+    },
+    /// Erase something for good
+    Erase {
+        /// Its id in the bin
+        id: String,
+        /// Erase without asking
+        #[arg(long)]
+        yes: bool,
+    },
 }
 
 /// `fenetre ask`
@@ -202,6 +503,25 @@ pub enum DatasetsCommand {
         /// One sentence
         #[arg(long)]
         description: Option<String>,
+        /// Refuse metrics and tags that nobody has defined
+        #[arg(long, overrides_with = "open")]
+        closed: bool,
+        /// Make unknown metrics and tags on arrival (the default)
+        #[arg(long)]
+        open: bool,
+        /// The most series; points of those that are there still land
+        #[arg(long, value_name = "COUNT")]
+        most_series: Option<u32>,
+        /// The most series of each metric
+        #[arg(long, value_name = "COUNT")]
+        most_series_per_metric: Option<u32>,
+    },
+    /// Give a dataset another name; the old one goes on answering
+    Rename {
+        /// Its name
+        old: String,
+        /// What it is to be called
+        new: String,
     },
 }
 
@@ -238,6 +558,92 @@ pub enum MetricsCommand {
         /// One sentence
         #[arg(long)]
         description: Option<String>,
+        /// What each value of a counter or histogram counts
+        #[arg(long, value_parser = ["cumulative", "delta"])]
+        temporality: Option<String>,
+        /// How often a series gets a point, such as 1m
+        #[arg(long, value_name = "SPAN")]
+        interval: Option<String>,
+        /// After how long without a point a series counts as silent, such as 15m
+        #[arg(long, value_name = "SPAN")]
+        stale_after: Option<String>,
+        /// Word to group metrics by (several times for several)
+        #[arg(long = "label", value_name = "WORD")]
+        labels: Vec<String>,
+        /// The most series that it may have
+        #[arg(long, value_name = "COUNT")]
+        most_series: Option<u32>,
+        /// Leave out points no further than this from the last one kept (with --longest-silence)
+        #[arg(long, value_name = "WIDTH", conflicts_with = "line_tolerance")]
+        dead_band: Option<f64>,
+        /// Leave out points that the line between those kept passes within this distance
+        #[arg(long, value_name = "DISTANCE")]
+        line_tolerance: Option<f64>,
+        /// With thinning: keep a point at least so often
+        #[arg(long, value_name = "SPAN")]
+        longest_silence: Option<String>,
+        /// Keep every point from now on
+        #[arg(long, conflicts_with_all = ["dead_band", "line_tolerance"])]
+        no_thinning: bool,
+    },
+    /// Show everything that is known of a metric
+    Show {
+        /// Its name
+        name: String,
+    },
+    /// Write the definitions as CSV to standard output, to be edited and applied
+    Export,
+    /// Apply definitions from CSV, all or none, after showing what would differ
+    Apply {
+        /// The file; `-` is standard input
+        file: PathBuf,
+        /// Apply without asking
+        #[arg(long)]
+        yes: bool,
+        /// Only show what would differ; exit code 4 where something would
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
+    },
+    /// Give a metric another name; the old one goes on answering
+    Rename {
+        /// Its name
+        old: String,
+        /// What it is to be called
+        new: String,
+    },
+    /// Take no points for now; history stays
+    Pause {
+        /// Its name
+        name: String,
+        /// Pass points over, and do not reject them
+        #[arg(long)]
+        drop: bool,
+    },
+    /// Take points again
+    Resume {
+        /// Its name
+        name: String,
+    },
+    /// Take no points any more; history stays
+    Retire {
+        /// Its name
+        name: String,
+    },
+    /// Say that metrics that were made on arrival were looked at
+    Review {
+        /// Their names; all where none is given
+        names: Vec<String>,
+    },
+    /// Put a metric with all its points into the bin, after saying what goes
+    Delete {
+        /// Its name
+        name: String,
+        /// Delete without asking
+        #[arg(long)]
+        yes: bool,
+        /// Only say what would go
+        #[arg(long, conflicts_with = "yes")]
+        dry_run: bool,
     },
 }
 
@@ -374,6 +780,17 @@ mod tests {
             "fenetre config check",
             "fenetre import levels.csv --time at --tag lock --tag side --value level_cm=level --const reach=upper --dry-run",
             "fenetre import - --value level",
+            "fenetre import levels.csv --mapping keepers --dry-run",
+            "fenetre import --continue 65f",
+            "fenetre imports show 65f",
+            "fenetre mapping guess levels.csv",
+            "fenetre apply definitions --yes",
+            "fenetre metrics rename level water_level --dataset velmar",
+            "fenetre metrics apply - --dry-run",
+            "fenetre tags define side --allow up --allow down --required",
+            "fenetre peek level --count 3",
+            "fenetre points delete level --from 2026-05-01 --to 2026-05-02",
+            "fenetre bin restore m3 --name old_level",
             "fenetre ask show --over last --per 15m -o chart --dataset velmar",
             "fenetre metrics define level --unit cm --url http://127.0.0.1:9000",
             "fenetre metrics --dataset velmar define level --unit cm",
@@ -397,6 +814,10 @@ mod tests {
             "fenetre metrics define",
             "fenetre backup",
             "fenetre backup --since sunday",
+            "fenetre import x.csv --continue 65f",
+            "fenetre import x.csv --guess --mapping keepers",
+            "fenetre points delete level --from 2026-05-01",
+            "fenetre peek level --count 0",
         ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }

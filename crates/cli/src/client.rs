@@ -2,17 +2,25 @@
 
 use std::time::Duration;
 
-use fenetre_core::{model::MetricDefinition, suggest::listing};
-use fenetre_formats::document::AnswerDocument;
+use fenetre_core::{
+    model::{DatasetDefinition, MetricDefinition, TagDefinition},
+    suggest::listing,
+};
+use fenetre_formats::{document::AnswerDocument, mapping::Mapping};
 use fenetre_service::{
     api::{
         ask::Question,
         backup::BackupOrder,
-        datasets::{DatasetDefinition, DatasetInfo, Defined, MetricInfo, TagInfo},
+        bin::{BinItem, Deletion, PointsOrder, Restore},
+        datasets::{DatasetInfo, Defined, Differences, MetricDefinitions, MetricInfo, Rename, Renamed, TagInfo},
+        imports::{ImportLook, LookOrder},
+        mappings::MappingInfo,
+        references::Reference,
         series::{LatestPoint, Page, SeriesInfo},
         storage::StorageInfo,
     },
     backups::BackupState,
+    imports::{ImportRecord, Order},
     problem::Problem,
     report::PushReport,
 };
@@ -88,13 +96,146 @@ impl Client {
         self.page(dataset, "latest", query)
     }
 
+    pub fn put_metrics(&self, dataset: &str, definitions: &MetricDefinitions) -> Result<Differences, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/metrics", escaped(dataset)), definitions)
+    }
+
+    pub fn put_tag(&self, dataset: &str, key: &str, definition: &TagDefinition) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/datasets/{}/tags/{}", escaped(dataset), escaped(key)), definition)
+    }
+
+    pub fn rename_dataset(&self, old: &str, to: String) -> Result<Renamed, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/rename", escaped(old)), &Rename { to })
+    }
+
+    pub fn rename_metric(&self, dataset: &str, old: &str, to: String) -> Result<Renamed, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/metrics/{}/rename", escaped(dataset), escaped(old)), &Rename { to })
+    }
+
+    pub fn rename_tag(&self, dataset: &str, old: &str, to: String) -> Result<Renamed, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/tags/{}/rename", escaped(dataset), escaped(old)), &Rename { to })
+    }
+
+    pub fn references(&self, dataset: &str, metric: &str) -> Result<Vec<Reference>, Failure> {
+        self.get(&format!("/api/v1/datasets/{}/references", escaped(dataset)), &[("metric", metric)])
+    }
+
+    pub fn delete_metric(&self, dataset: &str, name: &str, dry_run: bool) -> Result<Deletion, Failure> {
+        let path = format!("/api/v1/datasets/{}/metrics/{}", escaped(dataset), escaped(name));
+        let sent = self.agent.delete(format!("{}{path}", self.url)).query("dry_run", dry_run.to_string()).call();
+        Ok(self.read(sent, &path)?)
+    }
+
+    pub fn delete_points(&self, dataset: &str, order: &PointsOrder) -> Result<Deletion, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/points/delete", escaped(dataset)), order)
+    }
+
+    pub fn bin(&self) -> Result<Vec<BinItem>, Failure> {
+        self.get("/api/v1/bin", &[])
+    }
+
+    pub fn restore_binned(&self, id: &str, name: Option<String>) -> Result<(), Failure> {
+        self.post_for_nothing(&format!("/api/v1/bin/{}/restore", escaped(id)), &Restore { name })
+    }
+
+    pub fn erase_binned(&self, id: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/bin/{}", escaped(id)))
+    }
+
+    pub fn mappings(&self) -> Result<Vec<MappingInfo>, Failure> {
+        self.get("/api/v1/mappings", &[])
+    }
+
+    pub fn mapping(&self, name: &str) -> Result<Mapping, Failure> {
+        self.get(&format!("/api/v1/mappings/{}", escaped(name)), &[])
+    }
+
+    pub fn put_mapping(&self, name: &str, mapping: &Mapping) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/mappings/{}", escaped(name)), mapping)
+    }
+
+    pub fn remove_mapping(&self, name: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/mappings/{}", escaped(name)))
+    }
+
+    pub fn imports(&self) -> Result<Vec<ImportRecord>, Failure> {
+        self.get("/api/v1/imports", &[])
+    }
+
+    pub fn import(&self, id: &str) -> Result<ImportRecord, Failure> {
+        self.get(&format!("/api/v1/imports/{}", escaped(id)), &[])
+    }
+
+    /// Sends a file, to be imported.
+    pub fn upload(&self, dataset: &str, parameters: &[(&str, &str)], file: &mut dyn std::io::Read) -> Result<ImportRecord, Failure> {
+        let path = format!("/api/v1/datasets/{}/imports", escaped(dataset));
+        let request = self.agent.post(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
+        let sent = request.header("Content-Type", "application/octet-stream").send(ureq::SendBody::from_reader(file));
+        Ok(self.read(sent, &path)?)
+    }
+
+    pub fn look_at_import(&self, id: &str, order: &LookOrder) -> Result<ImportLook, Failure> {
+        self.post(&format!("/api/v1/imports/{}/look", escaped(id)), order)
+    }
+
+    /// Runs an import; without an order, goes on with it as it was begun.
+    pub fn run_import(&self, id: &str, order: Option<&Order>) -> Result<ImportRecord, Failure> {
+        let path = format!("/api/v1/imports/{}/run", escaped(id));
+        match order {
+            Some(order) => self.post(&path, order),
+            None => Ok(self.read(self.agent.post(format!("{}{path}", self.url)).send_empty(), &path)?),
+        }
+    }
+
+    pub fn stop_import(&self, id: &str) -> Result<ImportRecord, Failure> {
+        let path = format!("/api/v1/imports/{}/stop", escaped(id));
+        Ok(self.read(self.agent.post(format!("{}{path}", self.url)).send_empty(), &path)?)
+    }
+
+    pub fn forget_import(&self, id: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/imports/{}", escaped(id)))
+    }
+
+    /// Copies what was rejected of an import.
+    pub fn rejects(&self, id: &str, out: &mut dyn std::io::Write) -> Result<(), Failure> {
+        let path = format!("/api/v1/imports/{}/rejects", escaped(id));
+        self.stream(&path, &[], |body| std::io::copy(body, out).map(|_| ()))
+    }
+
+    /// Hands the lines of what arrives to `each`, until that says to end.
+    pub fn tail(&self, dataset: Option<&str>, mut each: impl FnMut(&str) -> bool) -> Result<(), Failure> {
+        let parameters: Vec<(&str, &str)> = dataset.map(|dataset| ("dataset", dataset)).into_iter().collect();
+        self.stream("/api/v1/arrivals/tail", &parameters, |body| {
+            let mut lines = std::io::BufRead::lines(std::io::BufReader::new(body));
+            while let Some(line) = lines.next().transpose()? {
+                if !each(&line) {
+                    break;
+                }
+            }
+            Ok(())
+        })
+    }
+
+    fn stream(
+        &self,
+        path: &str,
+        parameters: &[(&str, &str)],
+        take: impl FnOnce(&mut dyn std::io::Read) -> std::io::Result<()>,
+    ) -> Result<(), Failure> {
+        let request = self.agent.get(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
+        let mut response = request.call().map_err(|error| Failure::from(self.unreached(&error)))?;
+        if !response.status().is_success() {
+            return Ok(self.read::<()>(Ok(response), path)?);
+        }
+        Ok(take(&mut response.body_mut().as_reader())?)
+    }
+
     pub fn storage(&self) -> Result<StorageInfo, Failure> {
         self.get("/api/v1/storage", &[])
     }
 
     pub fn begin_backup(&self, order: &BackupOrder) -> Result<BackupState, Failure> {
-        let sent = self.agent.post(format!("{}{BACKUP}", self.url)).send_json(order);
-        Ok(self.read(sent, BACKUP)?)
+        self.post(BACKUP, order)
     }
 
     pub fn backup(&self) -> Result<BackupState, Failure> {
@@ -107,8 +248,7 @@ impl Client {
 
     pub fn ask(&self, dataset: &str, question: &Question) -> Result<AnswerDocument, Failure> {
         let path = format!("/api/v1/datasets/{}/ask", escaped(dataset));
-        let sent = self.agent.post(format!("{}{path}", self.url)).send_json(question);
-        Ok(self.read(sent, &path)?)
+        self.post(&path, question)
     }
 
     /// Pushes a body of some content type; `parameters` are those of the call.
@@ -132,6 +272,26 @@ impl Client {
     fn get<T: DeserializeOwned>(&self, path: &str, parameters: &[(&str, &str)]) -> Result<T, Failure> {
         let request = self.agent.get(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
         Ok(self.read(request.call(), path)?)
+    }
+
+    fn post<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {
+        Ok(self.read(self.agent.post(format!("{}{path}", self.url)).send_json(body), path)?)
+    }
+
+    fn post_for_nothing(&self, path: &str, body: &impl Serialize) -> Result<(), Failure> {
+        self.nothing(self.agent.post(format!("{}{path}", self.url)).send_json(body), path)
+    }
+
+    fn delete_for_nothing(&self, path: &str) -> Result<(), Failure> {
+        self.nothing(self.agent.delete(format!("{}{path}", self.url)).call(), path)
+    }
+
+    /// An answer without a body.
+    fn nothing(&self, sent: Result<Response<Body>, ureq::Error>, path: &str) -> Result<(), Failure> {
+        match sent {
+            Ok(response) if response.status() == 204 => Ok(()),
+            other => Ok(self.read::<()>(other, path)?),
+        }
     }
 
     fn put<T: DeserializeOwned>(&self, path: &str, body: &impl Serialize) -> Result<T, Failure> {

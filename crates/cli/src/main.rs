@@ -6,6 +6,7 @@
 mod args;
 mod client;
 mod commands;
+mod confirm;
 mod failure;
 mod output;
 

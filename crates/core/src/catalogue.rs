@@ -13,7 +13,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use roaring::RoaringBitmap;
 
 use crate::{
-    model::{DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, Tags},
+    model::{DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, Tags},
     query::{Comparison, Condition},
 };
 
@@ -21,6 +21,8 @@ use crate::{
 #[derive(Debug, Default)]
 pub struct Catalogue {
     datasets: BTreeMap<Arc<str>, Dataset>,
+    /// Names that datasets had, with the names that they have.
+    old_names: BTreeMap<String, Arc<str>>,
 }
 
 /// A named container of metrics.
@@ -30,11 +32,16 @@ pub struct Dataset {
     pub id: DatasetId,
     /// Its name.
     pub name: Arc<str>,
-    /// IANA name of the zone that its calendar follows.
-    pub zone: String,
-    /// One sentence.
-    pub description: String,
+    /// What a person said of it.
+    pub definition: DatasetDefinition,
+    /// The folder of its partitions: the name under which it was made.
+    pub folder: Arc<str>,
     metrics: BTreeMap<Arc<str>, Metric>,
+    /// What a person said of its tags, by key.
+    pub tag_definitions: BTreeMap<String, TagDefinition>,
+    /// Names that metrics and tags had, with the names that they have.
+    old_metrics: BTreeMap<String, Arc<str>>,
+    old_tags: BTreeMap<String, Arc<str>>,
     /// In order of their ids.
     series: Vec<Series>,
     /// Places in `series`, by the hash of the key.
@@ -178,20 +185,37 @@ pub fn series_key<'a>(key: &mut Vec<u8>, metric: MetricId, tags: impl Iterator<I
 
 impl Catalogue {
     /// Adds a dataset, or replaces what is said of one.
-    pub fn put_dataset(&mut self, id: DatasetId, name: &str, zone: &str, description: &str) {
+    pub fn put_dataset(&mut self, id: DatasetId, name: &str, folder: &str, definition: DatasetDefinition) {
         let dataset = self.datasets.entry(name.into()).or_insert_with(|| Dataset {
             id,
             name: name.into(),
-            zone: String::new(),
-            description: String::new(),
+            definition: DatasetDefinition::default(),
+            folder: folder.into(),
             metrics: BTreeMap::new(),
+            tag_definitions: BTreeMap::new(),
+            old_metrics: BTreeMap::new(),
+            old_tags: BTreeMap::new(),
             series: Vec::new(),
             by_key: HashTable::new(),
             hashing: DefaultHashBuilder::default(),
             postings: BTreeMap::new(),
         });
-        dataset.zone = zone.to_owned();
-        dataset.description = description.to_owned();
+        dataset.definition = definition;
+    }
+
+    /// Notes a name that a dataset had.
+    pub fn put_old_name(&mut self, old: &str, name: &str) {
+        self.old_names.insert(old.to_owned(), name.into());
+    }
+
+    /// The dataset that has a name, or had it.
+    pub fn dataset_by_any_name(&self, name: &str) -> Option<&Dataset> {
+        self.dataset(name).or_else(|| self.dataset(self.old_names.get(name)?))
+    }
+
+    /// Old names of datasets, with the names that they have.
+    pub fn old_names(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.old_names.iter().map(|(old, name)| (old.as_str(), &**name))
     }
 
     /// The dataset of that name.
@@ -289,6 +313,62 @@ impl Dataset {
         if is_right { Some(guess) } else { self.series.binary_search_by_key(&id, |series| series.id).ok() }
     }
 
+    /// Notes a name that a metric had.
+    pub fn put_old_metric(&mut self, old: &str, name: &str) {
+        self.old_metrics.insert(old.to_owned(), name.into());
+    }
+
+    /// Notes a key that a tag had.
+    pub fn put_old_tag(&mut self, old: &str, key: &str) {
+        self.old_tags.insert(old.to_owned(), key.into());
+    }
+
+    /// The metric that has a name, or had it.
+    pub fn metric_by_any_name(&self, name: &str) -> Option<&Metric> {
+        self.metric(name).or_else(|| self.metric(self.old_metrics.get(name)?))
+    }
+
+    /// The key that a tag has which had another one.
+    pub fn renamed_tag(&self, old: &str) -> Option<&str> {
+        self.old_tags.get(old).map(|key| &**key)
+    }
+
+    /// Whether any tag had another key.
+    pub fn has_renamed_tags(&self) -> bool {
+        !self.old_tags.is_empty()
+    }
+
+    /// Old names of metrics, with the names that they have.
+    pub fn old_metrics(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.old_metrics.iter().map(|(old, name)| (old.as_str(), &**name))
+    }
+
+    /// Old keys of tags, with the keys that they have.
+    pub fn old_tags(&self) -> impl Iterator<Item = (&str, &str)> {
+        self.old_tags.iter().map(|(old, key)| (old.as_str(), &**key))
+    }
+
+    /// How many values a tag has.
+    pub fn values_of(&self, key: &str) -> usize {
+        self.postings.get(key).map_or(0, HashMap::len)
+    }
+
+    /// Whether some series has that value of a tag.
+    pub fn has_value(&self, key: &str, value: &str) -> bool {
+        self.postings.get(key).is_some_and(|values| values.contains_key(value))
+    }
+
+    /// Whether some series has that tag, or somebody has defined it.
+    pub fn knows_tag(&self, key: &str) -> bool {
+        self.postings.contains_key(key) || self.tag_definitions.contains_key(key)
+    }
+
+    /// Keys of all tags that series have or that somebody has defined.
+    pub fn tag_keys(&self) -> impl Iterator<Item = &str> {
+        let defined = self.tag_definitions.keys().map(String::as_str).filter(|key| !self.postings.contains_key(*key));
+        self.postings.keys().map(|key| &**key).chain(defined)
+    }
+
     /// The metric of that name.
     pub fn metric(&self, name: &str) -> Option<&Metric> {
         self.metrics.get(name)
@@ -331,6 +411,18 @@ impl Dataset {
             TagUse { key, values }
         });
         uses.filter(|tag| !tag.values.is_empty()).collect()
+    }
+
+    /// Keys of the tags that each metric's series carry, of all metrics at once.
+    pub fn tag_keys_by_metric(&self) -> BTreeMap<MetricId, std::collections::BTreeSet<&str>> {
+        let mut keys: BTreeMap<MetricId, std::collections::BTreeSet<&str>> = BTreeMap::new();
+        for series in &self.series {
+            let known = keys.entry(series.metric_id).or_default();
+            series.tags.iter().for_each(|(key, _)| {
+                known.insert(key);
+            });
+        }
+        keys
     }
 
     /// The metric's series that fulfil a condition, in order of their tags.
@@ -420,7 +512,7 @@ mod tests {
 
     fn waterway() -> Catalogue {
         let mut catalogue = Catalogue::default();
-        catalogue.put_dataset(DatasetId(1), "velmar", "UTC", "");
+        catalogue.put_dataset(DatasetId(1), "velmar", "velmar", DatasetDefinition::default());
         let dataset = catalogue.dataset_mut("velmar").unwrap();
         dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
         for (id, (lock, side)) in [("osier", "up"), ("osier", "down"), ("marl", "up")].into_iter().enumerate() {
@@ -484,7 +576,7 @@ mod tests {
             leaves in prop::collection::vec(("[ab]", prop::collection::vec("[xyz]", 1..3), any::<bool>()), 1..4),
         ) {
             let mut catalogue = Catalogue::default();
-            catalogue.put_dataset(DatasetId(1), "velmar", "UTC", "");
+            catalogue.put_dataset(DatasetId(1), "velmar", "velmar", DatasetDefinition::default());
             let dataset = catalogue.dataset_mut("velmar").unwrap();
             dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
             for (id, tags) in series.iter().enumerate() {

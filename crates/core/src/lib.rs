@@ -17,6 +17,7 @@
 //! | [`model`] | names, kinds of metrics, points on their way in |
 //! | [`catalogue`] | which datasets, metrics, tags and series there are; who matches a condition |
 //! | [`block`] | the codec of points at rest |
+//! | [`thinning`] | which points of a run can be left out |
 //! | [`summary`] | the mergeable form behind every reducer |
 //! | [`query`] | the language: lexer, parser, tree, formatter, errors |
 //! | [`plan`] | a checked query: series, windows, bounds |
@@ -40,4 +41,5 @@ pub mod plan;
 pub mod query;
 pub mod suggest;
 pub mod summary;
+pub mod thinning;
 pub mod time;

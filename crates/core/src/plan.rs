@@ -116,8 +116,8 @@ pub struct PlannedSeries {
 /// # Errors
 /// [`PlanError`], with the place and the closest known name.
 pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, now: Nanos, limits: &Limits) -> Result<Plan, PlanError> {
-    let home = find_dataset(catalogue, dataset)?;
     let mut notes = Vec::new();
+    let home = find_dataset(catalogue, dataset, &mut notes)?;
     let own = query.frame.clone().unwrap_or_default();
     let frame = FrameSource { own: &own, outer };
     frame.note_overrides(&mut notes);
@@ -146,10 +146,22 @@ pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, 
     Ok(Plan { now, zone: tz, windows, shows, notes, most_points: limits.points })
 }
 
-fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str) -> Result<&'a Dataset, PlanError> {
-    catalogue
-        .dataset(name)
-        .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) })
+fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str, notes: &mut Vec<String>) -> Result<&'a Dataset, PlanError> {
+    let found = catalogue
+        .dataset_by_any_name(name)
+        .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) })?;
+    note_rename("dataset", name, &found.name, notes);
+    Ok(found)
+}
+
+/// A note where an old name answered.
+fn note_rename(noun: &str, asked: &str, name: &str, notes: &mut Vec<String>) {
+    if asked != name {
+        let note = format!("the {noun} `{asked}` is called `{name}` now");
+        if !notes.contains(&note) {
+            notes.push(note);
+        }
+    }
 }
 
 /// The two places that a frame's clauses come from; the text wins.
@@ -187,7 +199,7 @@ impl FrameSource<'_> {
     fn zone(&self, home: &Dataset) -> Result<TimeZone, PlanError> {
         match self.clause(|frame| frame.zone.as_ref()) {
             Some((name, place, fault)) => zone(&name).map_err(|error| fault(QueryError::new(place, error.to_string()))),
-            None => Ok(zone(&home.zone).unwrap_or(TimeZone::UTC)),
+            None => Ok(zone(&home.definition.zone).unwrap_or(TimeZone::UTC)),
         }
     }
 
@@ -230,20 +242,24 @@ fn resolve(instant: &Spanned<InstantText>, now: Nanos, tz: &TimeZone) -> Result<
 
 fn plan_show(show: &Show, catalogue: &Catalogue, home: &Dataset, notes: &mut Vec<String>) -> Result<ShowPlan, PlanError> {
     let selection = show.expr.selection();
-    let (dataset, metric) = find_metric(selection, catalogue, home).map_err(PlanError::Query)?;
-    if let Some(condition) = &selection.condition {
+    let (dataset, metric) = find_metric(selection, catalogue, home, notes).map_err(PlanError::Query)?;
+    let condition = selection.condition.clone().map(|condition| with_keys_of_today(condition, dataset, metric, notes));
+    if let Some(condition) = &condition {
         check_tags(condition, dataset, metric).map_err(PlanError::Query)?;
     }
-    let series = dataset.matching(metric, selection.condition.as_ref());
+    let series = dataset.matching(metric, condition.as_ref());
     if series.is_empty() {
-        notes.push(nothing_matched(selection, dataset, metric));
+        notes.push(nothing_matched(condition.as_ref(), dataset, metric));
     }
     let kind = metric.definition.kind;
     let (reducer, lines) = match &show.expr {
         Expr::Points(_) => (None, series.iter().map(|series| line(series.tags.to_line(), &[series], kind)).collect()),
         Expr::Reduction(reduction) => {
             check_reducer(reduction.reducer.value, reduction.reducer.place, metric).map_err(PlanError::Query)?;
-            (Some(reduction.reducer.value), group(&series, &reduction.grouping, dataset, metric).map_err(PlanError::Query)?)
+            (
+                Some(reduction.reducer.value),
+                group(&series, &grouping_of_today(&reduction.grouping, dataset, metric, notes), dataset, metric).map_err(PlanError::Query)?,
+            )
         }
     };
     let unit = if reducer == Some(Reducer::Count) { None } else { metric.definition.unit.clone() };
@@ -251,17 +267,59 @@ fn plan_show(show: &Show, catalogue: &Catalogue, home: &Dataset, notes: &mut Vec
     Ok(ShowPlan { label, unit, dataset: dataset.id, reducer, lines })
 }
 
-fn find_metric<'a>(selection: &Selection, catalogue: &'a Catalogue, home: &'a Dataset) -> Result<(&'a Dataset, &'a Metric), QueryError> {
+/// A tag that has another key now than the one that the query names.
+fn key_of_today(mut tag: Spanned<String>, dataset: &Dataset, metric: &Metric, notes: &mut Vec<String>) -> Spanned<String> {
+    if let Some(key) = dataset.renamed_tag(&tag.value)
+        && !dataset.tags(Some(metric)).iter().any(|known| known.key == tag.value)
+    {
+        note_rename("tag", &tag.value, key, notes);
+        tag.value = key.to_owned();
+    }
+    tag
+}
+
+fn with_keys_of_today(condition: Condition, dataset: &Dataset, metric: &Metric, notes: &mut Vec<String>) -> Condition {
+    if !dataset.has_renamed_tags() {
+        return condition;
+    }
+    match condition {
+        Condition::All(parts) => Condition::All(parts.into_iter().map(|part| with_keys_of_today(part, dataset, metric, notes)).collect()),
+        Condition::Is(mut comparison) => {
+            comparison.tag = key_of_today(comparison.tag, dataset, metric, notes);
+            Condition::Is(comparison)
+        }
+    }
+}
+
+fn grouping_of_today(grouping: &Grouping, dataset: &Dataset, metric: &Metric, notes: &mut Vec<String>) -> Grouping {
+    match grouping {
+        Grouping::By(tags) if dataset.has_renamed_tags() => {
+            Grouping::By(tags.iter().map(|tag| key_of_today(tag.clone(), dataset, metric, notes)).collect())
+        }
+        other => other.clone(),
+    }
+}
+
+fn find_metric<'a>(
+    selection: &Selection,
+    catalogue: &'a Catalogue,
+    home: &'a Dataset,
+    notes: &mut Vec<String>,
+) -> Result<(&'a Dataset, &'a Metric), QueryError> {
     let place = selection.metric.place;
     let wanted = &selection.metric.value;
     let dataset = match &wanted.dataset {
         None => home,
-        Some(name) => catalogue.dataset(name).ok_or_else(|| {
-            let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
-            QueryError::new(place, format!("there is no dataset `{name}`")).with_help(format!("there are {known}"))
-        })?,
+        Some(name) => {
+            let found = catalogue.dataset_by_any_name(name).ok_or_else(|| {
+                let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
+                QueryError::new(place, format!("there is no dataset `{name}`")).with_help(format!("there are {known}"))
+            })?;
+            note_rename("dataset", name, &found.name, notes);
+            found
+        }
     };
-    let metric = dataset.metric(&wanted.metric).ok_or_else(|| {
+    let metric = dataset.metric_by_any_name(&wanted.metric).ok_or_else(|| {
         let names = || dataset.metrics().map(|metric| &*metric.name);
         let error = QueryError::new(place, format!("the dataset `{}` has no metric `{}`", dataset.name, wanted.metric));
         let elsewhere = catalogue.datasets().find(|other| wanted.dataset.is_none() && other.metric(&wanted.metric).is_some());
@@ -274,6 +332,7 @@ fn find_metric<'a>(selection: &Selection, catalogue: &'a Catalogue, home: &'a Da
             None => error.with_help(format!("it has {}", listing(names(), 12))),
         }
     })?;
+    note_rename("metric", &wanted.metric, &metric.name, notes);
     Ok((dataset, metric))
 }
 
@@ -314,9 +373,9 @@ fn check_reducer(reducer: Reducer, place: Place, metric: &Metric) -> Result<(), 
 }
 
 /// A note where no series matched, with the closest value of each tag that has none of the values asked for.
-fn nothing_matched(selection: &Selection, dataset: &Dataset, metric: &Metric) -> String {
+fn nothing_matched(condition: Option<&Condition>, dataset: &Dataset, metric: &Metric) -> String {
     let mut hints = Vec::new();
-    if let Some(condition) = &selection.condition {
+    if let Some(condition) = condition {
         collect_hints(condition, dataset, metric, &mut hints);
     }
     let hints = if hints.is_empty() { String::new() } else { format!(": {}", hints.join("; ")) };

@@ -4,7 +4,7 @@
 
 use fenetre_core::{
     catalogue::Catalogue,
-    model::{DatasetId, MetricDefinition, MetricId, SeriesId},
+    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId},
     plan::{Limits, Plan, PlanError, plan},
     query::{Frame, parse, parse_frame},
     time::{format_in_zone, parse_rfc3339},
@@ -12,7 +12,7 @@ use fenetre_core::{
 
 fn catalogue() -> Catalogue {
     let mut catalogue = Catalogue::default();
-    catalogue.put_dataset(DatasetId(1), "velmar", "Europe/Lisbon", "");
+    catalogue.put_dataset(DatasetId(1), "velmar", "velmar", DatasetDefinition { zone: "Europe/Lisbon".into(), ..Default::default() });
     let dataset = catalogue.dataset_mut("velmar").unwrap();
     dataset.put_metric(MetricId(1), "level", MetricDefinition::default());
     dataset.put_series(SeriesId(1), "level", [("lock", "osier")].into_iter(), None);
@@ -122,7 +122,7 @@ fn a_fault_is_told_in_the_text_that_it_stands_in() {
 #[test]
 fn a_metric_of_another_dataset_is_pointed_out() {
     let mut catalogue = catalogue();
-    catalogue.put_dataset(DatasetId(2), "main", "UTC", "");
+    catalogue.put_dataset(DatasetId(2), "main", "main", DatasetDefinition::default());
     let now = parse_rfc3339("2026-05-20T12:00:00Z").unwrap();
     let query = parse("show mean of level over last 1h").unwrap();
     let Err(PlanError::Query(error)) = plan(&query, &Frame::default(), &catalogue, "main", now, &Limits::default()) else { panic!() };

@@ -1,37 +1,160 @@
 //! Bytes to points, and answers to bytes.
 //!
 //! ```text
-//!  body ──► unpack ──► json │ csv ──► PointSink (of the store)
-//!                             └─────► Tally: accepted, rejected, why
+//!  bytes ──► unpack ──► decode ──► Reader ──────► PointSink (of the store)
+//!                                  │ csv, json ◄── mapping      └──► Tally: accepted, rejected, why
+//!                                  │ senml, openmetrics, otlp
 //!  Answer ──► document ──► JSON │ CSV │ JSON Lines
 //! ```
 //!
-//! A reader borrows every name and text from the body and hands each point to a [`PointSink`](fenetre_core::model::PointSink);
-//! a row that breaks a rule is told with its line and field, and the rows after it are still read.
+//! A [`Reader`] borrows every name and text from the bytes and hands each point to a [`PointSink`]; a row that breaks a rule is told with its
+//! line and field, and the rows after it are still read. It takes bytes part by part, so that a file of any length needs the memory of a
+//! part; formats of which only the whole makes sense wait for the last one.
 
 pub mod csv;
+pub mod decode;
 pub mod document;
 pub mod json;
+pub mod mapping;
+pub mod openmetrics;
+pub mod otlp;
+pub mod senml;
 pub mod tables;
 pub mod tally;
+mod units;
 pub mod unpack;
 
 use fenetre_core::{model::PointSink, time::Nanos};
+use serde::{Deserialize, Serialize};
 
+use self::{decode::Letters, mapping::Mapping};
 pub use tally::{Reject, Tally};
 
-/// How a body is to be read.
-#[derive(Clone, Debug)]
+/// How bytes are to be read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Format {
     /// One object, or an array of objects.
     Json,
     /// An object a line.
     JsonLines,
-    /// A table with a header.
-    Csv(csv::Mapping),
+    /// A table, its delimiter detected.
+    Csv,
+    /// A table, its cells parted by tabs.
+    Tsv,
+    /// RFC 8428 in JSON.
+    SenmlJson,
+    /// RFC 8428 in CBOR.
+    SenmlCbor,
+    /// OpenMetrics 1.0 text.
+    OpenMetrics,
+    /// OTLP metrics as protobuf.
+    OtlpProtobuf,
+    /// OTLP metrics as JSON.
+    OtlpJson,
+    /// An Arrow IPC stream.
+    ArrowStream,
+    /// A Parquet file.
+    Parquet,
 }
 
-/// A fault of a whole body: nothing of it was read.
+impl Format {
+    const ALL: [(Self, &'static str, &'static [&'static str], &'static [&'static str]); 11] = [
+        (Self::Json, "JSON", &["application/json"], &["json"]),
+        (
+            Self::JsonLines,
+            "JSON Lines",
+            &["application/x-ndjson", "application/ndjson", "application/jsonl", "application/x-jsonlines"],
+            &["ndjson", "jsonl"],
+        ),
+        (Self::Csv, "CSV", &["text/csv"], &["csv", "txt"]),
+        (Self::Tsv, "TSV", &["text/tab-separated-values"], &["tsv", "tab"]),
+        (Self::SenmlJson, "SenML (JSON)", &["application/senml+json"], &["senml"]),
+        (Self::SenmlCbor, "SenML (CBOR)", &["application/senml+cbor"], &["senmlc"]),
+        (Self::OpenMetrics, "OpenMetrics", &["application/openmetrics-text"], &["om", "openmetrics"]),
+        (Self::OtlpProtobuf, "OTLP", &[], &["otlp"]),
+        (Self::OtlpJson, "OTLP (JSON)", &[], &[]),
+        (Self::ArrowStream, "Arrow stream", &["application/vnd.apache.arrow.stream"], &["arrows", "arrow"]),
+        (Self::Parquet, "Parquet", &["application/vnd.apache.parquet"], &["parquet"]),
+    ];
+
+    /// The format of a content type, without its parameters.
+    pub fn of_type(essence: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|(_, _, types, _)| types.contains(&essence)).map(|(format, ..)| format)
+    }
+
+    /// The format that a file's name shows; an ending that only says how it is compressed is passed over.
+    pub fn of_name(name: &str) -> Option<Self> {
+        let name = name.to_ascii_lowercase();
+        let name = [".gz", ".zst", ".zstd"].iter().find_map(|ending| name.strip_suffix(ending)).unwrap_or(&name);
+        if name.ends_with(".senml.json") {
+            return Some(Self::SenmlJson);
+        }
+        let ending = name.rsplit_once('.')?.1;
+        Self::ALL.into_iter().find(|(_, _, _, endings)| endings.contains(&ending)).map(|(format, ..)| format)
+    }
+
+    /// Its name for people.
+    pub fn name(self) -> &'static str {
+        Self::ALL.into_iter().find(|(format, ..)| *format == self).map_or("?", |(_, name, ..)| name)
+    }
+
+    /// The content types that bodies of points may have.
+    pub fn types() -> impl Iterator<Item = &'static str> {
+        Self::ALL.into_iter().filter_map(|(_, _, types, _)| types.first().copied())
+    }
+
+    /// Whether it is text, whose letters may be encoded in several ways.
+    pub fn is_text(self) -> bool {
+        matches!(self, Self::Csv | Self::Tsv | Self::Json | Self::JsonLines)
+    }
+
+    /// Whether a mapping says what its parts are.
+    pub fn takes_mapping(self) -> bool {
+        matches!(self, Self::Csv | Self::Tsv | Self::Json | Self::JsonLines | Self::ArrowStream | Self::Parquet)
+    }
+
+    /// A reader of it; `None` for the formats of the crate `columnar`.
+    pub fn reader(self, mapping: Option<Mapping>) -> Option<Box<dyn Reader>> {
+        Some(match self {
+            Self::Csv => Box::new(csv::Table::new(mapping.unwrap_or_default(), None)),
+            Self::Tsv => Box::new(csv::Table::new(mapping.unwrap_or_default(), Some(b'\t'))),
+            Self::Json => Box::new(json::Document::new(mapping)),
+            Self::JsonLines => Box::new(json::Lines::new(mapping)),
+            Self::SenmlJson => Box::new(senml::Pack::json()),
+            Self::SenmlCbor => Box::new(senml::Pack::cbor()),
+            Self::OpenMetrics => Box::new(openmetrics::Exposition::default()),
+            Self::OtlpProtobuf => Box::new(otlp::Export::Protobuf),
+            Self::OtlpJson => Box::new(otlp::Export::Json),
+            Self::ArrowStream | Self::Parquet => return None,
+        })
+    }
+}
+
+/// Reads points from bytes that come part by part.
+pub trait Reader: Send {
+    /// Reads what it can of the bytes, and says how many it is done with: the others come again, at the front of the next part. With
+    /// `is_last`, nothing comes after them. Points without a time of their own are of `now`.
+    ///
+    /// # Errors
+    /// [`FormatError`] where what follows cannot be read either.
+    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError>;
+}
+
+/// The first rows of something, before it is said what they mean.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Look {
+    /// Names of its columns.
+    pub names: Vec<String>,
+    /// Cells of the first rows.
+    pub rows: Vec<Vec<String>>,
+    /// Whether numbers have decimal commas.
+    pub decimal_comma: bool,
+    /// What was found out about how it is written.
+    pub notes: Vec<String>,
+}
+
+/// A fault of a whole body, or of all that comes after what was read of it.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum FormatError {
     /// Not JSON.
@@ -47,6 +170,14 @@ pub enum FormatError {
     /// No header, or one that does not fit the mapping.
     #[error("{0}")]
     Table(String),
+    /// Bytes of another format, or damaged ones.
+    #[error("the body cannot be read as {format}: {reason}")]
+    Unreadable {
+        /// Of what it should be.
+        format: &'static str,
+        /// In the parser's words, with the place where it knows one.
+        reason: String,
+    },
     /// Compressed bytes that do not unfold.
     #[error("the body says that it is {encoding}, but does not unfold: {reason}")]
     Compressed {
@@ -63,14 +194,22 @@ pub enum FormatError {
     },
 }
 
-/// Reads a body; points without a time of their own are of `now`.
+/// Reads a body that is there as a whole, of any format but those of the crate `columnar`; points without a time of their own are of `now`.
 ///
 /// # Errors
 /// [`FormatError`] where the body as a whole is at fault.
-pub fn read(format: &Format, body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Result<Tally, FormatError> {
-    match format {
-        Format::Json => json::read_document(body, now, sink),
-        Format::JsonLines => Ok(json::read_lines(body, now, sink)),
-        Format::Csv(mapping) => csv::read(body, mapping, now, sink),
+pub fn read(format: Format, mapping: Option<Mapping>, body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Result<Tally, FormatError> {
+    let encoding = mapping.as_ref().and_then(|mapping| mapping.table.encoding.clone());
+    let mut reader = format.reader(mapping).ok_or(FormatError::Unreadable { format: format.name(), reason: "it is read elsewhere".to_owned() })?;
+    let mut tally = Tally::default();
+    if !format.is_text() || Letters::is_plain(body, encoding.as_deref()) {
+        reader.read(body, true, now, sink, &mut tally)?;
+        return Ok(tally);
     }
+    let mut text = Vec::new();
+    if let Some(found) = Letters::new(encoding.as_deref()).decode(body, true, &mut text) {
+        tally.note(format!("read as {found}"));
+    }
+    reader.read(&text, true, now, sink, &mut tally)?;
+    Ok(tally)
 }

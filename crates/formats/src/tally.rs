@@ -1,6 +1,8 @@
 //! What became of the rows of a body.
 
-use fenetre_core::model::Refusal;
+use std::collections::BTreeMap;
+
+use fenetre_core::model::{Cause, Refusal};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -17,11 +19,18 @@ pub struct Reject {
     pub field: Option<String>,
     /// What is wrong, and what to do.
     pub reason: String,
+    /// Its sort.
+    #[serde(default)]
+    #[schema(value_type = String)]
+    pub cause: Cause,
 }
 
 /// Counts of a body, with the first rejects.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Tally {
+    /// Rows, objects, records or lines that were looked at.
+    #[serde(default)]
+    pub rows: u64,
     /// Points that were taken.
     pub accepted: u64,
     /// Points, or rows that could not be read as points, that were not.
@@ -29,42 +38,79 @@ pub struct Tally {
     /// Empty cells of value columns, which give no point.
     #[serde(default)]
     pub empty_cells: u64,
+    /// Rejects by their sort.
+    #[serde(default)]
+    #[schema(value_type = BTreeMap<String, u64>)]
+    pub causes: BTreeMap<Cause, u64>,
     /// The first 100 rejects.
     pub rejects: Vec<Reject>,
     /// What else the sender should know.
     #[serde(default)]
     pub notes: Vec<String>,
+    /// How many rejects are told in full.
+    #[serde(skip, default = "told_rejects")]
+    told: usize,
 }
 
+fn told_rejects() -> usize {
+    TOLD_REJECTS
+}
+
+impl Default for Tally {
+    fn default() -> Self {
+        Self::telling(TOLD_REJECTS)
+    }
+}
+
+/// The most notes that are kept.
+const MOST_NOTES: usize = 50;
+
 impl Tally {
+    /// One that tells so many rejects in full.
+    pub fn telling(told: usize) -> Self {
+        Self { rows: 0, accepted: 0, rejected: 0, empty_cells: 0, causes: BTreeMap::new(), rejects: Vec::new(), notes: Vec::new(), told }
+    }
+
     /// Counts a point by whether the sink took it. Only of a reject is the line asked for.
     pub fn count(&mut self, line: impl FnOnce() -> u64, taken: Result<(), Refusal>) {
         match taken {
             Ok(()) => self.accepted += 1,
-            Err(refusal) => self.reject(line(), refusal.field, refusal.reason),
+            Err(refusal) => self.refuse(line(), refusal),
+        }
+    }
+
+    /// Counts a point or a row that was refused.
+    pub fn refuse(&mut self, line: u64, refusal: Refusal) {
+        let Refusal { field, reason, cause } = refusal;
+        self.rejected += 1;
+        *self.causes.entry(cause).or_default() += 1;
+        if self.rejects.len() < self.told {
+            self.rejects.push(Reject { line, field, reason, cause });
         }
     }
 
     /// Counts a row that could not be read.
     pub fn reject(&mut self, line: u64, field: Option<String>, reason: impl Into<String>) {
-        self.rejected += 1;
-        if self.rejects.len() < TOLD_REJECTS {
-            self.rejects.push(Reject { line, field, reason: reason.into() });
+        self.refuse(line, Refusal { field, reason: reason.into(), cause: Cause::Unreadable });
+    }
+
+    /// Tells something once.
+    pub fn note(&mut self, note: String) {
+        if self.notes.len() < MOST_NOTES && !self.notes.contains(&note) {
+            self.notes.push(note);
         }
     }
 
     /// Adds the counts of a later part of the same input.
     pub fn absorb(&mut self, later: Self) {
+        self.rows += later.rows;
         self.accepted += later.accepted;
         self.rejected += later.rejected;
         self.empty_cells += later.empty_cells;
-        let room = TOLD_REJECTS.saturating_sub(self.rejects.len());
+        later.causes.into_iter().for_each(|(cause, count)| *self.causes.entry(cause).or_default() += count);
+        let room = self.told.saturating_sub(self.rejects.len());
         self.rejects.extend(later.rejects.into_iter().take(room));
-        for note in later.notes {
-            if !self.notes.contains(&note) {
-                self.notes.push(note);
-            }
-        }
+        later.notes.into_iter().for_each(|note| self.note(note));
     }
 }
 
@@ -78,6 +124,6 @@ mod tests {
         (0..80).for_each(|line| tally.reject(line, None, "no"));
         let mut whole = tally.clone();
         whole.absorb(tally);
-        assert_eq!((whole.rejected, whole.rejects.len()), (160, TOLD_REJECTS));
+        assert_eq!((whole.rejected, whole.rejects.len(), whole.causes[&Cause::Unreadable]), (160, TOLD_REJECTS, 160));
     }
 }

@@ -43,11 +43,23 @@ impl Encoding {
         }
     }
 
+    /// A reader of the unfolded bytes that owns what it reads.
+    ///
+    /// # Errors
+    /// Where the decoder cannot be set up.
+    pub fn reader_of(self, packed: impl Read + Send + 'static) -> std::io::Result<Box<dyn Read + Send>> {
+        Ok(match self {
+            Self::Identity => Box::new(packed),
+            Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),
+            Self::Zstd => Box::new(zstd::Decoder::new(packed)?),
+        })
+    }
+
     /// A reader of the unfolded bytes.
     ///
     /// # Errors
     /// Where the decoder cannot be set up.
-    pub fn reader<'a>(self, packed: impl Read + 'a) -> std::io::Result<Box<dyn Read + 'a>> {
+    fn reader<'a>(self, packed: impl Read + 'a) -> std::io::Result<Box<dyn Read + 'a>> {
         Ok(match self {
             Self::Identity => Box::new(packed),
             Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(packed)),

@@ -1,8 +1,12 @@
-//! Points a second, lately: what came in, counted where it is acknowledged.
+//! Points a second, lately, and what was refused and why: counted where it is acknowledged.
 
-use std::collections::VecDeque;
+use std::collections::{BTreeMap, VecDeque};
 
-use fenetre_core::time::{Nanos, SECOND};
+use fenetre_core::{
+    model::Cause,
+    time::{Nanos, SECOND},
+};
+use fenetre_formats::Tally;
 use parking_lot::Mutex;
 
 /// How far back is counted.
@@ -19,15 +23,31 @@ pub struct Second {
     pub rejected: u64,
 }
 
-/// Counts of the last ten minutes.
+/// Counts of the last ten minutes, and refusals since the start.
 #[derive(Debug, Default)]
-pub struct Arrivals(Mutex<VecDeque<Second>>);
+pub struct Arrivals {
+    seconds: Mutex<VecDeque<Second>>,
+    causes: Mutex<BTreeMap<Cause, Refused>>,
+}
+
+/// What was refused for one reason.
+#[derive(Clone, Debug, Default)]
+pub struct Refused {
+    /// Points and rows.
+    pub count: u64,
+    /// Where the latest should have gone.
+    pub dataset: String,
+    /// When it came, in seconds since the epoch.
+    pub second: i64,
+    /// Its line, field and reason.
+    pub example: String,
+}
 
 impl Arrivals {
     /// Counts what came at an instant.
     pub fn count(&self, now: Nanos, accepted: u64, rejected: u64) {
         let second = now.div_euclid(SECOND);
-        let mut seconds = self.0.lock();
+        let mut seconds = self.seconds.lock();
         match seconds.back_mut() {
             // A clock that steps back counts into the latest second.
             Some(last) if last.second >= second => {
@@ -41,10 +61,34 @@ impl Arrivals {
         }
     }
 
+    /// Counts what was refused of a body, by reason.
+    pub fn refused(&self, now: Nanos, dataset: &str, tally: &Tally) {
+        if tally.causes.is_empty() {
+            return;
+        }
+        let mut causes = self.causes.lock();
+        for (cause, count) in &tally.causes {
+            let known = causes.entry(*cause).or_default();
+            known.count += count;
+            known.dataset = dataset.to_owned();
+            known.second = now.div_euclid(SECOND);
+            if let Some(reject) = tally.rejects.iter().rfind(|reject| reject.cause == *cause) {
+                let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
+                known.example = format!("line {}{field}: {}", reject.line, reject.reason);
+            }
+        }
+    }
+
+    /// Each reason that there was.
+    pub fn causes(&self) -> Vec<(Cause, Refused)> {
+        self.causes.lock().iter().map(|(cause, refused)| (*cause, refused.clone())).collect()
+    }
+
     /// Points taken a second, over so many whole seconds before `now`.
     pub fn rate(&self, now: Nanos, seconds: i64) -> f64 {
         let end = now.div_euclid(SECOND);
-        let taken: u64 = self.0.lock().iter().filter(|counted| (end - seconds..end).contains(&counted.second)).map(|counted| counted.accepted).sum();
+        let taken: u64 =
+            self.seconds.lock().iter().filter(|counted| (end - seconds..end).contains(&counted.second)).map(|counted| counted.accepted).sum();
         taken as f64 / seconds as f64
     }
 
@@ -53,7 +97,7 @@ impl Arrivals {
         let end = now.div_euclid(SECOND).div_euclid(width) * width;
         let start = end - SECONDS_KEPT;
         let mut steps: Vec<Second> = (start..end).step_by(width as usize).map(|second| Second { second, ..Second::default() }).collect();
-        for counted in self.0.lock().iter().filter(|counted| (start..end).contains(&counted.second)) {
+        for counted in self.seconds.lock().iter().filter(|counted| (start..end).contains(&counted.second)) {
             let step = &mut steps[((counted.second - start) / width) as usize];
             step.accepted += counted.accepted;
             step.rejected += counted.rejected;
@@ -73,7 +117,7 @@ mod tests {
             arrivals.count(second * SECOND, 3, 1);
         }
         arrivals.count(1_990 * SECOND, 5, 0);
-        assert!(arrivals.0.lock().len() as i64 <= SECONDS_KEPT);
+        assert!(arrivals.seconds.lock().len() as i64 <= SECONDS_KEPT);
         let steps = arrivals.steps(2_005 * SECOND, 10);
         assert_eq!(steps.len(), 60);
         assert_eq!(steps[59], Second { second: 1_990, accepted: 35, rejected: 10 });

@@ -7,7 +7,10 @@ use std::{
     time::Duration,
 };
 
-use fenetre_core::plan::Limits;
+use fenetre_core::{
+    plan::Limits,
+    time::{Nanos, SECOND, Span},
+};
 use fenetre_store::Options;
 use serde::Deserialize;
 use toml::Spanned;
@@ -42,6 +45,12 @@ pub struct CallLimits {
     pub unpacked_bytes: usize,
     /// Bytes of all bodies that are being taken at once, as they travel and unfolded.
     pub all_bodies_bytes: usize,
+    /// Bytes of a file that is imported, as it travels.
+    pub import_bytes: u64,
+    /// Points so many nanoseconds ahead of the clock are refused.
+    pub ahead: Nanos,
+    /// What is in the bin longer than so many nanoseconds is erased.
+    pub bin_keeps: Nanos,
     /// Seconds that a query may run.
     pub query_seconds: u64,
     /// What a query may match and give.
@@ -116,6 +125,9 @@ struct LimitsTable {
     body_bytes: Option<Spanned<usize>>,
     unpacked_bytes: Option<Spanned<usize>>,
     all_bodies_bytes: Option<Spanned<usize>>,
+    import_bytes: Option<Spanned<usize>>,
+    ahead: Option<Spanned<String>>,
+    bin_keeps: Option<Spanned<String>>,
     query_seconds: Option<Spanned<u64>>,
     query_series: Option<Spanned<usize>>,
     query_cells: Option<Spanned<usize>>,
@@ -134,6 +146,9 @@ impl Default for Config {
                 body_bytes: 64 << 20,
                 unpacked_bytes: 256 << 20,
                 all_bodies_bytes: 512 << 20,
+                import_bytes: 64 << 30,
+                ahead: 24 * 3_600 * SECOND,
+                bin_keeps: 7 * 24 * 3_600 * SECOND,
                 query_seconds: 30,
                 query: Limits::default(),
             },
@@ -208,6 +223,19 @@ impl Config {
         set(limits.body_bytes, &mut config.limits.body_bytes)?;
         set(limits.unpacked_bytes, &mut config.limits.unpacked_bytes)?;
         set(limits.all_bodies_bytes, &mut config.limits.all_bodies_bytes)?;
+        let span = |value: Option<Spanned<String>>, slot: &mut Nanos| {
+            let Some(value) = value else { return Ok(()) };
+            let span = Span::parse(value.get_ref()).map_err(|error| wrong(Some(value.span()), error.to_string()))?;
+            // A calendar is not needed to say how far is too far: months are of 30 days here.
+            let days = i64::from(span.months) * 30 + i64::from(span.days);
+            *slot = span.nanos.saturating_add(days.saturating_mul(24 * 3_600 * SECOND));
+            Ok(())
+        };
+        span(limits.ahead, &mut config.limits.ahead)?;
+        span(limits.bin_keeps, &mut config.limits.bin_keeps)?;
+        let mut import_bytes = usize::try_from(config.limits.import_bytes).unwrap_or(usize::MAX);
+        set(limits.import_bytes, &mut import_bytes)?;
+        config.limits.import_bytes = import_bytes as u64;
         set(limits.query_series, &mut config.limits.query.series)?;
         set(limits.query_cells, &mut config.limits.query.cells)?;
         set(limits.query_points, &mut config.limits.query.points)?;

@@ -13,7 +13,10 @@
 //! | [`api`] | every call, and the types that travel; described by the OpenAPI document that the service serves |
 //! | `access` | who may call: one check on every route |
 //! | [`problem`], [`report`] | every failure as problem details; what a push is answered with |
-//! | `arrivals` | points a second, lately |
+//! | `ingest` | bytes of any format into a batch |
+//! | [`imports`] | files that are uploaded, tried and read by the service |
+//! | `arrivals`, [`tail`] | points a second, lately, and refusals by reason; a look at what arrives |
+//! | `upkeep` | what the service does by itself now and then |
 //! | [`backups`] | the backup that is running |
 //! | `budget` | memory that calls share |
 //! | `console` | the browser's files |
@@ -25,11 +28,15 @@ pub mod backups;
 mod budget;
 pub mod config;
 mod console;
+pub mod imports;
+mod ingest;
 mod logging;
 pub mod problem;
 pub mod report;
 pub mod server;
 mod state;
+pub mod tail;
+mod upkeep;
 
 pub use config::Config;
 pub use server::{Ready, ServeError, serve};

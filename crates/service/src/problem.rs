@@ -177,7 +177,7 @@ impl ResponseError for Problem {
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let sort = match &error {
-            StoreError::NoDataset { .. } => Sort::NotFound,
+            StoreError::NoDataset { .. } | StoreError::Missing(_) => Sort::NotFound,
             StoreError::Definition(_) | StoreError::Backup(_) => Sort::Definition,
             StoreError::Full { .. } => Sort::Full,
             StoreError::Busy { .. } => Sort::Behind,

@@ -10,6 +10,12 @@ pub struct PushReport {
     /// Counts and rejects.
     #[serde(flatten)]
     pub tally: Tally,
+    /// Points that took the place of others of the same series and instant; none where that was not counted.
+    #[serde(default)]
+    pub replaced: Option<u64>,
+    /// Points of paused metrics, passed over as these say.
+    #[serde(default)]
+    pub dropped: u64,
     /// Whether nothing was written because only a try was asked for.
     pub dry_run: bool,
     /// Metrics that were not known before.

@@ -13,9 +13,13 @@ use crate::{
     arrivals::Arrivals,
     backups::Backups,
     budget::Budget,
-    console, logging,
+    console,
+    imports::Imports,
+    logging,
     problem::{Problem, Sort},
     state::{State, now},
+    tail::Tail,
+    upkeep::Upkeep,
 };
 
 /// How long calls that are under way may take to end when the service stops.
@@ -82,6 +86,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         _ => ServeError::Listen { address: config.address, source },
     })?;
     let store = Store::open(&config.store, config.store_options.clone())?;
+    let imports = Imports::open(&config.store).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
     let state = web::Data::new(State {
         store,
@@ -89,11 +94,16 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         arrivals: Arrivals::default(),
         bodies: Budget::new(config.limits.all_bodies_bytes),
         backups: Backups::default(),
+        imports,
+        tail: Tail::default(),
         started: now(),
         workers: Semaphore::new(threads * 2),
     });
     let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;
     let failed = |source| ServeError::Listen { address, source };
+    let all: std::sync::Arc<State> = state.clone().into_inner();
+    all.imports.resume(&all);
+    let upkeep = Upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let shared = state.clone();
     let served = actix_web::rt::System::new().block_on(async move {
         let server = HttpServer::new(move || app!(shared.clone()))
@@ -109,7 +119,9 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         ready(Ready { address, handle });
         server.await
     });
+    upkeep.end();
     state.backups.end();
+    state.imports.end();
     served.map_err(failed)?;
     tracing::info!("stopped; everything that was acknowledged is kept");
     Ok(())

@@ -6,7 +6,7 @@ use fenetre_core::time::Nanos;
 use fenetre_store::Store;
 use tokio::sync::Semaphore;
 
-use crate::{arrivals::Arrivals, backups::Backups, budget::Budget, config::CallLimits, problem::Problem};
+use crate::{arrivals::Arrivals, backups::Backups, budget::Budget, config::CallLimits, imports::Imports, problem::Problem, tail::Tail};
 
 /// The service's state.
 pub struct State {
@@ -16,6 +16,9 @@ pub struct State {
     /// Bytes of bodies that are being taken.
     pub bodies: Budget,
     pub backups: Backups,
+    pub imports: Imports,
+    /// Who watches what arrives.
+    pub tail: Tail,
     pub started: Nanos,
     /// So many queries and pushes work at once; the others wait.
     pub workers: Semaphore,

@@ -1,17 +1,19 @@
 //! A batch being gathered: points resolved to series as they are read, with what they bring that is new.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap as StdMap, HashSet},
     hash::{BuildHasher, Hasher},
     sync::Arc,
 };
 
 use fenetre_core::{
-    catalogue::series_key,
+    catalogue::{Dataset, series_key},
     model::{
-        DatasetId, Histogram, Kind, MOST_TAGS, MetricId, PointRef, PointSink, Refusal, SeriesId, ValueRef, check_name, check_tag_value, split_integer,
+        About, Cause, DatasetId, Histogram, Kind, MOST_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal, SeriesId, Status, ValueRef,
+        WhenPaused, check_name, check_tag_value, split_integer,
     },
-    time::Nanos,
+    suggest::{closest, listing},
+    time::{Nanos, format_utc},
 };
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use parking_lot::RwLock;
@@ -28,7 +30,9 @@ pub struct Batch {
     pub(crate) rows: Rows,
     /// The series that it has met.
     pub(crate) slots: Vec<Slot>,
-    pub(crate) new_metrics: BTreeMap<String, Kind>,
+    pub(crate) new_metrics: BTreeMap<String, MetricDefinition>,
+    /// What it says of metrics of which nobody has said it yet.
+    pub(crate) learned: BTreeMap<String, MetricDefinition>,
     pub(crate) new_series: Vec<NewSeries>,
     pub(crate) words: Vec<String>,
     pub(crate) histograms: Vec<Histogram>,
@@ -38,9 +42,19 @@ pub struct Batch {
     met: Met,
     words_by_text: HashMap<String, u32>,
     key: Vec<u8>,
-    /// Keys of the last point's tags, and their places in the order of the keys.
+    /// Keys of the last point's tags, the keys that these have today, and their places in the order of those.
     keys: Vec<String>,
+    keys_today: Vec<String>,
     order: Vec<usize>,
+    /// Points after this are refused.
+    latest: Nanos,
+    dropped: u64,
+    notes: Vec<String>,
+    described: HashSet<String>,
+    /// New series of each metric, and new values of each tag, which count towards limits.
+    new_of_metric: StdMap<String, u32>,
+    new_values: HashSet<(String, String)>,
+    patterns: StdMap<String, Option<regex::Regex>>,
 }
 
 /// Points as they came.
@@ -76,11 +90,15 @@ pub(crate) struct NewSeries {
     pub tags: TagMap,
 }
 
-#[derive(Clone, Copy)]
+#[derive(Clone)]
 struct KnownMetric {
     kind: Kind,
     /// None for one that the batch brings.
     id: Option<MetricId>,
+    /// What happens to its points, where they are not taken.
+    refused: Option<(Status, WhenPaused)>,
+    /// The name that it has today, where the point has another.
+    renamed: Option<Arc<str>>,
 }
 
 /// The slot of each series that the batch has met, by key: the points after the first find theirs without a look into the shared
@@ -123,6 +141,7 @@ impl Batch {
             rows: Rows::default(),
             slots: Vec::new(),
             new_metrics: BTreeMap::new(),
+            learned: BTreeMap::new(),
             new_series: Vec::new(),
             words: Vec::new(),
             histograms: Vec::new(),
@@ -133,7 +152,15 @@ impl Batch {
             words_by_text: HashMap::new(),
             key: Vec::new(),
             keys: Vec::new(),
+            keys_today: Vec::new(),
             order: Vec::new(),
+            latest: Nanos::MAX,
+            dropped: 0,
+            notes: Vec::new(),
+            described: HashSet::new(),
+            new_of_metric: StdMap::new(),
+            new_values: HashSet::new(),
+            patterns: StdMap::new(),
         }
     }
 
@@ -157,44 +184,119 @@ impl Batch {
         self.new_series.len()
     }
 
+    /// The new series, each by a number that tells it apart from the others.
+    pub fn new_series_numbers(&self) -> impl Iterator<Item = u64> + '_ {
+        // Keyed alike in every batch, so that the same series has the same number.
+        let hashing = std::hash::BuildHasherDefault::<std::collections::hash_map::DefaultHasher>::default();
+        self.new_series.iter().map(move |series| hashing.hash_one((&series.metric, &series.tags)))
+    }
+
+    /// Keys of tags that no series had before.
+    pub fn new_tags(&self) -> Vec<String> {
+        let catalogue = self.catalogue.read();
+        let dataset = catalogue.dataset(&self.dataset_name);
+        let mut keys: Vec<String> = self
+            .new_series
+            .iter()
+            .flat_map(|series| series.tags.keys())
+            .filter(|key| dataset.is_none_or(|dataset| !dataset.knows_tag(key)))
+            .cloned()
+            .collect();
+        keys.sort_unstable();
+        keys.dedup();
+        keys
+    }
+
+    /// The earliest and the latest instant.
+    pub fn span(&self) -> Option<(Nanos, Nanos)> {
+        let times = &self.rows.times;
+        Some((*times.iter().min()?, *times.iter().max()?))
+    }
+
+    /// Points after an instant are refused from here on.
+    pub fn refuse_after(&mut self, latest: Nanos) {
+        self.latest = latest;
+    }
+
+    /// Points that were passed over, since their metric is paused so.
+    pub fn dropped(&self) -> u64 {
+        self.dropped
+    }
+
+    /// What its sender should know.
+    pub fn notes(&self) -> &[String] {
+        &self.notes
+    }
+
+    pub(crate) fn note(&mut self, note: String) {
+        if self.notes.len() < MOST_NOTES && !self.notes.contains(&note) {
+            self.notes.push(note);
+        }
+    }
+
     /// The metric of that name; one that nobody knows is of the kind that the value shows.
     fn metric(&mut self, name: &str, value: ValueRef<'_>) -> Result<KnownMetric, Refusal> {
         // Most points are of the same metric as the one before them.
         if let Some((last, known)) = &self.last_metric
             && last == name
         {
-            return Ok(*known);
+            return Ok(known.clone());
         }
-        if let Some(known) = self.metrics.get(name).copied() {
-            self.last_metric = Some((name.to_owned(), known));
+        if let Some(known) = self.metrics.get(name).cloned() {
+            self.last_metric = Some((name.to_owned(), known.clone()));
             return Ok(known);
         }
-        check_name(name).map_err(|error| Refusal::of("metric", format!("the name {error}")))?;
-        let known = self.catalogue.read().dataset(&self.dataset_name).and_then(|dataset| {
-            let metric = dataset.metric(name)?;
-            Some(KnownMetric { kind: metric.definition.kind, id: Some(metric.id) })
-        });
-        let metric = known.unwrap_or_else(|| {
-            let kind = match value {
-                ValueRef::Word(_) => Kind::State,
-                ValueRef::Histogram(_) => Kind::Histogram,
-                ValueRef::Number(_) | ValueRef::Integer(_) => Kind::Gauge,
-            };
-            self.new_metrics.insert(name.to_owned(), kind);
-            KnownMetric { kind, id: None }
-        });
-        self.metrics.insert(name.to_owned(), metric);
+        let metric = match self.known_metric(name) {
+            Some(known) => known,
+            None => {
+                check_name(name).map_err(|error| Refusal::of(Cause::Tag, "metric", format!("the name {error}")))?;
+                self.check_open(name)?;
+                let kind = match value {
+                    ValueRef::Word(_) => Kind::State,
+                    ValueRef::Histogram(_) => Kind::Histogram,
+                    ValueRef::Number(_) | ValueRef::Integer(_) => Kind::Gauge,
+                };
+                let said = self.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
+                let kind = said.kind;
+                self.new_metrics.insert(name.to_owned(), MetricDefinition { unreviewed: true, ..said });
+                KnownMetric { kind, id: None, refused: None, renamed: None }
+            }
+        };
+        if let Some(today) = &metric.renamed {
+            self.note(format!("the metric `{name}` is called `{today}` now: its points went there"));
+        }
+        self.metrics.insert(name.to_owned(), metric.clone());
         Ok(metric)
     }
 
-    fn slot(&mut self, name: &str, metric: KnownMetric, tags: &[(&str, &str)]) -> Result<u32, Refusal> {
+    fn known_metric(&self, name: &str) -> Option<KnownMetric> {
+        let catalogue = self.catalogue.read();
+        let metric = catalogue.dataset(&self.dataset_name)?.metric_by_any_name(name)?;
+        let status = metric.definition.status;
+        Some(KnownMetric {
+            kind: metric.definition.kind,
+            id: Some(metric.id),
+            refused: (status != Status::Active).then_some((status, metric.definition.when_paused)),
+            renamed: (*metric.name != *name).then(|| Arc::clone(&metric.name)),
+        })
+    }
+
+    /// Whether metrics that nobody has defined may come.
+    fn check_open(&self, name: &str) -> Result<(), Refusal> {
+        let catalogue = self.catalogue.read();
+        let Some(dataset) = catalogue.dataset(&self.dataset_name).filter(|dataset| dataset.definition.closed) else { return Ok(()) };
+        let known = || dataset.metrics().map(|metric| &*metric.name);
+        let hint = closest(name, known()).map_or_else(|| format!("it has {}", listing(known(), 8)), |known| format!("did you mean `{known}`?"));
+        let text = format!("the dataset `{}` is closed and has no metric `{name}`: {hint} (define it first, or open the dataset)", dataset.name);
+        Err(Refusal::of(Cause::Unknown, "metric", text))
+    }
+
+    fn slot(&mut self, name: &str, metric: &KnownMetric, tags: &[(&str, &str)]) -> Result<u32, Refusal> {
         // Most points have the same keys as the one before them, in the same order.
         if !tags.iter().map(|(key, _)| *key).eq(self.keys.iter().map(String::as_str)) {
-            self.keys = tags.iter().map(|(key, _)| (*key).to_owned()).collect();
-            self.order = (0..tags.len()).collect();
-            self.order.sort_by_key(|i| tags[*i].0);
+            self.learn_keys(tags);
         }
-        let sorted = || self.order.iter().map(|i| tags[*i]);
+        let sorted = || self.order.iter().map(|i| (self.keys_today[*i].as_str(), tags[*i].1));
         self.key.clear();
         match metric.id {
             Some(id) => series_key(&mut self.key, id, sorted()),
@@ -213,9 +315,10 @@ impl Batch {
         let series = match known {
             Some(id) => SlotSeries::Known(id),
             None => {
-                check_tags(tags)?;
-                let tags = sorted().map(|(key, value)| (key.to_owned(), value.to_owned())).collect();
-                self.new_series.push(NewSeries { metric: name.to_owned(), tags });
+                let name = metric.renamed.as_deref().unwrap_or(name);
+                let sorted: Vec<(String, String)> = sorted().map(|(key, value)| (key.to_owned(), value.to_owned())).collect();
+                self.check_new_series(name, &sorted)?;
+                self.new_series.push(NewSeries { metric: name.to_owned(), tags: sorted.into_iter().collect() });
                 SlotSeries::New(self.new_series.len() - 1)
             }
         };
@@ -223,6 +326,100 @@ impl Batch {
         self.slots.push(Slot { series, kind: metric.kind, points: 0 });
         self.met.add(hash, &self.key, slot);
         Ok(slot)
+    }
+
+    /// Notes the keys of a point's tags, and which of them are called otherwise today.
+    fn learn_keys(&mut self, tags: &[(&str, &str)]) {
+        self.keys = tags.iter().map(|(key, _)| (*key).to_owned()).collect();
+        self.keys_today.clone_from(&self.keys);
+        let mut renamed = Vec::new();
+        if let Some(dataset) = self.catalogue.read().dataset(&self.dataset_name).filter(|dataset| dataset.has_renamed_tags()) {
+            for key in &mut self.keys_today {
+                if let Some(today) = dataset.renamed_tag(key) {
+                    renamed.push(format!("the tag `{key}` is called `{today}` now: it was taken for that"));
+                    *key = today.to_owned();
+                }
+            }
+        }
+        renamed.into_iter().for_each(|note| self.note(note));
+        self.order = (0..tags.len()).collect();
+        self.order.sort_by(|a, b| self.keys_today[*a].cmp(&self.keys_today[*b]));
+    }
+
+    /// Rules that a series must keep, checked once when it is new.
+    fn check_new_series(&mut self, metric: &str, tags: &[(String, String)]) -> Result<(), Refusal> {
+        check_tags(tags)?;
+        let catalogue = Arc::clone(&self.catalogue);
+        let catalogue = catalogue.read();
+        let Some(dataset) = catalogue.dataset(&self.dataset_name) else { return Ok(()) };
+        self.check_limits(dataset, metric)?;
+        let rules = &dataset.definition;
+        if let Some(most) = rules.most_tags.filter(|most| tags.len() > *most as usize) {
+            return Err(Refusal::of(Cause::Tag, "tags", format!("there are {} tags, the dataset allows {most}", tags.len())));
+        }
+        for (key, value) in tags {
+            let refuse = |cause: Cause, reason: String| Err(Refusal::of(cause, key, reason));
+            if let Some(longest) = rules.longest_tag_value.filter(|longest| value.len() > *longest as usize) {
+                return refuse(Cause::Tag, format!("the tag's value is {} bytes long, the dataset allows {longest}", value.len()));
+            }
+            if rules.closed && !dataset.knows_tag(key) {
+                let hint = closest(key, dataset.tag_keys())
+                    .map_or_else(|| format!("it has {}", listing(dataset.tag_keys(), 8)), |known| format!("did you mean `{known}`?"));
+                return refuse(Cause::Unknown, format!("the dataset `{}` is closed and has no tag `{key}`: {hint}", dataset.name));
+            }
+            let Some(tag) = dataset.tag_definitions.get(key) else { continue };
+            if !tag.allowed.is_empty() && !tag.allowed.contains(value) {
+                let known = || tag.allowed.iter().map(String::as_str);
+                let hint =
+                    closest(value, known()).map_or_else(|| format!("there are {}", listing(known(), 8)), |known| format!("did you mean `{known}`?"));
+                return refuse(Cause::Tag, format!("`{value}` is not one of the tag's values: {hint}"));
+            }
+            if let Some(pattern) = &tag.pattern {
+                let compiled = self.patterns.entry(key.clone()).or_insert_with(|| tag.pattern().ok().flatten());
+                if compiled.as_ref().is_some_and(|compiled| !compiled.is_match(value)) {
+                    return refuse(Cause::Tag, format!("`{value}` does not match the tag's pattern `{pattern}`"));
+                }
+            }
+            if let Some(most) = tag.most_values
+                && !dataset.has_value(key, value)
+                && !self.new_values.contains(&(key.clone(), value.clone()))
+            {
+                let new = self.new_values.iter().filter(|(of, _)| of == key).count();
+                if dataset.values_of(key) + new >= most as usize {
+                    return refuse(Cause::Limit, format!("the tag has {most} values already, as many as it may have, and `{value}` is none of them"));
+                }
+                self.new_values.insert((key.clone(), value.clone()));
+            }
+        }
+        let lacking = dataset.tag_definitions.iter().find(|(key, tag)| tag.required && !tags.iter().any(|(known, _)| known == *key));
+        if let Some((key, _)) = lacking {
+            return Err(Refusal::of(Cause::Tag, key, format!("the tag `{key}` is missing, which every series of `{}` must carry", dataset.name)));
+        }
+        *self.new_of_metric.entry(metric.to_owned()).or_default() += 1;
+        Ok(())
+    }
+
+    fn check_limits(&self, dataset: &Dataset, metric: &str) -> Result<(), Refusal> {
+        let rules = &dataset.definition;
+        if let Some(most) = rules.most_series.filter(|most| dataset.series_count() + self.new_series.len() >= *most as usize) {
+            let text = format!(
+                "the dataset `{}` has {most} series already, as many as it may have: points of those still land (raise most_series, or drop a tag)",
+                dataset.name
+            );
+            return Err(Refusal::of(Cause::Limit, "tags", text));
+        }
+        let known = dataset.metric(metric);
+        let most = known.and_then(|known| known.definition.most_series).or(rules.most_series_per_metric);
+        let there = known.map_or(0, |known| known.series_count()) + u64::from(self.new_of_metric.get(metric).copied().unwrap_or(0));
+        match most.filter(|most| there >= u64::from(*most)) {
+            Some(most) => {
+                let text = format!(
+                    "`{metric}` has {most} series already, as many as it may have: points of those still land (raise most_series, or drop a tag)"
+                );
+                Err(Refusal::of(Cause::Limit, "tags", text))
+            }
+            None => Ok(()),
+        }
     }
 
     /// The value as the rows hold it: a double, and what is missing to the integer that it stands for.
@@ -234,7 +431,7 @@ impl Batch {
         };
         match (kind, value) {
             (Kind::State, ValueRef::Word(word)) => {
-                check_tag_value(word).map_err(|error| Refusal::of(name, format!("the word {error}")))?;
+                check_tag_value(word).map_err(|error| Refusal::of(Cause::Value, name, format!("the word {error}")))?;
                 if let Some(index) = self.words_by_text.get(word) {
                     return Ok((f64::from(*index), 0));
                 }
@@ -244,51 +441,82 @@ impl Batch {
                 Ok((f64::from(index), 0))
             }
             (Kind::State, ValueRef::Number(number)) => Err(Refusal::of(
+                Cause::Value,
                 name,
                 format!("is a state, whose values are words: {number} is a number (write \"{number}\" if it is meant as a word)"),
             )),
-            (Kind::State, _) => Err(Refusal::of(name, format!("is a state, whose values are words, and this is {sort}"))),
+            (Kind::State, _) => Err(Refusal::of(Cause::Value, name, format!("is a state, whose values are words, and this is {sort}"))),
             (Kind::Histogram, ValueRef::Histogram(histogram)) => {
-                histogram.check().map_err(|fault| Refusal::of(name, format!("the histogram {fault}")))?;
+                histogram.check().map_err(|fault| Refusal::of(Cause::Value, name, format!("the histogram {fault}")))?;
                 self.histograms.push(histogram.clone());
                 Ok(((self.histograms.len() - 1) as f64, 0))
             }
             (Kind::Histogram, _) => Err(Refusal::of(
+                Cause::Value,
                 name,
                 format!("is a histogram, and this is {sort}: write {{\"bounds\": [300, 600], \"counts\": [4, 2, 0], \"sum\": 1800}}"),
             )),
             (_, ValueRef::Number(number)) if number.is_finite() => Ok((number, 0)),
             (_, ValueRef::Integer(integer)) => Ok(split_integer(integer)),
             (_, ValueRef::Number(number)) if number.is_nan() => {
-                Err(Refusal::of(name, "is not a number (NaN): leave the point out where nothing was measured"))
+                Err(Refusal::of(Cause::NotFinite, name, "is not a number (NaN): leave the point out where nothing was measured"))
             }
-            (_, ValueRef::Number(_)) => Err(Refusal::of(name, "is infinite, or beyond the range of 64-bit floats")),
-            (kind, ValueRef::Word(word)) => Err(Refusal::of(name, format!("is a {kind}, whose values are numbers: \"{word}\" is a text"))),
-            (kind, ValueRef::Histogram(_)) => Err(Refusal::of(name, format!("is a {kind}, whose values are numbers, and this is a histogram"))),
+            (_, ValueRef::Number(_)) => Err(Refusal::of(Cause::NotFinite, name, "is infinite, or beyond the range of 64-bit floats")),
+            (kind, ValueRef::Word(word)) if word.trim().parse::<f64>().is_ok() => {
+                // Many senders write numbers as texts.
+                let number = word.trim().parse().unwrap_or(f64::NAN);
+                self.value(name, kind, ValueRef::Number(number))
+            }
+            (kind, ValueRef::Word(word)) => {
+                Err(Refusal::of(Cause::Value, name, format!("is a {kind}, whose values are numbers: \"{word}\" is a text")))
+            }
+            (kind, ValueRef::Histogram(_)) => {
+                Err(Refusal::of(Cause::Value, name, format!("is a {kind}, whose values are numbers, and this is a histogram")))
+            }
         }
     }
 }
 
 /// Rules that a series must keep, checked once when it is new.
-fn check_tags(tags: &[(&str, &str)]) -> Result<(), Refusal> {
+fn check_tags(tags: &[(String, String)]) -> Result<(), Refusal> {
     if tags.len() > MOST_TAGS {
-        return Err(Refusal::of("tags", format!("there are {} tags, the limit is {MOST_TAGS}", tags.len())));
+        return Err(Refusal::of(Cause::Tag, "tags", format!("there are {} tags, the limit is {MOST_TAGS}", tags.len())));
     }
     for (i, (key, value)) in tags.iter().enumerate() {
-        check_name(key).map_err(|error| Refusal::of("tags", format!("a tag's key {error}")))?;
-        check_tag_value(value).map_err(|error| Refusal::of(*key, format!("the tag's value {error}")))?;
+        check_name(key).map_err(|error| Refusal::of(Cause::Tag, "tags", format!("a tag's key {error}")))?;
+        check_tag_value(value).map_err(|error| Refusal::of(Cause::Tag, key, format!("the tag's value {error}")))?;
         if tags[..i].iter().any(|(other, _)| other == key) {
-            return Err(Refusal::of(*key, "the tag is given twice"));
+            return Err(Refusal::of(Cause::Tag, key, "the tag is given twice"));
         }
     }
     Ok(())
 }
 
+/// The most notes that a batch keeps.
+const MOST_NOTES: usize = 20;
+
 impl PointSink for Batch {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
         let metric = self.metric(point.metric, point.value)?;
+        if let Some((status, when)) = metric.refused {
+            return match when {
+                WhenPaused::Drop => {
+                    self.dropped += 1;
+                    Ok(())
+                }
+                WhenPaused::Refuse => Err(Refusal::of(Cause::Paused, point.metric, format!("is {}, and takes no points", status.as_str()))),
+            };
+        }
+        if point.time > self.latest {
+            let text = format!(
+                "{} lies too far in the future: nothing after {} is taken (a wrong unit of time? [limits] ahead says how far)",
+                format_utc(point.time),
+                format_utc(self.latest)
+            );
+            return Err(Refusal::of(Cause::Future, "time", text));
+        }
         let (value, rest) = self.value(point.metric, metric.kind, point.value)?;
-        let slot = self.slot(point.metric, metric, point.tags)?;
+        let slot = self.slot(point.metric, &metric, point.tags)?;
         if rest != 0 {
             self.rows.rests.push((self.rows.times.len(), rest));
         }
@@ -297,5 +525,53 @@ impl PointSink for Batch {
         self.rows.values.push(value);
         self.slots[slot as usize].points += 1;
         Ok(())
+    }
+
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+        if !self.described.insert(metric.to_owned()) {
+            return None;
+        }
+        let known = self
+            .catalogue
+            .read()
+            .dataset(&self.dataset_name)
+            .and_then(|dataset| dataset.metric_by_any_name(metric))
+            .map(|found| found.definition.clone());
+        let known = known.or_else(|| self.new_metrics.get(metric).cloned());
+        let is_new = known.is_none();
+        let mut definition = known.unwrap_or(MetricDefinition { kind: about.kind.unwrap_or_default(), ..MetricDefinition::default() });
+        let before = definition.clone();
+        let mut contradictions = Vec::new();
+        if let Some(kind) = about.kind.filter(|kind| *kind != definition.kind) {
+            contradictions.push(format!("the body says {kind}, the catalogue {}", definition.kind));
+        }
+        if let Some(unit) = about.unit {
+            match &definition.unit {
+                None if definition.unreviewed || is_new => definition.unit = Some(unit.to_owned()),
+                None => contradictions.push(format!("the body says the unit {unit}, the catalogue none")),
+                Some(known) if known != unit => contradictions.push(format!("the body says the unit {unit}, the catalogue {known}")),
+                Some(_) => {}
+            }
+        }
+        if let Some(description) = about.description.filter(|_| definition.description.is_empty()) {
+            definition.description = description.chars().filter(|c| !c.is_control()).take(1_000).collect();
+        }
+        if is_new || definition.unreviewed {
+            definition.temporality =
+                definition.temporality.or(about.temporality).filter(|_| matches!(definition.kind, Kind::Counter | Kind::Histogram));
+        } else if let (Some(said), Some(known)) = (about.temporality, definition.temporality())
+            && said != known
+        {
+            contradictions.push("the body says another temporality than the catalogue".to_owned());
+        }
+        if is_new || (definition != before && definition.check().is_ok()) {
+            match self.new_metrics.get_mut(metric) {
+                Some(new) => *new = definition,
+                None => {
+                    self.learned.insert(metric.to_owned(), definition);
+                }
+            }
+        }
+        (!contradictions.is_empty()).then(|| format!("`{metric}`: {}; the catalogue's word stands", contradictions.join("; ")))
     }
 }

@@ -9,8 +9,12 @@ use std::{
 use fenetre_core::{
     block::Columns,
     catalogue::{Catalogue, Layout, series_key},
-    model::{DatasetId, Histogram, Kind, MetricDefinition, SeriesId, check_dataset_name, check_name, split_integer},
-    time::zone,
+    model::{
+        DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, check_dataset_name, check_name,
+        split_integer,
+    },
+    suggest::closest,
+    time::{Nanos, zone},
 };
 use parking_lot::Mutex;
 
@@ -18,8 +22,12 @@ use crate::{
     batch::{Batch, NewSeries, Rows, SharedCatalogue, Slot, SlotSeries},
     entry::Entry,
     error::StoreError,
-    records::Records,
+    packer::Savings,
+    records::{BinnedMetric, Document, Records},
 };
+
+/// The sort of documents that say what thinning saved, by the metric's id.
+const SAVINGS: &str = "thinning";
 
 /// The records on disk and the index of them in memory, changed together, one change at a time.
 pub struct Definitions {
@@ -39,14 +47,15 @@ impl Definitions {
 
     /// Turns a batch into an entry of the journal, after the catalogue has what is new in it.
     pub fn settle(&self, batch: Batch) -> Result<Entry, StoreError> {
-        let Batch { dataset_name, rows, slots, new_metrics, new_series, words, histograms, .. } = batch;
+        let Batch { dataset_name, rows, slots, new_metrics, learned, new_series, words, histograms, .. } = batch;
         let is_plain = |slot: &Slot| matches!((slot.series, slot.kind), (SlotSeries::Known(_), Kind::Gauge | Kind::Counter));
-        if slots.iter().all(is_plain) {
+        if learned.is_empty() && slots.iter().all(is_plain) {
             let id = |slot: &Slot| if let SlotSeries::Known(id) = slot.series { id } else { SeriesId(u32::MAX) };
             return Ok(gather(&rows, &slots, id));
         }
         // From here on one at a time, so that two batches with the same new series agree on its id.
         let mut records = self.records.lock();
+        self.learn(&mut records, &dataset_name, learned)?;
         let ids = self.add_series(&mut records, &dataset_name, &new_metrics, &new_series)?;
         let id = |slot: &Slot| match slot.series {
             SlotSeries::Known(id) => id,
@@ -67,7 +76,7 @@ impl Definitions {
         &self,
         records: &mut Records,
         dataset: &str,
-        new_metrics: &BTreeMap<String, Kind>,
+        new_metrics: &BTreeMap<String, MetricDefinition>,
         new_series: &[NewSeries],
     ) -> Result<Vec<SeriesId>, StoreError> {
         if new_series.is_empty() {
@@ -78,20 +87,24 @@ impl Definitions {
             Some((dataset.id, new_metrics.keys().filter(|name| dataset.metric(name).is_none()).cloned().collect()))
         };
         let (dataset_id, metrics) = missing(&self.catalogue.read()).ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), dataset))?;
-        let definition = |name: &String| MetricDefinition { kind: new_metrics.get(name).copied().unwrap_or_default(), ..MetricDefinition::default() };
+        let definition = |name: &String| new_metrics.get(name).cloned().unwrap_or_default();
         // Another batch may have added the same metric with another kind since this one was read.
         self.check_kinds(dataset, new_metrics)?;
         let added = records.change(|changes| {
             let metrics: rusqlite::Result<Vec<_>> =
                 metrics.iter().map(|name| Ok((name.clone(), changes.put_metric(dataset_id, name, &definition(name))?))).collect();
             let metrics: HashMap<String, _> = metrics?.into_iter().collect();
+            let mut gone = None;
             let mut ids = Vec::with_capacity(new_series.len());
             let catalogue = self.catalogue.read();
             let known = catalogue.dataset(dataset);
             let mut key = Vec::new();
             for NewSeries { metric, tags } in new_series {
-                let known_metric = known.and_then(|dataset| dataset.metric(metric)).map(|metric| metric.id);
-                let Some(metric_id) = known_metric.or_else(|| metrics.get(metric).copied()) else { continue };
+                let known_metric = known.and_then(|dataset| dataset.metric_by_any_name(metric)).map(|metric| metric.id);
+                let Some(metric_id) = known_metric.or_else(|| metrics.get(metric).copied()) else {
+                    gone = Some(metric.clone());
+                    break;
+                };
                 key.clear();
                 series_key(&mut key, metric_id, tags.iter().map(|(key, value)| (key.as_str(), value.as_str())));
                 ids.push(match known.and_then(|dataset| dataset.find(&key)) {
@@ -99,9 +112,9 @@ impl Definitions {
                     None => (changes.add_series(metric_id, tags)?, true),
                 });
             }
-            Ok((metrics, ids))
+            Ok((metrics, ids, gone))
         });
-        let (metrics, ids) = added?;
+        let (metrics, ids, gone) = added?;
         let mut catalogue = self.catalogue.write();
         if let Some(dataset) = catalogue.dataset_mut(dataset) {
             for (name, id) in metrics {
@@ -110,22 +123,49 @@ impl Definitions {
             }
             for ((id, is_new), NewSeries { metric, tags }) in ids.iter().zip(new_series) {
                 if *is_new {
-                    dataset.put_series(*id, metric, tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), None);
+                    let metric =
+                        dataset.metric_by_any_name(metric).map_or_else(|| metric.as_str().into(), |metric| std::sync::Arc::clone(&metric.name));
+                    dataset.put_series(*id, &metric, tags.iter().map(|(key, value)| (key.as_str(), value.as_str())), None);
                 }
             }
         }
-        Ok(ids.into_iter().map(|(id, _)| id).collect())
+        match gone {
+            Some(metric) => Err(StoreError::Definition(format!("`{metric}` has just been deleted: send the batch again to see what fits"))),
+            None => Ok(ids.into_iter().map(|(id, _)| id).collect()),
+        }
     }
 
-    fn check_kinds(&self, dataset: &str, kinds: &BTreeMap<String, Kind>) -> Result<(), StoreError> {
+    /// Fills what the batch says of metrics that are there and of which nobody has said it.
+    fn learn(&self, records: &mut Records, dataset: &str, learned: BTreeMap<String, MetricDefinition>) -> Result<(), StoreError> {
+        let known: Vec<(DatasetId, String, MetricDefinition)> = {
+            let catalogue = self.catalogue.read();
+            let Some(dataset) = catalogue.dataset(dataset) else { return Ok(()) };
+            let there = learned
+                .into_iter()
+                .filter_map(|(name, definition)| Some((dataset.id, dataset.metric_by_any_name(&name)?.name.to_string(), definition)));
+            there.collect()
+        };
+        if known.is_empty() {
+            return Ok(());
+        }
+        let ids = records.change(|changes| {
+            known.iter().map(|(dataset, name, definition)| changes.put_metric(*dataset, name, definition)).collect::<rusqlite::Result<Vec<_>>>()
+        })?;
+        if let Some(dataset) = self.catalogue.write().dataset_mut(dataset) {
+            known.into_iter().zip(ids).for_each(|((_, name, definition), id)| dataset.put_metric(id, &name, definition));
+        }
+        Ok(())
+    }
+
+    fn check_kinds(&self, dataset: &str, new: &BTreeMap<String, MetricDefinition>) -> Result<(), StoreError> {
         let catalogue = self.catalogue.read();
         let Some(dataset) = catalogue.dataset(dataset) else { return Ok(()) };
-        let clash = |(name, kind): (&String, &Kind)| {
+        let clash = |(name, new): (&String, &MetricDefinition)| {
             let known = dataset.metric(name)?.definition.kind;
-            (!known.is_like(*kind))
+            (!known.is_like(new.kind))
                 .then(|| StoreError::Definition(format!("`{name}` has just become a {known}: send the batch again to see which of its values fit")))
         };
-        kinds.iter().find_map(clash).map_or(Ok(()), Err)
+        new.iter().find_map(clash).map_or(Ok(()), Err)
     }
 
     /// Replaces places in the batch's words by the codes of each series' own words, new ones added.
@@ -213,38 +253,224 @@ impl Definitions {
     }
 
     /// Adds a dataset, or changes what is said of one. Says whether it is new.
-    pub fn put_dataset(&self, name: &str, zone_name: &str, description: &str) -> Result<bool, StoreError> {
+    pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> Result<bool, StoreError> {
         check_dataset_name(name).map_err(|error| StoreError::Definition(format!("the name `{name}` {error}")))?;
-        zone(zone_name).map_err(|error| StoreError::Definition(error.to_string()))?;
+        zone(&definition.zone).map_err(|error| StoreError::Definition(error.to_string()))?;
         let mut records = self.records.lock();
         let is_new = self.catalogue.read().dataset(name).is_none();
-        let id = records.change(|changes| changes.put_dataset(name, zone_name, description))?;
-        self.catalogue.write().put_dataset(id, name, zone_name, description);
+        let (id, folder) = records.change(|changes| {
+            if is_new {
+                changes.forget_old_name("dataset", DatasetId(0), name)?;
+            }
+            changes.put_dataset(name, definition)
+        })?;
+        self.catalogue.write().put_dataset(id, name, &folder, definition.clone());
         Ok(is_new)
     }
 
-    /// Says what a metric is, before or after its first point. Says whether it is new.
-    pub fn put_metric(&self, dataset: &str, name: &str, definition: MetricDefinition) -> Result<bool, StoreError> {
+    /// Says what metrics are, before or after their first points: all of them or none. Says which are new.
+    pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>) -> Result<Vec<bool>, StoreError> {
+        let mut records = self.records.lock();
+        let (id, known) = {
+            let catalogue = self.catalogue.read();
+            let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
+            let mut known = Vec::with_capacity(metrics.len());
+            for (name, definition) in &metrics {
+                let fault = |reason: String| StoreError::Definition(format!("the metric `{name}`: {reason}"));
+                check_name(name).map_err(|error| fault(format!("the name {error}")))?;
+                definition.check().map_err(fault)?;
+                let metric = found.metric(name);
+                if let Some(metric) = metric.filter(|metric| metric.series_count() > 0 && !metric.definition.kind.is_like(definition.kind)) {
+                    let (kind, series) = (metric.definition.kind, metric.series_count());
+                    let text = format!(
+                        "`{name}` is a {kind} and has {series} series: it cannot become a {}, whose values are of another sort",
+                        definition.kind
+                    );
+                    return Err(StoreError::Definition(text));
+                }
+                known.push(metric.is_some());
+            }
+            (found.id, known)
+        };
+        let ids = records.change(|changes| {
+            let put = |((name, definition), is_known): (&(String, MetricDefinition), &bool)| {
+                if !is_known {
+                    changes.forget_old_name("metric", id, name)?;
+                }
+                changes.put_metric(id, name, definition)
+            };
+            metrics.iter().zip(&known).map(put).collect::<rusqlite::Result<Vec<_>>>()
+        })?;
+        if let Some(dataset) = self.catalogue.write().dataset_mut(dataset) {
+            metrics.into_iter().zip(ids).for_each(|((name, definition), id)| dataset.put_metric(id, &name, definition));
+        }
+        Ok(known.into_iter().map(|known| !known).collect())
+    }
+
+    /// Says what a tag is, before or after the first series that carries it. Says whether anything was said of it before.
+    pub fn put_tag(&self, dataset: &str, key: &str, definition: TagDefinition) -> Result<bool, StoreError> {
+        check_name(key).map_err(|error| StoreError::Definition(format!("the tag's key {error}")))?;
+        definition.check().map_err(StoreError::Definition)?;
+        let mut records = self.records.lock();
+        let id = self.dataset_id(dataset)?;
+        records.change(|changes| changes.put_tag(id, key, &definition))?;
+        let mut catalogue = self.catalogue.write();
+        let known = catalogue.dataset_mut(dataset).and_then(|dataset| dataset.tag_definitions.insert(key.to_owned(), definition));
+        Ok(known.is_none())
+    }
+
+    fn dataset_id(&self, name: &str) -> Result<DatasetId, StoreError> {
+        let catalogue = self.catalogue.read();
+        catalogue.dataset(name).map(|dataset| dataset.id).ok_or_else(|| StoreError::no_dataset(&catalogue, name))
+    }
+
+    fn metric_id(&self, dataset: &str, name: &str) -> Result<(DatasetId, MetricId), StoreError> {
+        let catalogue = self.catalogue.read();
+        let dataset = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
+        let metric = dataset.metric(name).ok_or_else(|| {
+            let hint =
+                closest(name, dataset.metrics().map(|metric| &*metric.name)).map_or(String::new(), |known| format!(": did you mean `{known}`?"));
+            StoreError::Missing(format!("the dataset `{}` has no metric `{name}`{hint}", dataset.name))
+        })?;
+        Ok((dataset.id, metric.id))
+    }
+
+    /// Reads the index in memory anew, after a change that touches more of it than can be told apart.
+    fn reload(&self, records: &Records) -> Result<(), StoreError> {
+        let fresh = records.load()?;
+        *self.catalogue.write() = fresh;
+        Ok(())
+    }
+
+    /// Gives a dataset another name.
+    pub fn rename_dataset(&self, old: &str, name: &str) -> Result<(), StoreError> {
+        check_dataset_name(name).map_err(|error| StoreError::Definition(format!("the name `{name}` {error}")))?;
+        let mut records = self.records.lock();
+        let id = self.dataset_id(old)?;
+        if self.catalogue.read().dataset(name).is_some() {
+            return Err(StoreError::Definition(format!("there is a dataset `{name}` already")));
+        }
+        records.change(|changes| changes.rename_dataset(id, old, name))?;
+        self.reload(&records)
+    }
+
+    /// Gives a metric another name.
+    pub fn rename_metric(&self, dataset: &str, old: &str, name: &str) -> Result<(), StoreError> {
         check_name(name).map_err(|error| StoreError::Definition(format!("the metric's name {error}")))?;
         let mut records = self.records.lock();
-        let known = self.catalogue.read().dataset(dataset).map(|found| {
-            let metric = found.metric(name);
-            (found.id, metric.map(|metric| (metric.definition.kind, metric.series_count())))
-        });
-        let (id, known) = known.ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), dataset))?;
-        if let Some((kind, series)) = known
-            && series > 0
-            && !kind.is_like(definition.kind)
+        let (home, id) = self.metric_id(dataset, old)?;
+        if self.catalogue.read().dataset(dataset).is_some_and(|dataset| dataset.metric(name).is_some()) {
+            return Err(StoreError::Definition(format!("the dataset `{dataset}` has a metric `{name}` already")));
+        }
+        records.change(|changes| changes.rename_metric(home, id, old, name))?;
+        self.reload(&records)
+    }
+
+    /// Gives a tag another key, in all series of a dataset.
+    pub fn rename_tag(&self, dataset: &str, old: &str, key: &str) -> Result<(), StoreError> {
+        check_name(key).map_err(|error| StoreError::Definition(format!("the tag's key {error}")))?;
+        let mut records = self.records.lock();
+        let id = self.dataset_id(dataset)?;
         {
-            let text =
-                format!("`{name}` is a {kind} and has {series} series: it cannot become a {}, whose values are of another sort", definition.kind);
-            return Err(StoreError::Definition(text));
+            let catalogue = self.catalogue.read();
+            let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
+            if !found.knows_tag(old) {
+                return Err(StoreError::Missing(format!("the dataset `{dataset}` has no tag `{old}`")));
+            }
+            if found.knows_tag(key) {
+                return Err(StoreError::Definition(format!("the dataset `{dataset}` has a tag `{key}` already: two keys cannot become one")));
+            }
         }
-        let metric = records.change(|changes| changes.put_metric(id, name, &definition))?;
-        if let Some(dataset) = self.catalogue.write().dataset_mut(dataset) {
-            dataset.put_metric(metric, name, definition);
+        records.change(|changes| changes.rename_tag(id, old, key))?;
+        self.reload(&records)
+    }
+
+    /// Lets an old name answer no more: of a dataset where `dataset` is none, else of a metric or tag of it. Says whether it did.
+    pub fn forget_old_name(&self, noun: &str, dataset: Option<&str>, name: &str) -> Result<bool, StoreError> {
+        let mut records = self.records.lock();
+        let home = dataset.map_or(Ok(DatasetId(0)), |dataset| self.dataset_id(dataset))?;
+        let did = records.change(|changes| changes.forget_old_name(noun, home, name))?;
+        self.reload(&records)?;
+        Ok(did)
+    }
+
+    /// Puts a metric into the bin: nobody sees it or its points any more.
+    pub fn bin_metric(&self, dataset: &str, name: &str, now: Nanos) -> Result<(), StoreError> {
+        let mut records = self.records.lock();
+        let (_, id) = self.metric_id(dataset, name)?;
+        records.change(|changes| changes.bin_metric(id, name, now))?;
+        self.reload(&records)
+    }
+
+    /// Metrics in the bin, the oldest first.
+    pub fn binned_metrics(&self) -> Result<Vec<BinnedMetric>, StoreError> {
+        self.records.lock().binned_metrics()
+    }
+
+    /// Brings a metric back from the bin, under its name or another one.
+    pub fn restore_metric(&self, metric: &BinnedMetric, name: &str) -> Result<(), StoreError> {
+        check_name(name).map_err(|error| StoreError::Definition(format!("the metric's name {error}")))?;
+        let mut records = self.records.lock();
+        let is_taken = self.catalogue.read().datasets().any(|dataset| dataset.id == metric.dataset && dataset.metric(name).is_some());
+        if is_taken {
+            return Err(StoreError::Definition(format!("there is another metric `{name}` by now: bring it back under another name")));
         }
-        Ok(known.is_none())
+        records.change(|changes| changes.unbin_metric(metric.id, name))?;
+        self.reload(&records)
+    }
+
+    /// Series of a metric in the bin, and ids of their parts.
+    pub fn series_of(&self, metric: &BinnedMetric) -> Result<Vec<SeriesId>, StoreError> {
+        self.records.lock().series_of(metric.id)
+    }
+
+    /// Forgets a metric of the bin for good; its points are gone by now.
+    pub fn erase_metric(&self, metric: &BinnedMetric) -> Result<(), StoreError> {
+        self.records.lock().change(|changes| changes.erase_metric(metric.id))
+    }
+
+    /// Documents of a sort, by name.
+    pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
+        self.records.lock().documents(sort)
+    }
+
+    /// Keeps a document under its name.
+    pub fn put_document(&self, sort: &str, document: &Document) -> Result<(), StoreError> {
+        self.records.lock().change(|changes| changes.put_document(sort, document))
+    }
+
+    /// Removes a document; says whether there was one.
+    pub fn remove_document(&self, sort: &str, name: &str) -> Result<bool, StoreError> {
+        self.records.lock().change(|changes| changes.remove_document(sort, name))
+    }
+
+    /// Adds to what thinning has saved, in documents of each metric.
+    pub fn add_savings(&self, savings: &Savings) -> Result<(), StoreError> {
+        if savings.is_empty() {
+            return Ok(());
+        }
+        let mut records = self.records.lock();
+        let known: HashMap<String, (u64, u64)> = records
+            .documents(SAVINGS)?
+            .into_iter()
+            .filter_map(|document| Some((document.name, serde_json::from_str(&document.body).ok()?)))
+            .collect();
+        records.change(|changes| {
+            savings.iter().try_for_each(|(metric, (came, stayed))| {
+                let name = metric.0.to_string();
+                let (before, kept) = known.get(&name).copied().unwrap_or_default();
+                changes.put_document(SAVINGS, &Document { name, body: format!("[{},{}]", before + came, kept + stayed), changed: 0 })
+            })
+        })
+    }
+
+    /// Points of each metric that thinning has seen, and those of them that stayed.
+    pub fn savings(&self) -> Result<Savings, StoreError> {
+        let documents = self.records.lock().documents(SAVINGS)?;
+        Ok(documents
+            .into_iter()
+            .filter_map(|document| Some((MetricId(document.name.parse().ok()?), serde_json::from_str(&document.body).ok()?)))
+            .collect())
     }
 
     /// Copies the records into a new file, as they are at this moment.

@@ -78,6 +78,9 @@ pub enum StoreError {
         /// What there is.
         known: String,
     },
+    /// Something else that is not there.
+    #[error("{0}")]
+    Missing(String),
     /// A definition that contradicts what is there.
     #[error("{0}")]
     Definition(String),

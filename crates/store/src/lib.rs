@@ -21,6 +21,7 @@
 
 mod backup;
 mod batch;
+mod bin;
 mod census;
 mod committer;
 mod compactor;
@@ -39,6 +40,7 @@ mod partition;
 mod pool;
 mod reading;
 mod records;
+mod replaced;
 mod shared;
 mod span;
 mod sqlite;
@@ -46,9 +48,11 @@ mod store;
 
 pub use backup::{BackupProgress, BackupReport, restore};
 pub use batch::Batch;
+pub use bin::{Binned, Selection, Weight};
 pub use census::{DatasetSize, JournalSize, Latest, PartitionSize, StorageReport};
 pub use counts::SeriesCount;
 pub use error::StoreError;
 pub use options::{Durability, Options};
 pub use reading::StoreSource;
+pub use records::Document;
 pub use store::Store;

@@ -1,8 +1,8 @@
 //! Stores of older formats are brought up to this version's, after a copy of them was made.
 //!
-//! Format 1 to 2: blocks belong to generations, and their summaries are shorter. The old store's files are copied into `before-format-2`
-//! first; then each partition is rewritten in one transaction, and the catalogue last, so that a start that was killed on the way goes
-//! on at the next one.
+//! Format 1 to 2: blocks belong to generations, and their summaries are shorter. The old store's files are copied into a folder
+//! `before-format-…` first; then each partition is rewritten in one transaction, and the catalogue last, so that a start that was killed on
+//! the way goes on at the next one. Format 2 to 3: definitions are documents. Only the catalogue changes, so only that is copied.
 
 use std::{
     fs,
@@ -23,13 +23,17 @@ use crate::{
 /// Brings an older store up to date; leaves one of this version, or of a later one, as it is.
 pub fn migrate(files: &Files) -> Result<(), StoreError> {
     let catalogue = files.catalogue();
-    if !catalogue.exists() || user_version(&sqlite::open(&catalogue, Use::Records)?).at("read", &catalogue)? != 1 {
+    if !catalogue.exists() {
+        return Ok(());
+    }
+    let found = user_version(&sqlite::open(&catalogue, Use::Records)?).at("read", &catalogue)?;
+    if !(1..FORMAT).contains(&found) {
         return Ok(());
     }
     let copy = files.root().join(format!("before-format-{FORMAT}"));
-    tracing::info!(copy = %copy.display(), "the store is of format 1: it is copied, then brought to format {FORMAT}");
+    tracing::info!(copy = %copy.display(), "the store is of format {found}: it is copied, then brought to format {FORMAT}");
     if !copy.exists() {
-        copy_store(files, &copy)?;
+        copy_store(files, &copy, found == 1)?;
     }
     let mut rewritten = 0;
     for path in partition_files(files)? {
@@ -57,15 +61,17 @@ fn partition_files(files: &Files) -> Result<Vec<PathBuf>, StoreError> {
     Ok(found)
 }
 
-/// Copies catalogue, journal and partitions, under another name until all is there.
-fn copy_store(files: &Files, copy: &Path) -> Result<(), StoreError> {
+/// Copies the catalogue, and with `points` the journal and partitions, under another name until all is there.
+fn copy_store(files: &Files, copy: &Path, points: bool) -> Result<(), StoreError> {
     let unfinished = companion(copy, ".part");
     if unfinished.exists() {
         fs::remove_dir_all(&unfinished).at("remove", &unfinished)?;
     }
     let mut wanted = vec![files.catalogue()];
-    wanted.extend(crate::journal::files(&files.journals())?.into_iter().map(|(_, path)| path));
-    wanted.extend(partition_files(files)?);
+    if points {
+        wanted.extend(crate::journal::files(&files.journals())?.into_iter().map(|(_, path)| path));
+        wanted.extend(partition_files(files)?);
+    }
     for path in wanted.iter().flat_map(|path| [path.clone(), companion(path, "-wal")]).filter(|path| path.exists()) {
         let below = path.strip_prefix(files.root()).unwrap_or(&path);
         let target = unfinished.join(below);

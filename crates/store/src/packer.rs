@@ -1,4 +1,5 @@
-//! Packing: a frozen generation of the head becomes blocks in partitions, then its journal file goes.
+//! Packing: a frozen generation of the head becomes blocks in partitions, then its journal file goes. Points of metrics that are thinned are
+//! thinned here, where those of an hour stand in order of time: until then all of them are kept, and asked for.
 //!
 //! Until it is done, readers take the generation's points from memory and overlook its blocks. Killed at any moment, it is simply done
 //! again at the next start: the generation is read back from its journal file, and blocks that were written already are met by others with
@@ -7,7 +8,8 @@
 use std::{collections::BTreeMap, ops::Range};
 
 use fenetre_core::{
-    model::{DatasetId, SeriesId},
+    block::{Columns, Points},
+    model::{DatasetId, MetricId, SeriesId, Thinning},
     time::{Nanos, TimeRange},
 };
 
@@ -41,22 +43,42 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
             of_dataset.entry(dataset).or_default().push((series, points));
         }
     }
-    let mut partitions = 0;
+    let (mut partitions, mut saved) = (0, Savings::new());
     for (dataset, all) in &of_dataset {
         let is_counter = shared.counters(*dataset);
+        let thinnings = shared.thinnings(*dataset);
         for (span, pieces) in by_span(shared, *dataset, all) {
             let partition = shared.partition(*dataset, span, |span| rate(all, span))?;
             partition.writer().write(true, |writing| {
                 for (place, range) in &pieces {
                     let (series, points) = &all[*place];
-                    writing.add(*series, points.points().slice(range.clone()), generation.number, is_counter(*series))?;
+                    let points = points.points().slice(range.clone());
+                    match thinnings.get(series) {
+                        None => writing.add(*series, points, generation.number, is_counter(*series))?,
+                        Some((metric, thinning)) => {
+                            let kept = thinned(points, thinning);
+                            let (came, stayed) = saved.entry(*metric).or_default();
+                            (*came, *stayed) = (*came + points.len() as u64, *stayed + kept.len() as u64);
+                            writing.add(*series, kept.points(), generation.number, false)?;
+                        }
+                    }
                 }
                 writing.set_progress(Progress { packed: generation.number, compacted: false })
             })?;
             partitions += 1;
         }
     }
+    shared.definitions.add_savings(&saved)?;
     Ok((buffers.points(), partitions))
+}
+
+/// Points that came of each metric that is thinned, and those of them that stayed.
+pub type Savings = BTreeMap<MetricId, (u64, u64)>;
+
+fn thinned(points: Points<'_>, thinning: &Thinning) -> Columns {
+    let mut kept = Columns::default();
+    thinning.kept(points).into_iter().for_each(|at| kept.push(points.times[at], points.values[at], points.rest(at)));
+    kept
 }
 
 /// Which stretches of which series go into each span.

@@ -8,7 +8,7 @@ use std::{
     path::{Path, PathBuf},
     sync::{
         Arc,
-        atomic::{AtomicBool, AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering},
     },
 };
 
@@ -59,6 +59,8 @@ pub struct Partition {
     pub counts: Mutex<Option<(u64, Arc<SeriesCounts>)>>,
     version: AtomicU64,
     has_tables: AtomicBool,
+    /// No block ends after this; the least instant where nobody has looked yet.
+    latest: AtomicI64,
 }
 
 /// Where a block lies, without its points.
@@ -102,6 +104,7 @@ impl Partition {
             counts: Mutex::default(),
             version: AtomicU64::new(0),
             has_tables: AtomicBool::new(false),
+            latest: AtomicI64::new(Nanos::MIN),
         }
     }
 
@@ -153,6 +156,20 @@ impl Partition {
         Ok(self.has_tables.load(Ordering::Acquire))
     }
 
+    /// An instant after which no block has points; exact until some are removed.
+    pub fn latest(&self) -> Result<Nanos, StoreError> {
+        let known = self.latest.load(Ordering::Acquire);
+        if known != Nanos::MIN {
+            return Ok(known);
+        }
+        let found = self.read(|reading| {
+            let found: Option<Nanos> = reading.connection.query_row("SELECT max(end) FROM block", [], |row| row.get(0)).at("read", &self.path)?;
+            Ok(found.unwrap_or(self.span.start))
+        })?;
+        // Whoever packs meanwhile may know a later one.
+        Ok(self.latest.fetch_max(found, Ordering::AcqRel).max(found))
+    }
+
     /// Copies it as it is at one moment into a new file, compactly.
     pub fn copy_to(&self, to: &Path) -> Result<(), StoreError> {
         self.with(|connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a partition to", to))
@@ -177,7 +194,7 @@ impl Writer<'_> {
         self.partition.with(|connection| {
             let is_new = !self.partition.has_tables(connection)?;
             let done = {
-                let writing = Writing { transaction: connection.transaction().at("write", path)?, path };
+                let writing = Writing { transaction: connection.transaction().at("write", path)?, path, latest: &self.partition.latest };
                 if is_new {
                     writing.transaction.execute_batch(SCHEMA).at("write", path)?;
                 }
@@ -273,6 +290,13 @@ impl Reading<'_> {
         decode(bytes, out).map_err(|error| StoreError::bad_block(self.path, series.0, place.start, &error))
     }
 
+    /// Bytes of a block and its summary.
+    pub fn bytes_of(&self, place: &Place) -> Result<u64, StoreError> {
+        let text = "SELECT length(bytes) + length(summary) FROM block WHERE id = ?1";
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        statement.query_row([place.id], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned).at("read", self.path)
+    }
+
     /// How far it is.
     pub fn progress(&self) -> Result<Progress, StoreError> {
         let told: i64 = self.connection.pragma_query_value(None, "user_version", |row| row.get(0)).at("read", self.path)?;
@@ -288,6 +312,7 @@ impl Reading<'_> {
 pub struct Writing<'c> {
     transaction: Transaction<'c>,
     path: &'c Path,
+    latest: &'c AtomicI64,
 }
 
 impl Writing<'_> {
@@ -314,6 +339,9 @@ impl Writing<'_> {
         let text = "INSERT INTO block (series, start, end, generation, count, summary, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
         let mut insert = self.transaction.prepare_cached(text).at("write", self.path)?;
         let (start, end) = (summary.first.time, summary.last.time);
+        if self.latest.load(Ordering::Acquire) != Nanos::MIN {
+            self.latest.fetch_max(end, Ordering::AcqRel);
+        }
         let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), bytes];
         insert.execute(row).map(|_| ()).at("write", self.path)
     }

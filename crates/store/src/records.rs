@@ -4,7 +4,8 @@ use std::{borrow::Cow, collections::BTreeMap, fmt, path::PathBuf};
 
 use fenetre_core::{
     catalogue::{Catalogue, Codes, FIRST_PART, Layout},
-    model::{DatasetId, Kind, MetricDefinition, MetricId, SeriesId, Shape},
+    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
+    time::Nanos,
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, params};
 use rusqlite_migration::{M, Migrations};
@@ -19,7 +20,7 @@ use crate::{
 };
 
 /// The format of the store, which is the number of the catalogue's last migration.
-pub const FORMAT: i64 = 2;
+pub const FORMAT: i64 = 3;
 const FORMAT_1: &str = "
 CREATE TABLE dataset (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, zone TEXT NOT NULL, description TEXT NOT NULL
@@ -43,7 +44,34 @@ CREATE TABLE layout (
 ) STRICT, WITHOUT ROWID;
 CREATE TABLE state (key TEXT PRIMARY KEY, value INTEGER NOT NULL) STRICT, WITHOUT ROWID;
 ";
+/// Definitions are documents, which later versions can add to. A dataset's folder keeps the name that it was made under. A metric in the bin
+/// has a mark after its name that no name can hold, so that another one can take the name. Old names point at what has them no more.
+const FORMAT_3: &str = "
+ALTER TABLE dataset ADD COLUMN folder TEXT NOT NULL DEFAULT '';
+ALTER TABLE dataset ADD COLUMN definition TEXT NOT NULL DEFAULT '{}';
+UPDATE dataset SET folder = name, definition = json_object('zone', zone, 'description', description);
+ALTER TABLE dataset DROP COLUMN zone;
+ALTER TABLE dataset DROP COLUMN description;
+ALTER TABLE metric ADD COLUMN definition TEXT NOT NULL DEFAULT '{}';
+ALTER TABLE metric ADD COLUMN binned INTEGER;
+UPDATE metric SET definition = json_object('kind', kind, 'unit', unit, 'shape', shape, 'description', description);
+ALTER TABLE metric DROP COLUMN kind;
+ALTER TABLE metric DROP COLUMN unit;
+ALTER TABLE metric DROP COLUMN shape;
+ALTER TABLE metric DROP COLUMN description;
+CREATE TABLE tag (
+    dataset INTEGER NOT NULL REFERENCES dataset, key TEXT NOT NULL, definition TEXT NOT NULL, PRIMARY KEY (dataset, key)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE old_name (
+    noun TEXT NOT NULL, dataset INTEGER NOT NULL, name TEXT NOT NULL, id INTEGER, key TEXT, PRIMARY KEY (noun, dataset, name)
+) STRICT, WITHOUT ROWID;
+CREATE TABLE document (
+    sort TEXT NOT NULL, name TEXT NOT NULL, body TEXT NOT NULL, changed INTEGER NOT NULL, PRIMARY KEY (sort, name)
+) STRICT, WITHOUT ROWID;
+";
 const GENERATION: &str = "generation";
+/// Parts the name of a metric in the bin from its id.
+const BINNED: char = '\u{1}';
 
 /// `catalogue.db`.
 pub struct Records {
@@ -94,7 +122,7 @@ impl Records {
         if found > FORMAT {
             return Err(StoreError::Newer { path, found, known: FORMAT });
         }
-        let migrated = Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2)]).to_latest(&mut connection);
+        let migrated = Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2), M::up(FORMAT_3)]).to_latest(&mut connection);
         migrated.map_err(|error| match error {
             rusqlite_migration::Error::RusqliteError { err, .. } => match Err::<(), _>(err).at("bring up to date", &path) {
                 Err(error) => error,
@@ -114,30 +142,34 @@ impl Records {
 
     fn load_into(&self, catalogue: &mut Catalogue) -> rusqlite::Result<()> {
         let mut names = BTreeMap::new();
-        let mut statement = self.connection.prepare("SELECT id, name, zone, description FROM dataset")?;
+        let mut statement = self.connection.prepare("SELECT id, name, folder, definition FROM dataset")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             let (id, name): (u32, String) = (row.get(0)?, row.get(1)?);
-            catalogue.put_dataset(DatasetId(id), &name, &row.get::<_, String>(2)?, &row.get::<_, String>(3)?);
+            let definition: DatasetDefinition = read_document(row.get_ref(3)?.as_str()?);
+            catalogue.put_dataset(DatasetId(id), &name, &row.get::<_, String>(2)?, definition);
             names.insert(id, name);
         }
         let mut metrics: BTreeMap<u32, (String, String)> = BTreeMap::new();
-        let mut statement = self.connection.prepare("SELECT id, dataset, name, kind, unit, shape, description FROM metric")?;
+        let mut statement = self.connection.prepare("SELECT id, dataset, name, definition FROM metric WHERE binned IS NULL")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             let (id, name): (u32, String) = (row.get(0)?, row.get(2)?);
-            let definition = MetricDefinition {
-                kind: Kind::from_name(&row.get::<_, String>(3)?).unwrap_or_default(),
-                unit: row.get(4)?,
-                shape: Shape::from_name(&row.get::<_, String>(5)?).unwrap_or_default(),
-                description: row.get(6)?,
-            };
+            let definition: MetricDefinition = read_document(row.get_ref(3)?.as_str()?);
             let Some(home) = names.get(&row.get(1)?) else { continue };
             if let Some(dataset) = catalogue.dataset_mut(home) {
                 dataset.put_metric(MetricId(id), &name, definition);
             }
             metrics.insert(id, (home.clone(), name));
         }
+        let mut statement = self.connection.prepare("SELECT dataset, key, definition FROM tag")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            if let Some(dataset) = names.get(&row.get(0)?).and_then(|home| catalogue.dataset_mut(home)) {
+                dataset.tag_definitions.insert(row.get(1)?, read_document::<TagDefinition>(row.get_ref(2)?.as_str()?));
+            }
+        }
+        self.load_old_names(catalogue, &names, &metrics)?;
         let mut codes = self.load_codes()?;
         let mut statement = self.connection.prepare("SELECT id, metric, tags FROM series ORDER BY id")?;
         let mut rows = statement.query([])?;
@@ -151,6 +183,89 @@ impl Records {
             }
         }
         Ok(())
+    }
+
+    fn load_old_names(
+        &self,
+        catalogue: &mut Catalogue,
+        datasets: &BTreeMap<u32, String>,
+        metrics: &BTreeMap<u32, (String, String)>,
+    ) -> rusqlite::Result<()> {
+        let mut statement = self.connection.prepare("SELECT noun, dataset, name, id, key FROM old_name")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            let (noun, home, old): (String, u32, String) = (row.get(0)?, row.get(1)?, row.get(2)?);
+            let (id, key): (Option<u32>, Option<String>) = (row.get(3)?, row.get(4)?);
+            let dataset = datasets.get(&home);
+            match noun.as_str() {
+                "dataset" => {
+                    if let Some(name) = id.and_then(|id| datasets.get(&id)) {
+                        catalogue.put_old_name(&old, name);
+                    }
+                }
+                "metric" => {
+                    if let (Some(home), Some((_, name))) = (dataset, id.and_then(|id| metrics.get(&id)))
+                        && let Some(home) = catalogue.dataset_mut(home)
+                    {
+                        home.put_old_metric(&old, name);
+                    }
+                }
+                _ => {
+                    if let (Some(home), Some(key)) = (dataset.and_then(|home| catalogue.dataset_mut(home)), key) {
+                        home.put_old_tag(&old, &key);
+                    }
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// Metrics in the bin.
+    pub fn binned_metrics(&self) -> Result<Vec<BinnedMetric>, StoreError> {
+        let text = "SELECT metric.id, metric.dataset, metric.name, binned, (SELECT count(*) FROM series WHERE series.metric = metric.id)
+                    FROM metric WHERE binned IS NOT NULL ORDER BY binned";
+        let metric = |row: &rusqlite::Row<'_>| {
+            let name: String = row.get(2)?;
+            Ok(BinnedMetric {
+                id: MetricId(row.get(0)?),
+                dataset: DatasetId(row.get(1)?),
+                name: name.split(BINNED).next().unwrap_or_default().to_owned(),
+                binned: row.get(3)?,
+                series: row.get::<_, i64>(4)?.cast_unsigned(),
+            })
+        };
+        let read = || self.connection.prepare(text)?.query_map([], metric)?.collect::<rusqlite::Result<Vec<_>>>();
+        read().at("read", &self.path)
+    }
+
+    /// Series of a metric, and ids of the parts of those that are histograms.
+    pub fn series_of(&self, metric: MetricId) -> Result<Vec<SeriesId>, StoreError> {
+        let read = || -> rusqlite::Result<Vec<SeriesId>> {
+            let mut series = self
+                .connection
+                .prepare("SELECT id FROM series WHERE metric = ?1")?
+                .query_map([metric.0], |row| row.get(0).map(SeriesId))?
+                .collect::<rusqlite::Result<Vec<_>>>()?;
+            let mut layouts =
+                self.connection.prepare("SELECT first_part, bounds FROM layout WHERE series IN (SELECT id FROM series WHERE metric = ?1)")?;
+            let mut rows = layouts.query([metric.0])?;
+            while let Some(row) = rows.next()? {
+                let bounds: Vec<f64> = serde_json::from_str(row.get_ref(1)?.as_str()?).unwrap_or_default();
+                series.extend(Layout { bounds: bounds.into(), first_part: SeriesId(row.get(0)?) }.parts());
+            }
+            Ok(series)
+        };
+        read().at("read", &self.path)
+    }
+
+    /// Documents of a sort, by name.
+    pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
+        let document = |row: &rusqlite::Row<'_>| Ok(Document { name: row.get(0)?, body: row.get(1)?, changed: row.get(2)? });
+        let read = || {
+            let mut statement = self.connection.prepare_cached("SELECT name, body, changed FROM document WHERE sort = ?1 ORDER BY name")?;
+            statement.query_map([sort], document)?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        read().at("read", &self.path)
     }
 
     /// What the stored numbers of states and histograms stand for, by series.
@@ -197,26 +312,146 @@ impl Records {
     }
 }
 
+/// A definition as it is kept. One that this version cannot read, which only a hand can have written, is as if nothing was said.
+fn read_document<T: Default + serde::de::DeserializeOwned>(text: &str) -> T {
+    serde_json::from_str(text).unwrap_or_else(|error| {
+        tracing::warn!(%error, text, "a definition in the catalogue cannot be read");
+        T::default()
+    })
+}
+
+fn write_document(document: &impl serde::Serialize) -> rusqlite::Result<String> {
+    serde_json::to_string(document).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
+}
+
+/// A metric that was deleted and can come back.
+#[derive(Clone, Debug)]
+pub struct BinnedMetric {
+    pub id: MetricId,
+    pub dataset: DatasetId,
+    pub name: String,
+    /// When.
+    pub binned: Nanos,
+    pub series: u64,
+}
+
+/// A named document of the store: a mapping, the record of an import.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Document {
+    /// Its name, one of its sort.
+    pub name: String,
+    /// JSON.
+    pub body: String,
+    /// When it was put there.
+    pub changed: Nanos,
+}
+
 /// Changes that are kept together or not at all.
 pub struct Changes<'c>(Transaction<'c>);
 
 impl Changes<'_> {
-    pub fn put_dataset(&self, name: &str, zone: &str, description: &str) -> rusqlite::Result<DatasetId> {
-        let put = "INSERT INTO dataset (name, zone, description) VALUES (?1, ?2, ?3)
-                   ON CONFLICT (name) DO UPDATE SET zone = ?2, description = ?3 RETURNING id";
-        self.0.query_row(put, params![name, zone, description], |row| row.get(0)).map(DatasetId)
+    /// Adds a dataset, whose folder is called like it or like that with a number, or changes what is said of one.
+    pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> rusqlite::Result<(DatasetId, String)> {
+        let taken = |folder: &str| self.0.query_row("SELECT EXISTS (SELECT 1 FROM dataset WHERE folder = ?1)", [folder], |row| row.get::<_, bool>(0));
+        let mut folder = name.to_owned();
+        let mut number = 2;
+        while taken(&folder)? {
+            folder = format!("{name}-{number}");
+            number += 1;
+        }
+        let put = "INSERT INTO dataset (name, folder, definition) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (name) DO UPDATE SET definition = ?3 RETURNING id, folder";
+        self.0.query_row(put, params![name, folder, write_document(definition)?], |row| Ok((DatasetId(row.get(0)?), row.get(1)?)))
     }
 
     pub fn put_metric(&self, dataset: DatasetId, name: &str, definition: &MetricDefinition) -> rusqlite::Result<MetricId> {
-        let put = "INSERT INTO metric (dataset, name, kind, unit, shape, description) VALUES (?1, ?2, ?3, ?4, ?5, ?6)
-                   ON CONFLICT (dataset, name) DO UPDATE SET kind = ?3, unit = ?4, shape = ?5, description = ?6 RETURNING id";
-        let MetricDefinition { kind, unit, shape, description } = definition;
-        let values = params![dataset.0, name, kind.as_str(), unit, shape.as_str(), description];
+        let put = "INSERT INTO metric (dataset, name, definition) VALUES (?1, ?2, ?3)
+                   ON CONFLICT (dataset, name) DO UPDATE SET definition = ?3 RETURNING id";
+        let values = params![dataset.0, name, write_document(definition)?];
         self.0.prepare_cached(put)?.query_row(values, |row| row.get(0)).map(MetricId)
     }
 
+    pub fn put_tag(&self, dataset: DatasetId, key: &str, definition: &TagDefinition) -> rusqlite::Result<()> {
+        let put = "INSERT INTO tag (dataset, key, definition) VALUES (?1, ?2, ?3) ON CONFLICT (dataset, key) DO UPDATE SET definition = ?3";
+        self.0.execute(put, params![dataset.0, key, write_document(definition)?]).map(|_| ())
+    }
+
+    /// Gives a dataset another name; the old one goes on answering.
+    pub fn rename_dataset(&self, id: DatasetId, old: &str, name: &str) -> rusqlite::Result<()> {
+        self.0.execute("UPDATE dataset SET name = ?2 WHERE id = ?1", params![id.0, name])?;
+        self.keep_old_name("dataset", DatasetId(0), old, name, Some(id.0), None)
+    }
+
+    /// Gives a metric another name, likewise.
+    pub fn rename_metric(&self, dataset: DatasetId, id: MetricId, old: &str, name: &str) -> rusqlite::Result<()> {
+        self.0.execute("UPDATE metric SET name = ?2 WHERE id = ?1", params![id.0, name])?;
+        self.keep_old_name("metric", dataset, old, name, Some(id.0), None)
+    }
+
+    /// Gives a tag of all series of a dataset another key, likewise.
+    pub fn rename_tag(&self, dataset: DatasetId, old: &str, key: &str) -> rusqlite::Result<()> {
+        let mut read = self.0.prepare("SELECT series.id, tags FROM series JOIN metric ON metric.id = series.metric WHERE dataset = ?1")?;
+        let mut write = self.0.prepare("UPDATE series SET tags = ?2 WHERE id = ?1")?;
+        let mut rows = read.query([dataset.0])?;
+        while let Some(row) = rows.next()? {
+            let mut tags: TagMap = serde_json::from_str(row.get_ref(1)?.as_str()?).unwrap_or_default();
+            if let Some(value) = tags.remove(old) {
+                tags.insert(key.to_owned(), value);
+                write.execute(params![row.get::<_, u32>(0)?, write_document(&tags)?])?;
+            }
+        }
+        self.0.execute("UPDATE tag SET key = ?3 WHERE dataset = ?1 AND key = ?2", params![dataset.0, old, key])?;
+        self.0.execute("UPDATE old_name SET key = ?3 WHERE noun = 'tag' AND dataset = ?1 AND key = ?2", params![dataset.0, old, key])?;
+        self.keep_old_name("tag", dataset, old, key, None, Some(key))
+    }
+
+    fn keep_old_name(&self, noun: &str, dataset: DatasetId, old: &str, new: &str, id: Option<u32>, key: Option<&str>) -> rusqlite::Result<()> {
+        self.forget_old_name(noun, dataset, new)?;
+        let put = "INSERT INTO old_name (noun, dataset, name, id, key) VALUES (?1, ?2, ?3, ?4, ?5)
+                   ON CONFLICT (noun, dataset, name) DO UPDATE SET id = ?4, key = ?5";
+        self.0.execute(put, params![noun, dataset.0, old, id, key]).map(|_| ())
+    }
+
+    /// An old name answers no more. Says whether it did.
+    pub fn forget_old_name(&self, noun: &str, dataset: DatasetId, name: &str) -> rusqlite::Result<bool> {
+        self.0.execute("DELETE FROM old_name WHERE noun = ?1 AND dataset = ?2 AND name = ?3", params![noun, dataset.0, name]).map(|count| count > 0)
+    }
+
+    /// Puts a metric into the bin.
+    pub fn bin_metric(&self, id: MetricId, name: &str, now: Nanos) -> rusqlite::Result<()> {
+        self.0.execute("UPDATE metric SET binned = ?2, name = ?3 WHERE id = ?1", params![id.0, now, format!("{name}{BINNED}{}", id.0)]).map(|_| ())
+    }
+
+    /// Brings a metric back under a name.
+    pub fn unbin_metric(&self, id: MetricId, name: &str) -> rusqlite::Result<()> {
+        self.0.execute("UPDATE metric SET binned = NULL, name = ?2 WHERE id = ?1", params![id.0, name]).map(|_| ())
+    }
+
+    /// Forgets a metric and its series for good.
+    pub fn erase_metric(&self, id: MetricId) -> rusqlite::Result<()> {
+        let of = "(SELECT id FROM series WHERE metric = ?1)";
+        for table in ["word", "layout"] {
+            self.0.execute(&format!("DELETE FROM {table} WHERE series IN {of}"), [id.0])?;
+        }
+        self.0.execute("DELETE FROM series WHERE metric = ?1", [id.0])?;
+        self.0.execute("DELETE FROM old_name WHERE noun = 'metric' AND id = ?1", [id.0])?;
+        self.0.execute("DELETE FROM metric WHERE id = ?1", [id.0]).map(|_| ())
+    }
+
+    /// Puts a document in the place of the one of that name.
+    pub fn put_document(&self, sort: &str, document: &Document) -> rusqlite::Result<()> {
+        let put =
+            "INSERT INTO document (sort, name, body, changed) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (sort, name) DO UPDATE SET body = ?3, changed = ?4";
+        self.0.prepare_cached(put)?.execute(params![sort, document.name, document.body, document.changed]).map(|_| ())
+    }
+
+    /// Removes a document; says whether there was one.
+    pub fn remove_document(&self, sort: &str, name: &str) -> rusqlite::Result<bool> {
+        self.0.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", params![sort, name]).map(|count| count > 0)
+    }
+
     pub fn add_series(&self, metric: MetricId, tags: &TagMap) -> rusqlite::Result<SeriesId> {
-        let text = serde_json::to_string(tags).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))?;
+        let text = write_document(tags)?;
         let add = "INSERT INTO series (metric, tags) VALUES (?1, ?2) RETURNING id";
         self.0.prepare_cached(add)?.query_row(params![metric.0, text], |row| row.get(0)).map(SeriesId)
     }
@@ -241,7 +476,7 @@ impl Changes<'_> {
             Layout { bounds: bounds.into(), first_part: SeriesId(first) }.parts().len() as u32 + first
         });
         let layout = Layout { bounds: bounds.into(), first_part: SeriesId(next.unwrap_or(FIRST_PART)) };
-        let text = serde_json::to_string(bounds).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))?;
+        let text = write_document(&bounds)?;
         let add = "INSERT INTO layout (series, code, bounds, first_part) VALUES (?1, ?2, ?3, ?4)";
         self.0.prepare_cached(add)?.execute(params![series.0, code as i64, text, layout.first_part.0])?;
         Ok(layout)

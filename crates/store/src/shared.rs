@@ -1,7 +1,7 @@
 //! What readers, the committer, the packer and the compactor share: the catalogue, the head, and the partitions that are there.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     fs,
     sync::{
         Arc,
@@ -10,8 +10,8 @@ use std::{
 };
 
 use fenetre_core::{
-    catalogue::Catalogue,
-    model::{DatasetId, Kind, SeriesId},
+    catalogue::{Catalogue, Metric},
+    model::{DatasetId, Kind, MetricId, SeriesId, Temporality, Thinning},
     time::{Nanos, TimeRange},
 };
 use parking_lot::RwLock;
@@ -101,7 +101,7 @@ impl Shared {
         if let Some(partition) = self.partitions.read().get(&(dataset, span.start)) {
             return Ok(Arc::clone(partition));
         }
-        let name = self.catalogue.read().datasets().find(|known| known.id == dataset).map(|dataset| dataset.name.to_string());
+        let name = self.catalogue.read().datasets().find(|known| known.id == dataset).map(|dataset| dataset.folder.to_string());
         let name = name.ok_or_else(|| StoreError::Damaged {
             path: self.files.catalogue(),
             what: format!("it lacks dataset {}, to which points in the journal belong", dataset.0),
@@ -113,13 +113,25 @@ impl Shared {
         Ok(Arc::clone(self.partitions.write().entry((dataset, span.start)).or_insert(partition)))
     }
 
-    /// Which of a dataset's series are counters.
+    /// Which of a dataset's series are counters whose values grow.
     pub fn counters(&self, dataset: DatasetId) -> impl Fn(SeriesId) -> bool + use<> {
         let catalogue = self.catalogue.read();
         let dataset = catalogue.datasets().find(|known| known.id == dataset);
-        let counters = dataset.into_iter().flat_map(|dataset| dataset.metrics()).filter(|metric| metric.definition.kind == Kind::Counter);
+        let is_counter =
+            |metric: &&Metric| metric.definition.kind == Kind::Counter && metric.definition.temporality() == Some(Temporality::Cumulative);
+        let counters = dataset.into_iter().flat_map(|dataset| dataset.metrics()).filter(is_counter);
         let series: roaring::RoaringBitmap = counters.flat_map(|metric| metric.series().map(|series| series.0)).collect();
         move |id| series.contains(id.0)
+    }
+}
+
+impl Shared {
+    /// How the series of a dataset are thinned, those that are.
+    pub fn thinnings(&self, dataset: DatasetId) -> HashMap<SeriesId, (MetricId, Thinning)> {
+        let catalogue = self.catalogue.read();
+        let dataset = catalogue.datasets().find(|known| known.id == dataset);
+        let thinned = dataset.into_iter().flat_map(|dataset| dataset.metrics()).filter_map(|metric| Some((metric, metric.definition.thinning?)));
+        thinned.flat_map(|(metric, thinning)| metric.series().map(move |series| (series, (metric.id, thinning)))).collect()
     }
 }
 
@@ -127,7 +139,7 @@ impl Shared {
 fn find_partitions(files: &Files, catalogue: &Catalogue, pool: &Arc<Pool>) -> Result<Partitions, StoreError> {
     let mut partitions = BTreeMap::new();
     for dataset in catalogue.datasets() {
-        for (span, path) in files.partitions(&dataset.name)? {
+        for (span, path) in files.partitions(&dataset.folder)? {
             partitions.insert((dataset.id, span.start), Arc::new(Partition::new(span, path, DEFAULT_PAGES, Arc::clone(pool))));
         }
     }

@@ -13,13 +13,15 @@ use std::{
 
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
-    model::{DatasetId, MetricDefinition, SeriesId},
+    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
+    time::Nanos,
 };
 use parking_lot::{RwLock, RwLockReadGuard};
 
 use crate::{
     backup::{self, BackupProgress, BackupReport},
     batch::Batch,
+    bin::{self, Binned, Selection, Weight},
     census::{self, Latest, StorageReport},
     committer::{self, Job, Request},
     compactor,
@@ -33,7 +35,8 @@ use crate::{
     migrate::migrate,
     options::{Durability, Options},
     reading::StoreSource,
-    records::Records,
+    records::{Document, Records},
+    replaced,
     shared::Shared,
 };
 
@@ -60,8 +63,9 @@ impl Store {
         let mut records = Records::open(files.catalogue())?;
         let mut catalogue = records.load()?;
         if catalogue.datasets().next().is_none() {
-            let id = records.change(|changes| changes.put_dataset(FIRST_DATASET, "UTC", ""))?;
-            catalogue.put_dataset(id, FIRST_DATASET, "UTC", "");
+            let definition = DatasetDefinition::default();
+            let (id, folder) = records.change(|changes| changes.put_dataset(FIRST_DATASET, &definition))?;
+            catalogue.put_dataset(id, FIRST_DATASET, &folder, definition);
         }
         let (head, current) = read_back(&files, &records)?;
         records.change(|changes| changes.set_generation(current))?;
@@ -96,26 +100,38 @@ impl Store {
     /// # Errors
     /// [`StoreError::NoDataset`].
     pub fn begin(&self, dataset: &str) -> Result<Batch, StoreError> {
-        let found = self.catalogue().dataset(dataset).map(|dataset| dataset.id);
-        let id = found.ok_or_else(|| StoreError::no_dataset(&self.catalogue(), dataset))?;
-        Ok(Batch::new(Arc::clone(&self.shared.catalogue), id, dataset.to_owned()))
+        let catalogue = self.catalogue();
+        let found = catalogue.dataset_by_any_name(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
+        let mut batch = Batch::new(Arc::clone(&self.shared.catalogue), found.id, found.name.to_string());
+        if *found.name != *dataset {
+            batch.note(format!("the dataset `{dataset}` is called `{}` now", found.name));
+        }
+        Ok(batch)
     }
 
     /// Keeps a batch. When this returns, all of its points can be asked for, and are kept as the store's durability says; where it fails,
-    /// none is. Blocks until then.
+    /// none is. Blocks until then. Says how many of its points took the place of others of the same series and instant, where that is not
+    /// too much to look for.
     ///
     /// # Errors
     /// Where the disk is full, the store is behind, or its files fail.
-    pub fn write(&self, batch: Batch) -> Result<(), StoreError> {
-        if batch.is_empty() {
-            return Ok(());
-        }
+    pub fn write(&self, batch: Batch) -> Result<Option<u64>, StoreError> {
         let dataset = batch.dataset;
         let entry = self.shared.definitions.settle(batch)?;
+        if entry.points() == 0 {
+            return Ok(Some(0));
+        }
+        let replaced = replaced::count(&self.shared, dataset, &entry)?;
         let body = entry.to_bytes();
         let (answer, answered) = sync_channel(1);
         self.request(Request::Commit(Job { journaled: Journaled { dataset, entry }, body, answer }))?;
-        answered.recv().map_err(|_| closed())?
+        answered.recv().map_err(|_| closed())??;
+        Ok(replaced)
+    }
+
+    /// Whether so many points wait to be packed that batches are refused.
+    pub fn is_behind(&self) -> bool {
+        self.shared.head.read().bytes() >= self.shared.options.most_bytes()
     }
 
     /// Packs everything that was acknowledged so far. Blocks until that is done.
@@ -158,8 +174,8 @@ impl Store {
     ///
     /// # Errors
     /// [`StoreError::Definition`] for a bad name or zone.
-    pub fn put_dataset(&self, name: &str, zone: &str, description: &str) -> Result<bool, StoreError> {
-        self.shared.definitions.put_dataset(name, zone, description)
+    pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> Result<bool, StoreError> {
+        self.shared.definitions.put_dataset(name, definition)
     }
 
     /// Says what a metric is, before or after its first point. Says whether it is new.
@@ -167,7 +183,144 @@ impl Store {
     /// # Errors
     /// [`StoreError::Definition`] for a bad name, or where its values would become of another sort.
     pub fn put_metric(&self, dataset: &str, name: &str, definition: MetricDefinition) -> Result<bool, StoreError> {
-        self.shared.definitions.put_metric(dataset, name, definition)
+        Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)])?.contains(&true))
+    }
+
+    /// Says what metrics are, all of them or none. Says which are new.
+    ///
+    /// # Errors
+    /// As for one; nothing is changed then.
+    pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>) -> Result<Vec<bool>, StoreError> {
+        self.shared.definitions.put_metrics(dataset, metrics)
+    }
+
+    /// Says what a tag is. Says whether it is the first time.
+    ///
+    /// # Errors
+    /// [`StoreError::Definition`] for a bad key or pattern.
+    pub fn put_tag(&self, dataset: &str, key: &str, definition: TagDefinition) -> Result<bool, StoreError> {
+        self.shared.definitions.put_tag(dataset, key, definition)
+    }
+
+    /// Gives a dataset another name; ids and points stay, and the old name goes on answering.
+    ///
+    /// # Errors
+    /// [`StoreError::Definition`] for a name that is bad or taken.
+    pub fn rename_dataset(&self, old: &str, name: &str) -> Result<(), StoreError> {
+        self.shared.definitions.rename_dataset(old, name)
+    }
+
+    /// Gives a metric another name, likewise.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], [`StoreError::Definition`].
+    pub fn rename_metric(&self, dataset: &str, old: &str, name: &str) -> Result<(), StoreError> {
+        self.shared.definitions.rename_metric(dataset, old, name)
+    }
+
+    /// Gives a tag of all series of a dataset another key, likewise.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], [`StoreError::Definition`].
+    pub fn rename_tag(&self, dataset: &str, old: &str, key: &str) -> Result<(), StoreError> {
+        self.shared.definitions.rename_tag(dataset, old, key)
+    }
+
+    /// Lets an old name answer no more: `noun` is `dataset`, `metric` or `tag`, and `dataset` is none for the first of them. Says whether it
+    /// did answer.
+    ///
+    /// # Errors
+    /// [`StoreError::NoDataset`].
+    pub fn forget_old_name(&self, noun: &str, dataset: Option<&str>, name: &str) -> Result<bool, StoreError> {
+        self.shared.definitions.forget_old_name(noun, dataset, name)
+    }
+
+    /// Documents of a sort, by name.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be read.
+    pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
+        self.shared.definitions.documents(sort)
+    }
+
+    /// Keeps a document under its name.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be written.
+    pub fn put_document(&self, sort: &str, document: &Document) -> Result<(), StoreError> {
+        self.shared.definitions.put_document(sort, document)
+    }
+
+    /// Removes a document; says whether there was one.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be written.
+    pub fn remove_document(&self, sort: &str, name: &str) -> Result<bool, StoreError> {
+        self.shared.definitions.remove_document(sort, name)
+    }
+
+    /// Puts a metric with all its series and points into the bin.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`].
+    pub fn delete_metric(&self, dataset: &str, name: &str, now: Nanos) -> Result<(), StoreError> {
+        self.shared.definitions.bin_metric(dataset, name, now)
+    }
+
+    /// Weighs the points of some series in a range: what [`Store::delete_points`] would move. Packs everything first.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn weigh(&self, selection: &Selection) -> Result<Weight, StoreError> {
+        self.pack()?;
+        bin::weigh(&self.shared, selection)
+    }
+
+    /// Moves the points of some series in a range into the bin.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged; what was moved until then is in the bin.
+    pub fn delete_points(&self, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
+        self.pack()?;
+        bin::delete_points(&self.shared, selection, what, now)
+    }
+
+    /// What is in the bin, the oldest first.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be read.
+    pub fn bin(&self) -> Result<Vec<Binned>, StoreError> {
+        bin::list(&self.shared)
+    }
+
+    /// Brings something back from the bin; a metric under another name where one is given.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], or [`StoreError::Definition`] where the name is taken by now.
+    pub fn restore_binned(&self, id: &str, name: Option<&str>) -> Result<(), StoreError> {
+        bin::restore(&self.shared, id, name)
+    }
+
+    /// Removes something of the bin for good.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], or where files fail.
+    pub fn erase_binned(&self, id: &str) -> Result<(), StoreError> {
+        self.pack()?;
+        bin::erase(&self.shared, id)
+    }
+
+    /// Points of each metric that its thinning has seen, and those of them that stayed.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be read.
+    pub fn savings(&self) -> Result<BTreeMap<MetricId, (u64, u64)>, StoreError> {
+        self.shared.definitions.savings()
+    }
+
+    /// The store's directory.
+    pub fn root(&self) -> &Path {
+        self.shared.files.root()
     }
 
     /// Points of every series of a dataset that has any; a histogram is one point.

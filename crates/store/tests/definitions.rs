@@ -5,7 +5,10 @@
 mod support;
 
 use fenetre_core::{
-    model::{Kind, MetricDefinition, PointRef, PointSink, Refusal, Shape, ValueRef},
+    model::{
+        About, Cause, DatasetDefinition, Kind, MetricDefinition, PointRef, PointSink, Refusal, Shape, Status, TagDefinition, Temporality, ValueRef,
+        WhenPaused,
+    },
     time::{Nanos, SECOND},
 };
 use fenetre_store::{Batch, Options, Store, StoreError};
@@ -20,9 +23,9 @@ fn described(store: &Store) -> String {
     let catalogue = store.catalogue();
     let mut out = String::new();
     for dataset in catalogue.datasets() {
-        out += &format!("{} {} {:?}\n", dataset.name, dataset.zone, dataset.description);
+        out += &format!("{} {} {:?}\n", dataset.name, dataset.definition.zone, dataset.definition.description);
         for metric in dataset.metrics() {
-            let MetricDefinition { kind, unit, shape, description } = &metric.definition;
+            let MetricDefinition { kind, unit, shape, description, .. } = &metric.definition;
             out += &format!("  {} {kind} {unit:?} {} {description:?}, {} series\n", metric.name, shape.as_str(), metric.series_count());
         }
         for series in dataset.all_series() {
@@ -36,8 +39,12 @@ fn described(store: &Store) -> String {
 fn definitions_survive_a_restart() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(folder.path(), Options::default()).unwrap();
-    assert!(store.put_dataset("velmar", "UTC", "").unwrap());
-    assert!(!store.put_dataset("velmar", "Europe/Lisbon", "A canal").unwrap());
+    assert!(store.put_dataset("velmar", &DatasetDefinition::default()).unwrap());
+    assert!(
+        !store
+            .put_dataset("velmar", &DatasetDefinition { zone: "Europe/Lisbon".into(), description: "A canal".into(), ..Default::default() })
+            .unwrap()
+    );
     let level = MetricDefinition { unit: Some("cm".into()), description: "Über alles, \"quoted\"".into(), ..Default::default() };
     assert!(store.put_metric("velmar", "level", level).unwrap());
     let boats = MetricDefinition { kind: Kind::Counter, shape: Shape::Stepped, ..Default::default() };
@@ -96,4 +103,165 @@ fn a_metric_that_was_defined_decides_over_what_arrives() {
     store.put_metric("main", "boats", MetricDefinition { kind: Kind::Gauge, ..boats }).unwrap();
     assert!(store.put_metric("main", "", MetricDefinition::default()).is_err());
     assert!(matches!(store.put_metric("nowhere", "boats", MetricDefinition::default()), Err(StoreError::NoDataset { .. })));
+}
+
+fn defined(store: &Store, name: &str) -> MetricDefinition {
+    store.catalogue().dataset("main").unwrap().metric(name).unwrap().definition.clone()
+}
+
+fn number(batch: &mut Batch, metric: &str, tags: &[(&str, &str)]) -> Result<(), Refusal> {
+    put(batch, metric, tags, ValueRef::Number(1.0))
+}
+
+#[test]
+fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let about = About { kind: Some(Kind::Counter), unit: Some("By"), description: Some("Sent"), temporality: Some(Temporality::Delta) };
+    let mut batch = store.begin("main").unwrap();
+    assert_eq!(batch.describe("sent", about), None);
+    assert_eq!(batch.describe("never", about), None);
+    number(&mut batch, "sent", &[]).unwrap();
+    store.write(batch).unwrap();
+    let known = defined(&store, "sent");
+    assert_eq!((known.kind, known.unit.as_deref(), known.description.as_str(), known.unreviewed), (Kind::Counter, Some("By"), "Sent", true));
+    assert_eq!(known.temporality(), Some(Temporality::Delta));
+    assert!(store.catalogue().dataset("main").unwrap().metric("never").is_none(), "a metric without a point is none");
+    // Of one that came without a word, a later body says it; of one that somebody has defined, the definition stands.
+    store.put_metric("main", "plain", MetricDefinition { unreviewed: true, ..Default::default() }).unwrap();
+    store.put_metric("main", "own", MetricDefinition { unit: Some("cm".into()), ..Default::default() }).unwrap();
+    let mut batch = store.begin("main").unwrap();
+    assert!(batch.describe("plain", About { kind: None, ..about }).is_none());
+    let note = batch.describe("own", About { unit: Some("m"), kind: Some(Kind::State), ..About::default() }).unwrap();
+    assert!(note.contains("says state, the catalogue gauge") && note.contains("the unit m, the catalogue cm"), "{note}");
+    store.write(batch).unwrap();
+    assert_eq!((defined(&store, "plain").unit.as_deref(), defined(&store, "own").unit.as_deref()), (Some("By"), Some("cm")));
+}
+
+#[test]
+fn rules_of_a_dataset_hold_for_new_series_and_only_for_those() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    number(&mut batch, "level", &[("lock", "old one"), ("side", "up")]).unwrap();
+    store.write(batch).unwrap();
+    let rules = DatasetDefinition { closed: true, most_series: Some(5), longest_tag_value: Some(8), most_tags: Some(2), ..Default::default() };
+    store.put_dataset("main", &rules).unwrap();
+    store.put_metric("main", "flow", MetricDefinition { most_series: Some(1), ..Default::default() }).unwrap();
+    let tag = |definition: TagDefinition| definition;
+    store
+        .put_tag("main", "lock", tag(TagDefinition { required: true, pattern: Some("[a-z]+".into()), most_values: Some(3), ..Default::default() }))
+        .unwrap();
+    store.put_tag("main", "side", tag(TagDefinition { allowed: vec!["up".into(), "down".into()], ..Default::default() })).unwrap();
+    assert!(store.put_tag("main", "x", TagDefinition { pattern: Some("(".into()), ..Default::default() }).is_err());
+    let mut batch = store.begin("main").unwrap();
+    let mut told = |metric: &str, tags: &[(&str, &str)]| match number(&mut batch, metric, tags) {
+        Ok(()) => format!("{metric} {tags:?}: taken"),
+        Err(refusal) => format!("{metric} {tags:?}: {:?} {}: {}", refusal.cause, refusal.field.unwrap_or_default(), refusal.reason),
+    };
+    insta::assert_snapshot!(
+        [
+            told("level", &[("lock", "old one"), ("side", "up")]),
+            told("levle", &[("lock", "marl")]),
+            told("level", &[("lock", "marl"), ("pump", "p1")]),
+            told("level", &[("side", "up")]),
+            told("level", &[("lock", "Marl!")]),
+            told("level", &[("lock", "marl"), ("side", "upp")]),
+            told("level", &[("lock", "morethaneight")]),
+            told("level", &[("lock", "marl")]),
+            told("flow", &[("lock", "marl")]),
+            told("flow", &[("lock", "osier")]),
+            told("level", &[("lock", "osier")]),
+            told("level", &[("lock", "wick")]),
+            told("level", &[("lock", "marl"), ("side", "up")]),
+            told("level", &[("lock", "marl"), ("side", "down")]),
+            told("level", &[("lock", "old one"), ("side", "up")]),
+        ]
+        .join("\n")
+    );
+    store.write(batch).unwrap();
+}
+
+#[test]
+fn a_renamed_thing_answers_to_both_names_and_keeps_its_series() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let write = |dataset: &str, metric: &str, tag: &str| {
+        let mut batch = store.begin(dataset).unwrap();
+        number(&mut batch, metric, &[(tag, "osier")]).unwrap();
+        let notes = batch.notes().join("; ");
+        store.write(batch).unwrap();
+        notes
+    };
+    assert_eq!(write("main", "level", "lock"), "");
+    store.rename_metric("main", "level", "water_level").unwrap();
+    store.rename_tag("main", "lock", "gate").unwrap();
+    store.rename_dataset("main", "velmar").unwrap();
+    assert!(store.rename_metric("velmar", "nothing", "x").is_err());
+    assert!(store.rename_metric("velmar", "water_level", "").is_err());
+    let check = |store: &Store| {
+        let catalogue = store.catalogue();
+        let dataset = catalogue.dataset_by_any_name("main").unwrap();
+        let metric = dataset.metric_by_any_name("level").unwrap();
+        assert_eq!((&*dataset.name, &*metric.name, dataset.series_count(), dataset.renamed_tag("lock")), ("velmar", "water_level", 1, Some("gate")));
+        assert_eq!(dataset.all_series().next().unwrap().tags.to_string(), "gate=osier");
+    };
+    check(&store);
+    let notes = write("main", "level", "lock");
+    assert!(
+        notes.contains("`main` is called `velmar`") && notes.contains("`level` is called `water_level`") && notes.contains("`lock` is called `gate`"),
+        "{notes}"
+    );
+    check(&store);
+    store.pack().unwrap();
+    // A new dataset may have the old name, and has a folder of its own; then the old name means that one.
+    assert!(store.put_dataset("main", &DatasetDefinition::default()).unwrap());
+    drop(store);
+    let store = support::open(folder.path());
+    assert_eq!(store.catalogue().dataset_by_any_name("main").unwrap().series_count(), 0);
+    assert_eq!(store.catalogue().dataset("velmar").unwrap().metric_by_any_name("level").unwrap().series_count(), 1);
+    assert!(store.forget_old_name("metric", Some("velmar"), "level").unwrap());
+    assert!(!store.forget_old_name("metric", Some("velmar"), "level").unwrap());
+    assert!(store.catalogue().dataset("velmar").unwrap().metric_by_any_name("level").is_none());
+}
+
+#[test]
+fn a_paused_metric_refuses_or_drops() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let put = |status, when_paused| {
+        store.put_metric("main", "level", MetricDefinition { status, when_paused, ..Default::default() }).unwrap();
+        let mut batch = store.begin("main").unwrap();
+        let taken = number(&mut batch, "level", &[]).map_err(|refusal| refusal.cause);
+        (taken, batch.dropped(), batch.len())
+    };
+    assert_eq!(put(Status::Paused, WhenPaused::Refuse), (Err(Cause::Paused), 0, 0));
+    assert_eq!(put(Status::Retired, WhenPaused::Refuse), (Err(Cause::Paused), 0, 0));
+    assert_eq!(put(Status::Paused, WhenPaused::Drop), (Ok(()), 1, 0));
+    assert_eq!(put(Status::Active, WhenPaused::Drop), (Ok(()), 0, 1));
+}
+
+#[test]
+fn many_definitions_are_taken_all_or_none() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let wanted = |last: &str| ["a", "b", last].map(|name| (name.to_owned(), MetricDefinition::default())).to_vec();
+    assert!(store.put_metrics("main", wanted("")).is_err());
+    assert_eq!(store.catalogue().dataset("main").unwrap().metrics().count(), 0);
+    assert_eq!(store.put_metrics("main", wanted("c")).unwrap(), [true; 3]);
+    assert_eq!(store.put_metrics("main", wanted("d")).unwrap(), [false, false, true]);
+}
+
+#[test]
+fn points_too_far_ahead_are_refused_and_numbers_may_come_as_texts() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    number(&mut batch, "level", &[]).unwrap();
+    put(&mut batch, "level", &[], ValueRef::Word(" 312.5 ")).unwrap();
+    assert_eq!(put(&mut batch, "level", &[], ValueRef::Word("high")).unwrap_err().cause, Cause::Value);
+    assert_eq!(put(&mut batch, "level", &[], ValueRef::Word("nan")).unwrap_err().cause, Cause::NotFinite);
+    batch.refuse_after(START - 1);
+    let refusal = number(&mut batch, "level", &[]).unwrap_err();
+    assert!(refusal.cause == Cause::Future && refusal.reason.contains("too far in the future"), "{refusal:?}");
 }

@@ -9,7 +9,7 @@ mod support;
 use std::{collections::BTreeMap, time::Duration};
 
 use fenetre_core::{
-    model::{Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
+    model::{DatasetDefinition, Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
     time::{Nanos, SECOND, TimeRange},
 };
 use fenetre_store::{Durability, Options, Store, StoreError};
@@ -325,8 +325,8 @@ fn a_store_has_one_owner_and_bad_definitions_are_refused() {
     let state = MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() };
     let refused = store.put_metric("main", "level", state).unwrap_err().to_string();
     assert_eq!(refused, "`level` is a gauge and has 1 series: it cannot become a state, whose values are of another sort");
-    assert!(store.put_dataset("../up", "UTC", "").is_err());
-    assert!(store.put_dataset("up", "Nowhere", "").is_err());
+    assert!(store.put_dataset("../up", &DatasetDefinition::default()).is_err());
+    assert!(store.put_dataset("up", &DatasetDefinition { zone: "Nowhere".into(), ..Default::default() }).is_err());
     assert!(matches!(store.begin("nowhere"), Err(StoreError::NoDataset { .. })));
 }
 

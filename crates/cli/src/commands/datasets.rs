@@ -1,7 +1,8 @@
 //! `fenetre datasets`
 
-use fenetre_service::api::datasets::{DatasetDefinition, DatasetInfo};
+use fenetre_service::api::datasets::DatasetInfo;
 
+use super::bin::told_references;
 use crate::{
     args::{DatasetsArgs, DatasetsCommand},
     client::{Client, only},
@@ -17,12 +18,22 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
     let client = Client::new(&args.url)?;
     match args.command {
         None => write(&only(client.datasets()?, args.dataset.as_deref(), |dataset| &dataset.name)?, &columns(), args.output),
-        Some(DatasetsCommand::Define { name, zone, description }) => {
+        Some(DatasetsCommand::Define { name, zone, description, closed, open, most_series, most_series_per_metric }) => {
             let known = client.datasets()?.into_iter().find(|dataset| dataset.name == name);
-            let known = known.map(|DatasetInfo { zone, description, .. }| DatasetDefinition { zone, description }).unwrap_or_default();
-            let definition = DatasetDefinition { zone: zone.unwrap_or(known.zone), description: description.unwrap_or(known.description) };
+            let mut definition = known.map(|dataset| dataset.definition).unwrap_or_default();
+            definition.zone = zone.unwrap_or(definition.zone);
+            definition.description = description.unwrap_or(definition.description);
+            definition.closed = (definition.closed || closed) && !open;
+            definition.most_series = most_series.or(definition.most_series);
+            definition.most_series_per_metric = most_series_per_metric.or(definition.most_series_per_metric);
             let defined = client.put_dataset(&name, &definition)?;
             println!("{name} {}", if defined.created { "made" } else { "changed" });
+            Ok(())
+        }
+        Some(DatasetsCommand::Rename { old, new }) => {
+            let renamed = client.rename_dataset(&old, new.clone())?;
+            println!("{old} is called {new} now; the old name goes on answering");
+            told_references(&renamed.references);
             Ok(())
         }
     }
@@ -31,12 +42,12 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
 fn columns() -> Vec<Column<DatasetInfo>> {
     vec![
         Column { name: "dataset", right: false, told: |d| d.name.clone(), plain: |d| d.name.clone() },
-        Column { name: "zone", right: false, told: |d| d.zone.clone(), plain: |d| d.zone.clone() },
+        Column { name: "zone", right: false, told: |d| d.definition.zone.clone(), plain: |d| d.definition.zone.clone() },
         Column { name: "metrics", right: true, told: |d| grouped(d.metrics), plain: |d| d.metrics.to_string() },
         Column { name: "series", right: true, told: |d| grouped(d.series), plain: |d| d.series.to_string() },
         Column { name: "points", right: true, told: |d| grouped(d.held.points), plain: |d| d.held.points.to_string() },
         Column { name: "first", right: false, told: |d| utc(d.held.first.as_ref()), plain: |d| d.held.first.clone().unwrap_or_default() },
         Column { name: "last", right: false, told: |d| utc(d.held.last.as_ref()), plain: |d| d.held.last.clone().unwrap_or_default() },
-        Column { name: "description", right: false, told: |d| d.description.clone(), plain: |d| d.description.clone() },
+        Column { name: "description", right: false, told: |d| d.definition.description.clone(), plain: |d| d.definition.description.clone() },
     ]
 }

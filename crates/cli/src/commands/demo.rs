@@ -8,13 +8,16 @@ use std::{
     time::Duration,
 };
 
-use fenetre_core::time::{Nanos, SECOND, format_utc, parse_rfc3339};
+use fenetre_core::{
+    model::DatasetDefinition,
+    time::{Nanos, SECOND, format_utc, parse_rfc3339},
+};
 use fenetre_demo::{
     DemoPoint, Generator, Reading,
     generator::hour_of,
-    waterway::{DATASET, ZONE, metrics},
+    waterway::{DATASET, ZONE, metrics, tags},
 };
-use fenetre_service::{Config, Ready, api::datasets::DatasetDefinition, serve};
+use fenetre_service::{Config, Ready, serve};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::{
@@ -98,14 +101,17 @@ fn begin(args: &DemoRunArgs, client: &Client) -> Result<(Generator, Nanos), Fail
     if let Some(dataset) = &known
         && let (Some(first), Some(last)) = (&dataset.held.first, &dataset.held.last)
     {
-        let seed = dataset.description.rsplit(' ').next().and_then(|seed| seed.parse().ok()).unwrap_or(args.seed);
+        let seed = dataset.definition.description.rsplit(' ').next().and_then(|seed| seed.parse().ok()).unwrap_or(args.seed);
         let instant = |text: &str| parse_rfc3339(text).map_err(|error| Failure::new(FAILED, error.to_string()));
         return Ok((Generator::new(seed, hour_of(instant(first)?)), instant(last)?));
     }
     let description = format!("The Velmar Waterway, made up from seed {}", args.seed);
-    client.put_dataset(DATASET, &DatasetDefinition { zone: ZONE.to_owned(), description })?;
+    client.put_dataset(DATASET, &DatasetDefinition { zone: ZONE.to_owned(), description, ..DatasetDefinition::default() })?;
     for (name, definition) in metrics() {
         client.put_metric(DATASET, name, &definition)?;
+    }
+    for (key, definition) in tags() {
+        client.put_tag(DATASET, key, &definition)?;
     }
     let origin = hour_of(now() - i64::from(args.days) * DAY);
     Ok((Generator::new(args.seed, origin), origin))

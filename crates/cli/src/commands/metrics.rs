@@ -1,50 +1,214 @@
 //! `fenetre metrics`
 
-use fenetre_core::model::{Kind, MetricDefinition, Shape};
-use fenetre_service::api::datasets::MetricInfo;
+use std::{
+    fs::File,
+    io::{self, Read},
+    path::Path,
+    process::ExitCode,
+};
 
+use fenetre_core::{
+    model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused},
+    time::Span,
+};
+use fenetre_service::api::datasets::{MetricDefinitions, MetricInfo};
+
+use super::{
+    bin::{told_deletion, told_references},
+    definitions,
+};
 use crate::{
     args::{MetricsArgs, MetricsCommand},
     client::Client,
-    failure::Failure,
+    confirm::confirm,
+    failure::{DONE, FAILED, Failure, SOME_REJECTED, WRONG},
     output::{
         list::{Column, write},
-        words::{grouped, utc},
+        words::{count_of, grouped, utc},
     },
 };
 
-/// Lists the metrics, or defines one.
-pub fn run(args: MetricsArgs) -> Result<(), Failure> {
+/// Lists the metrics, or does something with them.
+pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
+    let client = Client::of(&args.target)?;
+    let dataset = args.target.dataset.as_str();
     match args.command {
-        None => write(&Client::of(&args.target)?.metrics(&args.target.dataset)?, &columns(), args.output),
-        Some(MetricsCommand::Define { name, kind, unit, shape, description }) => {
-            let client = Client::of(&args.target)?;
-            let known = client.metrics(&args.target.dataset)?.into_iter().find(|metric| metric.name == name).map(definition_of);
-            let mut definition = known.unwrap_or_default();
-            // The command line admits only names that there are.
-            definition.kind = kind.as_deref().and_then(Kind::from_name).unwrap_or(definition.kind);
-            definition.shape = shape.as_deref().and_then(Shape::from_name).unwrap_or(definition.shape);
-            definition.unit = unit.or(definition.unit);
-            definition.description = description.unwrap_or(definition.description);
-            let defined = client.put_metric(&args.target.dataset, &name, &definition)?;
-            println!("{name} {}", if defined.created { "made" } else { "changed" });
-            Ok(())
+        None => write(&client.metrics(dataset)?, &columns(), args.output)?,
+        Some(MetricsCommand::Show { name }) => show(&client, dataset, &name)?,
+        Some(MetricsCommand::Export) => definitions::write_csv(&client.metrics(dataset)?, io::stdout().lock())?,
+        Some(MetricsCommand::Apply { file, yes, dry_run }) => return apply(&client, dataset, &file, yes, dry_run),
+        Some(MetricsCommand::Rename { old, new }) => {
+            let renamed = client.rename_metric(dataset, &old, new.clone())?;
+            println!("{old} is called {new} now; the old name goes on answering");
+            told_references(&renamed.references);
         }
+        Some(MetricsCommand::Pause { name, drop }) => {
+            let when_paused = if drop { WhenPaused::Drop } else { WhenPaused::Refuse };
+            change(&client, dataset, &name, |definition| (definition.status, definition.when_paused) = (Status::Paused, when_paused))?;
+            println!("{name} takes no points; those that come are {}", if drop { "passed over" } else { "rejected" });
+        }
+        Some(MetricsCommand::Resume { name }) => {
+            change(&client, dataset, &name, |definition| definition.status = Status::Active)?;
+            println!("{name} takes points again");
+        }
+        Some(MetricsCommand::Retire { name }) => {
+            change(&client, dataset, &name, |definition| definition.status = Status::Retired)?;
+            println!("{name} is retired: its history stays, points that come are rejected");
+        }
+        Some(MetricsCommand::Review { names }) => review(&client, dataset, &names)?,
+        Some(MetricsCommand::Delete { name, yes, dry_run }) => {
+            told_deletion(&client.delete_metric(dataset, &name, true)?);
+            if !dry_run && confirm(yes, &format!("Delete {name} with all its points?"), &name)? {
+                let deletion = client.delete_metric(dataset, &name, false)?;
+                let until = utc(deletion.recoverable_until.as_ref());
+                println!("{name} is in the bin until {until} (UTC): `fenetre bin restore {}` brings it back", deletion.id.unwrap_or_default());
+            }
+        }
+        Some(command @ MetricsCommand::Define { .. }) => define(&client, dataset, command)?,
     }
+    Ok(ExitCode::from(DONE))
 }
 
-fn definition_of(metric: MetricInfo) -> MetricDefinition {
-    let MetricInfo { kind, unit, shape, description, .. } = metric;
-    MetricDefinition { kind, unit, shape, description }
+fn find(client: &Client, dataset: &str, name: &str) -> Result<Option<MetricInfo>, Failure> {
+    Ok(client.metrics(dataset)?.into_iter().find(|metric| metric.name == name))
+}
+
+fn define(client: &Client, dataset: &str, command: MetricsCommand) -> Result<(), Failure> {
+    let MetricsCommand::Define {
+        name,
+        kind,
+        unit,
+        shape,
+        description,
+        temporality,
+        interval,
+        stale_after,
+        labels,
+        most_series,
+        dead_band,
+        line_tolerance,
+        longest_silence,
+        no_thinning,
+    } = command
+    else {
+        return Ok(());
+    };
+    let span = |text: Option<String>| text.map(|text| Span::parse(&text)).transpose().map_err(|error| Failure::new(WRONG, error.to_string()));
+    let mut definition = find(client, dataset, &name)?.map(|metric| metric.definition).unwrap_or_default();
+    // The command line admits only names that there are.
+    definition.kind = kind.as_deref().and_then(Kind::from_name).unwrap_or(definition.kind);
+    definition.shape = shape.as_deref().and_then(Shape::from_name).unwrap_or(definition.shape);
+    definition.unit = unit.filter(|unit| !unit.is_empty()).or(definition.unit);
+    definition.description = description.unwrap_or(definition.description);
+    definition.temporality = match temporality.as_deref() {
+        Some("delta") => Some(Temporality::Delta),
+        Some(_) => Some(Temporality::Cumulative),
+        None => definition.temporality,
+    };
+    definition.interval = span(interval)?.or(definition.interval);
+    definition.stale_after = span(stale_after)?.or(definition.stale_after);
+    definition.most_series = most_series.or(definition.most_series);
+    if !labels.is_empty() {
+        definition.labels = labels;
+    }
+    let longest_silence = span(longest_silence)?;
+    if dead_band.is_some() || line_tolerance.is_some() {
+        definition.thinning = Some(Thinning { dead_band, line_tolerance, longest_silence });
+    } else if no_thinning {
+        definition.thinning = None;
+    }
+    definition.unreviewed = false;
+    let defined = client.put_metric(dataset, &name, &definition)?;
+    println!("{name} {}", if defined.created { "made" } else { "changed" });
+    Ok(())
+}
+
+fn change(client: &Client, dataset: &str, name: &str, change: impl FnOnce(&mut MetricDefinition)) -> Result<(), Failure> {
+    let known = find(client, dataset, name)?
+        .ok_or_else(|| Failure::new(FAILED, format!("the dataset `{dataset}` has no metric `{name}`: `fenetre metrics` lists them")))?;
+    let mut definition = known.definition;
+    change(&mut definition);
+    client.put_metric(dataset, name, &definition).map(|_| ())
+}
+
+fn review(client: &Client, dataset: &str, names: &[String]) -> Result<(), Failure> {
+    let unreviewed: Vec<MetricInfo> = client
+        .metrics(dataset)?
+        .into_iter()
+        .filter(|metric| metric.definition.unreviewed && (names.is_empty() || names.contains(&metric.name)))
+        .collect();
+    let metrics = unreviewed.into_iter().map(|metric| (metric.name, MetricDefinition { unreviewed: false, ..metric.definition })).collect();
+    let differences = client.put_metrics(dataset, &MetricDefinitions { metrics, dry_run: false })?;
+    println!("{} reviewed", count_of(differences.changed.len() as u64, "metric", "metrics"));
+    Ok(())
+}
+
+fn apply(client: &Client, dataset: &str, file: &Path, yes: bool, dry_run: bool) -> Result<ExitCode, Failure> {
+    let shown = file.display().to_string();
+    let text: Box<dyn Read> = if file == Path::new("-") {
+        Box::new(io::stdin())
+    } else {
+        Box::new(File::open(file).map_err(|error| Failure::new(FAILED, format!("cannot read {shown}: {error}")))?)
+    };
+    let metrics = definitions::read_csv(text, &shown, &client.metrics(dataset)?)?;
+    let order = MetricDefinitions { metrics, dry_run: true };
+    let differs = definitions::show(dataset, &client.put_metrics(dataset, &order)?);
+    if !differs {
+        return Ok(ExitCode::from(DONE));
+    }
+    if dry_run {
+        return Ok(ExitCode::from(SOME_REJECTED));
+    }
+    if confirm(yes, "Apply all of this?", "yes")? {
+        client.put_metrics(dataset, &MetricDefinitions { dry_run: false, ..order })?;
+        println!("applied");
+    }
+    Ok(ExitCode::from(DONE))
+}
+
+fn show(client: &Client, dataset: &str, name: &str) -> Result<(), Failure> {
+    let metric = find(client, dataset, name)?
+        .ok_or_else(|| Failure::new(FAILED, format!("the dataset `{dataset}` has no metric `{name}`: `fenetre metrics` lists them")))?;
+    let text = serde_json::to_value(&metric)?;
+    let plain = |value: &serde_json::Value| match value {
+        serde_json::Value::String(text) => text.clone(),
+        serde_json::Value::Array(items) => {
+            items.iter().map(|item| item.as_str().map_or_else(|| item.to_string(), str::to_owned)).collect::<Vec<_>>().join(", ")
+        }
+        serde_json::Value::Null => String::new(),
+        other => other.to_string(),
+    };
+    for (field, value) in text.as_object().into_iter().flatten().filter(|(field, _)| !["name", "thinned"].contains(&field.as_str())) {
+        let told = plain(value);
+        if !told.is_empty() && told != "0" {
+            println!("{:<14} {told}", field.replace('_', " "));
+        }
+    }
+    if let Some(thinned) = metric.thinned {
+        let share = thinned.left_out as f64 * 100.0 / thinned.came.max(1) as f64;
+        println!("{:<14} {} of {} points left out ({share:.0} %)", "thinned", grouped(thinned.left_out), grouped(thinned.came));
+    }
+    told_references(&client.references(dataset, name)?);
+    Ok(())
 }
 
 fn columns() -> Vec<Column<MetricInfo>> {
+    fn status(metric: &MetricInfo) -> String {
+        match (metric.definition.status, metric.definition.unreviewed) {
+            (Status::Active, true) => "unreviewed".to_owned(),
+            (status, _) => status.as_str().to_owned(),
+        }
+    }
     vec![
         Column { name: "metric", right: false, told: |m| m.name.clone(), plain: |m| m.name.clone() },
-        Column { name: "kind", right: false, told: |m| m.kind.to_string(), plain: |m| m.kind.to_string() },
+        Column { name: "kind", right: false, told: |m| m.definition.kind.to_string(), plain: |m| m.definition.kind.to_string() },
         Column {
-            name: "unit", right: false, told: |m| m.unit.clone().unwrap_or_else(|| "–".into()), plain: |m| m.unit.clone().unwrap_or_default()
+            name: "unit",
+            right: false,
+            told: |m| m.definition.unit.clone().unwrap_or_else(|| "–".into()),
+            plain: |m| m.definition.unit.clone().unwrap_or_default(),
         },
+        Column { name: "status", right: false, told: status, plain: status },
         Column { name: "tags", right: false, told: |m| m.tags.join(" "), plain: |m| m.tags.join(" ") },
         Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
         Column { name: "points", right: true, told: |m| grouped(m.held.points), plain: |m| m.held.points.to_string() },

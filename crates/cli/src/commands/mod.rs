@@ -1,16 +1,23 @@
 //! One file a command.
 
+mod apply;
 mod ask;
 mod backup;
+mod bin;
 mod config;
 mod datasets;
+mod definitions;
 mod demo;
 mod import;
+mod imports;
+mod mapping;
 mod metrics;
+mod peek;
 mod series;
 mod serve;
 mod storage;
 mod tags;
+mod tail;
 
 use std::process::ExitCode;
 
@@ -25,10 +32,17 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Serve(args) => serve::run(&args)?,
         Command::Config(ConfigCommand::Check { file }) => config::check(&file)?,
         Command::Import(args) => return import::run(&args),
+        Command::Imports(args) => imports::run(args)?,
+        Command::Mapping(command) => mapping::run(command)?,
+        Command::Apply(args) => return apply::run(&args),
         Command::Ask(args) => ask::run(args)?,
         Command::Datasets(args) => datasets::run(args)?,
-        Command::Metrics(args) => metrics::run(args)?,
-        Command::Tags(args) => tags::run(&args)?,
+        Command::Metrics(args) => return metrics::run(args),
+        Command::Tags(args) => tags::run(args)?,
+        Command::Peek(args) => peek::run(&args)?,
+        Command::Tail(args) => tail::run(&args)?,
+        Command::Points(command) => bin::points(command)?,
+        Command::Bin(args) => bin::run(args)?,
         Command::Series(args) => series::list(&args)?,
         Command::Latest(args) => series::latest(&args)?,
         Command::Storage(args) => storage::run(&args)?,

@@ -2,8 +2,9 @@
 
 use fenetre_service::api::datasets::TagInfo;
 
+use super::bin::told_references;
 use crate::{
-    args::CatalogueArgs,
+    args::{TagsArgs, TagsCommand},
     client::Client,
     failure::Failure,
     output::{
@@ -15,18 +16,56 @@ use crate::{
 /// Values that are listed to people; programs get all.
 const SHOWN_VALUES: usize = 12;
 
-/// Lists the tags with their values.
-pub fn run(args: &CatalogueArgs) -> Result<(), Failure> {
-    let tags = Client::of(&args.target)?.tags(&args.target.dataset, args.metric.as_deref())?;
-    write(&tags, &columns(), args.output)
+/// Lists the tags with their values, or says what one is.
+pub fn run(args: TagsArgs) -> Result<(), Failure> {
+    let list = args.list;
+    let (client, dataset) = (Client::of(&list.target)?, list.target.dataset.as_str());
+    match args.command {
+        None => write(&client.tags(dataset, list.metric.as_deref())?, &columns(), list.output),
+        Some(TagsCommand::Rename { old, new }) => {
+            let renamed = client.rename_tag(dataset, &old, new.clone())?;
+            println!("{old} is called {new} now, in all series; the old key goes on answering");
+            told_references(&renamed.references);
+            Ok(())
+        }
+        Some(TagsCommand::Define { key, description, required, optional, allowed, pattern, most_values }) => {
+            let known = client.tags(dataset, None)?.into_iter().find(|tag| tag.key == key).and_then(|tag| tag.definition);
+            let mut definition = known.unwrap_or_default();
+            definition.description = description.unwrap_or(definition.description);
+            definition.required = (definition.required || required) && !optional;
+            definition.pattern = pattern.or(definition.pattern);
+            definition.most_values = most_values.or(definition.most_values);
+            if !allowed.is_empty() {
+                definition.allowed = allowed;
+            }
+            let defined = client.put_tag(dataset, &key, &definition)?;
+            println!("{key} {}", if defined.created { "defined" } else { "changed" });
+            Ok(())
+        }
+    }
 }
 
 fn columns() -> Vec<Column<TagInfo>> {
     vec![
         Column { name: "tag", right: false, told: |t| t.key.clone(), plain: |t| t.key.clone() },
+        Column { name: "rule", right: false, told: rule, plain: rule },
         Column { name: "distinct", right: true, told: |t| grouped(t.values.len() as u64), plain: |t| t.values.len().to_string() },
         Column { name: "values (series)", right: false, told: told_values, plain: plain_values },
     ]
+}
+
+fn rule(tag: &TagInfo) -> String {
+    let Some(definition) = &tag.definition else { return String::new() };
+    let mut rules = Vec::new();
+    if definition.required {
+        rules.push("required".to_owned());
+    }
+    if !definition.allowed.is_empty() {
+        rules.push(format!("one of {}", definition.allowed.len()));
+    }
+    rules.extend(definition.pattern.as_ref().map(|pattern| format!("like {pattern}")));
+    rules.extend(definition.most_values.map(|most| format!("at most {most}")));
+    rules.join(", ")
 }
 
 fn told_values(tag: &TagInfo) -> String {

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 use super::*;
 use crate::{
     catalogue::Catalogue,
-    model::{Kind, MetricDefinition, MetricId},
+    model::{DatasetDefinition, Kind, MetricDefinition, MetricId},
     plan::{Limits, plan},
     query::{Frame, parse},
     time::{SECOND, format_utc},
@@ -52,7 +52,7 @@ const NOW: Nanos = 1_790_000_000 * SECOND;
 
 fn waterway() -> (Catalogue, Memory) {
     let mut catalogue = Catalogue::default();
-    catalogue.put_dataset(DatasetId(1), "velmar", "Europe/Lisbon", "");
+    catalogue.put_dataset(DatasetId(1), "velmar", "velmar", DatasetDefinition { zone: "Europe/Lisbon".into(), ..Default::default() });
     let dataset = catalogue.dataset_mut("velmar").unwrap();
     dataset.put_metric(MetricId(1), "level", MetricDefinition { unit: Some("cm".into()), ..Default::default() });
     dataset.put_metric(MetricId(2), "gate", MetricDefinition { kind: Kind::State, ..Default::default() });

@@ -1,6 +1,8 @@
 //! A point on its way in: what readers of formats hand over, borrowed from the bytes that came.
 
-use super::Histogram;
+use serde::{Deserialize, Serialize};
+
+use super::{Histogram, Kind, Temporality};
 use crate::time::Nanos;
 
 /// A value as it arrived.
@@ -29,6 +31,61 @@ pub struct PointRef<'a> {
     pub value: ValueRef<'a>,
 }
 
+/// What a body says of a metric, beside its points.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct About<'a> {
+    /// Its kind.
+    pub kind: Option<Kind>,
+    /// UCUM code of its unit.
+    pub unit: Option<&'a str>,
+    /// One sentence.
+    pub description: Option<&'a str>,
+    /// What each value counts.
+    pub temporality: Option<Temporality>,
+}
+
+/// The sort of a refusal, by which refusals are counted.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Cause {
+    /// The row or object cannot be read.
+    #[default]
+    Unreadable,
+    /// There is no time, or it is none.
+    Time,
+    /// The time lies too far ahead.
+    Future,
+    /// The value is missing, or not of the metric's kind.
+    Value,
+    /// The value is not a number, or infinite.
+    NotFinite,
+    /// A name, tag or tag's value breaks a rule.
+    Tag,
+    /// The dataset is closed, and does not know the metric or the tag.
+    Unknown,
+    /// A new series past a limit.
+    Limit,
+    /// The metric is paused or retired.
+    Paused,
+}
+
+impl Cause {
+    /// In words, for lists.
+    pub fn describe(self) -> &'static str {
+        match self {
+            Self::Unreadable => "cannot be read",
+            Self::Time => "no usable time",
+            Self::Future => "too far in the future",
+            Self::Value => "no usable value",
+            Self::NotFinite => "not a finite number",
+            Self::Tag => "a name or tag breaks a rule",
+            Self::Unknown => "unknown in a closed dataset",
+            Self::Limit => "past a limit on series",
+            Self::Paused => "metric paused or retired",
+        }
+    }
+}
+
 /// Why a point was not taken.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Refusal {
@@ -36,12 +93,14 @@ pub struct Refusal {
     pub field: Option<String>,
     /// What is wrong with it and what to do.
     pub reason: String,
+    /// Its sort.
+    pub cause: Cause,
 }
 
 impl Refusal {
     /// A refusal because of one field.
-    pub fn of(field: impl Into<String>, reason: impl Into<String>) -> Self {
-        Self { field: Some(field.into()), reason: reason.into() }
+    pub fn of(cause: Cause, field: impl Into<String>, reason: impl Into<String>) -> Self {
+        Self { field: Some(field.into()), reason: reason.into(), cause }
     }
 }
 
@@ -52,4 +111,8 @@ pub trait PointSink {
     /// # Errors
     /// [`Refusal`] where it breaks a rule; the points after it can still be taken.
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal>;
+
+    /// Hears what the body says of a metric: it holds for one that is new with this body, and fills what nobody has said yet of another.
+    /// Says what it contradicts.
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String>;
 }

@@ -4,6 +4,9 @@ use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
+use super::Thinning;
+use crate::time::Span;
+
 /// What kind of thing a metric's values are, which decides what may be asked of them.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -74,16 +77,125 @@ impl Shape {
     }
 }
 
-/// What a person says of a metric.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+/// What each value of a counter or a histogram counts.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Temporality {
+    /// Everything since the meter began; a smaller value than the one before is a reset.
+    Cumulative,
+    /// What came since the point before.
+    Delta,
+}
+
+/// Whether points of a metric are taken.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Status {
+    /// They are.
+    #[default]
+    Active,
+    /// Not for now; history stays.
+    Paused,
+    /// Never again; history stays.
+    Retired,
+}
+
+impl Status {
+    /// Its name in text.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Active => "active",
+            Self::Paused => "paused",
+            Self::Retired => "retired",
+        }
+    }
+
+    /// The status of that name.
+    pub fn from_name(name: &str) -> Option<Self> {
+        [Self::Active, Self::Paused, Self::Retired].into_iter().find(|status| status.as_str() == name)
+    }
+}
+
+/// What happens to points of a metric that takes none.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum WhenPaused {
+    /// They are rejects.
+    #[default]
+    Refuse,
+    /// They are counted and passed over, so that senders see no failure.
+    Drop,
+}
+
+/// What is said of a metric, by a person or by the first body that brought it.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct MetricDefinition {
     /// `gauge`, `counter`, `state` or `histogram`.
     pub kind: Kind,
     /// UCUM code of the unit; none for states and plain numbers.
+    #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
     /// `linear` or `stepped`.
     pub shape: Shape,
     /// One sentence.
     pub description: String,
+    /// Of counters and histograms; without one, counters are cumulative and histograms are not.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub temporality: Option<Temporality>,
+    /// How often a series gets a point.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interval: Option<Span>,
+    /// After how long without a point a series counts as silent.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stale_after: Option<Span>,
+    /// Words to group metrics by.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub labels: Vec<String>,
+    /// `active`, `paused` or `retired`.
+    pub status: Status,
+    /// What happens to points while it is paused or retired: `refuse` or `drop`.
+    pub when_paused: WhenPaused,
+    /// It was made on arrival, and nobody has looked at it since.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub unreviewed: bool,
+    /// The most series that it may have; those of its dataset count apart.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_series: Option<u32>,
+    /// Which points are left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub thinning: Option<Thinning>,
+}
+
+impl MetricDefinition {
+    /// What each value counts, where that is a question.
+    pub fn temporality(&self) -> Option<Temporality> {
+        match self.kind {
+            Kind::Counter => Some(self.temporality.unwrap_or(Temporality::Cumulative)),
+            Kind::Histogram => Some(self.temporality.unwrap_or(Temporality::Delta)),
+            Kind::Gauge | Kind::State => None,
+        }
+    }
+
+    /// Looks whether its parts make sense together.
+    ///
+    /// # Errors
+    /// What is wrong, in a sentence.
+    pub fn check(&self) -> Result<(), String> {
+        if self.temporality.is_some() && self.temporality().is_none() {
+            return Err(format!("a {} has no temporality: that is of counters and histograms", self.kind));
+        }
+        if self.thinning.is_some() && self.kind != Kind::Gauge {
+            return Err(format!("thinning is for gauges, and this is a {}", self.kind));
+        }
+        if let Some(unit) = &self.unit
+            && (unit.is_empty() || unit.len() > 60 || unit.chars().any(char::is_control))
+        {
+            return Err("a unit is a UCUM code of 1 to 60 characters, such as cm or Cel; leave it out where there is none".to_owned());
+        }
+        if let Some(label) = self.labels.iter().find(|label| label.is_empty() || label.contains([' ', ','])) {
+            return Err(format!("`{label}` is no label: labels are words without spaces and commas"));
+        }
+        self.thinning.as_ref().map_or(Ok(()), Thinning::check)
+    }
 }

@@ -1,13 +1,16 @@
 //! The nouns: what is measured, how series are told apart, what a point is on its way in.
 
 mod arrival;
+mod dataset;
 mod metric;
 mod names;
 mod tags;
 mod value;
 
-pub use arrival::{PointRef, PointSink, Refusal, ValueRef};
-pub use metric::{Kind, MetricDefinition, Shape};
+pub use crate::thinning::Thinning;
+pub use arrival::{About, Cause, PointRef, PointSink, Refusal, ValueRef};
+pub use dataset::{DatasetDefinition, TagDefinition};
+pub use metric::{Kind, MetricDefinition, Shape, Status, Temporality, WhenPaused};
 pub use names::{MOST_TAGS, NameError, check_dataset_name, check_name, check_tag_value};
 pub use tags::{LineTags, Tags, TagsDisplay};
 pub use value::{Histogram, MOST_BUCKETS, Value, split_integer};

@@ -119,7 +119,8 @@ fn instant(InstantText { base, minus }: &InstantText) -> String {
     }
 }
 
-fn name(name: &str) -> String {
+/// A name as a query holds it: in single quotes where it must be.
+pub fn name(name: &str) -> String {
     if is_plain_name(name) && !is_keyword(name) { name.to_owned() } else { format!("'{name}'") }
 }
 

@@ -28,7 +28,7 @@ mod parser;
 mod tree;
 
 pub use error::QueryError;
-pub use format::format;
+pub use format::{format, name as write_name};
 pub use lexer::Place;
 pub use parser::{parse, parse_frame};
 pub use tree::{

@@ -39,6 +39,28 @@ pub enum TimeError {
         /// The later reading.
         later: String,
     },
+    /// A local time, and no zone that it could be of.
+    #[error("`{text}` has no offset from UTC: end it with Z or an offset such as +01:00, or say of which zone the times are")]
+    NoZone {
+        /// What was found.
+        text: String,
+    },
+    /// Not as the pattern has it.
+    #[error("`{text}` is not a time of the form \"{pattern}\"")]
+    Pattern {
+        /// What was found.
+        text: String,
+        /// What was wanted.
+        pattern: String,
+    },
+    /// No number of that unit.
+    #[error("`{text}` is not a number of {unit} since 1970-01-01T00:00:00Z")]
+    NotEpoch {
+        /// What was found.
+        text: String,
+        /// `s`, `ms`, `us` or `ns`.
+        unit: &'static str,
+    },
     /// A zone that the IANA database does not know.
     #[error("`{name}` is not a time zone of the IANA database, such as Europe/Lisbon or UTC")]
     UnknownZone {
@@ -124,23 +146,29 @@ pub fn parse_instant(text: &str, zone: &TimeZone) -> Result<Nanos, TimeError> {
     if !ambiguous.is_ambiguous() {
         return nanos(ambiguous.compatible().map_err(|_| bad())?, text);
     }
-    let problem = match ambiguous.offset() {
+    Err(clock_change(text, ambiguous, zone))
+}
+
+/// A local time that a clock change leaves out or brings twice, with both readings.
+pub(super) fn clock_change(text: &str, reading: jiff::tz::AmbiguousTimestamp, zone: &TimeZone) -> TimeError {
+    let problem = match reading.offset() {
         jiff::tz::AmbiguousOffset::Gap { .. } => "does not exist",
         _ => "exists twice",
     };
-    let earlier = ambiguous.earlier().map_err(|_| bad())?;
-    let later = ambiguous.later().map_err(|_| bad())?;
-    let name = zone.iana_name().unwrap_or("this zone").to_owned();
-    Err(TimeError::ClockChange {
+    let told = |stamp: Result<Timestamp, jiff::Error>| match stamp.map(|stamp| nanos(stamp, text)) {
+        Ok(Ok(at)) => format_in_zone(at, zone),
+        _ => "?".to_owned(),
+    };
+    TimeError::ClockChange {
         text: text.to_owned(),
         problem,
-        zone: name,
-        earlier: format_in_zone(nanos(earlier, text)?, zone),
-        later: format_in_zone(nanos(later, text)?, zone),
-    })
+        zone: zone.iana_name().unwrap_or("this zone").to_owned(),
+        earlier: told(reading.earlier()),
+        later: told(reading.later()),
+    }
 }
 
-fn nanos(stamp: Timestamp, text: &str) -> Result<Nanos, TimeError> {
+pub(super) fn nanos(stamp: Timestamp, text: &str) -> Result<Nanos, TimeError> {
     Nanos::try_from(stamp.as_nanosecond()).map_err(|_| TimeError::OutOfRange { text: text.to_owned() })
 }
 

@@ -4,10 +4,12 @@
 //! 2262. People never see that number: everything that leaves is RFC 3339 or words.
 
 mod instant;
+mod reading;
 mod span;
 mod windows;
 
 pub use instant::{TimeError, format_in_zone, format_utc, parse_instant, parse_rfc3339, zone, zoned};
+pub use reading::{ClockChange, EpochUnit, TimeFormat, TimeRule, from_epoch, seconds};
 pub use span::{Span, SpanError};
 pub use windows::{Width, Windows, WindowsError};
 

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use jiff::tz::TimeZone;
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 
 use super::{Nanos, SECOND, zoned};
 
@@ -144,6 +145,18 @@ impl Span {
             Ok(then) => Nanos::try_from(then.timestamp().as_nanosecond()).unwrap_or(Nanos::MIN),
             Err(_) => Nanos::MIN,
         }
+    }
+}
+
+impl Serialize for Span {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Span {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Self::parse(&String::deserialize(deserializer)?).map_err(D::Error::custom)
     }
 }
 

@@ -5,80 +5,105 @@
 //! {"tags": {"lock": "osier"}, "time": "2026-05-01T09:00:00Z", "values": {"flow": 4.125, "water_temp": 14.2, "gate": "open"}}
 //! ```
 //!
-//! Without `time` a point is of the moment of its arrival. A number is a value of a gauge or counter, a text one of a state.
+//! Without `time` a point is of the moment of its arrival. A number is a value of a gauge or counter, a text one of a state. With a mapping,
+//! objects may be of any other form: it says which of their keys are what.
 
 use std::{borrow::Cow, fmt};
 
 use fenetre_core::{
-    model::{Histogram, PointRef, PointSink, Refusal, ValueRef},
+    model::{Cause, Histogram, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, parse_rfc3339},
 };
 use serde::{
     Deserialize, Deserializer,
     de::{IgnoredAny, MapAccess, SeqAccess, Visitor},
 };
-use serde_json::{error::Category, value::RawValue};
+use serde_json::error::Category;
 
-use self::plain::Lists;
-use crate::{FormatError, Tally};
+pub use self::objects::look;
+use self::{elements::Elements, objects::Objects, plain::Lists};
+use crate::{
+    FormatError, Reader, Tally,
+    mapping::{Mapping, integer_value as integer},
+};
 
+pub mod elements;
+mod objects;
 mod plain;
 
 /// Reads one object, or an array of objects.
-///
-/// # Errors
-/// [`FormatError::Json`] where the body is not JSON; an element that is no point is a reject.
-pub fn read_document(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Result<Tally, FormatError> {
-    let failed = |error: serde_json::Error| FormatError::Json { reason: bare(&error), line: error.line(), column: error.column() };
-    let whole: &RawValue = serde_json::from_slice(body).map_err(failed)?;
-    let mut tally = Tally::default();
-    if !whole.get().starts_with('[') {
-        read_point(whole.get(), line_of(body, whole.get()), now, sink, &mut Lists::default(), &mut tally);
-        return Ok(tally);
+pub struct Document {
+    elements: Elements,
+    objects: Option<Objects>,
+}
+
+impl Document {
+    /// A reader of points, or of what the mapping says.
+    pub fn new(mapping: Option<Mapping>) -> Self {
+        Self { elements: Elements::default(), objects: mapping.map(Objects::new) }
     }
-    let elements: Vec<&RawValue> = serde_json::from_str(whole.get()).map_err(failed)?;
-    let (mut line, mut counted) = (1, 0);
-    let mut lists = Lists::default();
-    for element in elements {
-        let at = offset(body, element.get());
-        line += newlines(&body[counted..at]);
-        counted = at;
-        read_point(element.get(), line, now, sink, &mut lists, &mut tally);
+}
+
+impl Reader for Document {
+    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+        let mut failed = Ok(());
+        let mut lists = Lists::default();
+        let Self { elements, objects } = self;
+        let done = elements.read(bytes, is_last, |text, line| match objects {
+            Some(objects) if failed.is_ok() => failed = objects.read(text, line, now, sink, tally),
+            Some(_) => {}
+            None => read_point(text, line, now, sink, &mut lists, tally),
+        })?;
+        failed?;
+        ended(self.objects.as_ref(), is_last, now, tally);
+        Ok(done)
     }
-    Ok(tally)
 }
 
 /// Reads an object a line; blank lines are passed over.
-pub fn read_lines(body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Tally {
-    let mut tally = Tally::default();
-    let mut lists = Lists::default();
-    let mut start = 0;
-    for (line, end) in (1..).zip(memchr::memchr_iter(b'\n', body).chain([body.len()])) {
-        match std::str::from_utf8(&body[start..end]) {
-            Ok(text) if text.trim_ascii().is_empty() => {}
-            Ok(text) => read_point(text, line, now, sink, &mut lists, &mut tally),
-            Err(_) => tally.reject(line, None, "the line is not UTF-8"),
-        }
-        start = end + 1;
+pub struct Lines {
+    line: u64,
+    objects: Option<Objects>,
+}
+
+impl Lines {
+    /// A reader of points, or of what the mapping says.
+    pub fn new(mapping: Option<Mapping>) -> Self {
+        Self { line: 1, objects: mapping.map(Objects::new) }
     }
-    tally
 }
 
-/// Where a part of the body begins; a reader's texts are always parts of its body.
-fn offset(body: &[u8], part: &str) -> usize {
-    (part.as_ptr() as usize).saturating_sub(body.as_ptr() as usize).min(body.len())
+impl Reader for Lines {
+    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+        let whole = if is_last { bytes.len() } else { memchr::memrchr(b'\n', bytes).map_or(0, |end| end + 1) };
+        let bytes = &bytes[..whole];
+        let mut lists = Lists::default();
+        let mut start = 0;
+        for (line, end) in (self.line..).zip(memchr::memchr_iter(b'\n', bytes).chain([bytes.len()])) {
+            match std::str::from_utf8(&bytes[start..end]) {
+                Ok(text) if text.trim_ascii().is_empty() => {}
+                Ok(text) => match &mut self.objects {
+                    Some(objects) => objects.read(text, line, now, sink, tally)?,
+                    None => read_point(text, line, now, sink, &mut lists, tally),
+                },
+                Err(_) => tally.reject(line, None, "the line is not UTF-8"),
+            }
+            start = (end + 1).min(bytes.len());
+        }
+        self.line += memchr::memchr_iter(b'\n', bytes).count() as u64;
+        ended(self.objects.as_ref(), is_last, now, tally);
+        Ok(whole)
+    }
 }
 
-fn line_of(body: &[u8], part: &str) -> u64 {
-    1 + newlines(&body[..offset(body, part)])
-}
-
-fn newlines(bytes: &[u8]) -> u64 {
-    memchr::memchr_iter(b'\n', bytes).count() as u64
+fn ended(objects: Option<&Objects>, is_last: bool, now: Nanos, tally: &mut Tally) {
+    if let Some(objects) = objects.filter(|_| is_last) {
+        objects.note_now(now, tally);
+    }
 }
 
 /// What the parser found wrong, without its place, which is told apart.
-fn bare(error: &serde_json::Error) -> String {
+pub(crate) fn bare(error: &serde_json::Error) -> String {
     let text = error.to_string();
     let text = text.split(" at line ").next().unwrap_or(&text);
     match error.classify() {
@@ -104,11 +129,12 @@ struct RawPoint<'a> {
 }
 
 fn read_point<'b>(text: &'b str, line: u64, now: Nanos, sink: &mut dyn PointSink, lists: &mut Lists<'b>, tally: &mut Tally) {
+    tally.rows += 1;
     let Some(plain) = plain::read(text, lists) else { return read_any(text, line, now, sink, tally) };
     let time = match plain.time.map(parse_rfc3339) {
         None => now,
         Some(Ok(time)) => time,
-        Some(Err(error)) => return tally.reject(line, Some("time".to_owned()), error.to_string()),
+        Some(Err(error)) => return tally.refuse(line, Refusal::of(Cause::Time, "time", error.to_string())),
     };
     let mut put = |metric: &str, value: ValueRef<'_>| tally.count(|| line, sink.accept(PointRef { metric, tags: &lists.tags, time, value }));
     if let Some((metric, value)) = plain.single {
@@ -146,29 +172,37 @@ fn read_any(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: 
 
 fn misshapen(point: &RawPoint<'_>) -> Refusal {
     match (&point.metric, &point.value, &point.values) {
-        (_, _, Some(values)) if values.0.is_empty() => Refusal::of("values", "is empty: it needs a metric and its value, such as {\"level\": 312.5}"),
-        (Some(_), _, Some(_)) => Refusal::of("values", "goes without `metric`: it names its metrics itself"),
-        (None, Some(_), Some(_)) => Refusal::of("values", "goes without `value`: write one of them"),
-        (Some(Scalar::Text(_)), None, None) => Refusal::of("value", "is missing or null"),
-        (Some(other), _, _) => Refusal::of("metric", format!("is {}: write the metric's name as a text", other.describe())),
-        (None, _, _) => Refusal::of("metric", "is missing: write {\"metric\": \"level\", \"value\": 312.5} or {\"values\": {\"level\": 312.5}}"),
+        (_, _, Some(values)) if values.0.is_empty() => {
+            Refusal::of(Cause::Unreadable, "values", "is empty: it needs a metric and its value, such as {\"level\": 312.5}")
+        }
+        (Some(_), _, Some(_)) => Refusal::of(Cause::Unreadable, "values", "goes without `metric`: it names its metrics itself"),
+        (None, Some(_), Some(_)) => Refusal::of(Cause::Unreadable, "values", "goes without `value`: write one of them"),
+        (Some(Scalar::Text(_)), None, None) => Refusal::of(Cause::Value, "value", "is missing or null"),
+        (Some(other), _, _) => Refusal::of(Cause::Unreadable, "metric", format!("is {}: write the metric's name as a text", other.describe())),
+        (None, _, _) => Refusal::of(
+            Cause::Unreadable,
+            "metric",
+            "is missing: write {\"metric\": \"level\", \"value\": 312.5} or {\"values\": {\"level\": 312.5}}",
+        ),
     }
 }
 
 fn time_of(point: &RawPoint<'_>, now: Nanos) -> Result<Nanos, Refusal> {
     match &point.time {
         None => Ok(now),
-        Some(Scalar::Text(text)) => parse_rfc3339(text).map_err(|error| Refusal::of("time", error.to_string())),
-        Some(other) => {
-            Err(Refusal::of("time", format!("is {}: write RFC 3339, such as \"2026-05-01T09:00:00Z\", or leave it out", other.describe())))
-        }
+        Some(Scalar::Text(text)) => parse_rfc3339(text).map_err(|error| Refusal::of(Cause::Time, "time", error.to_string())),
+        Some(other) => Err(Refusal::of(
+            Cause::Time,
+            "time",
+            format!("is {}: write RFC 3339, such as \"2026-05-01T09:00:00Z\", or leave it out", other.describe()),
+        )),
     }
 }
 
 fn tags_of<'p>(point: &'p RawPoint<'_>) -> Result<Vec<(&'p str, &'p str)>, Refusal> {
     let tag = |(key, value): &'p (Cow<'_, str>, Scalar<'_>)| match value {
         Scalar::Text(text) => Ok((&**key, &**text)),
-        other => Err(Refusal::of(format!("tags.{key}"), format!("is {}: a tag's value is a text", other.describe()))),
+        other => Err(Refusal::of(Cause::Tag, format!("tags.{key}"), format!("is {}: a tag's value is a text", other.describe()))),
     };
     point.tags.0.iter().map(tag).collect()
 }
@@ -180,6 +214,7 @@ fn value_of<'p>(value: &'p Scalar<'_>, field: &str) -> Result<ValueRef<'p>, Refu
         Scalar::Text(text) => Ok(ValueRef::Word(text)),
         Scalar::Bool(truth) => Ok(ValueRef::Word(if *truth { "true" } else { "false" })),
         other => Err(Refusal::of(
+            Cause::Value,
             field,
             format!("is {}: a value is a number, a text for a state, or an object with bounds, counts and sum for a histogram", other.describe()),
         )),
@@ -213,12 +248,6 @@ impl<'de: 'a, 'a> Deserialize<'de> for Scalar<'a> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
         deserializer.deserialize_any(ScalarVisitor)
     }
-}
-
-/// An integer as a double, where that holds it.
-fn integer<'a>(number: i128) -> ValueRef<'a> {
-    let double = number as f64;
-    if double as i128 == number { ValueRef::Number(double) } else { ValueRef::Integer(number) }
 }
 
 struct ScalarVisitor;

@@ -1,9 +1,11 @@
 //! Datasets, and what is defined in them: metrics and tags.
 
-use actix_web::{get, put, web};
+use std::collections::BTreeMap;
+
+use actix_web::{get, post, put, web};
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
-    model::{Kind, MetricDefinition, Shape},
+    model::{DatasetDefinition, MetricDefinition, TagDefinition},
     suggest::listing,
     time::{Nanos, format_utc},
 };
@@ -11,11 +13,14 @@ use fenetre_store::SeriesCount;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::read_json;
+use super::{
+    read_json,
+    references::{self, Noun, Reference},
+};
 use crate::{
     access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, blocking},
+    state::{Shared, State, blocking},
 };
 
 /// A dataset and what it holds.
@@ -23,12 +28,18 @@ use crate::{
 pub struct DatasetInfo {
     /// Its name.
     pub name: String,
-    /// IANA name of the zone that its calendar follows.
-    pub zone: String,
-    /// One sentence.
-    pub description: String,
+    /// What is said of it: `zone`, `description`, `closed`, limits.
+    #[serde(flatten)]
+    #[schema(value_type = Object)]
+    pub definition: DatasetDefinition,
+    /// Names that it had, which still answer.
+    #[serde(default)]
+    pub old_names: Vec<String>,
     /// Metrics.
     pub metrics: u64,
+    /// Metrics that were made on arrival and that nobody has looked at.
+    #[serde(default)]
+    pub unreviewed: u64,
     /// Series.
     pub series: u64,
     /// Points and when they begin and end.
@@ -60,22 +71,6 @@ impl Held {
     }
 }
 
-/// What is said of a dataset.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct DatasetDefinition {
-    /// IANA name of a zone; `UTC` where it is left out.
-    pub zone: String,
-    /// One sentence.
-    pub description: String,
-}
-
-impl Default for DatasetDefinition {
-    fn default() -> Self {
-        Self { zone: "UTC".to_owned(), description: String::new() }
-    }
-}
-
 /// What came of a definition.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Defined {
@@ -88,23 +83,35 @@ pub struct Defined {
 pub struct MetricInfo {
     /// Its name.
     pub name: String,
-    /// `gauge`, `counter` or `state`.
-    #[schema(value_type = String)]
-    pub kind: Kind,
-    /// UCUM code of its unit.
-    pub unit: Option<String>,
-    /// `linear` or `stepped`.
-    #[schema(value_type = String)]
-    pub shape: Shape,
-    /// One sentence.
-    pub description: String,
+    /// For good, whatever its name.
+    #[serde(default)]
+    pub id: u32,
+    /// What is said of it: `kind`, `unit`, `shape`, `description`, `status` and so on.
+    #[serde(flatten)]
+    #[schema(value_type = Object)]
+    pub definition: MetricDefinition,
+    /// Names that it had, which still answer.
+    #[serde(default)]
+    pub old_names: Vec<String>,
     /// Keys of the tags that its series carry.
     pub tags: Vec<String>,
     /// Series.
     pub series: u64,
+    /// Points that its thinning has seen, and those of them that it left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub thinned: Option<Thinned>,
     /// Points and when they begin and end.
     #[serde(flatten)]
     pub held: Held,
+}
+
+/// What thinning saved.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Thinned {
+    /// Points that came.
+    pub came: u64,
+    /// Points that were left out.
+    pub left_out: u64,
 }
 
 /// A tag key and its values.
@@ -112,6 +119,13 @@ pub struct MetricInfo {
 pub struct TagInfo {
     /// The key.
     pub key: String,
+    /// What is said of it: `description`, `required`, `allowed`, `pattern`, `most_values`; none where nothing is.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub definition: Option<TagDefinition>,
+    /// Keys that it had, which still answer.
+    #[serde(default)]
+    pub old_keys: Vec<String>,
     /// Values, in order.
     pub values: Vec<TagValue>,
 }
@@ -125,6 +139,58 @@ pub struct TagValue {
     pub series: u64,
 }
 
+/// A new name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Rename {
+    /// What it is to be called.
+    pub to: String,
+}
+
+/// What came of a new name.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Renamed {
+    /// What refers to it by its old name, which goes on answering.
+    pub references: Vec<Reference>,
+}
+
+/// Definitions of many metrics.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct MetricDefinitions {
+    /// By name.
+    #[schema(value_type = BTreeMap<String, Object>)]
+    pub metrics: BTreeMap<String, MetricDefinition>,
+    /// Say what would differ, change nothing.
+    pub dry_run: bool,
+}
+
+/// What definitions differ by from what is there.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Differences {
+    /// Metrics that are not there yet.
+    pub new: Vec<String>,
+    /// Metrics of which something else is said.
+    pub changed: Vec<Change>,
+    /// Metrics that stay as they are.
+    pub same: u64,
+    /// Whether they were applied.
+    pub applied: bool,
+}
+
+/// One thing that is said otherwise.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// Of which metric.
+    pub metric: String,
+    /// Which of its fields.
+    pub field: String,
+    /// What is said now.
+    pub before: String,
+    /// What is to be said.
+    pub after: String,
+}
+
 /// Which metric's.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -133,9 +199,9 @@ pub(crate) struct MetricFilter {
     metric: Option<String>,
 }
 
-/// The dataset of that name.
+/// The dataset that has a name, or had it.
 pub(crate) fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, Problem> {
-    catalogue.dataset(name).ok_or_else(|| {
+    catalogue.dataset_by_any_name(name).ok_or_else(|| {
         let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
         Problem::new(Sort::NotFound, format!("there is no dataset `{name}`: there are {known}"))
     })
@@ -145,7 +211,7 @@ pub(crate) fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Datas
 pub(crate) fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Option<&'d fenetre_core::catalogue::Metric>, Problem> {
     let Some(name) = name else { return Ok(None) };
     let names = || dataset.metrics().map(|metric| &*metric.name);
-    dataset.metric(name).map(Some).ok_or_else(|| {
+    dataset.metric_by_any_name(name).map(Some).ok_or_else(|| {
         let hint = match fenetre_core::suggest::closest(name, names()) {
             Some(known) => format!("did you mean `{known}`?"),
             None if names().next().is_none() => "it has no metrics yet".to_owned(),
@@ -159,14 +225,15 @@ pub(crate) fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Resul
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [DatasetInfo]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets")]
 pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<DatasetInfo>>, Problem> {
-    let work = |state: &crate::state::State| {
+    let work = |state: &State| {
         let catalogue = state.store.catalogue();
         let info = |dataset: &Dataset| -> Result<DatasetInfo, Problem> {
             Ok(DatasetInfo {
                 name: dataset.name.to_string(),
-                zone: dataset.zone.clone(),
-                description: dataset.description.clone(),
+                definition: dataset.definition.clone(),
+                old_names: catalogue.old_names().filter(|(_, name)| **name == *dataset.name).map(|(old, _)| old.to_owned()).collect(),
                 metrics: dataset.metrics().count() as u64,
+                unreviewed: dataset.metrics().filter(|metric| metric.definition.unreviewed).count() as u64,
                 series: dataset.series_count() as u64,
                 held: Held::of(state.store.counts(dataset.id)?.values()),
             })
@@ -177,13 +244,26 @@ pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec
 }
 
 /// Adds a dataset, or changes what is said of one.
-#[utoipa::path(tag = "catalogue", request_body = DatasetDefinition, params(("dataset" = String, Path)),
+#[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `most_series`, `most_series_per_metric`, `longest_tag_value`, `most_tags`"), params(("dataset" = String, Path)),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}")]
 pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: web::Bytes) -> Result<web::Json<Defined>, Problem> {
     let definition: DatasetDefinition = if body.is_empty() { DatasetDefinition::default() } else { read_json(&body)? };
-    let work = move |state: &crate::state::State| Ok(state.store.put_dataset(&name, &definition.zone, &definition.description)?);
-    blocking(&state, work).await.map(|created| web::Json(Defined { created }))
+    blocking(&state, move |state| Ok(state.store.put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
+}
+
+/// Gives a dataset another name. Its points and ids stay, and the old name goes on answering.
+#[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path)),
+    responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/rename")]
+pub(crate) async fn rename(_: Access<Define>, state: Shared, name: web::Path<String>, body: web::Bytes) -> Result<web::Json<Renamed>, Problem> {
+    let Rename { to } = read_json(&body)?;
+    let work = move |state: &State| {
+        let references = references::of(state, &Noun::Dataset(&name))?;
+        state.store.rename_dataset(&name, &to)?;
+        Ok(Renamed { references })
+    };
+    blocking(&state, work).await.map(web::Json)
 }
 
 /// The metrics of a dataset.
@@ -191,18 +271,22 @@ pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String
     responses((status = 200, body = [MetricInfo]), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/metrics")]
 pub(crate) async fn list_metrics(_: Access<Read>, state: Shared, name: web::Path<String>) -> Result<web::Json<Vec<MetricInfo>>, Problem> {
-    let work = move |state: &crate::state::State| {
+    let work = move |state: &State| {
+        let savings = state.store.savings()?;
         let catalogue = state.store.catalogue();
         let dataset = find(&catalogue, &name)?;
         let counts = state.store.counts(dataset.id)?;
+        let tags = dataset.tag_keys_by_metric();
+        let mut old: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+        dataset.old_metrics().for_each(|(before, name)| old.entry(name).or_default().push(before.to_owned()));
         let info = |metric: &fenetre_core::catalogue::Metric| MetricInfo {
             name: metric.name.to_string(),
-            kind: metric.definition.kind,
-            unit: metric.definition.unit.clone(),
-            shape: metric.definition.shape,
-            description: metric.definition.description.clone(),
-            tags: dataset.tags(Some(metric)).into_iter().map(|tag| tag.key.to_owned()).collect(),
+            id: metric.id.0,
+            definition: metric.definition.clone(),
+            old_names: old.get(&*metric.name).cloned().unwrap_or_default(),
+            tags: tags.get(&metric.id).map(|keys| keys.iter().map(|key| (*key).to_owned()).collect()).unwrap_or_default(),
             series: metric.series_count(),
+            thinned: savings.get(&metric.id).map(|(came, stayed)| Thinned { came: *came, left_out: came - stayed }),
             held: Held::of(metric.series().filter_map(|series| counts.get(&series))),
         };
         Ok(dataset.metrics().map(info).collect())
@@ -212,7 +296,7 @@ pub(crate) async fn list_metrics(_: Access<Read>, state: Shared, name: web::Path
 
 /// Says what a metric is, before or after its first point.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("metric" = String, Path)),
-    request_body(content = serde_json::Value, description = "`kind` (gauge, counter, state), `unit` (UCUM), `shape` (linear, stepped), `description`"),
+    request_body(content = serde_json::Value, description = "`kind` (gauge, counter, state, histogram), `unit` (UCUM), `shape` (linear, stepped), `description`, `temporality` (cumulative, delta), `interval`, `stale_after`, `labels`, `status` (active, paused, retired), `when_paused` (refuse, drop), `unreviewed`, `most_series`, `thinning` (`dead_band` or `line_tolerance`, `longest_silence`)"),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/metrics/{metric}")]
 pub(crate) async fn put_metric(
@@ -222,8 +306,95 @@ pub(crate) async fn put_metric(
     body: web::Bytes,
 ) -> Result<web::Json<Defined>, Problem> {
     let definition: MetricDefinition = read_json(&body)?;
-    let work = move |state: &crate::state::State| Ok(state.store.put_metric(&path.0, &path.1, definition)?);
+    let work = move |state: &State| Ok(state.store.put_metric(&path.0, &path.1, definition)?);
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
+}
+
+/// Says what many metrics are: all of them or none. Metrics that are not named stay as they are.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)), request_body = MetricDefinitions,
+    responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/metrics")]
+pub(crate) async fn put_metrics(
+    _: Access<Define>,
+    state: Shared,
+    name: web::Path<String>,
+    mut payload: web::Payload,
+) -> Result<web::Json<Differences>, Problem> {
+    let body = super::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let MetricDefinitions { metrics, dry_run } = read_json(&body)?;
+    let work = move |state: &State| {
+        let mut differences = {
+            let catalogue = state.store.catalogue();
+            differences(find(&catalogue, &name)?, &metrics)?
+        };
+        for (metric, definition) in &metrics {
+            definition.check().map_err(|reason| Problem::new(Sort::Definition, format!("the metric `{metric}`: {reason}")))?;
+        }
+        if !dry_run {
+            let differing: std::collections::BTreeSet<String> =
+                differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
+            state.store.put_metrics(&name, metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect())?;
+            differences.applied = true;
+        }
+        Ok(differences)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Bytes of a body of definitions: 50,000 of them take a fifth.
+const MOST_DEFINITION_BYTES: usize = 64 << 20;
+
+fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) -> Result<Differences, Problem> {
+    let mut found = Differences::default();
+    for (name, wanted) in metrics {
+        let Some(known) = dataset.metric(name) else {
+            found.new.push(name.clone());
+            continue;
+        };
+        if known.definition == *wanted {
+            found.same += 1;
+            continue;
+        }
+        let fields = |definition: &MetricDefinition| match serde_json::to_value(definition) {
+            Ok(serde_json::Value::Object(fields)) => Ok(fields),
+            Ok(_) => Ok(serde_json::Map::new()),
+            Err(error) => Err(Problem::internal(&error)),
+        };
+        let (before, after) = (fields(&known.definition)?, fields(wanted)?);
+        let keys: std::collections::BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+        let told = |value: Option<&serde_json::Value>| match value {
+            None => String::new(),
+            Some(serde_json::Value::String(text)) => text.clone(),
+            Some(other) => other.to_string(),
+        };
+        let changes = keys.into_iter().filter(|key| before.get(*key) != after.get(*key));
+        found.changed.extend(changes.map(|key| Change {
+            metric: name.clone(),
+            field: key.clone(),
+            before: told(before.get(key)),
+            after: told(after.get(key)),
+        }));
+    }
+    Ok(found)
+}
+
+/// Gives a metric another name. Its points and ids stay, and the old name goes on answering, in queries and in pushes.
+#[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path), ("metric" = String, Path)),
+    responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/metrics/{metric}/rename")]
+pub(crate) async fn rename_metric(
+    _: Access<Define>,
+    state: Shared,
+    path: web::Path<(String, String)>,
+    body: web::Bytes,
+) -> Result<web::Json<Renamed>, Problem> {
+    let Rename { to } = read_json(&body)?;
+    let work = move |state: &State| {
+        let references = references::of(state, &Noun::Metric(&path.1))?;
+        state.store.rename_metric(&path.0, &path.1, &to)?;
+        Ok(Renamed { references })
+    };
+    blocking(&state, work).await.map(web::Json)
 }
 
 /// The tags of a dataset's series, with their values.
@@ -239,7 +410,81 @@ pub(crate) async fn list_tags(
     let catalogue = state.store.catalogue();
     let dataset = find(&catalogue, &name)?;
     let metric = find_metric(dataset, filter.metric.as_deref())?;
+    let old = |key: &str| dataset.old_tags().filter(|(_, now)| *now == key).map(|(old, _)| old.to_owned()).collect();
+    let info = |key: &str, values: Vec<TagValue>| TagInfo {
+        key: key.to_owned(),
+        definition: dataset.tag_definitions.get(key).cloned(),
+        old_keys: old(key),
+        values,
+    };
     let value = |(value, series): &(&str, u64)| TagValue { value: (*value).to_owned(), series: *series };
-    let tags = dataset.tags(metric).into_iter().map(|tag| TagInfo { key: tag.key.to_owned(), values: tag.values.iter().map(value).collect() });
-    Ok(web::Json(tags.collect()))
+    let mut tags: Vec<TagInfo> = dataset.tags(metric).into_iter().map(|tag| info(tag.key, tag.values.iter().map(value).collect())).collect();
+    if metric.is_none() {
+        let defined = dataset.tag_definitions.keys().filter(|key| dataset.values_of(key) == 0);
+        tags.extend(defined.map(|key| info(key, Vec::new())).collect::<Vec<_>>());
+    }
+    Ok(web::Json(tags))
+}
+
+/// Says what a tag is, before or after the first series that carries it.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("key" = String, Path)),
+    request_body(content = serde_json::Value, description = "`description`, `required`, `allowed`, `pattern` (of whole values), `most_values`"),
+    responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[put("/api/v1/datasets/{dataset}/tags/{key}")]
+pub(crate) async fn put_tag(
+    _: Access<Define>,
+    state: Shared,
+    path: web::Path<(String, String)>,
+    body: web::Bytes,
+) -> Result<web::Json<Defined>, Problem> {
+    let definition: TagDefinition = read_json(&body)?;
+    blocking(&state, move |state| Ok(state.store.put_tag(&path.0, &path.1, definition)?)).await.map(|created| web::Json(Defined { created }))
+}
+
+/// Gives a tag another key, in all series of the dataset; the old key goes on answering, in queries and in pushes.
+#[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path), ("key" = String, Path)),
+    responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/tags/{key}/rename")]
+pub(crate) async fn rename_tag(
+    _: Access<Define>,
+    state: Shared,
+    path: web::Path<(String, String)>,
+    body: web::Bytes,
+) -> Result<web::Json<Renamed>, Problem> {
+    let Rename { to } = read_json(&body)?;
+    let work = move |state: &State| {
+        let references = references::of(state, &Noun::Tag(&path.1))?;
+        state.store.rename_tag(&path.0, &path.1, &to)?;
+        Ok(Renamed { references })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// An old name that is to answer no more.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OldName {
+    /// `dataset`, `metric` or `tag`.
+    pub noun: String,
+    /// The dataset of a metric or tag.
+    #[serde(default)]
+    pub dataset: Option<String>,
+    /// The old name.
+    pub name: String,
+}
+
+/// Lets an old name answer no more.
+#[utoipa::path(tag = "catalogue", request_body = OldName,
+    responses((status = 200, body = Defined, description = "`created` is false; a name that did not answer is not found"), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/forget-name")]
+pub(crate) async fn forget_name(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<Defined>, Problem> {
+    let OldName { noun, dataset, name } = read_json(&body)?;
+    if !["dataset", "metric", "tag"].contains(&noun.as_str()) || (noun == "dataset") == dataset.is_some() {
+        return Err(Problem::new(Sort::Request, "noun is dataset, metric or tag, and `dataset` is there for the last two"));
+    }
+    let work = move |state: &State| match state.store.forget_old_name(&noun, dataset.as_deref(), &name)? {
+        true => Ok(Defined { created: false }),
+        false => Err(Problem::new(Sort::NotFound, format!("`{name}` is no old name of a {noun}"))),
+    };
+    blocking(&state, work).await.map(web::Json)
 }

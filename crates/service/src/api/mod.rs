@@ -1,15 +1,22 @@
 //! Every call, one file a resource, with the types that travel. The command line uses the same types.
 
+pub mod arrivals;
 pub mod ask;
 pub mod backup;
+pub mod bin;
 pub mod datasets;
 pub mod health;
+pub mod imports;
+pub mod mappings;
+pub mod otlp;
 pub mod overview;
 pub mod points;
+pub mod references;
 pub mod series;
 pub mod storage;
 
 use actix_web::{HttpResponse, web};
+use futures_util::StreamExt;
 use utoipa::openapi::{InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -43,7 +50,35 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(datasets::put)
         .service(datasets::list_metrics)
         .service(datasets::put_metric)
+        .service(datasets::rename)
+        .service(datasets::put_metrics)
+        .service(datasets::rename_metric)
         .service(datasets::list_tags)
+        .service(datasets::put_tag)
+        .service(datasets::rename_tag)
+        .service(datasets::forget_name)
+        .service(references::list)
+        .service(bin::delete_metric)
+        .service(bin::delete_points)
+        .service(bin::list)
+        .service(bin::restore)
+        .service(bin::erase)
+        .service(mappings::list)
+        .service(mappings::show)
+        .service(mappings::put)
+        .service(mappings::remove)
+        .service(imports::upload)
+        .service(imports::list)
+        .service(imports::show)
+        .service(imports::look_at)
+        .service(imports::run)
+        .service(imports::stop)
+        .service(imports::forget)
+        .service(imports::rejects)
+        .service(arrivals::refused)
+        .service(arrivals::tail)
+        .service(otlp::export)
+        .service(otlp::export_into)
         .service(series::list)
         .service(series::latest)
         .service(points::push)
@@ -55,6 +90,19 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
 /// The OpenAPI document.
 pub(crate) async fn document(_: Access<Read>, document: web::Data<OpenApi>) -> HttpResponse {
     HttpResponse::Ok().json(document.get_ref())
+}
+
+/// Collects a body of at most so many bytes.
+pub(crate) async fn read_all(payload: &mut web::Payload, most: usize) -> Result<Vec<u8>, Problem> {
+    let mut body = Vec::new();
+    while let Some(chunk) = payload.next().await {
+        let chunk = chunk.map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}")))?;
+        if body.len() + chunk.len() > most {
+            return Err(Problem::new(Sort::TooLarge, format!("the body is larger than {most} bytes: send it in smaller parts")));
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body)
 }
 
 /// Reads a small JSON body, and says where it is wrong.

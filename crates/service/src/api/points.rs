@@ -1,9 +1,10 @@
-//! Points in: a body of JSON, JSON Lines or CSV, kept as a whole or in its good rows, with each reject told.
+//! Points in: a body of any format that is read, kept as a whole or in its good rows, with each reject told.
 
 use crate::{
     access::{Access, Write},
     budget::Share,
     config::CallLimits,
+    ingest::read_body,
     problem::{Problem, Sort},
     report::PushReport,
     state::{Shared, State, blocking, now},
@@ -11,26 +12,28 @@ use crate::{
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use fenetre_core::suggest::{closest, listing};
 use fenetre_formats::{
-    Format, FormatError, Tally,
-    csv::{Mapping, ValueColumn},
-    read,
+    Format, FormatError,
+    mapping::{Column, Mapping, Role},
     unpack::{Encoding, unpack},
 };
 use futures_util::StreamExt;
 
 /// How a body is taken.
 #[derive(Debug, Default)]
-struct PushOptions {
-    dry_run: bool,
-    all_or_nothing: bool,
-    mapping: Mapping,
+pub(crate) struct PushOptions {
+    pub dry_run: bool,
+    pub all_or_nothing: bool,
+    /// The name of a mapping that is kept.
+    pub named: Option<String>,
+    /// What the other parameters say, which goes on top of it.
+    pub own: Mapping,
 }
 
-const PARAMETERS: [&str; 7] = ["time", "tag", "value", "state", "const", "all_or_nothing", "dry_run"];
+const PARAMETERS: [&str; 11] = ["mapping", "time", "time_format", "zone", "tag", "value", "state", "const", "all_or_nothing", "dry_run", "missing"];
 
 impl PushOptions {
-    /// Reads the query string, in which `tag`, `value`, `state` and `const` may come several times.
-    fn parse(query: &str) -> Result<Self, Problem> {
+    /// Reads the query string, in which `tag`, `value`, `state`, `const` and `missing` may come several times.
+    pub fn parse(query: &str) -> Result<Self, Problem> {
         let mut options = Self::default();
         for (name, value) in form_urlencoded::parse(query.as_bytes()) {
             let truth = || match &*value {
@@ -39,43 +42,82 @@ impl PushOptions {
                 other => Err(Problem::new(Sort::Request, format!("the parameter {name} is `{other}`: write true or false"))),
             };
             match &*name {
-                "time" => options.mapping.time = Some(value.into_owned()),
-                "tag" => options.mapping.tags.push(value.into_owned()),
-                "value" => options.mapping.values.push(ValueColumn::parse(&value, false)),
-                "state" => options.mapping.values.push(ValueColumn::parse(&value, true)),
+                "mapping" => options.named = Some(value.into_owned()),
+                "time" => options.own.time.column = Some(value.into_owned()),
+                "time_format" => options.own.time.format = Some(value.into_owned()),
+                "zone" => options.own.time.zone = Some(value.into_owned()),
+                "tag" => options.own.columns.push(Column::parse(&value, Role::Tag)),
+                "value" => options.own.columns.push(Column::parse(&value, Role::Value)),
+                "state" => options.own.columns.push(Column::parse(&value, Role::State)),
+                "missing" => options.own.missing.push(value.into_owned()),
                 "const" => match value.split_once('=') {
-                    Some((key, value)) => options.mapping.constants.push((key.to_owned(), value.to_owned())),
+                    Some((key, value)) => {
+                        options.own.tags.insert(key.to_owned(), value.to_owned());
+                    }
                     None => return Err(Problem::new(Sort::Request, format!("the parameter const is `{value}`: write const=KEY=VALUE"))),
                 },
                 "all_or_nothing" => options.all_or_nothing = truth()?,
                 "dry_run" => options.dry_run = truth()?,
                 other => {
-                    let hint = closest(other, PARAMETERS).map_or_else(|| listing(PARAMETERS, 10), |known| format!("did you mean `{known}`?"));
+                    let hint = closest(other, PARAMETERS).map_or_else(|| listing(PARAMETERS, 12), |known| format!("did you mean `{known}`?"));
                     return Err(Problem::new(Sort::Request, format!("there is no parameter `{other}`: {hint}")));
                 }
             }
         }
         Ok(options)
     }
+
+    /// The mapping that a body of some format is read by, if any is.
+    fn mapping(&self, state: &State, format: Format) -> Result<Option<Mapping>, Problem> {
+        let own = (self.own != Mapping::default()).then(|| self.own.clone());
+        let mapping = match &self.named {
+            None => own,
+            Some(name) => {
+                let mut kept = super::mappings::find(state, name)?;
+                if let Some(own) = own {
+                    kept.merge(own);
+                }
+                Some(kept)
+            }
+        };
+        if let Some(mapping) = &mapping {
+            mapping.check().map_err(|error| Problem::new(Sort::Request, error))?;
+            if !format.takes_mapping() {
+                let text =
+                    format!("{} says itself what its parts are: a mapping, or parameters that say it, are for tables and objects", format.name());
+                return Err(Problem::new(Sort::Request, text));
+            }
+        }
+        let needs_one = matches!(format, Format::Csv | Format::Tsv);
+        Ok(if needs_one { Some(mapping.unwrap_or_default()) } else { mapping })
+    }
 }
 
 /// Takes points. The content type says how the body is read: `application/json` (one object, or an array), `application/x-ndjson`
-/// (an object a line) or `text/csv` (with a header; the parameters say what its columns are). `Content-Encoding` may be gzip or zstd.
+/// (an object a line), `text/csv` and `text/tab-separated-values` (a mapping, or the parameters, say what the columns are),
+/// `application/senml+json`, `application/senml+cbor`, `application/openmetrics-text`, `application/vnd.apache.arrow.stream` or
+/// `application/vnd.apache.parquet`. `Content-Encoding` may be gzip or zstd.
 ///
 /// An object has `metric`, `value`, and where wanted `tags` and `time` (RFC 3339; now where it is left out); or `values` with several
 /// metrics of one instant. Points that break a rule are told with line and field, and the others are kept. The answer comes when what
 /// was kept is on stable storage.
 #[utoipa::path(tag = "points",
     params(("dataset" = String, Path),
-        ("time" = Option<String>, Query, description = "CSV: column of the time"),
-        ("tag" = Option<Vec<String>>, Query, description = "CSV: columns that are tags"),
-        ("value" = Option<Vec<String>>, Query, description = "CSV: columns of numbers, each as COLUMN or COLUMN=METRIC"),
-        ("state" = Option<Vec<String>>, Query, description = "CSV: columns of words, each as COLUMN or COLUMN=METRIC"),
-        ("const" = Option<Vec<String>>, Query, description = "CSV: tags that every row has, each as KEY=VALUE"),
+        ("mapping" = Option<String>, Query, description = "tables and objects: a mapping by its name"),
+        ("time" = Option<String>, Query, description = "likewise: column of the time"),
+        ("time_format" = Option<String>, Query, description = "likewise: iso, s, ms, us, ns, or a pattern such as %d.%m.%Y %H:%M"),
+        ("zone" = Option<String>, Query, description = "likewise: zone of times without an offset"),
+        ("tag" = Option<Vec<String>>, Query, description = "likewise: columns that are tags, each as COLUMN or COLUMN=KEY"),
+        ("value" = Option<Vec<String>>, Query, description = "likewise: columns of numbers, each as COLUMN or COLUMN=METRIC"),
+        ("state" = Option<Vec<String>>, Query, description = "likewise: columns of words, each as COLUMN or COLUMN=METRIC"),
+        ("const" = Option<Vec<String>>, Query, description = "likewise: tags that every row has, each as KEY=VALUE"),
+        ("missing" = Option<Vec<String>>, Query, description = "likewise: marks that stand for an empty cell"),
         ("all_or_nothing" = Option<bool>, Query, description = "keep nothing where anything is rejected"),
         ("dry_run" = Option<bool>, Query, description = "read everything, keep nothing")),
     request_body(description = "points", content(
-        (serde_json::Value = "application/json"), (String = "application/x-ndjson"), (String = "text/csv"))),
+        (serde_json::Value = "application/json"), (String = "application/x-ndjson"), (String = "text/csv"), (String = "text/tab-separated-values"),
+        (serde_json::Value = "application/senml+json"), (Vec<u8> = "application/senml+cbor"), (String = "application/openmetrics-text"),
+        (Vec<u8> = "application/vnd.apache.arrow.stream"), (Vec<u8> = "application/vnd.apache.parquet"))),
     responses((status = 200, body = PushReport), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem, description = "no point was kept"),
         (status = 429, body = Problem, description = "more than the service can keep up with"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
@@ -88,16 +130,14 @@ pub(crate) async fn push(
     payload: web::Payload,
 ) -> Result<HttpResponse, Problem> {
     let options = PushOptions::parse(request.query_string())?;
-    let format = format_of(&request, &options)?;
+    let format = format_of(&request)?;
     let encoding = encoding_of(&request)?;
-    // A wrong dataset is told before the body is waited for.
+    // A wrong dataset or mapping is told before the body is waited for.
     state.store.begin(&dataset)?;
-    let mut share = state.bodies.share();
-    let limit = state.limits.body_bytes.min(state.limits.all_bodies_bytes);
-    let announced = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
-    let body = collect(payload, announced.unwrap_or(0), limit, &mut share).await?;
+    let mapping = options.mapping(&state, format)?;
+    let body = collect_body(&state, &request, payload).await?;
     let durability = state.store.options().durability;
-    let report = blocking(&state, move |state| take(state, &dataset, &format, encoding, Body { bytes: body, share }, &options)).await?;
+    let report = blocking(&state, move |state| take(state, &dataset, format, mapping, encoding, body, &options)).await?;
     let mut answer = HttpResponse::Ok();
     if !report.dry_run {
         answer.insert_header(("Fenetre-Durability", durability.to_string()));
@@ -109,35 +149,39 @@ pub(crate) async fn push(
 const BELIEVED: usize = 8 << 20;
 
 /// A body, and the memory that it may take.
-struct Body {
-    bytes: Vec<u8>,
-    share: Share,
+pub(crate) struct Body {
+    pub bytes: Vec<u8>,
+    pub share: Share,
 }
 
 fn behind() -> Problem {
     Problem::new(Sort::Behind, "the bodies that are being taken fill the memory that is there for them. Send again in a moment")
 }
 
-fn format_of(request: &HttpRequest, options: &PushOptions) -> Result<Format, Problem> {
-    let header = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
-    let essence = header.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
-    match essence.as_str() {
-        "application/json" => Ok(Format::Json),
-        "application/x-ndjson" | "application/ndjson" | "application/jsonl" | "application/x-jsonlines" => Ok(Format::JsonLines),
-        "text/csv" => Ok(Format::Csv(options.mapping.clone())),
-        _ => {
-            let found = if essence.is_empty() {
-                "the call does not say of which type its body is".to_owned()
-            } else {
-                format!("the type `{essence}` is not read")
-            };
-            let known = "-H 'Content-Type: application/json' for an object, application/x-ndjson for an object a line, text/csv for a table";
-            Err(Problem::new(Sort::MediaType, format!("{found}: say it with {known}")))
-        }
-    }
+/// Collects a body within the limits of one and of all.
+pub(crate) async fn collect_body(state: &State, request: &HttpRequest, payload: web::Payload) -> Result<Body, Problem> {
+    let mut share = state.bodies.share();
+    let limit = state.limits.body_bytes.min(state.limits.all_bodies_bytes);
+    let announced = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+    let bytes = collect(payload, announced.unwrap_or(0), limit, &mut share).await?;
+    Ok(Body { bytes, share })
 }
 
-fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
+fn format_of(request: &HttpRequest) -> Result<Format, Problem> {
+    let header = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let essence = header.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
+    Format::of_type(&essence).ok_or_else(|| {
+        let found = if essence.is_empty() {
+            "the call does not say of which type its body is".to_owned()
+        } else {
+            format!("the type `{essence}` is not read")
+        };
+        let known = Format::types().collect::<Vec<_>>().join(", ");
+        Problem::new(Sort::MediaType, format!("{found}: say it with -H 'Content-Type: application/json' or another of {known}"))
+    })
+}
+
+pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
     let header = request.headers().get(header::CONTENT_ENCODING).map_or("", |value| value.to_str().unwrap_or("?"));
     Encoding::from_header(header)
         .ok_or_else(|| Problem::new(Sort::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
@@ -160,35 +204,35 @@ async fn collect(mut payload: web::Payload, announced: usize, limit: usize, shar
     Ok(body)
 }
 
-fn take(state: &State, dataset: &str, format: &Format, encoding: Encoding, body: Body, options: &PushOptions) -> Result<PushReport, Problem> {
-    let Body { bytes: body, mut share } = body;
-    let body = unfold(encoding, body, &state.limits, &mut share)?;
-    let mut batch = state.store.begin(dataset)?;
-    let tally = read(format, &body, now(), &mut batch)?;
-    drop(body);
-    let mut report = PushReport {
-        new_metrics: batch.new_metrics().map(str::to_owned).collect(),
-        new_series: batch.new_series() as u64,
-        dry_run: options.dry_run,
-        tally,
-    };
-    let refused = report.tally.rejected > 0 && (options.all_or_nothing || report.tally.accepted == 0);
+fn take(
+    state: &State,
+    dataset: &str,
+    format: Format,
+    mapping: Option<Mapping>,
+    encoding: Encoding,
+    body: Body,
+    options: &PushOptions,
+) -> Result<PushReport, Problem> {
+    let Body { bytes, mut share } = body;
+    let body = unfold(encoding, bytes, &state.limits, &mut share)?;
+    let now = now();
+    let read = read_body(state, dataset, format, mapping, body, now)?;
     if options.dry_run {
-        return Ok(report);
+        return Ok(read.report(true));
     }
-    if refused {
-        let nothing = Tally { accepted: 0, ..report.tally };
-        state.arrivals.count(now(), 0, nothing.rejected);
-        report = PushReport { tally: nothing, new_metrics: Vec::new(), new_series: 0, dry_run: false };
-        return Err(rejected(report, options.all_or_nothing));
+    let report = read.report(false);
+    if report.tally.rejected > 0 && (options.all_or_nothing || report.tally.accepted + report.dropped == 0) {
+        let mut nothing = report.tally;
+        nothing.accepted = 0;
+        state.arrivals.count(now, 0, nothing.rejected);
+        state.arrivals.refused(now, dataset, &nothing);
+        return Err(rejected(PushReport { tally: nothing, ..PushReport::default() }, options.all_or_nothing));
     }
-    state.store.write(batch)?;
-    state.arrivals.count(now(), report.tally.accepted, report.tally.rejected);
-    Ok(report)
+    read.keep(state, dataset, now)
 }
 
 /// Unfolds a body, within its own limit and within what is left for all bodies.
-fn unfold(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, Problem> {
+pub(crate) fn unfold(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, Problem> {
     if encoding == Encoding::Identity {
         return Ok(unpack(encoding, body, limits.unpacked_bytes)?);
     }

@@ -1,0 +1,92 @@
+//! `fenetre bin` and `fenetre points`: deleting, and the way back.
+
+use fenetre_service::api::{
+    bin::{BinItem, Deletion, PointsOrder},
+    references::Reference,
+};
+
+use crate::{
+    args::{BinArgs, BinCommand, PointsCommand},
+    client::Client,
+    confirm::confirm,
+    failure::Failure,
+    output::{
+        list::{Column, write},
+        words::{bytes, count_of, grouped, utc},
+    },
+};
+
+/// Lists the bin, or does something with what is there.
+pub fn run(args: BinArgs) -> Result<(), Failure> {
+    let client = Client::new(&args.url)?;
+    match args.command {
+        None => write(&client.bin()?, &columns(), args.output),
+        Some(BinCommand::Restore { id, name }) => {
+            client.restore_binned(&id, name)?;
+            println!("{id} is back");
+            Ok(())
+        }
+        Some(BinCommand::Erase { id, yes }) => {
+            if confirm(yes, &format!("Erase {id} for good?"), &id)? {
+                client.erase_binned(&id)?;
+                println!("{id} is erased");
+            }
+            Ok(())
+        }
+    }
+}
+
+/// Deletes points.
+pub fn points(command: PointsCommand) -> Result<(), Failure> {
+    let PointsCommand::Delete { metric, condition, from, to, yes, dry_run, target } = command;
+    let client = Client::of(&target)?;
+    let order = |dry_run| PointsOrder { metric: metric.clone(), condition: condition.clone(), from: from.clone(), to: to.clone(), dry_run };
+    let preview = client.delete_points(&target.dataset, &order(true))?;
+    told_deletion(&preview);
+    if preview.held.points == 0 || dry_run || !confirm(yes, &format!("Delete these points of {metric}?"), &metric)? {
+        return Ok(());
+    }
+    let deletion = client.delete_points(&target.dataset, &order(false))?;
+    let until = utc(deletion.recoverable_until.as_ref());
+    println!(
+        "{} in the bin until {until} (UTC): `fenetre bin restore {}` brings them back",
+        count_of(deletion.held.points, "point is", "points are"),
+        deletion.id.unwrap_or_default()
+    );
+    Ok(())
+}
+
+/// Tells what goes.
+pub fn told_deletion(deletion: &Deletion) {
+    let held = &deletion.held;
+    println!("{}", deletion.what);
+    println!("{} in {} series, {}", count_of(held.points, "point", "points"), grouped(deletion.series), bytes(deletion.bytes));
+    if held.points > 0 {
+        println!("from {} to {} (UTC)", utc(held.first.as_ref()), utc(held.last.as_ref()));
+    }
+    told_references(&deletion.references);
+}
+
+/// Tells what refers to it.
+pub fn told_references(references: &[Reference]) {
+    for reference in references {
+        println!("{} {}: {}", reference.noun, reference.name, reference.how);
+    }
+}
+
+fn columns() -> Vec<Column<BinItem>> {
+    vec![
+        Column { name: "id", right: false, told: |b| b.id.clone(), plain: |b| b.id.clone() },
+        Column { name: "what", right: false, told: |b| format!("{} {}", b.noun, b.what), plain: |b| b.what.clone() },
+        Column { name: "dataset", right: false, told: |b| b.dataset.clone(), plain: |b| b.dataset.clone() },
+        Column { name: "series", right: true, told: |b| grouped(b.series), plain: |b| b.series.to_string() },
+        Column {
+            name: "points",
+            right: true,
+            told: |b| b.points.map_or("all".into(), grouped),
+            plain: |b| b.points.map_or(String::new(), |points| points.to_string()),
+        },
+        Column { name: "deleted (UTC)", right: false, told: |b| utc(Some(&b.deleted)), plain: |b| b.deleted.clone() },
+        Column { name: "erased (UTC)", right: false, told: |b| utc(Some(&b.erased)), plain: |b| b.erased.clone() },
+    ]
+}

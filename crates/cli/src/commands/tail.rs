@@ -1,0 +1,37 @@
+//! `fenetre tail`: what arrives, as it arrives.
+
+use fenetre_service::tail::TailReport;
+
+use crate::{
+    args::TailArgs,
+    client::Client,
+    failure::Failure,
+    output::words::{count_of, grouped, utc},
+};
+
+/// Shows batches until it is interrupted, or so many have come.
+pub fn run(args: &TailArgs) -> Result<(), Failure> {
+    let mut left = args.batches;
+    Client::new(&args.url)?.tail(args.dataset.as_deref(), |line| {
+        if let Some(comment) = line.strip_prefix(": ") {
+            eprintln!("{comment}");
+        }
+        let Some(report) = line.strip_prefix("data: ").and_then(|data| serde_json::from_str::<TailReport>(data).ok()) else { return true };
+        println!(
+            "{} {}: {}, {} rejected",
+            utc(Some(&report.time)),
+            report.dataset,
+            count_of(report.accepted, "point", "points"),
+            grouped(report.rejected)
+        );
+        for point in &report.points {
+            let tags = point.tags.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ");
+            let value = point.value.as_str().map_or_else(|| point.value.to_string(), str::to_owned);
+            println!("  {}  {}  {tags}  {value}", point.time, point.metric);
+        }
+        if let Some(left) = &mut left {
+            *left -= 1;
+        }
+        left != Some(0)
+    })
+}

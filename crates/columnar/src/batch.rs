@@ -1,0 +1,227 @@
+//! Record batches, row by row, through a mapping.
+
+use arrow_array::{
+    Array, ArrayRef, BooleanArray, GenericBinaryArray, LargeStringArray, OffsetSizeTrait, PrimitiveArray, RecordBatch, StringArray, StringViewArray,
+    cast::AsArray,
+    types::{
+        ArrowDictionaryKeyType, Date32Type, Date64Type, Decimal128Type, Float32Type, Float64Type, Int8Type, Int16Type, Int32Type, Int64Type,
+        TimestampMicrosecondType, TimestampMillisecondType, TimestampNanosecondType, TimestampSecondType, UInt8Type, UInt16Type, UInt32Type,
+        UInt64Type,
+    },
+};
+use arrow_schema::{DataType, Schema, TimeUnit};
+use fenetre_core::{model::PointSink, time::Nanos};
+use fenetre_formats::{
+    FormatError, Look, Tally,
+    mapping::{Cell, Mapping, Rows},
+};
+
+/// Record batches of one schema.
+pub struct Batches {
+    rows: Rows,
+    /// Of the next row, from 1.
+    row: u64,
+    is_described: bool,
+}
+
+impl Batches {
+    /// Resolves a mapping against a schema. Without one, a table is wide: its texts are tags, its numbers and truth values are values.
+    ///
+    /// # Errors
+    /// [`FormatError::Table`] where the mapping does not fit.
+    pub fn new(schema: &Schema, mapping: Option<&Mapping>) -> Result<Self, FormatError> {
+        let names: Vec<&str> = schema.fields().iter().map(|field| field.name().as_str()).collect();
+        let by_types;
+        let mapping = match mapping {
+            Some(mapping) => mapping,
+            None => {
+                by_types = mapping_of(schema);
+                &by_types
+            }
+        };
+        Ok(Self { rows: Rows::new(mapping, &names)?, row: 1, is_described: false })
+    }
+
+    /// Reads a batch; lines of rejects are rows, from 1.
+    pub fn read(&mut self, batch: &RecordBatch, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+        if !std::mem::replace(&mut self.is_described, true) {
+            self.rows.describe(sink, tally);
+        }
+        let columns: Vec<Column<'_>> = batch.columns().iter().map(Column::of).collect();
+        let mut tags = Vec::new();
+        for at in 0..batch.num_rows() {
+            let row = self.row + at as u64;
+            self.rows.take(&|place| columns[place].cell(at), &mut tags, &mut || row, now, sink, tally);
+        }
+        self.row += batch.num_rows() as u64;
+    }
+
+    /// Tells what there is to tell when no batch follows.
+    pub fn end(&self, now: Nanos, tally: &mut Tally) {
+        self.rows.note_now(now, tally);
+    }
+}
+
+/// What a schema's types say: the first instants are the time, texts are tags, and all else that can be one is a value.
+fn mapping_of(schema: &Schema) -> Mapping {
+    use fenetre_formats::mapping::{Column as Named, Role, TimeColumn};
+    let mut mapping = Mapping::default();
+    for field in schema.fields() {
+        let role = match field.data_type() {
+            DataType::Timestamp(..) | DataType::Date32 | DataType::Date64 if mapping.time.column.is_none() => {
+                mapping.time = TimeColumn { column: Some(field.name().clone()), ..TimeColumn::default() };
+                continue;
+            }
+            DataType::Dictionary(_, values) if is_text(values) => Role::Tag,
+            text if is_text(text) => Role::Tag,
+            DataType::Boolean => Role::State,
+            number if number.is_numeric() => Role::Value,
+            _ => Role::Skip,
+        };
+        mapping.columns.push(Named { column: field.name().clone(), role, ..Named::default() });
+    }
+    let has_long_form = |name: &str, role: Role| mapping.columns.iter().any(|column| column.column == name && column.role == role);
+    if has_long_form("metric", Role::Tag) && has_long_form("value", Role::Value) {
+        mapping.columns.iter_mut().filter(|column| column.column == "metric").for_each(|column| column.role = Role::Metric);
+    }
+    // A column called `time` is the time whatever its type.
+    if mapping.time.column.is_none() {
+        mapping.columns.retain(|column| column.column != "time");
+    }
+    mapping
+}
+
+fn is_text(kind: &DataType) -> bool {
+    matches!(kind, DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View)
+}
+
+/// A column by what its cells are.
+enum Column<'b> {
+    Text(&'b StringArray),
+    LargeText(&'b LargeStringArray),
+    TextView(&'b StringViewArray),
+    /// Codes of texts, and the texts.
+    Dictionary(Vec<Option<usize>>, Box<Self>),
+    Number(&'b ArrayRef, Vec<f64>),
+    Integer(&'b ArrayRef, Vec<i128>),
+    Time(&'b ArrayRef, Vec<Option<Nanos>>),
+    Truth(&'b BooleanArray),
+    Bytes(&'b dyn Array),
+    Unusable(&'b ArrayRef),
+}
+
+impl<'b> Column<'b> {
+    fn of(array: &'b ArrayRef) -> Self {
+        match array.data_type() {
+            DataType::Utf8 => Self::Text(array.as_string()),
+            DataType::LargeUtf8 => Self::LargeText(array.as_string()),
+            DataType::Utf8View => Self::TextView(array.as_string_view()),
+            DataType::Boolean => Self::Truth(array.as_boolean()),
+            DataType::Float64 => Self::Number(array, array.as_primitive::<Float64Type>().values().to_vec()),
+            // The number that was meant is the shortest that reads as this float.
+            DataType::Float32 => Self::Number(
+                array,
+                array.as_primitive::<Float32Type>().values().iter().map(|number| number.to_string().parse().unwrap_or(f64::from(*number))).collect(),
+            ),
+            DataType::Int8 => integers(array, array.as_primitive::<Int8Type>()),
+            DataType::Int16 => integers(array, array.as_primitive::<Int16Type>()),
+            DataType::Int32 => integers(array, array.as_primitive::<Int32Type>()),
+            DataType::Int64 => integers(array, array.as_primitive::<Int64Type>()),
+            DataType::UInt8 => integers(array, array.as_primitive::<UInt8Type>()),
+            DataType::UInt16 => integers(array, array.as_primitive::<UInt16Type>()),
+            DataType::UInt32 => integers(array, array.as_primitive::<UInt32Type>()),
+            DataType::UInt64 => integers(array, array.as_primitive::<UInt64Type>()),
+            DataType::Decimal128(_, scale) => {
+                let scale = i32::from(*scale);
+                let number = |unscaled: &i128| format!("{unscaled}e{}", -scale).parse().unwrap_or(f64::NAN);
+                Self::Number(array, array.as_primitive::<Decimal128Type>().values().iter().map(number).collect())
+            }
+            DataType::Timestamp(TimeUnit::Second, _) => times(array, array.as_primitive::<TimestampSecondType>().values(), 1_000_000_000),
+            DataType::Timestamp(TimeUnit::Millisecond, _) => times(array, array.as_primitive::<TimestampMillisecondType>().values(), 1_000_000),
+            DataType::Timestamp(TimeUnit::Microsecond, _) => times(array, array.as_primitive::<TimestampMicrosecondType>().values(), 1_000),
+            DataType::Timestamp(TimeUnit::Nanosecond, _) => times(array, array.as_primitive::<TimestampNanosecondType>().values(), 1),
+            DataType::Date64 => times(array, array.as_primitive::<Date64Type>().values(), 1_000_000),
+            DataType::Date32 => {
+                let days: Vec<i64> = array.as_primitive::<Date32Type>().values().iter().map(|day| i64::from(*day)).collect();
+                times(array, &days, 86_400 * 1_000_000_000)
+            }
+            DataType::Dictionary(key, values) if is_text(values) => match &**key {
+                DataType::Int8 => dictionary::<Int8Type>(array),
+                DataType::Int16 => dictionary::<Int16Type>(array),
+                DataType::Int32 => dictionary::<Int32Type>(array),
+                DataType::Int64 => dictionary::<Int64Type>(array),
+                DataType::UInt8 => dictionary::<UInt8Type>(array),
+                DataType::UInt16 => dictionary::<UInt16Type>(array),
+                DataType::UInt32 => dictionary::<UInt32Type>(array),
+                DataType::UInt64 => dictionary::<UInt64Type>(array),
+                _ => Self::Unusable(array),
+            },
+            DataType::Binary => Self::Bytes(array.as_binary::<i32>()),
+            DataType::LargeBinary => Self::Bytes(array.as_binary::<i64>()),
+            _ => Self::Unusable(array),
+        }
+    }
+
+    fn cell(&self, at: usize) -> Cell<'_> {
+        let text = |text: Option<&'b str>| text.map_or(Cell::Empty, |text| Cell::Text(text.trim()));
+        let is_there = |array: &dyn Array| array.is_valid(at);
+        match self {
+            Self::Text(array) => text(is_there(array).then(|| array.value(at))),
+            Self::LargeText(array) => text(is_there(array).then(|| array.value(at))),
+            Self::TextView(array) => text(is_there(array).then(|| array.value(at))),
+            Self::Dictionary(codes, texts) => codes[at].map_or(Cell::Empty, |code| texts.cell(code)),
+            Self::Number(array, numbers) if is_there(array) => Cell::Number(numbers[at]),
+            Self::Integer(array, integers) if is_there(array) => Cell::Integer(integers[at]),
+            Self::Time(array, times) if is_there(array) => times[at].map_or(Cell::Unusable("a time outside the years 1677 to 2262"), Cell::Time),
+            Self::Truth(array) if is_there(array) => Cell::Bool(array.value(at)),
+            Self::Bytes(array) if is_there(*array) => bytes(*array, at),
+            Self::Unusable(array) if is_there(array) => Cell::Unusable("of a type that is neither number, text, truth value nor time"),
+            _ => Cell::Empty,
+        }
+    }
+}
+
+/// Bytes that are a text: writers without a type for texts write them so.
+fn bytes(array: &dyn Array, at: usize) -> Cell<'_> {
+    fn of<O: OffsetSizeTrait>(array: &GenericBinaryArray<O>, at: usize) -> Cell<'_> {
+        std::str::from_utf8(array.value(at)).map_or(Cell::Unusable("bytes that are no text"), |text| Cell::Text(text.trim()))
+    }
+    match (array.as_any().downcast_ref::<GenericBinaryArray<i32>>(), array.as_any().downcast_ref::<GenericBinaryArray<i64>>()) {
+        (Some(array), _) => of(array, at),
+        (_, Some(array)) => of(array, at),
+        _ => Cell::Unusable("bytes"),
+    }
+}
+
+fn integers<'b, T: arrow_array::ArrowPrimitiveType>(array: &'b ArrayRef, typed: &PrimitiveArray<T>) -> Column<'b>
+where
+    T::Native: Into<i128>,
+{
+    Column::Integer(array, typed.values().iter().map(|integer| (*integer).into()).collect())
+}
+
+fn times<'b>(array: &'b ArrayRef, values: &[i64], unit: i64) -> Column<'b> {
+    Column::Time(array, values.iter().map(|value| value.checked_mul(unit)).collect())
+}
+
+fn dictionary<K: ArrowDictionaryKeyType>(array: &ArrayRef) -> Column<'_> {
+    let typed = array.as_dictionary::<K>();
+    let codes = (0..typed.len()).map(|at| typed.key(at)).collect();
+    Column::Dictionary(codes, Box::new(Column::of(typed.values())))
+}
+
+/// The first rows of some batches as texts.
+pub fn look(schema: &Schema, batches: impl Iterator<Item = RecordBatch>, most: usize) -> Look {
+    let names = schema.fields().iter().map(|field| field.name().clone()).collect();
+    let mut rows = Vec::new();
+    for batch in batches {
+        let columns: Vec<Column<'_>> = batch.columns().iter().map(Column::of).collect();
+        for at in 0..batch.num_rows().min(most - rows.len()) {
+            rows.push(columns.iter().map(|column| column.cell(at).to_text().unwrap_or_default()).collect());
+        }
+        if rows.len() >= most {
+            break;
+        }
+    }
+    Look { names, rows, ..Look::default() }
+}

@@ -1,0 +1,71 @@
+//! Parquet files, some rows at a time.
+
+use fenetre_core::{model::PointSink, time::Nanos};
+use fenetre_formats::{FormatError, Look, Tally, mapping::Mapping};
+use parquet::{
+    arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder},
+    file::reader::ChunkReader,
+};
+
+use crate::{
+    BATCH_ROWS,
+    batch::{Batches, look},
+    unreadable,
+};
+
+const FORMAT: &str = "Parquet";
+
+/// Reads a file, or bytes that are there as a whole.
+pub struct ParquetRows {
+    reader: ParquetRecordBatchReader,
+    batches: Batches,
+    rows: u64,
+}
+
+impl ParquetRows {
+    /// Reads the footer, and resolves a mapping against its schema.
+    ///
+    /// # Errors
+    /// [`FormatError`] for another file, or a mapping that does not fit.
+    pub fn new(file: impl ChunkReader + 'static, mapping: Option<&Mapping>) -> Result<Self, FormatError> {
+        let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(|error| unreadable(FORMAT, error))?;
+        let batches = Batches::new(builder.schema(), mapping)?;
+        let rows = u64::try_from(builder.metadata().file_metadata().num_rows()).unwrap_or(0);
+        let reader = builder.with_batch_size(BATCH_ROWS).build().map_err(|error| unreadable(FORMAT, error))?;
+        Ok(Self { reader, batches, rows })
+    }
+
+    /// How many rows the file has.
+    pub fn rows(&self) -> u64 {
+        self.rows
+    }
+
+    /// Reads the next rows; says how many.
+    ///
+    /// # Errors
+    /// [`FormatError`] for damaged bytes.
+    pub fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<u64, FormatError> {
+        match self.reader.next() {
+            None => {
+                self.batches.end(now, tally);
+                Ok(0)
+            }
+            Some(Ok(batch)) => {
+                self.batches.read(&batch, now, sink, tally);
+                Ok(batch.num_rows() as u64)
+            }
+            Some(Err(error)) => Err(unreadable(FORMAT, error)),
+        }
+    }
+}
+
+/// The first rows of a file.
+///
+/// # Errors
+/// [`FormatError`] for another file.
+pub fn look_parquet(file: impl ChunkReader + 'static, most: usize) -> Result<Look, FormatError> {
+    let builder = ParquetRecordBatchReaderBuilder::try_new(file).map_err(|error| unreadable(FORMAT, error))?;
+    let schema = std::sync::Arc::clone(builder.schema());
+    let reader = builder.with_batch_size(most).build().map_err(|error| unreadable(FORMAT, error))?;
+    Ok(look(&schema, reader.map_while(Result::ok), most))
+}

@@ -1,0 +1,126 @@
+//! Tables of every type that a column may have, written with the formats' own libraries and read back as points.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+use std::{fmt::Write as _, fs::File, sync::Arc};
+
+use arrow_array::{
+    ArrayRef, BooleanArray, Decimal128Array, DictionaryArray, Float32Array, Float64Array, Int64Array, ListArray, RecordBatch, StringArray,
+    TimestampMillisecondArray, UInt64Array,
+    types::{Int8Type, Int32Type},
+};
+use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
+use fenetre_core::{
+    model::{About, PointRef, PointSink, Refusal},
+    time::format_utc,
+};
+use fenetre_formats::{FormatError, Tally, mapping::Mapping};
+
+#[derive(Default)]
+struct Notebook(String);
+
+impl PointSink for Notebook {
+    fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
+        let _ = writeln!(self.0, "{} {} {:?} {:?}", format_utc(point.time), point.metric, point.tags, point.value);
+        Ok(())
+    }
+
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+        let _ = writeln!(self.0, "about {metric}: {:?} {:?}", about.kind, about.unit);
+        None
+    }
+}
+
+fn table() -> RecordBatch {
+    let lists = ListArray::from_iter_primitive::<Int32Type, _, _>([Some(vec![Some(1)]), None, None]);
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("at", Arc::new(TimestampMillisecondArray::from(vec![Some(1_777_626_000_000), Some(1_777_626_060_000), None]).with_timezone("UTC"))),
+        ("lock", Arc::new(StringArray::from(vec![Some("osier"), None, Some("marl")]))),
+        ("side", Arc::new(vec![Some("up"), Some("down"), Some("up")].into_iter().collect::<DictionaryArray<Int8Type>>())),
+        ("level", Arc::new(Float64Array::from(vec![Some(312.5), None, Some(1.0)]))),
+        ("flow", Arc::new(Float32Array::from(vec![4.1, f32::NAN, 1.0]))),
+        ("boats", Arc::new(UInt64Array::from(vec![17, u64::MAX, 1]))),
+        ("turns", Arc::new(Int64Array::from(vec![-3, 4, 1]))),
+        ("price", Arc::new(Decimal128Array::from(vec![12_345, -1, 0]).with_precision_and_scale(10, 2).unwrap())),
+        ("open", Arc::new(BooleanArray::from(vec![Some(true), Some(false), None]))),
+        ("list", Arc::new(lists)),
+    ];
+    RecordBatch::try_from_iter_with_nullable(columns.into_iter().map(|(name, column)| (name, column, true))).unwrap()
+}
+
+fn stream(batches: &[RecordBatch]) -> Vec<u8> {
+    let mut writer = arrow_ipc::writer::StreamWriter::try_new(Vec::new(), &batches[0].schema()).unwrap();
+    batches.iter().for_each(|batch| writer.write(batch).unwrap());
+    writer.into_inner().unwrap()
+}
+
+fn parquet(folder: &std::path::Path, batches: &[RecordBatch]) -> File {
+    let path = folder.join("points.parquet");
+    let mut writer = parquet::arrow::ArrowWriter::try_new(File::create(&path).unwrap(), batches[0].schema(), None).unwrap();
+    batches.iter().for_each(|batch| writer.write(batch).unwrap());
+    writer.close().unwrap();
+    File::open(path).unwrap()
+}
+
+fn told(notebook: Notebook, tally: Tally) -> String {
+    let rejects: Vec<String> =
+        tally.rejects.iter().map(|reject| format!("row {}, {}: {}", reject.line, reject.field.as_deref().unwrap_or("-"), reject.reason)).collect();
+    format!("{}accepted {}, rejected {}, empty {}\n{}\n", notebook.0, tally.accepted, tally.rejected, tally.empty_cells, rejects.join("\n"))
+}
+
+fn of_stream(bytes: &[u8], mapping: Option<&Mapping>) -> Result<String, FormatError> {
+    let (mut rows, mut notebook, mut tally) = (ArrowRows::new(bytes, mapping)?, Notebook::default(), Tally::default());
+    while rows.read(0, &mut notebook, &mut tally)? {}
+    Ok(told(notebook, tally))
+}
+
+fn of_file(file: File, mapping: Option<&Mapping>) -> Result<String, FormatError> {
+    let (mut rows, mut notebook, mut tally) = (ParquetRows::new(file, mapping)?, Notebook::default(), Tally::default());
+    while rows.read(0, &mut notebook, &mut tally)? > 0 {}
+    Ok(told(notebook, tally))
+}
+
+#[test]
+fn without_a_mapping_types_say_what_columns_are() {
+    insta::assert_snapshot!(of_stream(&stream(&[table()]), None).unwrap());
+}
+
+#[test]
+fn a_stream_and_a_file_read_alike() {
+    let folder = tempfile::tempdir().unwrap();
+    let batches = [table(), table()];
+    let mapping = Mapping::parse("not_finite = \"skip\"\n[time]\ncolumn = \"at\"\n[[columns]]\ncolumn = \"lock\"\nrole = \"tag\"\n[[columns]]\ncolumn = \"flow\"\nunit = \"m3/s\"\n[[columns]]\ncolumn = \"turns\"\nrole = \"tag\"\n[[columns]]\ncolumn = \"list\"\n").unwrap();
+    let from_stream = of_stream(&stream(&batches), Some(&mapping)).unwrap();
+    assert_eq!(from_stream, of_file(parquet(folder.path(), &batches), Some(&mapping)).unwrap());
+    insta::assert_snapshot!(from_stream);
+    assert_eq!(look_arrow(&stream(&batches)[..], 4).unwrap(), look_parquet(parquet(folder.path(), &batches), 4).unwrap());
+    assert_eq!(look_arrow(&stream(&batches)[..], 4).unwrap().rows[3][1], "osier");
+}
+
+#[test]
+fn a_long_table_needs_no_mapping() {
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("time", Arc::new(StringArray::from(vec!["2026-05-01T09:00:00Z", "2026-05-01T09:00:00Z"]))),
+        ("metric", Arc::new(StringArray::from(vec!["level", "flow"]))),
+        ("value", Arc::new(Float64Array::from(vec![1.0, 2.0]))),
+    ];
+    insta::assert_snapshot!(of_stream(&stream(&[RecordBatch::try_from_iter(columns).unwrap()]), None).unwrap());
+}
+
+#[test]
+fn other_bytes_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("x");
+    std::fs::write(&path, "time,level\n").unwrap();
+    let errors = [
+        of_stream(b"", None).unwrap_err().to_string(),
+        of_stream(b"time,level\n", None).unwrap_err().to_string(),
+        of_file(File::open(&path).unwrap(), None).unwrap_err().to_string(),
+        of_stream(&stream(&[table()]), Some(&Mapping::parse("[[columns]]\ncolumn = \"levl\"\n").unwrap())).unwrap_err().to_string(),
+    ];
+    insta::assert_snapshot!(errors.join("\n"));
+    let whole = stream(&[table()]);
+    for end in (0..whole.len()).step_by(37) {
+        let _ = of_stream(&whole[..end], None);
+    }
+}

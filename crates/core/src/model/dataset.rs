@@ -1,0 +1,103 @@
+//! What a dataset is, and what it allows as tags.
+
+use serde::{Deserialize, Serialize};
+
+use super::check_tag_value;
+
+/// What is said of a dataset.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct DatasetDefinition {
+    /// IANA name of the zone that its calendar follows.
+    pub zone: String,
+    /// One sentence.
+    pub description: String,
+    /// Metrics and tags that nobody has defined are refused, and not made on arrival.
+    pub closed: bool,
+    /// The most series that it may have: points of those that are there still land, new ones are refused.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_series: Option<u32>,
+    /// The most series that each of its metrics may have, where the metric does not say.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_series_per_metric: Option<u32>,
+    /// The longest value of a tag, in bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub longest_tag_value: Option<u32>,
+    /// The most tags of a series.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_tags: Option<u32>,
+}
+
+impl Default for DatasetDefinition {
+    fn default() -> Self {
+        Self {
+            zone: "UTC".to_owned(),
+            description: String::new(),
+            closed: false,
+            most_series: None,
+            most_series_per_metric: None,
+            longest_tag_value: None,
+            most_tags: None,
+        }
+    }
+}
+
+/// What is said of a tag.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct TagDefinition {
+    /// One sentence.
+    pub description: String,
+    /// A new series must carry it.
+    pub required: bool,
+    /// The values that it may have; any, where there are none.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub allowed: Vec<String>,
+    /// A regular expression that a whole value must match.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pattern: Option<String>,
+    /// The most distinct values.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub most_values: Option<u32>,
+}
+
+impl TagDefinition {
+    /// Looks whether its parts make sense.
+    ///
+    /// # Errors
+    /// What is wrong, in a sentence.
+    pub fn check(&self) -> Result<(), String> {
+        if let Some(bad) = self.allowed.iter().find_map(|value| check_tag_value(value).err()) {
+            return Err(format!("an allowed value {bad}"));
+        }
+        self.pattern().map(|_| ())
+    }
+
+    /// The pattern, ready to match whole values.
+    ///
+    /// # Errors
+    /// What is wrong with it, in a sentence.
+    pub fn pattern(&self) -> Result<Option<regex::Regex>, String> {
+        let Some(pattern) = &self.pattern else { return Ok(None) };
+        let whole = regex::RegexBuilder::new(&format!("^(?:{pattern})$")).size_limit(1 << 20).build();
+        whole.map(Some).map_err(|error| {
+            let text = error.to_string();
+            format!("the pattern `{pattern}` is no regular expression: {}", text.lines().last().unwrap_or(&text).trim_start_matches("error: "))
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_pattern_matches_whole_values() {
+        let tag = TagDefinition { pattern: Some("up|down".into()), ..Default::default() };
+        let pattern = tag.pattern().unwrap().unwrap();
+        assert!(pattern.is_match("up") && !pattern.is_match("upper") && !pattern.is_match("x down"));
+        let bad = TagDefinition { pattern: Some("(up".into()), ..Default::default() };
+        assert!(bad.check().unwrap_err().contains("(up"), "{:?}", bad.check());
+        assert!(TagDefinition { allowed: vec![String::new()], ..Default::default() }.check().is_err());
+    }
+}

@@ -1,0 +1,132 @@
+//! A cell of a row, as text or as what a typed table has.
+
+use fenetre_core::{
+    model::{Cause, Refusal, ValueRef},
+    time::Nanos,
+};
+
+/// What stands in a cell.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Cell<'r> {
+    /// Nothing.
+    Empty,
+    /// A text, without spaces around it.
+    Text(&'r str),
+    /// A number.
+    Number(f64),
+    /// An integer that no double may hold.
+    Integer(i128),
+    /// A truth value.
+    Bool(bool),
+    /// An instant.
+    Time(Nanos),
+    /// Something that a value, tag or time cannot be; in words that follow "is".
+    Unusable(&'static str),
+}
+
+impl<'r> Cell<'r> {
+    /// As a text, where it is one or nothing.
+    pub fn text(self) -> Option<&'r str> {
+        match self {
+            Self::Empty => Some(""),
+            Self::Text(text) => Some(text),
+            _ => None,
+        }
+    }
+
+    /// As a text for a tag or a word, written where it is none.
+    pub fn to_text(self) -> Result<String, &'static str> {
+        match self {
+            Self::Empty => Ok(String::new()),
+            Self::Text(text) => Ok(text.to_owned()),
+            Self::Number(number) => Ok(number.to_string()),
+            Self::Integer(integer) => Ok(integer.to_string()),
+            Self::Bool(truth) => Ok(truth.to_string()),
+            Self::Time(at) => Ok(fenetre_core::time::format_utc(at)),
+            Self::Unusable(what) => Err(what),
+        }
+    }
+}
+
+/// How text becomes numbers.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Numbers {
+    /// Whether a comma, and not a point, comes before the fraction.
+    pub decimal_comma: bool,
+    pub scale: Option<f64>,
+    pub offset: Option<f64>,
+}
+
+impl Numbers {
+    /// The number in a cell; not a finite one always.
+    pub fn read(self, cell: Cell<'_>, column: &str) -> Result<ValueRef<'static>, Refusal> {
+        let refuse = |reason: String| Err(Refusal::of(Cause::Value, column, reason));
+        let value = match cell {
+            Cell::Text(text) => match self.parse(text) {
+                Some(value) => value,
+                None => return refuse(format!("`{text}` is not a number{}", self.hint(text, column))),
+            },
+            Cell::Number(number) => ValueRef::Number(number),
+            Cell::Integer(integer) => integer_value(integer),
+            Cell::Bool(truth) => return refuse(format!("is {truth}, not a number (if the column holds words of a state, give it the role state)")),
+            Cell::Time(_) => return refuse("is a time, not a number".to_owned()),
+            Cell::Unusable(what) => return refuse(format!("is {what}")),
+            Cell::Empty => return refuse("is empty".to_owned()),
+        };
+        if self.scale.is_none() && self.offset.is_none() {
+            return Ok(value);
+        }
+        let number = match value {
+            ValueRef::Integer(integer) => integer as f64,
+            ValueRef::Number(number) => number,
+            ValueRef::Word(_) | ValueRef::Histogram(_) => return Ok(value),
+        };
+        Ok(ValueRef::Number(number * self.scale.unwrap_or(1.0) + self.offset.unwrap_or(0.0)))
+    }
+
+    fn parse(self, text: &str) -> Option<ValueRef<'static>> {
+        // Integers that no double holds have more digits than this.
+        if text.len() > 15
+            && let Ok(integer) = text.parse::<i128>()
+            && (i128::from(i64::MIN)..=i128::from(u64::MAX)).contains(&integer)
+        {
+            return Some(integer_value(integer));
+        }
+        if self.decimal_comma && text.contains(',') {
+            let plain: String = text.chars().filter(|c| *c != '.').map(|c| if c == ',' { '.' } else { c }).collect();
+            return plain.parse().ok().map(ValueRef::Number);
+        }
+        text.parse().ok().map(ValueRef::Number)
+    }
+
+    fn hint(self, text: &str, column: &str) -> String {
+        let with_comma = Self { decimal_comma: true, ..self };
+        if !self.decimal_comma && text.contains(',') && with_comma.parse(text).is_some() {
+            return " (with decimal commas, say decimal = \",\" under [table] of a mapping)".to_owned();
+        }
+        format!(" (if the column holds words of a state, name it with state={column}; marks of missing values belong to `missing` in a mapping)")
+    }
+}
+
+/// An integer as a double, where that holds it.
+pub fn integer_value(integer: i128) -> ValueRef<'static> {
+    let double = integer as f64;
+    if double as i128 == integer { ValueRef::Number(double) } else { ValueRef::Integer(integer) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn numbers_are_read_as_written() {
+        let comma = Numbers { decimal_comma: true, ..Numbers::default() };
+        assert_eq!(comma.read(Cell::Text("1.234,5"), "v"), Ok(ValueRef::Number(1234.5)));
+        assert_eq!(comma.read(Cell::Text("12"), "v"), Ok(ValueRef::Number(12.0)));
+        let scaled = Numbers { scale: Some(0.5), offset: Some(-1.0), ..Numbers::default() };
+        assert_eq!(scaled.read(Cell::Integer(9), "v"), Ok(ValueRef::Number(3.5)));
+        assert_eq!(Numbers::default().read(Cell::Text("9007199254740993"), "v"), Ok(ValueRef::Integer(9_007_199_254_740_993)));
+        assert!(Numbers::default().read(Cell::Text("3,5"), "v").unwrap_err().reason.contains("decimal commas"));
+        assert!(Numbers::default().read(Cell::Bool(true), "v").unwrap_err().reason.contains("role state"));
+    }
+}

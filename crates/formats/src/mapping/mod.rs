@@ -1,0 +1,356 @@
+//! Mappings: what the columns of a table, or the keys of objects, are.
+//!
+//! A mapping is a small document (TOML or JSON), made by hand or by [`guess`](mod@guess), kept under a name and used again. It is resolved
+//! against the names of a table once ([`Rows`]), and then turns rows into points.
+
+mod cell;
+pub mod guess;
+mod rows;
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use fenetre_core::{
+    model::{Kind, check_name, check_tag_value},
+    time::{ClockChange, TimeFormat, TimeRule, zone},
+};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+pub use cell::{Cell, integer_value};
+pub use rows::Rows;
+
+/// What the columns of a table are.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Mapping {
+    /// One sentence.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub description: String,
+    /// What to do with a cell of a value that is empty: `skip` or `reject`.
+    #[serde(skip_serializing_if = "is_default")]
+    pub empty: Absent,
+    /// What to do with values that are no finite numbers: `reject` or `skip`.
+    #[serde(skip_serializing_if = "is_default")]
+    pub not_finite: NotFinite,
+    /// Marks that stand for an empty cell, such as `NA`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub missing: Vec<String>,
+    /// What columns are that are not named here: `skip`, `tag` or `value`.
+    #[serde(skip_serializing_if = "is_default")]
+    pub others: Others,
+    /// How a text of rows is written; what is left out is detected.
+    #[serde(skip_serializing_if = "is_default")]
+    pub table: Dialect,
+    /// Where the time of a row stands. Without it, a column called `time` is it; without that either, rows are of their arrival.
+    #[serde(skip_serializing_if = "is_default")]
+    pub time: TimeColumn,
+    /// Tags that every row has.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub tags: BTreeMap<String, String>,
+    /// Columns.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub columns: Vec<Column>,
+}
+
+fn is_default<T: Default + PartialEq>(value: &T) -> bool {
+    *value == T::default()
+}
+
+/// What to do with an empty cell.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Absent {
+    /// There is no point.
+    #[default]
+    Skip,
+    /// It is a reject.
+    Reject,
+}
+
+/// What to do with what is not a finite number.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum NotFinite {
+    /// It is a reject.
+    #[default]
+    Reject,
+    /// There is no point.
+    Skip,
+}
+
+/// What columns are that a mapping does not name.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Others {
+    /// Nothing.
+    #[default]
+    Skip,
+    /// Tags of their names.
+    Tag,
+    /// Values of the metrics of their names.
+    Value,
+}
+
+/// How a text of rows is written. What is left out is detected from its first rows.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Dialect {
+    /// What parts two cells: one character of ASCII.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub delimiter: Option<char>,
+    /// What stands around a cell that holds a delimiter: one character of ASCII.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub quote: Option<char>,
+    /// `.` or `,`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub decimal: Option<char>,
+    /// Whether the first row names the columns. Without one they are called `column1`, `column2` and so on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub header: Option<bool>,
+    /// Lines before the header, or before the first row.
+    #[serde(skip_serializing_if = "is_default")]
+    pub skip_lines: u32,
+    /// How letters are encoded, such as `windows-1252`; UTF-8, or what a mark at the beginning says, where it is left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
+}
+
+/// Where the time of a row stands, and how it is written.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct TimeColumn {
+    /// Its column.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub column: Option<String>,
+    /// `guess` (what holds without one), `iso`, `s`, `ms`, `us`, `ns`, or a pattern such as `%d.%m.%Y %H:%M`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub format: Option<String>,
+    /// IANA name of the zone of times without an offset.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// What a local time is that a clock change leaves out or brings twice: `reject`, `earlier` or `later`.
+    #[serde(skip_serializing_if = "is_default")]
+    #[schema(value_type = String)]
+    pub clock_change: ClockChange,
+}
+
+/// A column and what it is.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Column {
+    /// Its name in the table; of nested objects the keys, parted by dots.
+    pub column: String,
+    /// What it is.
+    pub role: Role,
+    /// Key of the tag or name of the metric, where it differs from the column's.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub name: Option<String>,
+    /// UCUM code of the unit of a value.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+    /// Kind of a value's metric.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub kind: Option<Kind>,
+    /// What the metric is, in one sentence.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
+    /// What a value is multiplied by.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub scale: Option<f64>,
+    /// What is added to a value after that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub offset: Option<f64>,
+    /// Marks that stand for an empty cell in this column.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub missing: Vec<String>,
+}
+
+/// What a column is.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Role {
+    /// A number: of the metric that the column names, or of that which the row names in its `metric` column.
+    #[default]
+    Value,
+    /// A word of a state, likewise.
+    State,
+    /// A tag.
+    Tag,
+    /// The name of the metric that the row's value is of.
+    Metric,
+    /// Nothing.
+    Skip,
+}
+
+impl Column {
+    /// Reads `COLUMN` or `COLUMN=NAME`.
+    pub fn parse(text: &str, role: Role) -> Self {
+        let (column, name) = match text.rsplit_once('=') {
+            Some((column, name)) => (column, Some(name.to_owned())),
+            None => (text, None),
+        };
+        Self { column: column.to_owned(), role, name, ..Self::default() }
+    }
+
+    /// Key of the tag or name of the metric.
+    pub fn target(&self) -> &str {
+        self.name.as_deref().unwrap_or(&self.column)
+    }
+}
+
+impl Mapping {
+    /// Reads a document: TOML, or JSON where it begins with a brace.
+    ///
+    /// # Errors
+    /// What is wrong and where.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let mapping: Self = if text.trim_start().starts_with('{') {
+            serde_json::from_str(text).map_err(|error| error.to_string())?
+        } else {
+            toml::from_str(text).map_err(|error| error.to_string().trim_end().to_owned())?
+        };
+        mapping.check()?;
+        Ok(mapping)
+    }
+
+    /// The document as TOML.
+    pub fn to_toml(&self) -> String {
+        // It holds tables, texts and numbers, which all have a form in TOML.
+        toml::to_string(self).unwrap_or_default()
+    }
+
+    /// Looks whether its parts make sense together, before any table is seen.
+    ///
+    /// # Errors
+    /// What is wrong, in a sentence.
+    pub fn check(&self) -> Result<(), String> {
+        self.time_rule()?;
+        for (what, character) in [("delimiter", self.table.delimiter), ("quote", self.table.quote)] {
+            if let Some(character) = character.filter(|character| !character.is_ascii() || matches!(character, '\n' | '\r')) {
+                return Err(format!("table.{what} is {character:?}: it must be one character of ASCII"));
+            }
+        }
+        if let Some(decimal) = self.table.decimal.filter(|decimal| !matches!(decimal, '.' | ',')) {
+            return Err(format!("table.decimal is {decimal:?}: it is \".\" or \",\""));
+        }
+        if self.table.decimal.is_some() && self.table.decimal == self.table.delimiter {
+            return Err("table.decimal and table.delimiter are the same character".to_owned());
+        }
+        if let Some(name) = self.table.encoding.as_ref().filter(|name| encoding_rs::Encoding::for_label(name.as_bytes()).is_none()) {
+            return Err(format!(
+                "table.encoding `{name}` is not known: there are utf-8, utf-16le, utf-16be, windows-1252, iso-8859-15 and others of the web"
+            ));
+        }
+        for (key, value) in &self.tags {
+            check_name(key).map_err(|error| format!("a key under [tags] {error}"))?;
+            check_tag_value(value).map_err(|error| format!("tags.{key} {error}"))?;
+        }
+        let mut seen = BTreeSet::new();
+        for column in &self.columns {
+            let Column { column: name, role, .. } = column;
+            if name.is_empty() {
+                return Err("an entry of columns lacks `column`, the name of the column".to_owned());
+            }
+            if !seen.insert(name) {
+                return Err(format!("the column `{name}` is there twice"));
+            }
+            if matches!(role, Role::Tag | Role::Value | Role::State) {
+                check_name(column.target()).map_err(|error| format!("the name for column `{name}` {error}"))?;
+            }
+            let scales = column.scale.is_some() || column.offset.is_some();
+            if scales && *role != Role::Value {
+                return Err(format!("the column `{name}` has a scale or offset, but is no value"));
+            }
+            if column.scale.is_some_and(|scale| !scale.is_finite()) || column.offset.is_some_and(|offset| !offset.is_finite()) {
+                return Err(format!("scale and offset of column `{name}` must be finite"));
+            }
+        }
+        if self.columns.iter().filter(|column| column.role == Role::Metric).count() > 1 {
+            return Err("two columns have the role metric: a row's value is of one metric".to_owned());
+        }
+        Ok(())
+    }
+
+    /// How the times are read.
+    ///
+    /// # Errors
+    /// What is wrong, in a sentence.
+    pub fn time_rule(&self) -> Result<TimeRule, String> {
+        let TimeColumn { format, zone: zone_name, clock_change, .. } = &self.time;
+        let format = format.as_deref().map_or(Ok(TimeFormat::default()), TimeFormat::parse).map_err(|error| format!("time.format: {error}"))?;
+        let zone = zone_name.as_deref().map(zone).transpose().map_err(|error| format!("time.zone: {error}"))?;
+        Ok(TimeRule { format, zone, clock_change: *clock_change })
+    }
+
+    /// Takes over what another one says, where both say something.
+    pub fn merge(&mut self, other: Self) {
+        let Self { description: _, empty, not_finite, missing, others, table, time, tags, columns } = other;
+        if empty != Absent::default() {
+            self.empty = empty;
+        }
+        if not_finite != NotFinite::default() {
+            self.not_finite = not_finite;
+        }
+        if others != Others::default() {
+            self.others = others;
+        }
+        self.missing.extend(missing);
+        if table != Dialect::default() {
+            self.table = table;
+        }
+        self.time.column = time.column.or(self.time.column.take());
+        self.time.format = time.format.or(self.time.format.take());
+        self.time.zone = time.zone.or(self.time.zone.take());
+        self.tags.extend(tags);
+        for column in columns {
+            self.columns.retain(|known| known.column != column.column);
+            self.columns.push(column);
+        }
+    }
+
+    /// Names of metrics that it brings values for, and keys of tags.
+    pub fn targets(&self) -> (Vec<&str>, Vec<&str>) {
+        let of = |wanted: &[Role]| self.columns.iter().filter(|column| wanted.contains(&column.role)).map(Column::target).collect::<Vec<_>>();
+        let mut tags = of(&[Role::Tag]);
+        tags.extend(self.tags.keys().map(String::as_str));
+        (of(&[Role::Value, Role::State]), tags)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_document_goes_both_ways() {
+        let text = "missing = [\"NA\"]\n\n[table]\ndelimiter = \";\"\ndecimal = \",\"\n\n[time]\ncolumn = \"at\"\nformat = \"%d.%m.%Y %H:%M\"\nzone = \"Europe/Lisbon\"\nclock_change = \"later\"\n\n[tags]\nreach = \"upper\"\n\n[[columns]]\ncolumn = \"lock\"\nrole = \"tag\"\n\n[[columns]]\ncolumn = \"level_cm\"\nrole = \"value\"\nname = \"level\"\nunit = \"m\"\nscale = 0.01\n";
+        let mapping = Mapping::parse(text).unwrap();
+        assert_eq!(mapping.to_toml(), text);
+        assert_eq!(Mapping::parse(&serde_json::to_string(&mapping).unwrap()).unwrap(), mapping);
+        assert_eq!(mapping.targets(), (vec!["level"], vec!["lock", "reach"]));
+    }
+
+    #[test]
+    fn what_is_wrong_is_told() {
+        let wrong = [
+            "colums = []",
+            "[time]\nformat = \"minutes\"",
+            "[time]\nzone = \"Atlantis\"",
+            "[table]\ndelimiter = \"—\"",
+            "[table]\ndecimal = \";\"",
+            "[table]\nencoding = \"klingon\"",
+            "[[columns]]\nrole = \"tag\"",
+            "[[columns]]\ncolumn = \"a\"\nrole = \"stat\"",
+            "[[columns]]\ncolumn = \"a\"\n[[columns]]\ncolumn = \"a\"",
+            "[[columns]]\ncolumn = \"a\"\nrole = \"tag\"\nscale = 2.0",
+            "[[columns]]\ncolumn = \"a\"\nrole = \"metric\"\n[[columns]]\ncolumn = \"b\"\nrole = \"metric\"",
+            "[tags]\nreach = \"\"",
+            "{\"columns\": 3}",
+        ];
+        insta::assert_snapshot!(wrong.map(|text| format!("{text}\n=> {}", Mapping::parse(text).unwrap_err())).join("\n\n"));
+    }
+}

@@ -1,0 +1,288 @@
+//! A mapping resolved against the names of a table: rows in, points out.
+
+use std::{
+    collections::BTreeSet,
+    sync::atomic::{AtomicBool, Ordering},
+};
+
+use fenetre_core::{
+    model::{About, Cause, Kind, PointRef, PointSink, Refusal, ValueRef},
+    suggest::{closest, listing},
+    time::{EpochUnit, Nanos, TimeFormat, TimeRule, format_utc, from_epoch},
+};
+
+use super::{Absent, Cell, Column, Mapping, NotFinite, Others, Role, cell::Numbers};
+use crate::{FormatError, Tally};
+
+/// Where each part of a row stands.
+pub struct Rows {
+    time: Option<(usize, String)>,
+    rule: TimeRule,
+    tags: Vec<(usize, String)>,
+    constants: Vec<(String, String)>,
+    metric: Option<(usize, String)>,
+    values: Vec<ValueColumn>,
+    missing: Vec<String>,
+    absent: Absent,
+    not_finite: NotFinite,
+    guess_is_told: AtomicBool,
+}
+
+struct ValueColumn {
+    place: usize,
+    column: Column,
+    words: bool,
+    numbers: Numbers,
+    missing: Vec<String>,
+}
+
+impl Rows {
+    /// Resolves a mapping.
+    ///
+    /// # Errors
+    /// [`FormatError::Table`] where the table lacks a column that the mapping names, or no column is a value.
+    pub fn new(mapping: &Mapping, names: &[&str]) -> Result<Self, FormatError> {
+        let rule = mapping.time_rule().map_err(FormatError::Table)?;
+        let place = |wanted: &str| names.iter().position(|name| *name == wanted).ok_or_else(|| lacks(names, wanted));
+        let time = match &mapping.time.column {
+            Some(column) => Some((place(column)?, column.clone())),
+            None => names.iter().position(|name| *name == "time").map(|at| (at, "time".to_owned())),
+        };
+        let mut rows = Self {
+            time,
+            rule,
+            tags: Vec::new(),
+            constants: mapping.tags.iter().map(|(key, value)| (key.clone(), value.clone())).collect(),
+            metric: None,
+            values: Vec::new(),
+            missing: mapping.missing.clone(),
+            absent: mapping.empty,
+            not_finite: mapping.not_finite,
+            guess_is_told: AtomicBool::new(false),
+        };
+        let decimal_comma = mapping.table.decimal == Some(',');
+        for column in &mapping.columns {
+            rows.add(place(&column.column)?, column.clone(), decimal_comma);
+        }
+        let named: BTreeSet<&str> = mapping.columns.iter().map(|column| column.column.as_str()).collect();
+        let role = match mapping.others {
+            Others::Skip => Role::Skip,
+            Others::Tag => Role::Tag,
+            Others::Value => Role::Value,
+        };
+        for (at, name) in names.iter().enumerate() {
+            let is_time = rows.time.as_ref().is_some_and(|(time, _)| *time == at);
+            if !is_time && !named.contains(name) {
+                rows.add(at, Column { column: (*name).to_owned(), role, ..Column::default() }, decimal_comma);
+            }
+        }
+        if rows.values.is_empty() {
+            let known = listing(names.iter().copied(), 20);
+            let text = format!(
+                "no column is a value: name at least one with value=COLUMN (or state=COLUMN for words), or use a mapping. The columns are {known}"
+            );
+            return Err(FormatError::Table(text));
+        }
+        if rows.metric.is_some() && rows.values.iter().filter(|value| value.column.name.is_none()).count() > 1 {
+            return Err(FormatError::Table(
+                "with a column of the role metric, one value column without a name of its own holds the values; here are several".to_owned(),
+            ));
+        }
+        Ok(rows)
+    }
+
+    fn add(&mut self, place: usize, column: Column, decimal_comma: bool) {
+        match column.role {
+            Role::Skip => {}
+            Role::Tag => self.tags.push((place, column.target().to_owned())),
+            Role::Metric => self.metric = Some((place, column.column)),
+            Role::Value | Role::State => {
+                let words = column.role == Role::State || column.kind == Some(Kind::State);
+                let numbers = Numbers { decimal_comma, scale: column.scale, offset: column.offset };
+                let missing = column.missing.clone();
+                self.values.push(ValueColumn { place, column, words, numbers, missing });
+            }
+        }
+    }
+
+    /// Whether rows have times of their own.
+    pub fn has_time(&self) -> bool {
+        self.time.is_some()
+    }
+
+    /// Tells the sink what the mapping says of its metrics.
+    pub fn describe(&self, sink: &mut dyn PointSink, tally: &mut Tally) {
+        for ValueColumn { column, words, .. } in &self.values {
+            if self.metric.is_some() && column.name.is_none() {
+                continue;
+            }
+            let kind = column.kind.or(words.then_some(Kind::State));
+            let about = About { kind, unit: column.unit.as_deref(), description: column.description.as_deref(), temporality: None };
+            if about != About::default()
+                && let Some(note) = sink.describe(column.target(), about)
+            {
+                tally.note(note);
+            }
+        }
+    }
+
+    /// A note for the end of a table whose rows had no times.
+    pub fn note_now(&self, now: Nanos, tally: &mut Tally) {
+        if self.time.is_none() && tally.accepted > 0 {
+            tally.note(format!("no column is the time, so every row is of now, {}: name one with time=COLUMN", format_utc(now)));
+        }
+    }
+
+    /// Reads a row. `cell` gives the cell at a place, `line` the row's line; `tags` is used again for each row.
+    pub fn take<'r>(
+        &'r self,
+        cell: &impl Fn(usize) -> Cell<'r>,
+        tags: &mut Vec<(&'r str, &'r str)>,
+        line: &mut dyn FnMut() -> u64,
+        now: Nanos,
+        sink: &mut dyn PointSink,
+        tally: &mut Tally,
+    ) {
+        tally.rows += 1;
+        let time = match &self.time {
+            None => now,
+            Some((at, column)) => match self.time_of(cell(*at), column, tally) {
+                Ok(time) => time,
+                Err(refusal) => return tally.refuse(line(), refusal),
+            },
+        };
+        tags.clear();
+        tags.extend(self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())));
+        let mut all_texts = true;
+        for (at, key) in &self.tags {
+            match cell(*at).text() {
+                // An empty cell is a row without that tag.
+                Some("") => {}
+                Some(value) if self.is_missing(value, &[]) => {}
+                Some(value) => tags.push((key, value)),
+                None => all_texts = false,
+            }
+        }
+        if all_texts {
+            return self.take_values(cell, tags, time, line, sink, tally);
+        }
+        let owned: Result<Vec<(usize, String)>, Refusal> = self
+            .tags
+            .iter()
+            .enumerate()
+            .filter(|(_, (at, _))| cell(*at).text().is_none())
+            .map(|(i, (at, key))| cell(*at).to_text().map(|text| (i, text)).map_err(|what| Refusal::of(Cause::Tag, key, format!("is {what}"))))
+            .collect();
+        match owned {
+            Ok(owned) => {
+                let mut tags: Vec<(&str, &str)> = tags.clone();
+                tags.extend(owned.iter().map(|(i, text)| (self.tags[*i].1.as_str(), text.as_str())));
+                self.take_values(cell, &tags, time, line, sink, tally);
+            }
+            Err(refusal) => tally.refuse(line(), refusal),
+        }
+    }
+
+    fn take_values<'r>(
+        &self,
+        cell: &impl Fn(usize) -> Cell<'r>,
+        tags: &[(&str, &str)],
+        time: Nanos,
+        line: &mut dyn FnMut() -> u64,
+        sink: &mut dyn PointSink,
+        tally: &mut Tally,
+    ) {
+        let named = match &self.metric {
+            None => None,
+            Some((at, column)) => match cell(*at).to_text() {
+                Ok(name) if !name.is_empty() => Some(name),
+                Ok(_) => return tally.refuse(line(), Refusal::of(Cause::Value, column, "is empty: it must name the metric of the row's value")),
+                Err(what) => return tally.refuse(line(), Refusal::of(Cause::Value, column, format!("is {what}"))),
+            },
+        };
+        for value in &self.values {
+            let ValueColumn { place, column, .. } = value;
+            let found = cell(*place);
+            if found == Cell::Empty || found.text().is_some_and(|text| text.is_empty() || self.is_missing(text, &value.missing)) {
+                match self.absent {
+                    Absent::Skip => tally.empty_cells += 1,
+                    Absent::Reject => {
+                        tally.refuse(line(), Refusal::of(Cause::Value, &column.column, "is empty, and the mapping rejects empty cells"))
+                    }
+                }
+                continue;
+            }
+            let metric = match (&column.name, &named) {
+                (None, Some(named)) => named,
+                _ => column.target(),
+            };
+            let word;
+            let read = if value.words {
+                match found.to_text() {
+                    Ok(text) => {
+                        word = text;
+                        Ok(ValueRef::Word(&word))
+                    }
+                    Err(what) => Err(Refusal::of(Cause::Value, &column.column, format!("is {what}"))),
+                }
+            } else {
+                value.numbers.read(found, &column.column)
+            };
+            match read {
+                Ok(ValueRef::Number(number)) if !number.is_finite() && self.not_finite == NotFinite::Skip => tally.empty_cells += 1,
+                Ok(value) => tally.count(&mut *line, sink.accept(PointRef { metric, tags, time, value })),
+                Err(refusal) => tally.refuse(line(), refusal),
+            }
+        }
+    }
+
+    fn is_missing(&self, text: &str, more: &[String]) -> bool {
+        self.missing.iter().chain(more).any(|mark| mark == text)
+    }
+
+    fn time_of(&self, cell: Cell<'_>, column: &str, tally: &mut Tally) -> Result<Nanos, Refusal> {
+        let refuse = |reason: String| Refusal::of(Cause::Time, column, reason);
+        let (read, guessed) = match cell {
+            Cell::Time(at) => (Ok(at), None),
+            Cell::Text("") | Cell::Empty => return Err(refuse("is empty: every row needs a time".to_owned())),
+            Cell::Text(text) => match self.rule.read(text) {
+                Ok((at, guessed)) => (Ok(at), guessed),
+                Err(error) => (Err(error), None),
+            },
+            Cell::Number(number) => self.epoch(number, |unit| from_epoch(number, unit)),
+            Cell::Integer(integer) => self.epoch(integer as f64, |unit| {
+                TimeRule { format: TimeFormat::Epoch(unit), ..TimeRule::default() }.read(&integer.to_string()).map(|(at, _)| at)
+            }),
+            Cell::Bool(_) => return Err(refuse("is true or false, not a time".to_owned())),
+            Cell::Unusable(what) => return Err(refuse(format!("is {what}"))),
+        };
+        if let Some(unit) = guessed
+            && !self.guess_is_told.swap(true, Ordering::Relaxed)
+        {
+            let unit = unit.as_str();
+            tally.note(format!("times in `{column}` are numbers, taken for {unit} since 1970 by their size: say format = \"{unit}\" (or time_format={unit}) to be sure"));
+        }
+        read.map_err(|error| refuse(error.to_string()))
+    }
+
+    fn epoch<E>(&self, number: f64, read: impl Fn(EpochUnit) -> Result<Nanos, E>) -> (Result<Nanos, E>, Option<EpochUnit>) {
+        match self.rule.format {
+            TimeFormat::Epoch(unit) => (read(unit), None),
+            _ => {
+                let unit = EpochUnit::guess(number);
+                (read(unit), Some(unit))
+            }
+        }
+    }
+}
+
+fn lacks(names: &[&str], wanted: &str) -> FormatError {
+    let hint = match (closest(wanted, names.iter().copied()), names) {
+        (Some(name), _) => format!(" Did you mean `{name}`?"),
+        (None, [one]) if one.contains([',', ';', '\t', '|']) => {
+            " Its columns seem to be parted by something else: say by what with `delimiter` under [table] of a mapping.".to_owned()
+        }
+        _ => String::new(),
+    };
+    FormatError::Table(format!("there is no column `{wanted}`: there are {}.{hint}", listing(names.iter().copied(), 20)))
+}

@@ -1,0 +1,50 @@
+//! Units as other standards name them, in UCUM.
+
+/// The UCUM code of a unit that OpenMetrics names by its word; an annotation where there is no code for it.
+pub fn of_word(word: &str) -> String {
+    let code = match word {
+        "seconds" => "s",
+        "milliseconds" => "ms",
+        "minutes" => "min",
+        "hours" => "h",
+        "days" => "d",
+        "bytes" => "By",
+        "bits" => "bit",
+        "ratio" => "1",
+        "percent" => "%",
+        "celsius" => "Cel",
+        "kelvin" => "K",
+        "meters" | "metres" => "m",
+        "centimeters" | "centimetres" => "cm",
+        "millimeters" | "millimetres" => "mm",
+        "liters" | "litres" => "L",
+        "grams" => "g",
+        "kilograms" => "kg",
+        "volts" => "V",
+        "amperes" => "A",
+        "watts" => "W",
+        "joules" => "J",
+        "pascals" => "Pa",
+        "hertz" => "Hz",
+        other => return format!("{{{other}}}"),
+    };
+    code.to_owned()
+}
+
+/// The UCUM code of a unit of the SenML registry (RFC 8428, section 12.1); most are the same.
+pub fn of_senml(unit: &str) -> String {
+    let code = match unit {
+        "/" => "1",
+        "%RH" | "%EL" => "%",
+        "EL" => "1",
+        "EVL" => "s",
+        "count" => "{count}",
+        "beat/min" => "{beat}/min",
+        "beats" => "{beat}",
+        "l" => "L",
+        "l/s" => "L/s",
+        "delC" => "K",
+        other => other,
+    };
+    code.to_owned()
+}

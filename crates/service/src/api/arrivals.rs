@@ -1,0 +1,97 @@
+//! What arrives: rejects by reason, and the live tail as server-sent events (WHATWG HTML, section 9.2).
+
+use actix_web::{HttpResponse, get, web};
+use fenetre_core::time::{SECOND, format_utc};
+use futures_util::{StreamExt, stream};
+use serde::{Deserialize, Serialize};
+use tokio::sync::broadcast::error::RecvError;
+use utoipa::{IntoParams, ToSchema};
+
+use crate::{
+    access::{Access, Read},
+    problem::Problem,
+    state::{Shared, now},
+    tail::TailReport,
+};
+
+/// What was refused, by reason.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Refusals {
+    /// Since when it is counted: the start of the service.
+    pub since: String,
+    /// Each reason that there was, the most frequent first.
+    pub causes: Vec<CauseCount>,
+}
+
+/// One reason.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CauseCount {
+    /// Its word.
+    pub cause: String,
+    /// In words.
+    pub told: String,
+    /// Points and rows since the start of the service.
+    pub count: u64,
+    /// The dataset of the latest.
+    pub dataset: String,
+    /// When the latest came.
+    pub time: String,
+    /// Its line, field and reason.
+    pub example: String,
+}
+
+/// What was refused since the service started, by reason.
+#[utoipa::path(tag = "points", responses((status = 200, body = Refusals), (status = 403, body = Problem)))]
+#[get("/api/v1/arrivals/refused")]
+pub(crate) async fn refused(_: Access<Read>, state: Shared) -> web::Json<Refusals> {
+    let mut causes: Vec<CauseCount> = state
+        .arrivals
+        .causes()
+        .into_iter()
+        .map(|(cause, latest)| CauseCount {
+            cause: serde_json::to_value(cause).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default(),
+            told: cause.describe().to_owned(),
+            count: latest.count,
+            dataset: latest.dataset,
+            time: format_utc(latest.second * SECOND),
+            example: latest.example,
+        })
+        .collect();
+    causes.sort_by_key(|cause| std::cmp::Reverse(cause.count));
+    web::Json(Refusals { since: format_utc(state.started), causes })
+}
+
+/// Which dataset's.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct TailFilter {
+    /// Only of this dataset.
+    dataset: Option<String>,
+}
+
+/// What arrives from now on, as server-sent events: each batch with its first points. A watcher that is slow misses some.
+#[utoipa::path(tag = "points", params(TailFilter), responses((status = 200, body = TailReport, content_type = "text/event-stream"), (status = 403, body = Problem)))]
+#[get("/api/v1/arrivals/tail")]
+pub(crate) async fn tail(_: Access<Read>, state: Shared, filter: web::Query<TailFilter>) -> HttpResponse {
+    let opened = format!(": the tail of {} begins {}\n\n", filter.dataset.as_deref().unwrap_or("all datasets"), format_utc(now()));
+    let events = stream::unfold((state.tail.watch(), filter.into_inner().dataset), |(mut watch, only)| async move {
+        loop {
+            let wait = tokio::time::timeout(std::time::Duration::from_secs(15), watch.recv()).await;
+            let event = match wait {
+                // Something now and then keeps what stands between from hanging up.
+                Err(_) => ": nothing for a while\n\n".to_owned(),
+                Ok(Ok(report)) if only.as_ref().is_some_and(|only| *only != report.dataset) => continue,
+                Ok(Ok(report)) => format!("event: batch\ndata: {}\n\n", serde_json::to_string(&report).unwrap_or_default()),
+                Ok(Err(RecvError::Lagged(missed))) => format!("event: missed\ndata: {missed}\n\n"),
+                Ok(Err(RecvError::Closed)) => return None,
+            };
+            return Some((Ok::<_, std::convert::Infallible>(web::Bytes::from(event)), (watch, only)));
+        }
+    });
+    let first = stream::once(async move { Ok(web::Bytes::from(opened)) });
+    HttpResponse::Ok()
+        .content_type("text/event-stream")
+        .insert_header(("Cache-Control", "no-store"))
+        .insert_header(("Content-Encoding", "identity"))
+        .streaming(first.chain(events))
+}

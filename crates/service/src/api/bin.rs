@@ -1,0 +1,232 @@
+//! Deleting, and the way back: what goes, the bin, and bringing something back from it.
+
+use actix_web::{HttpResponse, delete, get, post, web};
+use fenetre_core::{
+    catalogue::{Catalogue, Series},
+    model::SeriesId,
+    plan::{Limits, plan},
+    query::{Frame, parse, write_name},
+    time::{TimeRange, format_utc, parse_instant, zone},
+};
+use fenetre_store::{Binned, Selection, Weight};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::{
+    datasets::{Held, find, find_metric},
+    read_json,
+    references::{self, Noun, Reference},
+};
+use crate::{
+    access::{Access, Define, Read},
+    problem::{Problem, Sort},
+    state::{Shared, State, blocking, now},
+};
+
+/// What a deletion takes away.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Deletion {
+    /// Under which it is in the bin; none where it was only asked what would go.
+    pub id: Option<String>,
+    /// What it was, in words.
+    pub what: String,
+    /// Series that it touches.
+    pub series: u64,
+    /// Points that go, and when they begin and end.
+    #[serde(flatten)]
+    pub held: Held,
+    /// Bytes of their blocks.
+    pub bytes: u64,
+    /// What refers to it.
+    pub references: Vec<Reference>,
+    /// Until when it can be brought back.
+    pub recoverable_until: Option<String>,
+}
+
+/// Something in the bin.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BinItem {
+    /// By which it is asked for.
+    pub id: String,
+    /// Of which dataset.
+    pub dataset: String,
+    /// The metric, or the points as they were chosen.
+    pub what: String,
+    /// `metric` or `points`.
+    pub noun: String,
+    /// When it was deleted.
+    pub deleted: String,
+    /// When it will be erased.
+    pub erased: String,
+    /// Its series.
+    pub series: u64,
+    /// Points, where they were moved.
+    pub points: Option<u64>,
+    /// Bytes of them.
+    pub bytes: Option<u64>,
+}
+
+/// Which points are to go.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PointsOrder {
+    /// Of which metric.
+    pub metric: String,
+    /// Of which of its series: a condition as in `where`, such as `lock = "osier"`; of all where it is left out.
+    #[serde(default)]
+    pub condition: Option<String>,
+    /// First instant (RFC 3339, or a local time in the dataset's zone).
+    pub from: String,
+    /// First instant that stays.
+    pub to: String,
+    /// Only say what would go.
+    #[serde(default)]
+    pub dry_run: bool,
+}
+
+/// Whether it is only asked.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Asked {
+    /// Only say what would go.
+    #[serde(default)]
+    dry_run: bool,
+}
+
+/// Ids of series, and of the parts of those that are histograms.
+fn with_parts<'s>(series: impl Iterator<Item = &'s Series>) -> Vec<SeriesId> {
+    series.flat_map(|series| std::iter::once(series.id).chain(series.layouts().iter().flat_map(|layout| layout.parts()))).collect()
+}
+
+fn held(weight: &Weight) -> Held {
+    Held { points: weight.points, first: weight.span.map(|(first, _)| format_utc(first)), last: weight.span.map(|(_, last)| format_utc(last)) }
+}
+
+/// Puts a metric with all its series and points into the bin, or says what would go there.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("metric" = String, Path), Asked),
+    responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[delete("/api/v1/datasets/{dataset}/metrics/{metric}")]
+pub(crate) async fn delete_metric(
+    _: Access<Define>,
+    state: Shared,
+    path: web::Path<(String, String)>,
+    asked: web::Query<Asked>,
+) -> Result<web::Json<Deletion>, Problem> {
+    let work = move |state: &State| {
+        let (dataset, metric) = (&path.0, &path.1);
+        let (selection, name, series) = {
+            let catalogue = state.store.catalogue();
+            let dataset = find(&catalogue, dataset)?;
+            let Some(found) = find_metric(dataset, Some(metric))? else { return Err(Problem::new(Sort::NotFound, "no metric was named")) };
+            let series = with_parts(found.series().filter_map(|id| dataset.series(id)));
+            (Selection { dataset: dataset.id, series, range: TimeRange::ALL }, found.name.to_string(), found.series_count())
+        };
+        let weight = state.store.weigh(&selection)?;
+        let references = references::of(state, &Noun::Metric(&name))?;
+        let now = now();
+        let mut deletion =
+            Deletion { id: None, what: name.clone(), series, held: held(&weight), bytes: weight.bytes, references, recoverable_until: None };
+        if !asked.dry_run {
+            state.store.delete_metric(dataset, &name, now)?;
+            let binned = state.store.bin()?.into_iter().rfind(|binned| binned.is_metric && binned.what == name && binned.deleted == now);
+            deletion.id = binned.map(|binned| binned.id);
+            deletion.recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_keeps)));
+        }
+        Ok(deletion)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Puts a span of points of some series into the bin, or says what would go there.
+#[utoipa::path(tag = "points", params(("dataset" = String, Path)), request_body = PointsOrder,
+    responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/points/delete")]
+pub(crate) async fn delete_points(
+    _: Access<Define>,
+    state: Shared,
+    dataset: web::Path<String>,
+    body: web::Bytes,
+) -> Result<web::Json<Deletion>, Problem> {
+    let order: PointsOrder = read_json(&body)?;
+    let work = move |state: &State| {
+        let (selection, what, series) = select(&state.store.catalogue(), &dataset, &order)?;
+        let now = now();
+        if order.dry_run {
+            let weight = state.store.weigh(&selection)?;
+            return Ok(Deletion { what, series, held: held(&weight), bytes: weight.bytes, ..Deletion::default() });
+        }
+        let binned = state.store.delete_points(&selection, &what, now)?;
+        let weight = binned.points.unwrap_or_default();
+        let recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_keeps)));
+        Ok(Deletion { id: Some(binned.id), what, series, held: held(&weight), bytes: weight.bytes, recoverable_until, references: Vec::new() })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// The points that an order means: the query language says which series a condition is about.
+fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(Selection, String, u64), Problem> {
+    let fault = |text: String| Problem::new(Sort::Request, text);
+    let home = find(catalogue, dataset)?;
+    let Some(metric) = find_metric(home, Some(&order.metric))? else { return Err(fault("no metric was named".to_owned())) };
+    let tz = zone(&home.definition.zone).map_err(|error| fault(error.to_string()))?;
+    let at = |name: &str, text: &str| parse_instant(text, &tz).map_err(|error| fault(format!("{name}: {error}")));
+    let range = TimeRange { start: at("from", &order.from)?, end: at("to", &order.to)? };
+    if range.is_empty() {
+        return Err(fault("the span ends before it begins: `to` is the first instant that stays".to_owned()));
+    }
+    let condition = order.condition.as_ref().map_or(String::new(), |condition| format!(" where {condition}"));
+    let text = format!("show points of {}{condition} over last 1h", write_name(&metric.name));
+    let query = parse(&text).map_err(|error| Problem::of_query(&error, "query", &text))?;
+    let limits = Limits { series: usize::MAX, ..Limits::default() };
+    let planned = plan(&query, &Frame::default(), catalogue, &home.name, 0, &limits).map_err(|error| Problem::of_plan(&error, &text, ""))?;
+    let ids = planned.shows.iter().flat_map(|show| &show.lines).flat_map(|line| &line.series).map(|series| series.id);
+    let series: Vec<&Series> = ids.filter_map(|id| home.series(id)).collect();
+    let what = format!("{}{condition} from {} to {}", metric.name, format_utc(range.start), format_utc(range.end));
+    let count = series.len() as u64;
+    Ok((Selection { dataset: home.id, series: with_parts(series.into_iter()), range }, what, count))
+}
+
+/// What is in the bin, the oldest first.
+#[utoipa::path(tag = "catalogue", responses((status = 200, body = [BinItem]), (status = 403, body = Problem)))]
+#[get("/api/v1/bin")]
+pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<BinItem>>, Problem> {
+    let work = |state: &State| {
+        let item = |binned: Binned| BinItem {
+            id: binned.id,
+            dataset: binned.dataset,
+            what: binned.what,
+            noun: if binned.is_metric { "metric" } else { "points" }.to_owned(),
+            deleted: format_utc(binned.deleted),
+            erased: format_utc(binned.deleted.saturating_add(state.limits.bin_keeps)),
+            series: binned.series,
+            points: binned.points.map(|weight| weight.points),
+            bytes: binned.points.map(|weight| weight.bytes),
+        };
+        Ok(state.store.bin()?.into_iter().map(item).collect())
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Under which name something comes back.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Restore {
+    /// A metric's name, where its own is taken by now.
+    pub name: Option<String>,
+}
+
+/// Brings something back from the bin.
+#[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Restore,
+    responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/bin/{id}/restore")]
+pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
+    let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
+    blocking(&state, move |state| Ok(state.store.restore_binned(&id, name.as_deref())?)).await.map(|()| HttpResponse::NoContent().finish())
+}
+
+/// Erases something that is in the bin, for good.
+#[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[delete("/api/v1/bin/{id}")]
+pub(crate) async fn erase(_: Access<Define>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+    blocking(&state, move |state| Ok(state.store.erase_binned(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
+}

@@ -1,0 +1,303 @@
+//! Imports: a file is uploaded, looked at, tried and run, each by a call of its own.
+
+use std::{io::Write, path::Path};
+
+use actix_web::{HttpRequest, HttpResponse, delete, get, http::header, post, web};
+use fenetre_core::{model::check_name, time::format_utc};
+use fenetre_formats::{
+    Format, Reject,
+    mapping::{
+        Mapping,
+        guess::{Guess, guess},
+    },
+};
+use futures_util::StreamExt;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::{datasets, mappings, read_json};
+use crate::{
+    access::{Access, Read, Write as MayWrite},
+    imports::{ImportRecord, Order, Stage, look},
+    problem::{Problem, Sort},
+    state::{Shared, State, blocking, now},
+};
+
+/// What is said of a file that is uploaded.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Upload {
+    /// Its name, whose ending says how it is read.
+    file: String,
+    /// How it is read, where the name does not say: json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream or parquet.
+    format: Option<String>,
+}
+
+/// What to look at.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct LookOrder {
+    /// A mapping that says how the table is written; what its columns are is guessed all the same.
+    pub mapping: Option<Mapping>,
+    /// So many rows at the most, up to 200.
+    pub rows: Option<usize>,
+}
+
+/// The first rows of a file, and what they may mean.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ImportLook {
+    /// Names of its columns; none where the format says itself what its parts are.
+    pub names: Vec<String>,
+    /// Cells of the first rows.
+    pub rows: Vec<Vec<String>>,
+    /// A mapping, and why.
+    pub guess: Guess,
+    /// What was found out about how it is written.
+    pub notes: Vec<String>,
+}
+
+/// The mapping that an order names or brings, where the format takes one.
+pub(crate) fn mapping_of(state: &State, order: &Order, format: Format) -> Result<Option<Mapping>, Problem> {
+    let kept = order.mapping_name.as_deref().map(|name| mappings::find(state, name)).transpose()?;
+    let mapping = match (kept, order.mapping.clone()) {
+        (Some(mut kept), Some(own)) => {
+            kept.merge(own);
+            Some(kept)
+        }
+        (kept, own) => kept.or(own),
+    };
+    let fault = |text: String| Problem::new(Sort::Request, text);
+    if let Some(mapping) = &mapping {
+        mapping.check().map_err(fault)?;
+        if !format.takes_mapping() {
+            return Err(fault(format!("{} says itself what its parts are: a mapping is for tables and objects", format.name())));
+        }
+    }
+    match format {
+        Format::Csv | Format::Tsv if mapping.is_none() => {
+            Err(fault("a table needs a mapping that says what its columns are: name one, or have one guessed".to_owned()))
+        }
+        _ => Ok(mapping),
+    }
+}
+
+/// Takes a file, to be imported. It is streamed to the disk, compressed as it comes (gzip and zstd are recognised by their first bytes).
+#[utoipa::path(tag = "imports", params(("dataset" = String, Path), Upload), request_body(content = Vec<u8>, description = "the file", content_type = "application/octet-stream"),
+    responses((status = 201, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
+        (status = 413, body = Problem), (status = 507, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/imports")]
+pub(crate) async fn upload(
+    _: Access<MayWrite>,
+    state: Shared,
+    dataset: web::Path<String>,
+    upload: web::Query<Upload>,
+    request: HttpRequest,
+    mut payload: web::Payload,
+) -> Result<HttpResponse, Problem> {
+    let fault = |text: String| Problem::new(Sort::Request, text);
+    let name = datasets::find(&state.store.catalogue(), &dataset)?.name.to_string();
+    check_name(&upload.file).map_err(|error| fault(format!("the file's name {error}")))?;
+    let format = match &upload.format {
+        Some(word) => serde_json::from_value(serde_json::Value::String(word.clone())).map_err(|_| {
+            fault(format!(
+                "there is no format `{word}`: there are json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream and parquet"
+            ))
+        })?,
+        None => Format::of_name(&upload.file).ok_or_else(|| {
+            fault(format!(
+                "the name `{}` does not show how the file is read: end it with .csv, .json, .ndjson or another known ending, or say the format",
+                upload.file
+            ))
+        })?,
+    };
+    let announced: Option<u64> = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
+    let limit = state.limits.import_bytes;
+    let too_large =
+        || Problem::new(Sort::TooLarge, format!("the file is larger than {limit} bytes: import it in parts, or raise [limits] import_bytes"));
+    if announced.is_some_and(|bytes| bytes > limit) {
+        return Err(too_large());
+    }
+    let uploaded = now();
+    let id = format!("{:x}", uploaded / 1_000);
+    let path = state.imports.file(&id);
+    let written = spool(&path, &mut payload, limit).await;
+    let bytes = match written {
+        Ok(Some(bytes)) if bytes > 0 => bytes,
+        other => {
+            let _ = std::fs::remove_file(&path);
+            return Err(match other {
+                Ok(Some(_)) => fault(format!("{} is empty", upload.file)),
+                Ok(None) => too_large(),
+                Err(problem) => problem,
+            });
+        }
+    };
+    let record = ImportRecord {
+        id,
+        dataset: name,
+        file: upload.into_inner().file,
+        format: Some(format),
+        bytes,
+        uploaded: format_utc(uploaded),
+        replaced: Some(0),
+        ..ImportRecord::default()
+    };
+    let kept = record.clone();
+    blocking(&state, move |state| state.imports.tidy(&state.store, uploaded).and_then(|()| state.imports.keep(&state.store, &kept))).await?;
+    Ok(HttpResponse::Created().json(record))
+}
+
+/// Bytes that are written at once.
+const CHUNK: usize = 1 << 20;
+
+/// Writes a body into a file; none where it is larger than the limit.
+async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Option<u64>, Problem> {
+    let failed = |error: std::io::Error| match error.kind() {
+        std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
+            Problem::new(Sort::Full, "the disk is full: the file does not fit. Free some space and send it again")
+        }
+        _ => Problem::internal(&error),
+    };
+    let mut file = std::fs::File::create(path).map_err(failed)?;
+    let (mut waiting, mut bytes) = (Vec::with_capacity(CHUNK), 0);
+    loop {
+        let chunk =
+            payload.next().await.transpose().map_err(|error| Problem::new(Sort::Request, format!("the file did not arrive whole: {error}")))?;
+        let is_last = chunk.is_none();
+        if let Some(chunk) = chunk {
+            bytes += chunk.len() as u64;
+            if bytes > limit {
+                return Ok(None);
+            }
+            waiting.extend_from_slice(&chunk);
+        }
+        if waiting.len() >= CHUNK || is_last {
+            let part = std::mem::replace(&mut waiting, Vec::with_capacity(CHUNK));
+            file = web::block(move || file.write_all(&part).map(|()| file)).await.map_err(|error| Problem::internal(&error))?.map_err(failed)?;
+        }
+        if is_last {
+            return Ok(Some(bytes));
+        }
+    }
+}
+
+/// Every import, the latest first.
+#[utoipa::path(tag = "imports", responses((status = 200, body = [ImportRecord]), (status = 403, body = Problem)))]
+#[get("/api/v1/imports")]
+pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<ImportRecord>>, Problem> {
+    blocking(&state, |state| state.imports.all(&state.store)).await.map(web::Json)
+}
+
+/// One import, as it is at this moment.
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[get("/api/v1/imports/{id}")]
+pub(crate) async fn show(_: Access<Read>, state: Shared, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
+    blocking(&state, move |state| state.imports.find(&state.store, &id)).await.map(web::Json)
+}
+
+/// The first rows of an uploaded file, and a mapping guessed from them.
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = LookOrder,
+    responses((status = 200, body = ImportLook), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/imports/{id}/look")]
+pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<web::Json<ImportLook>, Problem> {
+    let order: LookOrder = if body.is_empty() { LookOrder::default() } else { read_json(&body)? };
+    let work = move |state: &State| {
+        let record = state.imports.find(&state.store, &id)?;
+        let format = record.format.unwrap_or(Format::Csv);
+        let mapping = order.mapping.unwrap_or_default();
+        mapping.check().map_err(|error| Problem::new(Sort::Request, error))?;
+        let seen = look(&state.imports.file(&id), format, &mapping, order.rows.unwrap_or(100).clamp(1, 200))?;
+        let own_zone = mapping.time.zone.clone();
+        let zone =
+            own_zone.map_or_else(|| datasets::find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
+        let mut guess = guess(&seen, &zone);
+        if guess.mapping.table.decimal.is_none() {
+            guess.mapping.table.decimal = mapping.table.decimal;
+        }
+        let table = guess.mapping.table.clone();
+        guess.mapping.table = fenetre_formats::mapping::Dialect { decimal: table.decimal, ..mapping.table };
+        Ok(ImportLook { names: seen.names, rows: seen.rows, guess, notes: seen.notes })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Runs an import, tries it (`dry_run`), or goes on with one that was stopped.
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Order,
+    responses((status = 202, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
+        (status = 409, body = Problem, description = "it is running, or done"), (status = 503, body = Problem)))]
+#[post("/api/v1/imports/{id}/run")]
+pub(crate) async fn run(_: Access<MayWrite>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
+    let order: Option<Order> = if body.is_empty() { None } else { Some(read_json(&body)?) };
+    let shared = state.clone().into_inner();
+    let work = move |state: &State| {
+        let record = state.imports.find(&state.store, &id)?;
+        let record = match (record.stage, order) {
+            (Stage::Done, _) => {
+                return Err(Problem::new(Sort::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
+            }
+            // What was begun goes on as it was begun.
+            (Stage::Stopped | Stage::Failed, None) => record,
+            (Stage::Stopped | Stage::Failed, Some(order)) if same(&order, &record.order) => record,
+            (_, order) => {
+                let order = order.unwrap_or_default();
+                mapping_of(state, &order, record.format.unwrap_or(Format::Csv))?;
+                ImportRecord { order, begun: Some(format_utc(now())), ..record.reset() }
+            }
+        };
+        state.imports.begin(&shared, record)
+    };
+    blocking(&state, work).await.map(|record| HttpResponse::Accepted().json(record))
+}
+
+fn same(a: &Order, b: &Order) -> bool {
+    serde_json::to_value(a).ok() == serde_json::to_value(b).ok()
+}
+
+/// Stops an import after the part that it is at; `run` goes on with it.
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/imports/{id}/stop")]
+pub(crate) async fn stop(_: Access<MayWrite>, state: Shared, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
+    let work = move |state: &State| {
+        let record = state.imports.find(&state.store, &id)?;
+        if !state.imports.stop(&id) {
+            return Err(Problem::new(Sort::Definition, format!("the import `{id}` is not running: it is {}", record.stage.as_str())));
+        }
+        Ok(record)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Forgets an import, with its file and its rejects. Its points stay.
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[delete("/api/v1/imports/{id}")]
+pub(crate) async fn forget(_: Access<MayWrite>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+    blocking(&state, move |state| state.imports.forget(&state.store, &id)).await.map(|()| HttpResponse::NoContent().finish())
+}
+
+/// Everything that was rejected of an import: CSV with line, field, cause and reason.
+#[utoipa::path(tag = "imports", params(("id" = String, Path)),
+    responses((status = 200, description = "CSV", content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[get("/api/v1/imports/{id}/rejects")]
+pub(crate) async fn rejects(_: Access<Read>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+    let name = format!("rejects-{id}.csv");
+    let (path, record) = blocking(&state, move |state| Ok((state.imports.rejects(&id), state.imports.find(&state.store, &id)?))).await?;
+    let lines: Box<dyn Iterator<Item = std::io::Result<String>> + Send> = if record.rejects_bytes == 0 {
+        Box::new(std::iter::empty())
+    } else {
+        let file = std::fs::File::open(&path).map_err(|error| Problem::internal(&error))?;
+        Box::new(std::io::BufRead::lines(std::io::BufReader::new(std::io::Read::take(file, record.rejects_bytes))))
+    };
+    let header = std::iter::once(Ok("line,field,cause,reason\n".to_owned()));
+    let rows = lines.map(|line| line.map(|line| serde_json::from_str::<Reject>(&line).map_or(String::new(), |reject| row(&reject))));
+    let chunks = futures_util::stream::iter(header.chain(rows).map(|row| row.map(web::Bytes::from)));
+    Ok(HttpResponse::Ok()
+        .content_type("text/csv; charset=utf-8")
+        .insert_header(("Content-Disposition", format!("attachment; filename=\"{name}\"")))
+        .streaming(chunks))
+}
+
+fn row(reject: &Reject) -> String {
+    let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
+    let field = reject.field.as_deref().unwrap_or_default();
+    format!("{},{},{},{}\n", reject.line, quoted(field), quoted(reject.cause.describe()), quoted(&reject.reason))
+}

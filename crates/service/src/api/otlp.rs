@@ -1,0 +1,102 @@
+//! OTLP metrics over HTTP, at the standard's path: `/v1/metrics`, below the root for the dataset that the header `Fenetre-Dataset` names (`main`
+//! without one), and below `/api/v1/datasets/{dataset}/otlp` for a dataset by its address.
+
+use actix_web::{
+    HttpRequest, HttpResponse,
+    http::{StatusCode, header},
+    post, web,
+};
+use fenetre_formats::{Format, otlp};
+
+use super::points::{collect_body, encoding_of, unfold};
+use crate::{
+    access::{Access, Write},
+    ingest::read_body,
+    problem::{Problem, Sort},
+    state::{Shared, blocking, now},
+};
+
+const DEFAULT_DATASET: &str = "main";
+const PROTOBUF: &str = "application/x-protobuf";
+
+/// Takes an export of OTLP metrics, as protobuf or JSON, into the dataset that the header `Fenetre-Dataset` names. Points that are rejected are
+/// told as the standard's partial success.
+#[utoipa::path(tag = "points", request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
+    responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
+        (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
+#[post("/v1/metrics")]
+pub(crate) async fn export(_: Access<Write>, state: Shared, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
+    let named = request.headers().get("fenetre-dataset").and_then(|name| name.to_str().ok()).unwrap_or(DEFAULT_DATASET).to_owned();
+    take(state, named, request, payload).await
+}
+
+/// Likewise, into the dataset of the path: the endpoint of an exporter is `http://ADDRESS/api/v1/datasets/DATASET/otlp`.
+#[utoipa::path(tag = "points", params(("dataset" = String, Path)),
+    request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
+    responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
+        (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
+#[post("/api/v1/datasets/{dataset}/otlp/v1/metrics")]
+pub(crate) async fn export_into(
+    _: Access<Write>,
+    state: Shared,
+    dataset: web::Path<String>,
+    request: HttpRequest,
+    payload: web::Payload,
+) -> Result<HttpResponse, Problem> {
+    take(state, dataset.into_inner(), request, payload).await
+}
+
+async fn take(state: Shared, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
+    let kind = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
+    let form = match kind.split(';').next().unwrap_or_default().trim() {
+        PROTOBUF => otlp::Export::Protobuf,
+        "application/json" => otlp::Export::Json,
+        other => {
+            let text = format!("an export is of the type {PROTOBUF} or application/json, and this says `{other}`");
+            return Err(Problem::new(Sort::MediaType, text));
+        }
+    };
+    let taken = async {
+        let encoding = encoding_of(&request)?;
+        state.store.begin(&dataset)?;
+        let mut body = collect_body(&state, &request, payload).await?;
+        blocking(&state, move |state| {
+            let bytes = unfold(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
+            let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
+            let now = now();
+            read_body(state, &dataset, format, None, bytes, now)?.keep(state, &dataset, now)
+        })
+        .await
+    };
+    let content_type = if form == otlp::Export::Protobuf { PROTOBUF } else { "application/json" };
+    match taken.await {
+        Ok(report) => {
+            let first = report.tally.rejects.first().map_or(String::new(), |reject| format!("point {}: {}", reject.line, reject.reason));
+            let mut answer = HttpResponse::Ok();
+            answer.insert_header(("Fenetre-Durability", state.store.options().durability.to_string()));
+            Ok(answer.content_type(content_type).body(otlp::answer(form, report.tally.rejected, &first)))
+        }
+        Err(problem) => {
+            let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
+            let mut answer = HttpResponse::build(status);
+            if [StatusCode::SERVICE_UNAVAILABLE, StatusCode::TOO_MANY_REQUESTS].contains(&status) {
+                answer.insert_header(("Retry-After", "1"));
+            }
+            Ok(answer.content_type(content_type).body(otlp::failure(form, code_of(status), &problem.detail)))
+        }
+    }
+}
+
+/// The code of google.rpc.Code that says what a status says.
+fn code_of(status: StatusCode) -> i32 {
+    match status.as_u16() {
+        400 | 413 | 422 => 3,
+        403 => 7,
+        404 => 5,
+        409 => 9,
+        429 => 8,
+        503 => 14,
+        507 => 8,
+        _ => 13,
+    }
+}

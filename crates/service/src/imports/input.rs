@@ -1,0 +1,188 @@
+//! The file of an import, part by part.
+
+use std::{
+    fs::File,
+    io::{self, BufReader, Read},
+    path::Path,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
+};
+
+use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
+use fenetre_core::{model::PointSink, time::Nanos};
+use fenetre_formats::{Format, FormatError, Look, Reader, Tally, csv, decode::Letters, json, mapping::Mapping, unpack::Encoding};
+
+/// Unfolded bytes of a part.
+const PART_BYTES: usize = 4 << 20;
+/// A row, object or line of more bytes than this ends an import: nothing that is meant is so long. Formats of which only the whole makes sense
+/// may be this long.
+const LONGEST: usize = 64 << 20;
+/// Points of a part of a columnar file, at the least.
+const PART_POINTS: u64 = 100_000;
+
+/// A file that is being read.
+pub struct Input {
+    kind: Kind,
+    /// Bytes of the file that were read.
+    read: Arc<AtomicU64>,
+}
+
+enum Kind {
+    Text(Box<Text>),
+    Arrow(Box<ArrowRows<Box<dyn Read + Send>>>),
+    Parquet(Box<ParquetRows>, u64),
+}
+
+struct Text {
+    bytes: Box<dyn Read + Send>,
+    letters: Option<Letters>,
+    reader: Box<dyn Reader>,
+    /// What was read and not taken yet.
+    rest: Vec<u8>,
+    format: Format,
+}
+
+/// A file that counts how far it was read.
+struct Counted<R> {
+    inner: R,
+    read: Arc<AtomicU64>,
+}
+
+impl<R: Read> Read for Counted<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let read = self.inner.read(buffer)?;
+        self.read.fetch_add(read as u64, Ordering::Relaxed);
+        Ok(read)
+    }
+}
+
+fn failed(error: &io::Error) -> FormatError {
+    FormatError::Compressed { encoding: "compressed", reason: error.to_string() }
+}
+
+/// The file, unfolded; `read` counts.
+fn open(path: &Path, read: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, FormatError> {
+    let mut file = File::open(path).map_err(|error| failed(&error))?;
+    let mut start = [0; 4];
+    let length = file.read(&mut start).map_err(|error| failed(&error))?;
+    let encoding = Encoding::sniff(&start[..length]);
+    let file = File::open(path).map_err(|error| failed(&error))?;
+    let counted = BufReader::with_capacity(1 << 20, Counted { inner: file, read: Arc::clone(read) });
+    encoding.reader_of(counted).map_err(|error| failed(&error))
+}
+
+impl Input {
+    /// Opens a file of some format, compressed or not.
+    pub fn open(path: &Path, format: Format, mapping: Option<Mapping>) -> Result<Self, FormatError> {
+        let read = Arc::new(AtomicU64::new(0));
+        let kind = match format {
+            Format::ArrowStream => Kind::Arrow(Box::new(ArrowRows::new(open(path, &read)?, mapping.as_ref())?)),
+            Format::Parquet => Kind::Parquet(Box::new(ParquetRows::new(File::open(path).map_err(|error| failed(&error))?, mapping.as_ref())?), 0),
+            _ => {
+                let encoding = mapping.as_ref().and_then(|mapping| mapping.table.encoding.clone());
+                let letters = format.is_text().then(|| Letters::new(encoding.as_deref()));
+                let unread = || FormatError::Unreadable { format: format.name(), reason: "there is no reader of it".to_owned() };
+                let reader = format.reader(mapping).ok_or_else(unread)?;
+                Kind::Text(Box::new(Text { bytes: open(path, &read)?, letters, reader, rest: Vec::new(), format }))
+            }
+        };
+        Ok(Self { kind, read })
+    }
+
+    /// Bytes of a file of `whole` bytes that were read.
+    pub fn read_bytes(&self, whole: u64) -> u64 {
+        match &self.kind {
+            Kind::Parquet(rows, done) => (whole as f64 * (*done as f64 / rows.rows().max(1) as f64)) as u64,
+            _ => self.read.load(Ordering::Relaxed),
+        }
+    }
+
+    /// Reads the next part; says whether there may be another.
+    pub fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<bool, FormatError> {
+        match &mut self.kind {
+            Kind::Text(text) => text.read(now, sink, tally),
+            Kind::Arrow(rows) => {
+                let before = tally.accepted + tally.rejected;
+                while rows.read(now, sink, tally)? {
+                    if tally.accepted + tally.rejected - before >= PART_POINTS {
+                        return Ok(true);
+                    }
+                }
+                Ok(false)
+            }
+            Kind::Parquet(rows, done) => {
+                let before = tally.accepted + tally.rejected;
+                loop {
+                    let read = rows.read(now, sink, tally)?;
+                    *done += read;
+                    if read == 0 {
+                        return Ok(false);
+                    }
+                    if tally.accepted + tally.rejected - before >= PART_POINTS {
+                        return Ok(true);
+                    }
+                }
+            }
+        }
+    }
+}
+
+impl Text {
+    fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<bool, FormatError> {
+        loop {
+            // A part is always as long, however the file comes: an import that goes on finds the same parts again.
+            let mut part = Vec::with_capacity(PART_BYTES);
+            let length = (&mut self.bytes).take(PART_BYTES as u64).read_to_end(&mut part).map_err(|error| failed(&error))?;
+            let is_last = length < PART_BYTES;
+            match &mut self.letters {
+                None => self.rest.append(&mut part),
+                Some(letters) => {
+                    if let Some(found) = letters.decode(&part, is_last, &mut self.rest) {
+                        tally.note(format!("read as {found}"));
+                    }
+                }
+            }
+            let taken = self.reader.read(&self.rest, is_last, now, sink, tally)?;
+            self.rest.drain(..taken);
+            if is_last {
+                return Ok(false);
+            }
+            if self.rest.len() > LONGEST {
+                let reason = format!(
+                    "something in it is longer than {} MB: a line, a row whose quote is never closed, or a document that is one whole",
+                    LONGEST >> 20
+                );
+                return Err(FormatError::Unreadable { format: self.format.name(), reason });
+            }
+            if taken > 0 {
+                return Ok(true);
+            }
+        }
+    }
+}
+
+/// Bytes that are looked at.
+const LOOK_BYTES: u64 = 1 << 20;
+
+/// The first rows of a file of a format that a mapping reads.
+pub fn look(path: &Path, format: Format, mapping: &Mapping, most: usize) -> Result<Look, FormatError> {
+    let read = Arc::new(AtomicU64::new(0));
+    match format {
+        Format::ArrowStream => return look_arrow(open(path, &read)?, most),
+        Format::Parquet => return look_parquet(File::open(path).map_err(|error| failed(&error))?, most),
+        _ => {}
+    }
+    let mut start = Vec::new();
+    open(path, &read)?.take(LOOK_BYTES).read_to_end(&mut start).map_err(|error| failed(&error))?;
+    let mut text = Vec::new();
+    Letters::new(mapping.table.encoding.as_deref()).decode(&start, false, &mut text);
+    match format {
+        Format::Csv => csv::look(&text, mapping, None, most),
+        Format::Tsv => csv::look(&text, mapping, Some(b'\t'), most),
+        Format::Json => json::look(&text, false, most),
+        Format::JsonLines => json::look(&text, true, most),
+        _ => Ok(Look::default()),
+    }
+}

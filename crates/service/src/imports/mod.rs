@@ -1,0 +1,199 @@
+//! Imports: files that are uploaded once, looked at, tried, and read into the store part by part, by the service itself.
+//!
+//! ```text
+//!  upload ──► STORE/imports/ID.file ──► input (parts) ──► run ──► store
+//!                                                          ├──► record (document "import" in the catalogue): after each part
+//!                                                          └──► STORE/imports/ID.rejects
+//! ```
+//!
+//! A file of any length takes the memory of a part. An import that was stopped, or killed with the service, goes on after the last part that
+//! is in its record; a part that was kept and not recorded is kept again, which changes nothing.
+
+mod input;
+mod record;
+mod run;
+
+use std::{
+    collections::HashMap,
+    fs,
+    path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+};
+
+use fenetre_core::time::Nanos;
+use fenetre_store::{Document, Store};
+use parking_lot::Mutex;
+
+pub use input::look;
+pub use record::{ImportRecord, Order, Stage};
+
+use crate::{
+    problem::{Problem, Sort},
+    state::State,
+};
+
+/// The sort of the documents that are their records.
+const SORT: &str = "import";
+/// So many run at once.
+const MOST_RUNNING: usize = 4;
+/// Records that are kept; the oldest that are done with go first.
+const MOST_RECORDS: usize = 1_000;
+/// Files that nobody ran, or went on with, are forgotten after this.
+const UNUSED: Nanos = 7 * 24 * 3_600 * 1_000_000_000;
+
+/// The imports of a store.
+pub struct Imports {
+    folder: PathBuf,
+    /// Those that run, and whether they were told to stop.
+    running: Mutex<HashMap<String, Arc<Running>>>,
+}
+
+/// One that runs.
+pub struct Running {
+    /// What is known of it by now.
+    pub record: Mutex<ImportRecord>,
+    /// Whether it was told to stop.
+    pub stop: AtomicBool,
+}
+
+impl Imports {
+    /// Makes the folder.
+    ///
+    /// # Errors
+    /// Where that cannot be done.
+    pub fn open(store: &Path) -> std::io::Result<Self> {
+        let folder = store.join("imports");
+        fs::create_dir_all(&folder)?;
+        Ok(Self { folder, running: Mutex::default() })
+    }
+
+    /// The file of an import.
+    pub fn file(&self, id: &str) -> PathBuf {
+        self.folder.join(format!("{id}.file"))
+    }
+
+    /// What was rejected of it, an object a line.
+    pub fn rejects(&self, id: &str) -> PathBuf {
+        self.folder.join(format!("{id}.rejects"))
+    }
+
+    /// The record of an import, as it is at this moment.
+    pub fn find(&self, store: &Store, id: &str) -> Result<ImportRecord, Problem> {
+        let found = self.all(store)?.into_iter().find(|record| record.id == id);
+        found.ok_or_else(|| Problem::new(Sort::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
+    }
+
+    /// Every import, the latest first.
+    pub fn all(&self, store: &Store) -> Result<Vec<ImportRecord>, Problem> {
+        let running = self.running.lock();
+        let current = |record: ImportRecord| running.get(&record.id).map_or(record.clone(), |running| running.record.lock().clone());
+        let documents = store.documents(SORT)?;
+        let mut records: Vec<ImportRecord> = documents.iter().filter_map(|document| serde_json::from_str(&document.body).ok()).map(current).collect();
+        records.sort_by(|a, b| b.uploaded.cmp(&a.uploaded).then_with(|| b.id.cmp(&a.id)));
+        Ok(records)
+    }
+
+    /// Keeps a record.
+    pub fn keep(&self, store: &Store, record: &ImportRecord) -> Result<(), Problem> {
+        let body = serde_json::to_string(record).map_err(|error| Problem::internal(&error))?;
+        Ok(store.put_document(SORT, &Document { name: record.id.clone(), body, changed: record.uploaded_at() })?)
+    }
+
+    /// Begins an import, or goes on with it.
+    pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, Problem> {
+        let mut running = self.running.lock();
+        if running.contains_key(&record.id) {
+            return Err(Problem::new(Sort::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
+        }
+        if running.len() >= MOST_RUNNING {
+            return Err(Problem::new(Sort::Busy, format!("{MOST_RUNNING} imports are running already, as many as may: wait for one of them")));
+        }
+        if !self.file(&record.id).exists() {
+            let text = format!("the file of the import `{}` is no longer there ({}): upload it again", record.id, record.stage.as_str());
+            return Err(Problem::new(Sort::Definition, text));
+        }
+        record.stage = Stage::Running;
+        record.failure = None;
+        self.keep(&state.store, &record)?;
+        let run = Arc::new(Running { record: Mutex::new(record.clone()), stop: AtomicBool::new(false) });
+        running.insert(record.id.clone(), Arc::clone(&run));
+        drop(running);
+        let shared = Arc::clone(state);
+        let id = record.id.clone();
+        let work = move || {
+            run::run(&shared, &run);
+            shared.imports.running.lock().remove(&id);
+        };
+        std::thread::Builder::new().name("import".into()).spawn(work).map_err(|error| Problem::internal(&error))?;
+        Ok(record)
+    }
+
+    /// Asks a running import to stop after the part that it is at.
+    pub fn stop(&self, id: &str) -> bool {
+        let running = self.running.lock();
+        running.get(id).inspect(|run| run.stop.store(true, Ordering::Relaxed)).is_some()
+    }
+
+    /// Forgets an import: its file, its rejects and its record; its points stay.
+    pub fn forget(&self, store: &Store, id: &str) -> Result<(), Problem> {
+        if self.running.lock().contains_key(id) {
+            return Err(Problem::new(Sort::Definition, format!("the import `{id}` is running: stop it first")));
+        }
+        self.find(store, id)?;
+        self.remove_files(id);
+        store.remove_document(SORT, id)?;
+        Ok(())
+    }
+
+    fn remove_files(&self, id: &str) {
+        for path in [self.file(id), self.rejects(id)] {
+            if let Err(error) = fs::remove_file(&path)
+                && error.kind() != std::io::ErrorKind::NotFound
+            {
+                tracing::warn!(%error, path = %path.display(), "a file of an import could not be removed");
+            }
+        }
+    }
+
+    /// Goes on with the imports that the end of the service interrupted.
+    pub fn resume(&self, state: &Arc<State>) {
+        let interrupted = match self.all(&state.store) {
+            Ok(records) => records.into_iter().filter(|record| record.stage == Stage::Running),
+            Err(error) => return tracing::error!(%error, "imports could not be looked at"),
+        };
+        for record in interrupted {
+            tracing::info!(id = record.id, file = record.file, "an import goes on where the service ended");
+            if let Err(error) = self.begin(state, record.clone()) {
+                tracing::error!(%error, id = record.id, "it does not");
+                let stopped = ImportRecord { stage: Stage::Stopped, ..record };
+                let _ = self.keep(&state.store, &stopped);
+            }
+        }
+    }
+
+    /// Forgets files that nobody used for long, and records beyond the most that are kept.
+    pub fn tidy(&self, store: &Store, now: Nanos) -> Result<(), Problem> {
+        let is_unused = |record: &ImportRecord| record.stage == Stage::Waiting && now.saturating_sub(record.uploaded_at()) > UNUSED;
+        let records = self.all(store)?;
+        let old = records.iter().enumerate().filter(|(at, record)| (*at >= MOST_RECORDS && record.stage != Stage::Running) || is_unused(record));
+        for (_, record) in old {
+            self.forget(store, &record.id)?;
+        }
+        Ok(())
+    }
+
+    /// Asks all that run to stop, and waits for them: the service ends. They go on when it starts again.
+    pub fn end(&self) {
+        let asked: Vec<Arc<Running>> = self.running.lock().values().cloned().collect();
+        for run in asked {
+            run.stop.store(true, Ordering::Relaxed);
+            run.record.lock().ends_with_service = true;
+        }
+        while !self.running.lock().is_empty() {
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+    }
+}

@@ -1,0 +1,160 @@
+//! What is known of an import.
+
+use std::collections::BTreeMap;
+
+use fenetre_core::{
+    model::Cause,
+    time::{Nanos, parse_rfc3339},
+};
+use fenetre_formats::{Format, Reject, Tally, mapping::Mapping};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// How an import is to be run.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct Order {
+    /// A mapping that is kept, by its name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mapping_name: Option<String>,
+    /// A mapping; with a name as well, it goes on top of that one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub mapping: Option<Mapping>,
+    /// Read everything, keep nothing.
+    pub dry_run: bool,
+    /// Keep nothing where anything is rejected.
+    pub all_or_nothing: bool,
+}
+
+/// What became of an import.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Stage {
+    /// The file is there, and was not read, or only to try.
+    #[default]
+    Waiting,
+    /// It is being read.
+    Running,
+    /// It was told to stop, and can go on.
+    Stopped,
+    /// All of it was read.
+    Done,
+    /// It could not be read any further.
+    Failed,
+}
+
+impl Stage {
+    /// Its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Waiting => "waiting",
+            Self::Running => "running",
+            Self::Stopped => "stopped",
+            Self::Done => "done",
+            Self::Failed => "failed",
+        }
+    }
+}
+
+/// What is known of an import.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct ImportRecord {
+    /// By which it is asked for.
+    pub id: String,
+    /// Into which dataset.
+    pub dataset: String,
+    /// The file's name.
+    pub file: String,
+    /// How it is read.
+    #[schema(value_type = String)]
+    pub format: Option<Format>,
+    /// Bytes of the file as it was sent.
+    pub bytes: u64,
+    /// When it was sent (RFC 3339).
+    pub uploaded: String,
+    /// When it began to be read.
+    pub begun: Option<String>,
+    /// When it ended.
+    pub ended: Option<String>,
+    /// What became of it.
+    pub stage: Stage,
+    /// How it is, or was, run.
+    pub order: Order,
+    /// Bytes of the file that were read.
+    pub read_bytes: u64,
+    /// Parts that are done with.
+    pub parts: u64,
+    /// Rows, objects or records that were looked at.
+    pub rows: u64,
+    /// Points that were taken; of a dry run, that would be.
+    pub accepted: u64,
+    /// Points and rows that were not.
+    pub rejected: u64,
+    /// Points that took the place of others; none where that was not counted everywhere.
+    pub replaced: Option<u64>,
+    /// Points of paused metrics, passed over.
+    pub dropped: u64,
+    /// Empty cells of value columns.
+    pub empty_cells: u64,
+    /// Rejects by reason.
+    #[schema(value_type = BTreeMap<String, u64>)]
+    pub causes: BTreeMap<Cause, u64>,
+    /// The first 100 rejects; all of them are a file of their own.
+    pub rejects: Vec<Reject>,
+    /// Bytes of that file.
+    pub rejects_bytes: u64,
+    /// What else there is to know.
+    pub notes: Vec<String>,
+    /// Metrics that were not known before.
+    pub new_metrics: Vec<String>,
+    /// Tags that no series had before.
+    pub new_tags: Vec<String>,
+    /// Series that were not known before.
+    pub new_series: u64,
+    /// The earliest instant.
+    pub first: Option<String>,
+    /// The latest instant.
+    pub last: Option<String>,
+    /// Why it failed, if it did.
+    pub failure: Option<String>,
+    /// It was told to stop because the service ends.
+    #[serde(skip)]
+    pub ends_with_service: bool,
+}
+
+impl ImportRecord {
+    /// The counts as a tally, to go on counting.
+    pub fn tally(&self) -> Tally {
+        let mut tally = Tally::default();
+        (tally.rows, tally.accepted, tally.rejected, tally.empty_cells) = (self.rows, self.accepted, self.rejected, self.empty_cells);
+        (tally.causes, tally.rejects, tally.notes) = (self.causes.clone(), self.rejects.clone(), self.notes.clone());
+        tally
+    }
+
+    /// Takes over the counts of a tally.
+    pub fn set_tally(&mut self, tally: Tally) {
+        let Tally { rows, accepted, rejected, empty_cells, causes, rejects, notes, .. } = tally;
+        (self.rows, self.accepted, self.rejected, self.empty_cells) = (rows, accepted, rejected, empty_cells);
+        (self.causes, self.rejects, self.notes) = (causes, rejects, notes);
+    }
+
+    /// As it was before it was read.
+    pub fn reset(&self) -> Self {
+        Self {
+            id: self.id.clone(),
+            dataset: self.dataset.clone(),
+            file: self.file.clone(),
+            format: self.format,
+            bytes: self.bytes,
+            uploaded: self.uploaded.clone(),
+            replaced: Some(0),
+            ..Self::default()
+        }
+    }
+
+    /// When it was sent.
+    pub fn uploaded_at(&self) -> Nanos {
+        parse_rfc3339(&self.uploaded).unwrap_or(0)
+    }
+}

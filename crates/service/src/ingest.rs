@@ -1,0 +1,120 @@
+//! Bytes of any format into a batch: what pushes, exports and imports share.
+
+use bytes::Bytes;
+use fenetre_columnar::{ArrowRows, ParquetRows};
+use fenetre_core::{
+    model::{About, PointRef, PointSink, Refusal, ValueRef},
+    time::{Nanos, format_utc},
+};
+use fenetre_formats::{Format, Tally, mapping::Mapping, read};
+use fenetre_store::Batch;
+
+use crate::{
+    problem::Problem,
+    report::PushReport,
+    state::State,
+    tail::{TailPoint, TailReport},
+};
+
+/// A body that was read, before it is kept.
+pub struct Read {
+    pub batch: Batch,
+    pub tally: Tally,
+    sample: Vec<TailPoint>,
+}
+
+/// How many points of a batch a live tail shows.
+const TAIL_POINTS: usize = 20;
+
+/// Reads a body as a whole.
+pub fn read_body(state: &State, dataset: &str, format: Format, mapping: Option<Mapping>, body: Vec<u8>, now: Nanos) -> Result<Read, Problem> {
+    let mut batch = begin(state, dataset, now)?;
+    let mut sample = Vec::new();
+    let mut tap = Tap { batch: &mut batch, sample: &mut sample, most: if state.tail.is_watched() { TAIL_POINTS } else { 0 } };
+    let tally = match format {
+        Format::ArrowStream => {
+            let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
+            while rows.read(now, &mut tap, &mut tally)? {}
+            tally
+        }
+        Format::Parquet => {
+            let (mut rows, mut tally) = (ParquetRows::new(Bytes::from(body), mapping.as_ref())?, Tally::default());
+            while rows.read(now, &mut tap, &mut tally)? > 0 {}
+            tally
+        }
+        _ => read(format, mapping, &body, now, &mut tap)?,
+    };
+    Ok(Read { batch, tally, sample })
+}
+
+/// A batch that refuses what lies too far ahead.
+pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, Problem> {
+    let mut batch = state.store.begin(dataset)?;
+    batch.refuse_after(now.saturating_add(state.limits.ahead));
+    Ok(batch)
+}
+
+impl Read {
+    /// What there is to tell of it, before it is kept.
+    pub fn report(&self, dry_run: bool) -> PushReport {
+        let Self { batch, tally, .. } = self;
+        let mut tally = tally.clone();
+        batch.notes().iter().for_each(|note| tally.note(note.clone()));
+        let dropped = batch.dropped();
+        tally.accepted -= dropped.min(tally.accepted);
+        PushReport {
+            new_metrics: batch.new_metrics().map(str::to_owned).collect(),
+            new_series: batch.new_series() as u64,
+            dropped,
+            replaced: None,
+            dry_run,
+            tally,
+        }
+    }
+
+    /// Keeps it, and tells who watches.
+    pub fn keep(self, state: &State, dataset: &str, now: Nanos) -> Result<PushReport, Problem> {
+        let mut report = self.report(false);
+        report.replaced = state.store.write(self.batch)?;
+        state.arrivals.count(now, report.tally.accepted, report.tally.rejected);
+        state.arrivals.refused(now, dataset, &report.tally);
+        if state.tail.is_watched() {
+            state.tail.tell(TailReport {
+                dataset: dataset.to_owned(),
+                time: format_utc(now),
+                accepted: report.tally.accepted,
+                rejected: report.tally.rejected,
+                points: self.sample,
+            });
+        }
+        Ok(report)
+    }
+}
+
+/// A batch of which the first points are noted, for those who watch.
+struct Tap<'t> {
+    batch: &'t mut Batch,
+    sample: &'t mut Vec<TailPoint>,
+    most: usize,
+}
+
+impl PointSink for Tap<'_> {
+    fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
+        self.batch.accept(point)?;
+        if self.sample.len() < self.most {
+            let value = match point.value {
+                ValueRef::Number(number) => number.into(),
+                ValueRef::Integer(integer) => integer.to_string().into(),
+                ValueRef::Word(word) => word.into(),
+                ValueRef::Histogram(histogram) => histogram.to_string().into(),
+            };
+            let tags = point.tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+            self.sample.push(TailPoint { metric: point.metric.to_owned(), tags, time: format_utc(point.time), value });
+        }
+        Ok(())
+    }
+
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+        self.batch.describe(metric, about)
+    }
+}

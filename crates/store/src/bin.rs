@@ -1,0 +1,306 @@
+//! The bin: what was deleted and can come back.
+//!
+//! A metric goes there by a mark in the catalogue; its points stay where they are, unseen. Points of a span go there as blocks, moved from each
+//! partition into a file of the same name and form below `bin/`. They come back as blocks older than all others, so that what arrived
+//! meanwhile counts. Killed on the way, both are done again: points that are in the bin and in the partition are the same points.
+
+use std::{fs, path::PathBuf, sync::Arc};
+
+use fenetre_core::{
+    block::Columns,
+    catalogue::FIRST_PART,
+    model::{DatasetId, SeriesId},
+    time::{Nanos, TimeRange},
+};
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    error::{Context, StoreError},
+    partition::{Partition, Progress, Writing},
+    pool::Pool,
+    records::Document,
+    shared::Shared,
+    span::{Rate, Span},
+};
+
+/// The sort of documents that say what is in the bin.
+const DELETED: &str = "deleted-points";
+/// Series that one transaction takes.
+const TURN_SERIES: usize = 256;
+const PAGE_SIZE: u32 = 16_384;
+
+/// Something in the bin.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Binned {
+    /// By which it is asked for.
+    pub id: String,
+    /// The dataset that it is of.
+    pub dataset: String,
+    /// The metric, or the points as they were chosen.
+    pub what: String,
+    /// Whether it is a metric with everything, and not points of a span.
+    pub is_metric: bool,
+    /// When it was deleted.
+    pub deleted: Nanos,
+    /// Its series.
+    pub series: u64,
+    /// Points of a span, and when they began and ended.
+    pub points: Option<Weight>,
+}
+
+/// Points, and what they take.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Weight {
+    /// How many.
+    pub points: u64,
+    /// Bytes of their blocks; those of which only a part is meant count by that part.
+    pub bytes: u64,
+    /// The earliest and the latest instant.
+    pub span: Option<(Nanos, Nanos)>,
+}
+
+impl Weight {
+    fn add(&mut self, times: &[Nanos], bytes: u64) {
+        self.points += times.len() as u64;
+        self.bytes += bytes;
+        if let (Some(first), Some(last)) = (times.first(), times.last()) {
+            let (start, end) = self.span.unwrap_or((*first, *last));
+            self.span = Some((start.min(*first), end.max(*last)));
+        }
+    }
+}
+
+/// What is deleted: points of some series, and of their parts, in a range of a dataset.
+#[derive(Clone, Debug)]
+pub struct Selection {
+    /// Of which dataset.
+    pub dataset: DatasetId,
+    /// Which series, parts of histograms among them.
+    pub series: Vec<SeriesId>,
+    /// Which instants.
+    pub range: TimeRange,
+}
+
+/// The record of a deletion.
+#[derive(Serialize, Deserialize)]
+struct Record {
+    dataset: u32,
+    what: String,
+    series: u64,
+    weight: Weight,
+}
+
+fn folder(shared: &Shared, id: &str) -> PathBuf {
+    shared.files.root().join("bin").join(id)
+}
+
+/// Weighs points that are packed.
+pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreError> {
+    let mut weight = Weight::default();
+    for partition in shared.partitions_of(selection.dataset, selection.range) {
+        partition.read(|reading| {
+            for series in &selection.series {
+                for place in reading.places(*series, selection.range, u64::MAX >> 1)? {
+                    let mut block = Columns::default();
+                    reading.decode(*series, &place, &mut block)?;
+                    let inside = block.points().places_in(selection.range);
+                    let share = reading.bytes_of(&place)? * inside.len() as u64 / block.len().max(1) as u64;
+                    if series.0 < FIRST_PART {
+                        weight.add(&block.times[inside], share);
+                    } else {
+                        weight.bytes += share;
+                    }
+                }
+            }
+            Ok(())
+        })?;
+    }
+    Ok(weight)
+}
+
+/// Moves points into the bin; everything must be packed.
+pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
+    let id = format!("p{}", now / 1_000_000);
+    let folder = folder(shared, &id);
+    fs::create_dir_all(&folder).at("create the folder", &folder)?;
+    let whole = selection.series.iter().filter(|series| series.0 < FIRST_PART).count() as u64;
+    let mut record = Record { dataset: selection.dataset.0, what: what.to_owned(), series: whole, weight: weigh(shared, selection)? };
+    // Before anything moves, so that what was moved is found whenever this ends.
+    let document =
+        |record: &Record| Ok::<_, StoreError>(Document { name: id.clone(), body: serde_json::to_string(record).unwrap_or_default(), changed: now });
+    shared.definitions.put_document(DELETED, &document(&record)?)?;
+    let is_counter = shared.counters(selection.dataset);
+    let mut moved = Weight::default();
+    let pool = Arc::new(Pool::new(1));
+    for partition in shared.partitions_of(selection.dataset, selection.range) {
+        let bin = Partition::new(partition.span, folder.join(partition.span.file_name()), PAGE_SIZE, Arc::clone(&pool));
+        for series in selection.series.chunks(TURN_SERIES) {
+            let turn = partition.writer().write(true, |writing| move_points(writing, &bin, series, selection.range, &is_counter))?;
+            moved.points += turn.points;
+            moved.bytes += turn.bytes;
+            if let Some((first, last)) = turn.span {
+                moved.add(&[first, last], 0);
+                moved.points -= 2;
+            }
+        }
+    }
+    record.weight = moved;
+    shared.definitions.put_document(DELETED, &document(&record)?)?;
+    let dataset = name_of(shared, selection.dataset);
+    Ok(Binned { id, dataset, what: record.what, is_metric: false, deleted: now, series: whole, points: Some(moved) })
+}
+
+fn name_of(shared: &Shared, id: DatasetId) -> String {
+    shared.catalogue.read().datasets().find(|dataset| dataset.id == id).map_or_else(|| "?".to_owned(), |dataset| dataset.name.to_string())
+}
+
+/// Moves the points of some series; they are on stable storage in the bin before the partition's own transaction ends.
+fn move_points(
+    writing: &Writing<'_>,
+    bin: &Partition,
+    series: &[SeriesId],
+    range: TimeRange,
+    is_counter: &dyn Fn(SeriesId) -> bool,
+) -> Result<Weight, StoreError> {
+    let mut moved: Vec<(SeriesId, u64, Columns)> = Vec::new();
+    let mut weight = Weight::default();
+    for id in series {
+        for place in writing.reading().places(*id, range, u64::MAX >> 1)? {
+            let mut block = Columns::default();
+            writing.reading().decode(*id, &place, &mut block)?;
+            let inside = block.points().places_in(range);
+            if inside.is_empty() {
+                continue;
+            }
+            let share = writing.reading().bytes_of(&place)? * inside.len() as u64 / block.len() as u64;
+            if id.0 < FIRST_PART {
+                weight.add(&block.times[inside.clone()], share);
+            } else {
+                weight.bytes += share;
+            }
+            for outside in [0..inside.start, inside.end..block.len()].into_iter().filter(|part| !part.is_empty()) {
+                writing.add(*id, block.points().slice(outside), place.generation, is_counter(*id))?;
+            }
+            writing.remove(&[place])?;
+            moved.push((*id, place.generation, block.points().slice(inside).to_columns()));
+        }
+    }
+    if !moved.is_empty() {
+        bin.writer().write(true, |bin| moved.iter().try_for_each(|(id, generation, points)| bin.add(*id, points.points(), *generation, false)))?;
+        let now = writing.reading().progress()?;
+        writing.set_progress(Progress { compacted: false, ..now })?;
+    }
+    Ok(weight)
+}
+
+/// What is in the bin, the oldest first.
+pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
+    let mut all = Vec::new();
+    for metric in shared.definitions.binned_metrics()? {
+        let dataset = name_of(shared, metric.dataset);
+        all.push(Binned {
+            id: format!("m{}", metric.id.0),
+            dataset,
+            what: metric.name,
+            is_metric: true,
+            deleted: metric.binned,
+            series: metric.series,
+            points: None,
+        });
+    }
+    for Document { name, body, changed } in shared.definitions.documents(DELETED)? {
+        let Ok(record) = serde_json::from_str::<Record>(&body) else { continue };
+        let dataset = name_of(shared, DatasetId(record.dataset));
+        all.push(Binned {
+            id: name,
+            dataset,
+            what: record.what,
+            is_metric: false,
+            deleted: changed,
+            series: record.series,
+            points: Some(record.weight),
+        });
+    }
+    all.sort_by_key(|binned| binned.deleted);
+    Ok(all)
+}
+
+fn missing(id: &str) -> StoreError {
+    StoreError::Missing(format!("there is no `{id}` in the bin"))
+}
+
+/// Brings something back; a metric under another name where one is given.
+pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), StoreError> {
+    if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
+        return shared.definitions.restore_metric(&metric, name.unwrap_or(&metric.name));
+    }
+    let record = shared.definitions.documents(DELETED)?.into_iter().find(|document| document.name == id).ok_or_else(|| missing(id))?;
+    let record: Record = serde_json::from_str(&record.body).map_err(|_| missing(id))?;
+    let dataset = DatasetId(record.dataset);
+    let is_counter = shared.counters(dataset);
+    for (span, path) in files(shared, id)? {
+        // A pool of its own, so that nothing of it stays open.
+        let bin = Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1)));
+        let partition = shared.partition(dataset, span, |_| Rate::default())?;
+        partition.writer().write(true, |writing| {
+            bin.read(|reading| {
+                reading.all_places(u64::MAX >> 1, |series, places| {
+                    for place in places {
+                        let mut block = Columns::default();
+                        reading.decode(series, place, &mut block)?;
+                        // Older than everything that came since.
+                        writing.add(series, block.points(), 0, is_counter(series))?;
+                    }
+                    Ok(())
+                })
+            })?;
+            let now = writing.reading().progress()?;
+            writing.set_progress(Progress { compacted: false, ..now })
+        })?;
+    }
+    forget(shared, id)
+}
+
+fn files(shared: &Shared, id: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> {
+    let folder = folder(shared, id);
+    if !folder.exists() {
+        return Ok(Vec::new());
+    }
+    let entries = fs::read_dir(&folder).at("read the folder", &folder)?;
+    let paths = entries.map(|entry| entry.map(|entry| entry.path())).collect::<Result<Vec<_>, _>>().at("read the folder", &folder)?;
+    Ok(paths.into_iter().filter_map(|path| Some((Span::of_file_name(path.file_name()?.to_str()?)?, path))).collect())
+}
+
+fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
+    shared.definitions.remove_document(DELETED, id)?;
+    match fs::remove_dir_all(folder(shared, id)) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", folder(shared, id)),
+        _ => Ok(()),
+    }
+}
+
+/// Removes something of the bin for good; everything must be packed.
+pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
+    if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
+        let series = shared.definitions.series_of(&metric)?;
+        for partition in shared.partitions_of(metric.dataset, TimeRange::ALL) {
+            let removed = partition.writer().write(true, |writing| {
+                let mut removed = 0;
+                for id in &series {
+                    let places = writing.reading().places(*id, TimeRange::ALL, u64::MAX >> 1)?;
+                    removed += places.len();
+                    writing.remove(&places)?;
+                }
+                Ok(removed)
+            })?;
+            if removed > 0 {
+                partition.writer().shrink()?;
+            }
+        }
+        return shared.definitions.erase_metric(&metric);
+    }
+    if !shared.definitions.documents(DELETED)?.iter().any(|document| document.name == id) {
+        return Err(missing(id));
+    }
+    forget(shared, id)
+}

@@ -1,0 +1,273 @@
+//! Getting data in: every format through the real service, imports that are tried, stopped, killed and gone on with, and what arrives seen live.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod support;
+
+use std::{
+    io::{Read, Write},
+    net::TcpStream,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use arrow_array::{ArrayRef, Float64Array, RecordBatch, StringArray, TimestampSecondArray};
+use prost::Message;
+use support::{Answer, Service, file};
+
+const POINTS: &str = "/api/v1/datasets/main/points";
+
+fn push(service: &Service, kind: &str, body: &[u8]) -> serde_json::Value {
+    let answer = service.post(POINTS, &[("Content-Type", kind)], body);
+    assert_eq!(answer.status, 200, "{kind}: {}", answer.text());
+    answer.json()
+}
+
+fn levels(count: i64) -> RecordBatch {
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("at", Arc::new(TimestampSecondArray::from_iter_values((0..count).map(|i| 1_777_626_000 + i)))),
+        ("lock", Arc::new(StringArray::from_iter_values((0..count).map(|i| if i % 2 == 0 { "osier" } else { "marl" })))),
+        ("arrow_level", Arc::new(Float64Array::from_iter_values((0..count).map(|i| i as f64 / 4.0)))),
+    ];
+    RecordBatch::try_from_iter(columns).unwrap()
+}
+
+fn arrow_stream(batch: &RecordBatch) -> Vec<u8> {
+    let mut writer = arrow_ipc::writer::StreamWriter::try_new(Vec::new(), &batch.schema()).unwrap();
+    writer.write(batch).unwrap();
+    writer.into_inner().unwrap()
+}
+
+fn parquet(batch: &RecordBatch) -> Vec<u8> {
+    let mut bytes = Vec::new();
+    let mut writer = parquet::arrow::ArrowWriter::try_new(&mut bytes, batch.schema(), None).unwrap();
+    writer.write(batch).unwrap();
+    writer.close().unwrap();
+    bytes
+}
+
+/// An export of one counter, as the standard's own types write it.
+fn export(time: u64) -> Vec<u8> {
+    use opentelemetry_proto::tonic::{
+        collector::metrics::v1::ExportMetricsServiceRequest,
+        metrics::v1::{Metric, NumberDataPoint, ResourceMetrics, ScopeMetrics, Sum, metric::Data, number_data_point::Value},
+    };
+    let points = [Some(Value::AsInt(17)), None].map(|value| NumberDataPoint { time_unix_nano: time, value, ..Default::default() }).to_vec();
+    let sum = Sum { data_points: points, aggregation_temporality: 2, is_monotonic: true };
+    let metric =
+        Metric { name: "otlp_boats".into(), unit: "{boat}".into(), description: "Boats".into(), data: Some(Data::Sum(sum)), ..Default::default() };
+    let scope = ScopeMetrics { metrics: vec![metric], ..Default::default() };
+    ExportMetricsServiceRequest { resource_metrics: vec![ResourceMetrics { scope_metrics: vec![scope], ..Default::default() }] }.encode_to_vec()
+}
+
+#[test]
+fn every_format_lands_and_says_what_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    push(&service, "application/json", br#"{"metric": "json_level", "time": "2026-05-01T09:00:00Z", "value": 1}"#);
+    push(&service, "application/senml+json", br#"[{"bn": "urn:dev:osier:", "bt": 1777626000, "n": "senml_level", "u": "cm", "v": 312.5}]"#);
+    push(
+        &service,
+        "application/openmetrics-text; version=1.0.0",
+        b"# TYPE om_boats counter\n# HELP om_boats Boats\nom_boats_total 3 1777626000\n# EOF\n",
+    );
+    assert_eq!(push(&service, "application/vnd.apache.arrow.stream", &arrow_stream(&levels(10)))["accepted"], 10);
+    assert_eq!(push(&service, "application/vnd.apache.parquet", &parquet(&levels(10)))["replaced"], 10);
+    let named = service.post(
+        &format!("{POINTS}?time=at&time_format=s&value=tsv_level"),
+        &[("Content-Type", "text/tab-separated-values")],
+        b"at\ttsv_level\n1777626000\t4\n",
+    );
+    assert_eq!(named.json()["accepted"], 1, "{}", named.text());
+    let exported = service.post("/v1/metrics", &[("Content-Type", "application/x-protobuf")], &export(1_777_626_000_000_000_000));
+    assert_eq!((exported.status, exported.kind.as_str()), (200, "application/x-protobuf"));
+    let answer = opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceResponse::decode(exported.bytes()).unwrap();
+    assert_eq!(answer.partial_success.unwrap().rejected_data_points, 1);
+    let refused: [Answer; 3] = [
+        service.post("/v1/metrics", &[("Content-Type", "application/json"), ("Fenetre-Dataset", "nowhere")], b"{}"),
+        service.post("/api/v1/datasets/main/otlp/v1/metrics", &[("Content-Type", "application/x-protobuf")], b"\xff\xff\xff"),
+        service.post("/v1/metrics", &[("Content-Type", "text/plain")], b""),
+    ];
+    assert_eq!(refused.map(|answer| answer.status), [404, 400, 415]);
+    let told = service.run(&["metrics", "-o", "json"]).out();
+    let metrics: Vec<serde_json::Value> = serde_json::from_str(&told).unwrap();
+    let said: Vec<String> =
+        metrics.iter().map(|metric| format!("{} {} {} {}", metric["name"], metric["kind"], metric["unit"], metric["description"])).collect();
+    insta::assert_snapshot!(said.join("\n"));
+    let kinds = service.post(POINTS, &[("Content-Type", "application/x-unknown")], b"x");
+    assert!(kinds.status == 415 && kinds.text().contains("senml+cbor"), "{}", kinds.text());
+}
+
+#[test]
+fn a_retry_of_the_same_body_changes_nothing_and_says_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let body =
+        br#"[{"metric": "level", "time": "2026-05-01T09:00:00Z", "value": 1}, {"metric": "level", "time": "2026-05-01T09:01:00Z", "value": 2}]"#;
+    assert_eq!(push(&service, "application/json", body)["replaced"], 0);
+    let before = service.get("/api/v1/datasets/main/ask?q=show%20points%20of%20level%20over%202026-05-01%20to%202026-05-02").json()["shows"].clone();
+    assert_eq!(push(&service, "application/json", body)["replaced"], 2);
+    let after = service.get("/api/v1/datasets/main/ask?q=show%20points%20of%20level%20over%202026-05-01%20to%202026-05-02").json()["shows"].clone();
+    assert_eq!(before, after);
+}
+
+#[test]
+fn mappings_are_kept_named_and_used_by_pushes() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let table = "Zeit;Schleuse;Pegel [cm]\n01.05.2026 10:00;osier;312,5\n01.05.2026 10:10;osier;NA\n01.05.2026 10:20;marl;280,25\n";
+    let levels = file(folder.path(), "levels.csv", table);
+    let guessed = service.run(&["mapping", "guess", &levels, "--zone", "Europe/Lisbon"]);
+    let mapping = file(folder.path(), "keepers.toml", guessed.out());
+    let checked = service.run(&["mapping", "check", &mapping, &levels]);
+    let kept = service.run(&["mapping", "keep", "keepers", &mapping]);
+    let listed = service.run(&["mapping", "list", "-o", "csv"]);
+    let pushed = service.post(&format!("{POINTS}?mapping=keepers&const=reach=upper"), &[("Content-Type", "text/csv")], table.as_bytes());
+    assert_eq!((pushed.json()["accepted"].clone(), pushed.json()["empty_cells"].clone()), (2.into(), 1.into()), "{}", pushed.text());
+    let unknown = service.post(&format!("{POINTS}?mapping=keeper"), &[("Content-Type", "text/csv")], b"");
+    assert!(unknown.status == 404 && unknown.text().contains("did you mean `keepers`"), "{}", unknown.text());
+    let lines = listed.out().lines().map(|line| line.rsplit_once(',').unwrap().0.to_owned()).collect::<Vec<_>>().join("\n");
+    insta::assert_snapshot!([guessed.all(), checked.all(), kept.all(), lines].join("\n"));
+}
+
+/// A table of so many rows, a second apart.
+fn long_table(rows: u32) -> String {
+    let mut table = "time,lock,level\n".to_owned();
+    for i in 0..rows {
+        table += &format!("{},lock-{},{}\n", 1_700_000_000 + i / 10, i % 10, i % 1_000);
+    }
+    table
+}
+
+fn wait_for(what: &str, is_so: impl Fn() -> bool) {
+    let start = Instant::now();
+    while !is_so() {
+        assert!(start.elapsed() < Duration::from_secs(60), "{what}");
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+#[test]
+fn an_import_that_is_stopped_or_killed_goes_on_and_counts_every_row_once() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store");
+    let service = Service::start(&store);
+    let rows = 1_500_000;
+    let table = long_table(rows) + "1700000000,lock-0,high\n";
+    let uploaded = service.post("/api/v1/datasets/main/imports?file=long.csv", &[], table.as_bytes());
+    assert_eq!(uploaded.status, 201, "{}", uploaded.text());
+    let id = uploaded.json()["id"].as_str().unwrap().to_owned();
+    let path = format!("/api/v1/imports/{id}");
+    let order = br#"{"mapping": {"time": {"format": "s"}, "columns": [{"column": "lock", "role": "tag"}, {"column": "level", "role": "value"}]}}"#;
+    let json = &[("Content-Type", "application/json")];
+    assert_eq!(service.post(&format!("{path}/run"), json, order).status, 202);
+    assert_eq!(service.post(&format!("{path}/run"), json, order).status, 409, "it runs already");
+    wait_for("a part is kept", || service.get(&path).json()["parts"].as_u64() > Some(0));
+    service.post(&format!("{path}/stop"), &[], b"");
+    wait_for("it stops", || service.get(&path).json()["stage"] != "running");
+    let stopped = service.get(&path).json();
+    assert_eq!(stopped["stage"], "stopped", "{stopped}");
+    assert_eq!(service.post(&format!("{path}/run"), &[], b"").status, 202);
+    wait_for("another part is kept", || service.get(&path).json()["parts"].as_u64() > stopped["parts"].as_u64());
+    service.kill();
+    let service = Service::start(&store);
+    wait_for("it goes on by itself", || service.get(&path).json()["stage"] == "done");
+    let done = service.get(&path).json();
+    assert_eq!((done["rows"].clone(), done["accepted"].clone(), done["rejected"].clone()), ((rows + 1).into(), rows.into(), 1.into()), "{done}");
+    assert_eq!(service.get(&format!("{path}/rejects")).text().lines().count(), 2);
+    let held = service.get("/api/v1/datasets/main/metrics").json();
+    assert_eq!(held[0]["points"], rows);
+    assert_eq!(service.post(&format!("{path}/run"), &[], b"").status, 409, "it is done");
+    assert!(!store.join("imports").join(format!("{id}.file")).exists());
+}
+
+#[test]
+fn files_that_cannot_be_imported_say_why() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let long_line = format!("time,level\n2026-05-01T09:00:00Z,\"{}\n", "x".repeat(70 << 20));
+    let gzip = |bytes: &[u8]| {
+        let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        encoder.write_all(bytes).unwrap();
+        encoder.finish().unwrap()
+    };
+    let mut cut = gzip(long_table(100_000).as_bytes());
+    cut.truncate(cut.len() / 2);
+    let files: [(&str, Vec<u8>); 8] = [
+        ("twice.csv", b"time,level,level\n".to_vec()),
+        ("ragged.csv", b"time,level\n2026-05-01T09:00:00Z\n2026-05-01T09:00:00Z,1,2\n2026-05-01T09:00:00Z,1\n".to_vec()),
+        ("nul.csv", b"time,le\0vel\n".to_vec()),
+        ("latin.csv", b"time,level,gr\xf6sse\n".to_vec()),
+        ("long.csv", long_line.into_bytes()),
+        ("cut.csv.gz", cut),
+        ("far.csv", b"time,level\n1969-05-01T09:00:00Z,1\n2300-05-01T09:00:00Z,1\n2200-05-01T09:00:00Z,1\n2026-05-01T09:00:00Z,1e999\n2026-05-01T09:00:00Z,inf\n".to_vec()),
+        ("unknown.xyz", b"x".to_vec()),
+    ];
+    let told: Vec<String> = files
+        .iter()
+        .map(|(name, bytes)| {
+            let path = file(folder.path(), name, bytes);
+            let said = service.run(&["import", &path, "--value", "level"]);
+            format!("{name}\n{}", said.all())
+        })
+        .collect();
+    // What is too far ahead depends on the clock.
+    insta::with_settings!({filters => vec![(r"nothing after \S+ is taken", "nothing after [TOMORROW] is taken"), (r"imports/\w+", "imports/[ID]")]}, {
+        insta::assert_snapshot!(told.join("\n"));
+    });
+    // Of what kept nothing there is nothing to go on with.
+    let stages: Vec<String> = service.get("/api/v1/imports").json().as_array().unwrap().iter().map(|import| import["stage"].to_string()).collect();
+    assert!(stages.iter().all(|stage| stage == "\"done\""), "{stages:?}");
+}
+
+#[test]
+fn a_body_of_a_thousand_tags_and_one_of_odd_keys_are_refused_point_by_point() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let tags: Vec<String> = (0..1_000).map(|i| format!("\"t{i}\": \"x\"")).collect();
+    let body = format!(
+        "{{\"metric\": \"level\", \"tags\": {{{}}}, \"value\": 1}}\n{{\"metric\": \"level\", \"tags\": {{\"\": \"x\"}}, \"value\": 1}}\n{{\"metric\": \"level\", \"tags\": {{\"a\": \"x\\u0007\"}}, \"value\": 1}}\n{{\"metric\": \"level\", \"value\": 1}}\n",
+        tags.join(", ")
+    );
+    let report = push(&service, "application/x-ndjson", body.as_bytes());
+    let reasons: Vec<String> = report["rejects"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|reject| format!("line {}, {}: {}", reject["line"], reject["field"], reject["reason"]))
+        .collect();
+    insta::assert_snapshot!(reasons.join("\n"));
+    assert_eq!(report["accepted"], 1);
+    let refused = service.get("/api/v1/arrivals/refused").json();
+    assert_eq!((refused["causes"][0]["cause"].as_str(), refused["causes"][0]["count"].as_u64()), (Some("tag"), Some(3)), "{refused}");
+}
+
+#[test]
+fn who_watches_sees_what_arrives_and_a_client_that_goes_away_holds_nothing_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let address = service.url.trim_start_matches("http://").to_owned();
+    let mut watcher = TcpStream::connect(&address).unwrap();
+    watcher.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
+    write!(watcher, "GET /api/v1/arrivals/tail?dataset=main HTTP/1.1\r\nHost: {address}\r\n\r\n").unwrap();
+    let mut seen = Vec::new();
+    let mut read_until = |wanted: &str| {
+        let mut buffer = [0; 4_096];
+        while !String::from_utf8_lossy(&seen).contains(wanted) {
+            let length = watcher.read(&mut buffer).unwrap();
+            assert!(length > 0, "{}", String::from_utf8_lossy(&seen));
+            seen.extend_from_slice(&buffer[..length]);
+        }
+    };
+    read_until("begins");
+    // One that announces a body and goes away, and one that stalls.
+    let mut gone = TcpStream::connect(&address).unwrap();
+    write!(gone, "POST {POINTS} HTTP/1.1\r\nHost: {address}\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n[{{").unwrap();
+    drop(gone);
+    let mut stalled = TcpStream::connect(&address).unwrap();
+    write!(stalled, "POST {POINTS} HTTP/1.1\r\nHost: {address}\r\nContent-Type: application/json\r\nContent-Length: 1000\r\n\r\n[{{").unwrap();
+    push(&service, "application/json", br#"{"metric": "level", "tags": {"lock": "osier"}, "value": 312.5}"#);
+    read_until("\"value\":312.5");
+    let text = String::from_utf8_lossy(&seen).into_owned();
+    assert!(text.contains("text/event-stream") && text.contains("event: batch") && text.contains("\"lock\":\"osier\""), "{text}");
+}
