@@ -110,12 +110,107 @@ async fn the_catalogue_lists_metrics_series_and_tags() {
     let browser = Browser::open().await;
     browser.go(&format!("{}/catalogue", service.url)).await;
     browser.read("gauge").await;
-    browser.page.find(fantoccini::Locator::XPath("//*[@role='tab'][contains(., 'Series')]")).await.unwrap().click().await.unwrap();
+    browser.open_tab("Series").await;
     browser.read("324.75").await;
     browser.see("input[type=search]").await.send_keys("marl").await.unwrap();
     browser.read("2 series").await;
-    browser.page.find(fantoccini::Locator::XPath("//*[@role='tab'][contains(., 'Tags')]")).await.unwrap().click().await.unwrap();
+    browser.open_tab("Tags").await;
     browser.read("marl (2), osier (2)").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_file_is_imported_with_a_look_a_try_and_a_result() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let table = "at;lock;level_cm;note\n01.05.2026 10:00;osier;312,5;\n01.05.2026 10:10;osier;313;\n01.05.2026 10:20;marl;high;\n01.05.2026 10:30;marl;280,5;\n";
+    let keepers = file(folder.path(), "keepers.csv", table);
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/arrivals", service.url)).await;
+    browser.read("Choose a file").await;
+    browser.see("input[type=file]").await.send_keys(&keepers).await.unwrap();
+    browser.read("Say what its columns are").await;
+    browser.read("mostly numbers").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.press_button("Try (keeps nothing)").await;
+    browser.read("points that would be kept").await;
+    browser.read("`high` is not a number").await;
+    assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
+    browser.press_button("Import").await;
+    browser.read("Look at it in the Catalogue").await;
+    assert_eq!(service.get("/api/v1/overview").json()["points"], 3);
+    let imports = service.get("/api/v1/imports").json();
+    assert_eq!((imports[0]["stage"].as_str(), imports[0]["rejected"].as_u64()), (Some("done"), Some(1)), "{imports}");
+    for (leaf, seen) in [("Imports", "keepers.csv"), ("Push", "application/senml+json"), ("Rejected", "no usable value"), ("Live", "waiting")] {
+        browser.open_tab(leaf).await;
+        browser.read(seen).await;
+        assert_eq!(browser.accessibility_findings().await, [""; 0], "{leaf}");
+    }
+    service.push_lines("main", "{\"metric\": \"level\", \"value\": 987.25}\n");
+    browser.read("987.25").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/catalogue", service.url)).await;
+    browser.read("1 metric was made on arrival").await;
+    browser.press_button("All are right").await;
+    browser.until("return document.body.innerText.includes('made on arrival') ? 'yes' : 'no'", "no").await;
+    browser.press_button("level").await;
+    browser.read("120 points in 2 series").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.type_into("Description", "Water at the lock").await;
+    browser.press_button("Save").await;
+    browser.read("saved").await;
+    browser.type_into("Name", "_cm").await;
+    browser.press_button("Rename").await;
+    browser.read("was called").await;
+    let metrics = service.get("/api/v1/datasets/main/metrics").json();
+    assert_eq!((metrics[1]["name"].as_str(), metrics[1]["description"].as_str()), (Some("level_cm"), Some("Water at the lock")), "{metrics}");
+    browser.press_button("Pause, pass points over").await;
+    browser.read("Take points again").await;
+    browser.press_button("Delete …").await;
+    browser.read("go to the bin").await;
+    browser.press_button("Delete level_cm").await;
+    browser.read("1 metrics").await;
+    browser.open_tab("Bin").await;
+    browser.read("metric level_cm").await;
+    browser.press_button("Bring back").await;
+    browser.read("The bin is empty").await;
+    assert_eq!(service.get("/api/v1/overview").json()["points"], 240);
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_catalogue_of_many_metrics_stays_a_page() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let rows: String = (0..20_000).map(|i| format!("signal_{i:05}\n")).collect();
+    let table = file(folder.path(), "metrics.csv", format!("metric\n{rows}"));
+    service.push_lines("main", "{\"metric\": \"level\", \"value\": 1}\n");
+    assert_eq!(service.run(&["metrics", "apply", &table, "--yes"]).code(), 0);
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/catalogue", service.url)).await;
+    browser.read("20,001 metrics").await;
+    let drawn = "return document.querySelectorAll('[role=table] [role=row]').length";
+    assert!(browser.run(drawn).await.as_u64().unwrap() < 80);
+    browser.run("document.querySelector('[role=region][aria-label=Metrics]').scrollTop = 1e9").await;
+    browser.read("signal_19999").await;
+    browser.see("input[type=search]").await.send_keys("signal_1234").await.unwrap();
+    browser.read("10 of 20,001").await;
     browser.close().await;
 }
 
@@ -127,9 +222,12 @@ async fn every_page_passes_the_accessibility_checks_by_day_and_by_night() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(folder.path());
     let browser = Browser::open().await;
-    for (path, seen) in
-        [("/", "Arrivals"), ("/ask?q=show+mean+of+level&over=2026-05-01+to+2026-05-02&per=1h", "window from"), ("/catalogue", "gauge")]
-    {
+    for (path, seen) in [
+        ("/", "Arrivals"),
+        ("/ask?q=show+mean+of+level&over=2026-05-01+to+2026-05-02&per=1h", "window from"),
+        ("/catalogue", "gauge"),
+        ("/arrivals", "Choose a file"),
+    ] {
         for night in [false, true] {
             browser.go(&format!("{}{path}", service.url)).await;
             browser.run(&format!("localStorage.setItem('fenetre-appearance', '{}')", if night { "dark" } else { "light" })).await;

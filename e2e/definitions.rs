@@ -23,9 +23,11 @@ fn told(steps: &[Told]) -> String {
 /// Times of today and ids that follow from them differ from run to run.
 fn settled(assert: impl FnOnce()) {
     let filters = vec![
-        (r"20\d\d-\d\d-\d\d \d\d:\d\d:\d\d \(UTC\): `fenetre bin restore \w+`", "[WHEN]: `fenetre bin restore [ID]`"),
+        (r"202[6-9]-\d\d-\d\d[ T]\d\d:\d\d:\d\d(\.\d+Z)?( \(UTC\): `fenetre bin restore )\w+`", "[WHEN]$2[ID]`"),
         (r"p\d{13}", "[ID]"),
-        (r"2026-1\d-\d\d \d\d:\d\d:\d\d|2027-\d\d-\d\d \d\d:\d\d:\d\d", "[WHEN]"),
+        (r"rejects \w+`", "rejects [ID]`"),
+        (r"202\d-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+Z", "[WHEN]"),
+        (r"( +all +)202\d-\d\d-\d\d \d\d:\d\d:\d\d   202\d-\d\d-\d\d \d\d:\d\d:\d\d", "$1[WHEN]   [WHEN]"),
         (r", [\d.]+ (k?B)\n", ", [SIZE]\n"),
     ];
     insta::with_settings!({filters => filters}, { assert() });

@@ -34,11 +34,22 @@ async fn the_console() {
         browser.go(&format!("{demo}{path}")).await;
         browser.read(seen).await;
         if name == "catalogue" {
-            browser.page.find(fantoccini::Locator::XPath("//*[@role='tab'][contains(., 'Series')]")).await.unwrap().click().await.unwrap();
-            browser.read("latest value").await;
+            browser.press_button("level").await;
+            browser.read("referred to by").await;
         }
         browser.picture(&format!("{folder}/{name}.png")).await;
     }
+    let keepers = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/keepers.csv");
+    browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
+    browser.see("input[type=file]").await.send_keys(keepers).await.unwrap();
+    browser.read("Say what its columns are").await;
+    browser.press_button("Try (keeps nothing)").await;
+    browser.read("points that would be kept").await;
+    browser.picture(&format!("{folder}/import-wizard.png")).await;
+    browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
+    browser.open_tab("Live").await;
+    browser.read("the latest batch had").await;
+    browser.picture(&format!("{folder}/arrivals-live.png")).await;
     browser.run("localStorage.setItem('fenetre-appearance', 'dark')").await;
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+7d&per=1h&q=show+max+of+flow+by+reach")).await;
     browser.read("window from").await;

@@ -112,6 +112,30 @@ impl Browser {
         self.page.execute(script, vec![]).await.expect("the script runs")
     }
 
+    /// Clicks the first button, or tab, of a name.
+    pub async fn press_button(&self, name: &str) {
+        self.click(&format!("//button[normalize-space(.)=\"{name}\"]")).await;
+    }
+
+    pub async fn open_tab(&self, name: &str) {
+        self.click(&format!("//*[@role='tab'][starts-with(normalize-space(.), \"{name}\")]")).await;
+    }
+
+    async fn click(&self, xpath: &str) {
+        let found = self.page.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await;
+        match found {
+            Ok(element) => element.click().await.expect("it can be clicked"),
+            Err(error) => panic!("{xpath} is not there ({error}); the page says: {}", self.text().await),
+        }
+    }
+
+    /// Types at the end of the field of a label.
+    pub async fn type_into(&self, label: &str, keys: &str) {
+        let xpath = format!("//label[normalize-space(.)=\"{label}\"]/following-sibling::input");
+        let field = self.page.wait().at_most(PATIENCE).for_element(Locator::XPath(&xpath)).await.expect("the field is there");
+        field.send_keys(keys).await.expect("it takes keys");
+    }
+
     /// Types keys into whatever has the focus, as a keyboard would.
     pub async fn press(&self, keys: &str) {
         let focused = self.page.active_element().await.expect("something has the focus");

@@ -1,4 +1,22 @@
-import type { Answer, Checked, DatasetInfo, LatestPoint, MetricInfo, Overview, Page, Problem, TagInfo } from "./types";
+import type {
+  Answer,
+  BinItem,
+  Checked,
+  DatasetInfo,
+  Deletion,
+  ImportLook,
+  ImportRecord,
+  LatestPoint,
+  Mapping,
+  MetricDefinition,
+  MetricInfo,
+  Overview,
+  Page,
+  Problem,
+  Reference,
+  Refusals,
+  TagInfo,
+} from "./types";
 
 /** A call that failed: what the service said, or that it did not answer. */
 export class CallError extends Error {
@@ -11,11 +29,18 @@ export class CallError extends Error {
   }
 }
 
-async function call<T>(path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
-  const init: RequestInit =
-    body === undefined
-      ? {}
-      : { method: "POST", headers: { "Content-Type": "application/json" }, body: JSON.stringify(body) };
+/** A call with a body of JSON, if it has one. */
+function call<T>(path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  return body === undefined ? send<T>("GET", path, undefined, signal) : send<T>("POST", path, body, signal);
+}
+
+async function send<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+  const init: RequestInit = { method };
+  if (body instanceof Blob) init.body = body;
+  else if (body !== undefined) {
+    init.headers = { "Content-Type": "application/json" };
+    init.body = JSON.stringify(body);
+  }
   let response: Response;
   try {
     response = await fetch(path, signal ? { ...init, signal } : init);
@@ -23,6 +48,7 @@ async function call<T>(path: string, body?: unknown, signal?: AbortSignal): Prom
     if (error instanceof DOMException && error.name === "AbortError") throw error;
     throw new CallError(null, "The service does not answer. Is it still running?");
   }
+  if (response.status === 204) return undefined as T;
   const answer: unknown = await response.json().catch(() => null);
   if (response.ok && answer !== null) return answer as T;
   const problem = answer as Problem | null;
@@ -50,3 +76,41 @@ export const ask = (dataset: string, query: string, frame: string, signal?: Abor
 
 export const check = (dataset: string, query: string, frame: string, signal?: AbortSignal): Promise<Checked> =>
   call(`${of(dataset)}/ask/check`, { query, frame }, signal);
+
+const metricOf = (dataset: string, metric: string): string => `${of(dataset)}/metrics/${encodeURIComponent(metric)}`;
+
+export const putMetric = (dataset: string, metric: string, definition: MetricDefinition): Promise<unknown> =>
+  send("PUT", metricOf(dataset, metric), definition);
+
+export const renameMetric = (dataset: string, metric: string, to: string): Promise<{ references: Reference[] }> =>
+  call(`${metricOf(dataset, metric)}/rename`, { to });
+
+export const deleteMetric = (dataset: string, metric: string, dryRun: boolean): Promise<Deletion> =>
+  send("DELETE", `${metricOf(dataset, metric)}?dry_run=${dryRun}`);
+
+export const fetchReferences = (dataset: string, metric: string): Promise<Reference[]> =>
+  call(`${of(dataset)}/references?metric=${encodeURIComponent(metric)}`);
+
+export const fetchBin = (): Promise<BinItem[]> => call("/api/v1/bin");
+export const restoreBinned = (id: string): Promise<unknown> => call(`/api/v1/bin/${id}/restore`, {});
+export const eraseBinned = (id: string): Promise<unknown> => send("DELETE", `/api/v1/bin/${id}`);
+
+export const fetchImports = (): Promise<ImportRecord[]> => call("/api/v1/imports");
+export const fetchImport = (id: string): Promise<ImportRecord> => call(`/api/v1/imports/${id}`);
+
+export const uploadImport = (dataset: string, file: File): Promise<ImportRecord> =>
+  send("POST", `${of(dataset)}/imports?file=${encodeURIComponent(file.name)}`, file);
+
+export const lookAtImport = (id: string): Promise<ImportLook> => call(`/api/v1/imports/${id}/look`, { rows: 50 });
+
+export const runImport = (id: string, mapping: Mapping | null, dryRun: boolean): Promise<ImportRecord> =>
+  call(`/api/v1/imports/${id}/run`, mapping ? { mapping, dry_run: dryRun } : { dry_run: dryRun });
+
+export const continueImport = (id: string): Promise<ImportRecord> => send("POST", `/api/v1/imports/${id}/run`);
+export const stopImport = (id: string): Promise<ImportRecord> => send("POST", `/api/v1/imports/${id}/stop`);
+export const forgetImport = (id: string): Promise<unknown> => send("DELETE", `/api/v1/imports/${id}`);
+
+export const keepMapping = (name: string, mapping: Mapping): Promise<unknown> =>
+  send("PUT", `/api/v1/mappings/${encodeURIComponent(name)}`, mapping);
+
+export const fetchRefusals = (): Promise<Refusals> => call("/api/v1/arrivals/refused");

@@ -50,3 +50,20 @@ export const checkQuery = (dataset: string, query: string, frame: string) =>
     enabled: query.trim() !== "",
     staleTime: 10_000,
   });
+
+export const importsQuery = queryOptions({
+  queryKey: ["imports"],
+  queryFn: client.fetchImports,
+  refetchInterval: LIVE_MS,
+});
+
+export const refusalsQuery = queryOptions({
+  queryKey: ["refusals"],
+  queryFn: client.fetchRefusals,
+  refetchInterval: 2 * LIVE_MS,
+});
+
+export const binQuery = queryOptions({ queryKey: ["bin"], queryFn: client.fetchBin });
+
+export const referencesQuery = (dataset: string, metric: string) =>
+  queryOptions({ queryKey: ["references", dataset, metric], queryFn: () => client.fetchReferences(dataset, metric) });

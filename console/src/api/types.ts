@@ -10,23 +10,138 @@ export interface DatasetInfo extends Held {
   name: string;
   zone: string;
   description: string;
+  closed: boolean;
+  old_names: string[];
   metrics: number;
+  unreviewed: number;
   series: number;
 }
 
-export interface MetricInfo extends Held {
-  name: string;
-  kind: "gauge" | "counter" | "state";
-  unit: string | null;
+export type Kind = "gauge" | "counter" | "state" | "histogram";
+
+/** What is said of a metric: what the service keeps, and takes back. */
+export interface MetricDefinition {
+  kind: Kind;
+  unit?: string;
   shape: "linear" | "stepped";
   description: string;
+  temporality?: "cumulative" | "delta";
+  interval?: string;
+  stale_after?: string;
+  labels?: string[];
+  status: "active" | "paused" | "retired";
+  when_paused: "refuse" | "drop";
+  unreviewed?: boolean;
+  most_series?: number;
+  thinning?: { dead_band?: number; line_tolerance?: number; longest_silence?: string };
+}
+
+export interface MetricInfo extends Held, MetricDefinition {
+  name: string;
+  id: number;
+  old_names: string[];
   tags: string[];
   series: number;
+  thinned?: { came: number; left_out: number };
 }
 
 export interface TagInfo {
   key: string;
+  definition?: { description: string; required: boolean; allowed?: string[]; pattern?: string; most_values?: number };
+  old_keys: string[];
   values: { value: string; series: number }[];
+}
+
+export interface Reference {
+  noun: string;
+  name: string;
+  how: string;
+}
+
+export interface Deletion extends Held {
+  id: string | null;
+  what: string;
+  series: number;
+  bytes: number;
+  references: Reference[];
+  recoverable_until: string | null;
+}
+
+export interface BinItem {
+  id: string;
+  dataset: string;
+  what: string;
+  noun: "metric" | "points";
+  deleted: string;
+  erased: string;
+  series: number;
+  points: number | null;
+}
+
+export type Role = "value" | "state" | "tag" | "metric" | "skip";
+
+export interface MappingColumn {
+  column: string;
+  role: Role;
+  name?: string;
+  unit?: string;
+  kind?: Kind;
+}
+
+export interface Mapping {
+  missing?: string[];
+  table?: { decimal?: string };
+  time?: { column?: string; format?: string; zone?: string; clock_change?: string };
+  tags?: Record<string, string>;
+  columns?: MappingColumn[];
+}
+
+export interface ImportLook {
+  names: string[];
+  rows: string[][];
+  guess: { mapping: Mapping; reasons: { column: string; taken_for: string; why: string }[] };
+  notes: string[];
+}
+
+export interface ImportRecord {
+  id: string;
+  dataset: string;
+  file: string;
+  format: string;
+  bytes: number;
+  uploaded: string;
+  stage: "waiting" | "running" | "stopped" | "done" | "failed";
+  order: { dry_run: boolean };
+  read_bytes: number;
+  rows: number;
+  accepted: number;
+  rejected: number;
+  replaced: number | null;
+  dropped: number;
+  empty_cells: number;
+  causes: Record<string, number>;
+  rejects: { line: number; field?: string; reason: string }[];
+  rejects_bytes: number;
+  notes: string[];
+  new_metrics: string[];
+  new_tags: string[];
+  new_series: number;
+  first: string | null;
+  last: string | null;
+  failure: string | null;
+}
+
+export interface Refusals {
+  since: string;
+  causes: { cause: string; told: string; count: number; dataset: string; time: string; example: string }[];
+}
+
+export interface TailReport {
+  dataset: string;
+  time: string;
+  accepted: number;
+  rejected: number;
+  points: { metric: string; tags: Tags; time: string; value: number | string }[];
 }
 
 /** A distribution: counts between ascending bounds, one more than those, and the sum of what was counted. */

@@ -6,6 +6,7 @@ import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
 import styled from "styled-components";
 
 import { datasetsQuery } from "../api/queries";
+import { ArrivalsPage } from "../features/arrivals/ArrivalsPage";
 import { CataloguePage } from "../features/catalogue/CataloguePage";
 import { OverviewPage } from "../features/overview/OverviewPage";
 import { Menu, MenuItem } from "../ui/Chooser";
@@ -83,8 +84,9 @@ const Picking = styled(Select)`
 
 const PAGES = [
   { path: "/", name: "Overview" },
-  { path: "/ask", name: "Ask" },
+  { path: "/arrivals", name: "Arrivals" },
   { path: "/catalogue", name: "Catalogue" },
+  { path: "/ask", name: "Ask" },
 ];
 
 export function App() {
@@ -140,6 +142,7 @@ export function App() {
             <Routes>
               <Route path="/" element={<OverviewPage />} />
               <Route path="/ask" element={dataset ? <AskPage dataset={dataset} /> : <p>Loading …</p>} />
+              <Route path="/arrivals" element={dataset ? <ArrivalsPage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/catalogue" element={dataset ? <CataloguePage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>

@@ -1,46 +1,20 @@
 /** What there is: metrics, tags, and series with their latest values. */
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
-import {
-  Cell,
-  Column,
-  Input,
-  Label,
-  Row,
-  SearchField,
-  Tab,
-  Table,
-  TableBody,
-  TableHeader,
-  TabList,
-  TabPanel,
-  Tabs,
-} from "react-aria-components";
-import { Link } from "react-router";
+import { Cell, Column, Row, Table, TableBody, TableHeader, TabPanel, Tabs } from "react-aria-components";
 import styled from "styled-components";
 
-import { latestQuery, metricsQuery, MOST_SERIES, tagsQuery } from "../../api/queries";
-import type { DatasetInfo, LatestPoint, MetricInfo, TagInfo, Tags } from "../../api/types";
-import { readPlace, usePlace, writePlace } from "../../app/address";
+import { latestQuery, MOST_SERIES, tagsQuery } from "../../api/queries";
+import type { DatasetInfo, LatestPoint, TagInfo, Tags } from "../../api/types";
 import { count, decimals, tell } from "../../format/numbers";
 import { ago } from "../../format/times";
-import { current, Faint, TableFrame, tableLook, Title, Waiting } from "../../ui/parts";
-
-const Strip = styled(TabList)`
-  display: flex;
-  gap: 4px;
-  border-bottom: 1px solid ${({ theme }) => theme.rule};
-  margin-bottom: 16px;
-` as typeof TabList;
-
-const Leaf = styled(Tab)`
-  padding: 4px 12px;
-  cursor: pointer;
-  border-bottom: 2px solid transparent;
-  &[data-selected] {
-    ${current}
-  }
-`;
+import { Leaf, Strip } from "../../ui/Leaves";
+import { TableFrame, tableLook, Title, Waiting } from "../../ui/parts";
+import { SearchBox } from "../../ui/SearchBox";
+import { AskLink, named } from "./AskLink";
+import { Bin } from "./Bin";
+import { Metrics } from "./Metrics";
+import { Nothing } from "./Nothing";
 
 const Grid = styled(Table)`
   ${tableLook}
@@ -56,23 +30,6 @@ const Grid = styled(Table)`
   }
 `;
 
-const Search = styled(SearchField)`
-  display: flex;
-  gap: 8px;
-  align-items: center;
-  margin-bottom: 12px;
-  input {
-    font: inherit;
-    width: 280px;
-    height: 28px;
-    padding: 3px 8px;
-    color: inherit;
-    background: ${({ theme }) => theme.sheet};
-    border: 1px solid ${({ theme }) => theme.faint};
-    border-radius: 2px;
-  }
-`;
-
 export function CataloguePage({ dataset }: { dataset: DatasetInfo }) {
   return (
     <>
@@ -82,6 +39,7 @@ export function CataloguePage({ dataset }: { dataset: DatasetInfo }) {
           <Leaf id="metrics">Metrics ({count(dataset.metrics)})</Leaf>
           <Leaf id="series">Series ({count(dataset.series)})</Leaf>
           <Leaf id="tags">Tags</Leaf>
+          <Leaf id="bin">Bin</Leaf>
         </Strip>
         <TabPanel id="metrics">
           <Metrics dataset={dataset.name} />
@@ -92,56 +50,11 @@ export function CataloguePage({ dataset }: { dataset: DatasetInfo }) {
         <TabPanel id="tags">
           <TagList dataset={dataset.name} />
         </TabPanel>
+        <TabPanel id="bin">
+          <Bin />
+        </TabPanel>
       </Tabs>
     </>
-  );
-}
-
-/** A query about a metric, under the frame that holds. */
-function AskLink({ metric, query, dataset }: { metric: string; query: string; dataset: string }) {
-  const [place] = usePlace();
-  const search = writePlace({ ...readPlace(writePlace(place)), dataset, query }).toString();
-  return <Link to={{ pathname: "/ask", search }}>{metric}</Link>;
-}
-
-const named = (name: string): string => (/^[\p{L}_][\p{L}\p{N}_.:]*$/u.test(name) ? name : `'${name}'`);
-
-const firstQuery = (metric: MetricInfo): string =>
-  `show ${metric.kind === "state" ? "last" : "mean"} of ${named(metric.name)}`;
-
-function Metrics({ dataset }: { dataset: string }) {
-  const { data, error, refetch } = useQuery(metricsQuery(dataset));
-  if (!data) return <Waiting error={error} retry={refetch} />;
-  if (data.length === 0) return <Nothing />;
-  return (
-    <TableFrame>
-      <Grid aria-label="Metrics">
-        <TableHeader>
-          <Column isRowHeader>metric</Column>
-          <Column>kind</Column>
-          <Column>unit</Column>
-          <Column>description</Column>
-          <Column>tags</Column>
-          <Column className="figure">series</Column>
-          <Column className="figure">points</Column>
-        </TableHeader>
-        <TableBody items={data.map((metric) => ({ ...metric, id: metric.name }))}>
-          {(metric: MetricInfo) => (
-            <Row>
-              <Cell>
-                <AskLink metric={metric.name} query={firstQuery(metric)} dataset={dataset} />
-              </Cell>
-              <Cell>{metric.kind}</Cell>
-              <Cell>{metric.unit ?? "–"}</Cell>
-              <Cell className="wrap">{metric.description}</Cell>
-              <Cell>{metric.tags.join(" ")}</Cell>
-              <Cell className="figure">{count(metric.series)}</Cell>
-              <Cell className="figure">{count(metric.points)}</Cell>
-            </Row>
-          )}
-        </TableBody>
-      </Grid>
-    </TableFrame>
   );
 }
 
@@ -157,15 +70,16 @@ function SeriesList({ dataset }: { dataset: string }) {
   const places = placesByMetric(data.items);
   return (
     <>
-      <Search value={search} onChange={setSearch}>
-        <Label>Search</Label>
-        <Input placeholder="metric, tag or value" spellCheck={false} />
-        <Faint role="status">
-          {data.total > MOST_SERIES
+      <SearchBox
+        value={search}
+        onChange={setSearch}
+        placeholder="metric, tag or value"
+        told={
+          data.total > MOST_SERIES
             ? `the first ${count(MOST_SERIES)} of ${count(data.total)}: search to narrow`
-            : `${count(data.total)} series`}
-        </Faint>
-      </Search>
+            : `${count(data.total)} series`
+        }
+      />
       {data.total === 0 ? (
         search === "" ? (
           <Nothing />
@@ -186,7 +100,7 @@ function SeriesList({ dataset }: { dataset: string }) {
               {(item: LatestPoint) => (
                 <Row>
                   <Cell>
-                    <AskLink metric={item.metric} query={seriesQuery(item)} dataset={dataset} />
+                    <AskLink text={item.metric} query={seriesQuery(item)} dataset={dataset} />
                   </Cell>
                   <Cell>{tagText(item.tags)}</Cell>
                   <Cell className="figure">{tell(item.value, places.get(item.metric) ?? 0)}</Cell>
@@ -232,6 +146,7 @@ function TagList({ dataset }: { dataset: string }) {
       <Grid aria-label="Tags">
         <TableHeader>
           <Column isRowHeader>tag</Column>
+          <Column>what is said of it</Column>
           <Column className="figure">distinct values</Column>
           <Column>values (series)</Column>
         </TableHeader>
@@ -239,6 +154,7 @@ function TagList({ dataset }: { dataset: string }) {
           {(tag: TagInfo) => (
             <Row>
               <Cell>{tag.key}</Cell>
+              <Cell className="wrap">{tagRule(tag)}</Cell>
               <Cell className="figure">{count(tag.values.length)}</Cell>
               <Cell className="wrap">{tagValues(tag)}</Cell>
             </Row>
@@ -249,17 +165,21 @@ function TagList({ dataset }: { dataset: string }) {
   );
 }
 
+function tagRule({ definition, old_keys }: TagInfo): string {
+  const rules = [
+    definition?.description,
+    definition?.required && "every series carries it",
+    definition?.allowed && definition.allowed.length > 0 && `one of ${definition.allowed.length} values`,
+    definition?.pattern && `like ${definition.pattern}`,
+    definition?.most_values && `at most ${count(definition.most_values)} values`,
+    old_keys.length > 0 && `was called ${old_keys.join(", ")}`,
+  ];
+  return rules.filter(Boolean).join("; ");
+}
+
 const MOST_VALUES = 40;
 
 function tagValues({ values }: TagInfo): string {
   const shown = values.slice(0, MOST_VALUES).map(({ value, series }) => `${value} (${count(series)})`);
   return shown.join(", ") + (values.length > MOST_VALUES ? ` and ${count(values.length - MOST_VALUES)} more` : "");
-}
-
-function Nothing() {
-  return (
-    <p>
-      Nothing has arrived in this dataset yet. The <Link to="/">Overview</Link> shows how to push the first point.
-    </p>
-  );
 }

@@ -53,6 +53,9 @@ export function FirstSteps() {
                 Name the columns that are the time, tags and values. --dry-run reads everything and keeps nothing.
               </Faint>
               <Command>{`fenetre import levels.csv --time time --tag lock --tag side --value level${flag}`}</Command>
+              <p style={{ marginTop: 8 }}>
+                <Link to="/arrivals">Or choose it here</Link>
+              </p>
             </div>
           </li>
           <li>

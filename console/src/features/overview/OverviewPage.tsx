@@ -3,11 +3,11 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 
-import { datasetsQuery, overviewQuery } from "../../api/queries";
+import { datasetsQuery, overviewQuery, refusalsQuery } from "../../api/queries";
 import type { DatasetInfo, Overview } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { ago, millis } from "../../format/times";
-import { Faint, Failure, Heading, Panel, PlainTable, Title, Waiting } from "../../ui/parts";
+import { Faint, Failure, Heading, Notice, Panel, PlainTable, Title, Waiting } from "../../ui/parts";
 import { Arrivals } from "./Arrivals";
 import { FirstSteps } from "./FirstSteps";
 
@@ -44,6 +44,7 @@ export function OverviewPage() {
           exact={`${count(data.storage.bytes)} bytes in ${data.storage.path}`}
         />
       </Figures>
+      <Attention datasets={datasets} />
       <Panel aria-label="Arrivals">
         <Arrivals steps={data.arrivals} />
       </Panel>
@@ -56,6 +57,33 @@ export function OverviewPage() {
         points wait in the journal to be packed into blocks.
       </Faint>
     </>
+  );
+}
+
+/** What needs a hand, each with the way to it. */
+function Attention({ datasets }: { datasets: DatasetInfo[] }) {
+  const { data: refusals } = useQuery(refusalsQuery);
+  const limits = refusals?.causes.find((cause) => cause.cause === "limit");
+  const unreviewed = datasets.filter((dataset) => dataset.unreviewed > 0);
+  if (!limits && unreviewed.length === 0) return null;
+  return (
+    <Notice>
+      {limits && (
+        <p>
+          {count(limits.count)} points of new series were rejected in {limits.dataset}, past a limit on series.{" "}
+          <Link to="/arrivals">What was rejected</Link>
+        </p>
+      )}
+      {unreviewed.map((dataset) => (
+        <p key={dataset.name}>
+          {dataset.unreviewed === 1 ? "1 metric" : `${count(dataset.unreviewed)} metrics`} of {dataset.name} came by
+          themselves and have not been looked at.{" "}
+          <Link to={{ pathname: "/catalogue", search: `dataset=${encodeURIComponent(dataset.name)}` }}>
+            Look at them
+          </Link>
+        </p>
+      ))}
+    </Notice>
   );
 }
 

@@ -213,6 +213,7 @@ impl Head {
         tally: &mut Tally,
     ) {
         if cells.len() != self.names.len() {
+            tally.rows += 1;
             return tally.reject(line(), None, format!("the row has {} cells, the header {}", cells.len(), self.names.len()));
         }
         // One look at the whole row instead of one at each cell.

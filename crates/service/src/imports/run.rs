@@ -77,7 +77,7 @@ pub fn run(state: &State, run: &Running) {
         tracing::info!(id = record.id, file = record.file, accepted = record.accepted, rejected = record.rejected, "import done");
         let _ = std::fs::remove_file(state.imports.file(&record.id));
     }
-    *run.record.lock() = record.clone();
+    // Whoever asks sees how it ended when it is no longer one that runs, so that it can be begun again at once.
     if let Err(error) = state.imports.keep(&state.store, &record) {
         tracing::error!(%error, id = record.id, "the record of an import could not be kept");
     }

@@ -1,0 +1,279 @@
+/** Import a file: choose it, say what its columns are, try, run, look at the result. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { FileTrigger } from "react-aria-components";
+import { Link } from "react-router";
+import styled from "styled-components";
+
+import * as client from "../../api/client";
+import type { ImportLook, ImportRecord } from "../../api/types";
+import { bytes } from "../../format/numbers";
+import { Pick, TextInput } from "../../ui/fields";
+import { Button, Faint, Failure, Heading, Notice, Panel, PlainTable, TableFrame } from "../../ui/parts";
+import { ImportResult } from "./ImportResult";
+import { choicesOf, mappingOf, ROLES, type ColumnChoice } from "./roles";
+
+const ENDINGS = [
+  ".csv",
+  ".tsv",
+  ".txt",
+  ".json",
+  ".ndjson",
+  ".jsonl",
+  ".senml",
+  ".om",
+  ".arrows",
+  ".parquet",
+  ".gz",
+  ".zst",
+];
+
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 16px;
+  align-items: end;
+`;
+
+const Stack = styled.div`
+  display: grid;
+  gap: 16px;
+  grid-template-columns: minmax(0, 1fr);
+`;
+
+const Columns = styled(PlainTable)`
+  th,
+  td {
+    vertical-align: top;
+    min-width: 130px;
+    font-weight: 400;
+  }
+  th strong {
+    display: block;
+    margin-bottom: 4px;
+  }
+  th div {
+    margin-bottom: 4px;
+  }
+  th small {
+    display: block;
+    white-space: normal;
+    color: ${({ theme }) => theme.faint};
+  }
+`;
+
+export function ImportWizard({ dataset }: { dataset: string }) {
+  const [record, setRecord] = useState<ImportRecord | null>(null);
+  const upload = useMutation({
+    mutationFn: (file: File) => client.uploadImport(dataset, file),
+    onSuccess: setRecord,
+  });
+  if (record) return <Meaning key={record.id} record={record} again={() => setRecord(null)} />;
+  return (
+    <Panel>
+      <Stack>
+        <Heading>1 · Choose a file</Heading>
+        <p>
+          CSV and TSV, JSON and JSON Lines, SenML, OpenMetrics, Arrow streams and Parquet; gzip and zstd are recognised.
+          It is sent to the service and read there; nothing is kept before you say so.
+        </p>
+        <Row>
+          <FileTrigger
+            acceptedFileTypes={ENDINGS}
+            onSelect={(files) => {
+              const file = files?.[0];
+              if (file) upload.mutate(file);
+            }}
+          >
+            <Button isDisabled={upload.isPending}>{upload.isPending ? "Sending …" : "Choose a file"}</Button>
+          </FileTrigger>
+          <Faint>
+            From a terminal: <code>fenetre import FILE --guess --dry-run</code>
+          </Faint>
+        </Row>
+        {upload.error && <Failure error={upload.error} />}
+      </Stack>
+    </Panel>
+  );
+}
+
+/** The second step: what the file is, and what its columns mean. */
+function Meaning({ record, again }: { record: ImportRecord; again: () => void }) {
+  const look = useQuery({
+    queryKey: ["look", record.id],
+    queryFn: () => client.lookAtImport(record.id),
+    staleTime: Infinity,
+  });
+  if (look.error) return <Failure error={look.error} retry={() => void look.refetch()} />;
+  if (!look.data) return <p>Loading …</p>;
+  return <Try record={record} look={look.data} again={again} />;
+}
+
+function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; again: () => void }) {
+  const queries = useQueryClient();
+  const [choices, setChoices] = useState(() => choicesOf(look));
+  const [zone, setZone] = useState(look.guess.mapping.time?.zone ?? "");
+  const [constants, setConstants] = useState("");
+  const [name, setName] = useState("");
+  const isTable = look.names.length > 0;
+  const mapping = isTable ? mappingOf(look.guess.mapping, choices, zone, constants) : null;
+  const run = useMutation({
+    mutationFn: (dryRun: boolean) => client.runImport(record.id, mapping, dryRun),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["import", record.id] }),
+  });
+  const keep = useMutation({ mutationFn: () => client.keepMapping(name, mapping ?? {}) });
+  const state = useQuery({
+    queryKey: ["import", record.id],
+    queryFn: () => client.fetchImport(record.id),
+    refetchInterval: (query) => (query.state.data?.stage === "running" ? 300 : false),
+  });
+  const now = state.data ?? record;
+  const isDone = now.stage === "done";
+  return (
+    <Stack>
+      <Panel>
+        <Row style={{ justifyContent: "space-between", alignItems: "center" }}>
+          <Heading>
+            {record.file} <Faint>({bytes(record.bytes)})</Faint>
+          </Heading>
+          <Button $quiet onPress={again}>
+            Another file
+          </Button>
+        </Row>
+        {look.notes.map((note) => (
+          <Faint key={note}>{note}</Faint>
+        ))}
+      </Panel>
+      {isTable && !isDone && (
+        <Panel>
+          <Stack>
+            <Heading>2 · Say what its columns are</Heading>
+            <ColumnTable look={look} choices={choices} setChoices={setChoices} />
+            <Row>
+              <TextInput
+                label="Zone of times without an offset"
+                value={zone}
+                onChange={setZone}
+                placeholder="Europe/Lisbon"
+              />
+              <TextInput
+                label="Tags that every row has"
+                value={constants}
+                onChange={setConstants}
+                placeholder="reach=upper year=2026"
+              />
+              <TextInput label="Keep as mapping" value={name} onChange={setName} placeholder="a name" />
+              <Button $quiet isDisabled={name === "" || keep.isPending} onPress={() => keep.mutate()}>
+                Keep
+              </Button>
+              {keep.isSuccess && <Faint role="status">kept as {name}</Faint>}
+            </Row>
+            {keep.error && <Failure error={keep.error} />}
+          </Stack>
+        </Panel>
+      )}
+      <Panel>
+        <Stack>
+          <Heading>{isDone ? "Done" : "3 · Try it, then import it"}</Heading>
+          {!isDone && (
+            <Row>
+              <Button $quiet isDisabled={now.stage === "running"} onPress={() => run.mutate(true)}>
+                Try (keeps nothing)
+              </Button>
+              <Button isDisabled={now.stage === "running"} onPress={() => run.mutate(false)}>
+                Import
+              </Button>
+              {now.stage === "running" && (
+                <Button $quiet onPress={() => void client.stopImport(record.id)}>
+                  Stop
+                </Button>
+              )}
+            </Row>
+          )}
+          {run.error && <Failure error={run.error} />}
+          {(now.rows > 0 || now.stage !== "waiting") && <ImportResult record={now} />}
+          {isDone && (
+            <p>
+              <Link to={{ pathname: "/catalogue", search: `dataset=${encodeURIComponent(record.dataset)}` }}>
+                Look at it in the Catalogue
+              </Link>
+            </p>
+          )}
+          {!isTable && !isDone && (
+            <Notice>This format says itself what its parts are: there is nothing to choose.</Notice>
+          )}
+        </Stack>
+      </Panel>
+    </Stack>
+  );
+}
+
+function ColumnTable({
+  look,
+  choices,
+  setChoices,
+}: {
+  look: ImportLook;
+  choices: ColumnChoice[];
+  setChoices: (choices: ColumnChoice[]) => void;
+}) {
+  const change = (column: string, changed: Partial<ColumnChoice>) =>
+    setChoices(choices.map((choice) => (choice.column === column ? { ...choice, ...changed } : choice)));
+  return (
+    <TableFrame $height={420} tabIndex={0} role="region" aria-label="Columns and first rows">
+      <Columns aria-label="Columns and first rows">
+        <thead>
+          <tr>
+            {choices.map((choice) => (
+              <th key={choice.column} scope="col">
+                <strong>{choice.column}</strong>
+                <div>
+                  <Pick
+                    label={`Role of ${choice.column}`}
+                    hidden
+                    value={choice.role}
+                    choices={ROLES}
+                    onChange={(role) => change(choice.column, { role })}
+                  />
+                </div>
+                {["tag", "value", "state"].includes(choice.role) && (
+                  <div>
+                    <TextInput
+                      label={`Name for ${choice.column}`}
+                      hidden
+                      value={choice.name}
+                      onChange={(name) => change(choice.column, { name })}
+                      placeholder={choice.role === "tag" ? "key" : "metric"}
+                    />
+                  </div>
+                )}
+                {choice.role === "value" && (
+                  <div>
+                    <TextInput
+                      label={`Unit of ${choice.column}`}
+                      hidden
+                      value={choice.unit}
+                      onChange={(unit) => change(choice.column, { unit })}
+                      placeholder="unit"
+                    />
+                  </div>
+                )}
+                <small>{choice.why}</small>
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {look.rows.slice(0, 6).map((row, at) => (
+            // oxlint-disable-next-line react/no-array-index-key -- rows have no names but their places
+            <tr key={at}>
+              {row.map((cell, column) => (
+                <td key={look.names[column] ?? column}>{cell}</td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </Columns>
+    </TableFrame>
+  );
+}

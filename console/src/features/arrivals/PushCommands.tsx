@@ -1,0 +1,50 @@
+/** Ready commands for programs that push, with this store's address in them. */
+import { useState } from "react";
+
+import { Command, Faint, Heading, Panel } from "../../ui/parts";
+
+export function PushCommands({ dataset }: { dataset: string }) {
+  const here = window.location.origin;
+  const points = `${here}/api/v1/datasets/${dataset}/points`;
+  const [opened] = useState(() => new Date());
+  const now = opened.toISOString().replace(/\.\d+Z$/, "Z");
+  const seconds = Math.floor(opened.getTime() / 1000);
+  const commands = [
+    {
+      name: "JSON",
+      note: "One object or an array; without a time a point is of its arrival.",
+      text: `curl -H 'Content-Type: application/json' -d '{"metric": "level", "tags": {"lock": "osier", "side": "up"}, "time": "${now}", "value": 312.5}' \\\n  ${points}`,
+    },
+    {
+      name: "A table",
+      note: "Parameters or a mapping say what its columns are.",
+      text: `printf 'time,lock,level\\n${now},osier,312.5\\n' | curl -H 'Content-Type: text/csv' --data-binary @- \\\n  '${points}?tag=lock&value=level'`,
+    },
+    {
+      name: "SenML",
+      note: "RFC 8428, in JSON or CBOR; units and states are understood.",
+      text: `curl -H 'Content-Type: application/senml+json' -d '[{"bn": "osier:", "n": "level", "u": "cm", "v": 312.5}]' \\\n  ${points}`,
+    },
+    {
+      name: "OpenMetrics",
+      note: "What services expose; types, units and help land in the Catalogue.",
+      text: `printf '# TYPE boats counter\\nboats_total{lock="osier"} 17 ${seconds}\\n# EOF\\n' | curl -H 'Content-Type: application/openmetrics-text' --data-binary @- \\\n  ${points}`,
+    },
+    {
+      name: "OTLP",
+      note: "Any exporter of OTLP metrics over HTTP; it adds /v1/metrics to the endpoint.",
+      text: `OTEL_EXPORTER_OTLP_METRICS_PROTOCOL=http/protobuf OTEL_EXPORTER_OTLP_ENDPOINT=${here}/api/v1/datasets/${dataset}/otlp`,
+    },
+  ];
+  return (
+    <Panel style={{ display: "grid", gap: 16, gridTemplateColumns: "minmax(0, 1fr)" }}>
+      {commands.map(({ name, note, text }) => (
+        <div key={name}>
+          <Heading>{name}</Heading>
+          <Faint>{note}</Faint>
+          <Command>{text}</Command>
+        </div>
+      ))}
+    </Panel>
+  );
+}

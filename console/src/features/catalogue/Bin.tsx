@@ -1,0 +1,63 @@
+/** What was deleted: bring it back, or erase it for good. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+
+import * as client from "../../api/client";
+import { binQuery } from "../../api/queries";
+import type { BinItem } from "../../api/types";
+import { count } from "../../format/numbers";
+import { clock } from "../../format/times";
+import { Button, Failure, PlainTable, TableFrame, Waiting } from "../../ui/parts";
+
+export function Bin() {
+  const queries = useQueryClient();
+  const { data, error, refetch } = useQuery(binQuery);
+  const act = useMutation({
+    mutationFn: ({ what, item }: { what: (id: string) => Promise<unknown>; item: BinItem }) => what(item.id),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  if (!data) return <Waiting error={error} retry={refetch} />;
+  if (data.length === 0) return <p>The bin is empty. What is deleted can be brought back from here for a while.</p>;
+  const told = clock("UTC", ["2026-01-01T00:01:00Z"]);
+  return (
+    <>
+      {act.error && <Failure error={act.error} />}
+      <TableFrame tabIndex={0} role="region" aria-label="Bin">
+        <PlainTable aria-label="Bin">
+          <thead>
+            <tr>
+              <th>what</th>
+              <th>dataset</th>
+              <th className="figure">series</th>
+              <th className="figure">points</th>
+              <th>deleted (UTC)</th>
+              <th>erased (UTC)</th>
+              <th>what to do</th>
+            </tr>
+          </thead>
+          <tbody>
+            {data.map((item) => (
+              <tr key={item.id}>
+                <td style={{ whiteSpace: "normal" }}>
+                  {item.noun} {item.what}
+                </td>
+                <td>{item.dataset}</td>
+                <td className="figure">{count(item.series)}</td>
+                <td className="figure">{item.points === null ? "all" : count(item.points)}</td>
+                <td title={item.deleted}>{told(item.deleted)}</td>
+                <td title={item.erased}>{told(item.erased)}</td>
+                <td>
+                  <Button $quiet onPress={() => act.mutate({ what: client.restoreBinned, item })}>
+                    Bring back
+                  </Button>{" "}
+                  <Button $quiet onPress={() => act.mutate({ what: client.eraseBinned, item })}>
+                    Erase for good
+                  </Button>
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </PlainTable>
+      </TableFrame>
+    </>
+  );
+}

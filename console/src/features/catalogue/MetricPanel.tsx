@@ -1,0 +1,233 @@
+/** Everything about one metric: what is said of it, what it holds, what refers to it, and what can be done with it. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import styled from "styled-components";
+
+import * as client from "../../api/client";
+import { latestQuery, referencesQuery } from "../../api/queries";
+import type { Deletion, MetricDefinition, MetricInfo } from "../../api/types";
+import { bytes, count, tell } from "../../format/numbers";
+import { ago, clock } from "../../format/times";
+import { TextInput } from "../../ui/fields";
+import { Button, Faint, Failure, Heading, Notice, Panel } from "../../ui/parts";
+import { AskLink, firstQuery } from "./AskLink";
+import { definitionOf, formOf, withForm } from "./definition";
+
+const Stack = styled(Panel)`
+  display: grid;
+  gap: 12px;
+  grid-template-columns: minmax(0, 1fr);
+`;
+
+const Row = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px;
+  align-items: end;
+`;
+
+const Two = styled.div`
+  display: grid;
+  gap: 8px;
+  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
+`;
+
+const Pairs = styled.dl`
+  display: grid;
+  grid-template-columns: max-content minmax(0, 1fr);
+  gap: 2px 12px;
+  margin: 0;
+  dt {
+    color: ${({ theme }) => theme.faint};
+  }
+  dd {
+    margin: 0;
+    overflow-wrap: anywhere;
+  }
+`;
+
+interface Props {
+  dataset: string;
+  metric: MetricInfo;
+  close: () => void;
+  renamed: (name: string) => void;
+}
+
+export function MetricPanel({ dataset, metric, close, renamed }: Props) {
+  const queries = useQueryClient();
+  const [form, setForm] = useState(() => formOf(metric));
+  const [name, setName] = useState(metric.name);
+  const [deletion, setDeletion] = useState<Deletion | null>(null);
+  const fresh = () => queries.invalidateQueries();
+  const save = useMutation({
+    mutationFn: (definition: MetricDefinition) => client.putMetric(dataset, metric.name, definition),
+    onSuccess: fresh,
+  });
+  const rename = useMutation({
+    mutationFn: () => client.renameMetric(dataset, metric.name, name),
+    onSuccess: async () => {
+      await fresh();
+      renamed(name);
+    },
+  });
+  const remove = useMutation({
+    mutationFn: (dryRun: boolean) => client.deleteMetric(dataset, metric.name, dryRun),
+    onSuccess: async (told, dryRun) => {
+      if (dryRun) return setDeletion(told);
+      close();
+      await fresh();
+    },
+  });
+  const change = (changed: Partial<typeof form>) => setForm({ ...form, ...changed });
+  const withStatus = (status: MetricDefinition["status"], when: MetricDefinition["when_paused"]) =>
+    save.mutate({ ...definitionOf(metric), status, when_paused: when });
+  const failure = save.error ?? rename.error ?? remove.error;
+  return (
+    <Stack aria-label={`The metric ${metric.name}`}>
+      <Row style={{ justifyContent: "space-between", alignItems: "center" }}>
+        <Heading>{metric.name}</Heading>
+        <Button $quiet onPress={close} aria-label="Close">
+          ×
+        </Button>
+      </Row>
+      <Facts dataset={dataset} metric={metric} />
+      {failure && <Failure error={failure} />}
+      <TextInput label="Description" value={form.description} onChange={(description) => change({ description })} />
+      <Two>
+        <TextInput label="Unit (UCUM)" value={form.unit} onChange={(unit) => change({ unit })} />
+        <TextInput label="Labels" value={form.labels} onChange={(labels) => change({ labels })} />
+      </Two>
+      <Two>
+        <TextInput
+          label="A point every"
+          value={form.interval}
+          onChange={(interval) => change({ interval })}
+          placeholder="1m"
+        />
+        <TextInput
+          label="Silent after"
+          value={form.staleAfter}
+          onChange={(staleAfter) => change({ staleAfter })}
+          placeholder="5m"
+        />
+      </Two>
+      <Row>
+        <Button isDisabled={save.isPending} onPress={() => save.mutate(withForm(metric, form))}>
+          Save
+        </Button>
+        {save.isSuccess && <Faint role="status">saved</Faint>}
+      </Row>
+      <Row>
+        <TextInput label="Name" value={name} onChange={setName} />
+        <Button
+          $quiet
+          isDisabled={name === metric.name || name === "" || rename.isPending}
+          onPress={() => rename.mutate()}
+        >
+          Rename
+        </Button>
+      </Row>
+      <Row>
+        {metric.status === "active" ? (
+          <>
+            <Button $quiet onPress={() => withStatus("paused", "refuse")}>
+              Pause, reject points
+            </Button>
+            <Button $quiet onPress={() => withStatus("paused", "drop")}>
+              Pause, pass points over
+            </Button>
+            <Button $quiet onPress={() => withStatus("retired", "refuse")}>
+              Retire
+            </Button>
+          </>
+        ) : (
+          <Button $quiet onPress={() => withStatus("active", metric.when_paused)}>
+            Take points again
+          </Button>
+        )}
+        <Button $quiet isDisabled={remove.isPending} onPress={() => remove.mutate(true)}>
+          Delete …
+        </Button>
+      </Row>
+      {deletion && (
+        <Notice>
+          <p>
+            {count(deletion.points)} points in {count(deletion.series)} series ({bytes(deletion.bytes)}) go to the bin,
+            and can be brought back from there.
+          </p>
+          <Row>
+            <Button onPress={() => remove.mutate(false)}>Delete {metric.name}</Button>
+            <Button $quiet onPress={() => setDeletion(null)}>
+              Keep it
+            </Button>
+          </Row>
+        </Notice>
+      )}
+    </Stack>
+  );
+}
+
+function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
+  const { data: references = [] } = useQuery(referencesQuery(dataset, metric.name));
+  const { data: latest, dataUpdatedAt } = useQuery(latestQuery(dataset, metric.name));
+  const points = latest?.items.filter((item) => item.metric === metric.name).slice(0, 3) ?? [];
+  const span =
+    metric.first !== null && metric.last !== null
+      ? ((tellTime) => `${tellTime(metric.first ?? "")} to ${tellTime(metric.last ?? "")} UTC`)(
+          clock("UTC", [metric.first, metric.last]),
+        )
+      : "–";
+  const saved =
+    metric.thinned && metric.thinned.came > 0 ? (metric.thinned.left_out * 100) / metric.thinned.came : null;
+  return (
+    <Pairs>
+      <dt>what</dt>
+      <dd>
+        {metric.kind}, {metric.shape}
+        {metric.temporality ? `, ${metric.temporality}` : ""}, {metric.status}
+        {metric.unreviewed ? ", not looked at yet" : ""}
+      </dd>
+      <dt>holds</dt>
+      <dd>
+        {count(metric.points)} points in {count(metric.series)} series
+      </dd>
+      <dt>time</dt>
+      <dd>{span}</dd>
+      <dt>tags</dt>
+      <dd>{metric.tags.join(", ") || "none"}</dd>
+      {metric.old_names.length > 0 && (
+        <>
+          <dt>was called</dt>
+          <dd>{metric.old_names.join(", ")}</dd>
+        </>
+      )}
+      {saved !== null && (
+        <>
+          <dt>thinned</dt>
+          <dd>{saved.toFixed(0)} % of points left out</dd>
+        </>
+      )}
+      <dt>latest</dt>
+      <dd>
+        {points.map((point) => (
+          <div key={JSON.stringify(point.tags)}>
+            {tell(point.value, 2)} {point.unit ?? ""}{" "}
+            <Faint>
+              {Object.values(point.tags).join(" ")} {point.time === null ? "" : ago(point.time, dataUpdatedAt)}
+            </Faint>
+          </div>
+        ))}
+      </dd>
+      <dt>referred to by</dt>
+      <dd>{references.length === 0 ? "nothing" : references.map((one) => `${one.noun} ${one.name}`).join(", ")}</dd>
+      <dt>ask</dt>
+      <dd>
+        <AskLink
+          text={firstQuery(metric.name, metric.kind)}
+          query={firstQuery(metric.name, metric.kind)}
+          dataset={dataset}
+        />
+      </dd>
+    </Pairs>
+  );
+}
