@@ -37,6 +37,41 @@ fn every_query_of_the_reference_answers_with_lines_on_the_demo() {
     }
 }
 
+/// Every command of a document, in its order, against one service with a fresh store.
+fn run_commands(path: &str) {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let binary = std::path::Path::new(env!("CARGO_BIN_EXE_fenetre")).parent().unwrap();
+    let search = format!("{}:{}", binary.display(), std::env::var("PATH").unwrap());
+    for block in blocks(&document(path), "sh") {
+        let script = format!(
+            "set -eu -o pipefail\n{}",
+            block
+                .replace("http://127.0.0.1:7430", &service.url)
+                .replace("/tmp/metrics.csv", &folder.path().join("metrics.csv").display().to_string())
+        );
+        let mut command = std::process::Command::new("bash");
+        command
+            .args(["-c", &script])
+            .current_dir(concat!(env!("CARGO_MANIFEST_DIR"), "/../.."))
+            .env("PATH", &search)
+            .env("FENETRE_URL", &service.url)
+            .env_remove("FENETRE_DATASET");
+        let said = command.output().unwrap();
+        assert!(said.status.success(), "{block}\n{}{}", String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
+    }
+}
+
+#[test]
+fn every_command_about_getting_data_in_runs_as_it_stands() {
+    run_commands("docs/ingest.md");
+}
+
+#[test]
+fn every_command_about_definitions_runs_as_it_stands() {
+    run_commands("docs/definitions.md");
+}
+
 #[test]
 fn the_configuration_of_the_readme_is_right() {
     let folder = tempfile::tempdir().unwrap();
@@ -48,10 +83,26 @@ fn the_configuration_of_the_readme_is_right() {
 
 #[test]
 fn every_link_of_the_documents_leads_somewhere() {
-    for path in ["README.md", "CONTRIBUTING.md", "docs/query.md", "docs/architecture.md", "docs/block-format.md", "docs/benchmarks.md"] {
+    for path in [
+        "README.md",
+        "CONTRIBUTING.md",
+        "docs/query.md",
+        "docs/ingest.md",
+        "docs/definitions.md",
+        "docs/storage.md",
+        "docs/architecture.md",
+        "docs/block-format.md",
+        "docs/benchmarks.md",
+    ] {
         let text = document(path);
         let folder = std::path::Path::new(path).parent().unwrap();
-        for target in text.split("](").skip(1).map(|rest| rest.split(')').next().unwrap()).filter(|target| !target.contains("://")) {
+        for target in text
+            .split("](")
+            .skip(1)
+            .map(|rest| rest.split(')').next().unwrap())
+            .map(|target| target.split('#').next().unwrap())
+            .filter(|target| !target.is_empty() && !target.contains("://"))
+        {
             let file = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(folder).join(target);
             assert!(file.exists(), "{path} links to {target}, which is not there");
         }

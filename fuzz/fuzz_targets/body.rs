@@ -1,7 +1,7 @@
 //! Any body of any format is read or refused, and everything in it is counted.
 #![no_main]
 
-use fenetre_core::model::{About, PointRef, PointSink, Refusal};
+use fenetre_core::model::{PointRef, PointSink, Refusal};
 use fenetre_formats::{
     Format,
     mapping::{Column, Mapping, Role},
@@ -15,10 +15,6 @@ impl PointSink for Count {
     fn accept(&mut self, _: PointRef<'_>) -> Result<(), Refusal> {
         self.0 += 1;
         Ok(())
-    }
-
-    fn describe(&mut self, _: &str, _: About<'_>) -> Option<String> {
-        None
     }
 }
 

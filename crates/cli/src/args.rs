@@ -543,49 +543,7 @@ pub struct MetricsArgs {
 #[derive(Debug, Subcommand)]
 pub enum MetricsCommand {
     /// Say what a metric is, before or after its first point
-    Define {
-        /// Its name
-        name: String,
-        /// gauge (the default), counter, state or histogram; what is left out stays as it is
-        #[arg(long, value_parser = ["gauge", "counter", "state", "histogram"])]
-        kind: Option<String>,
-        /// UCUM code of its unit, such as cm or Cel
-        #[arg(long)]
-        unit: Option<String>,
-        /// How it runs between two points: linear (the default) or stepped
-        #[arg(long, value_parser = ["linear", "stepped"])]
-        shape: Option<String>,
-        /// One sentence
-        #[arg(long)]
-        description: Option<String>,
-        /// What each value of a counter or histogram counts
-        #[arg(long, value_parser = ["cumulative", "delta"])]
-        temporality: Option<String>,
-        /// How often a series gets a point, such as 1m
-        #[arg(long, value_name = "SPAN")]
-        interval: Option<String>,
-        /// After how long without a point a series counts as silent, such as 15m
-        #[arg(long, value_name = "SPAN")]
-        stale_after: Option<String>,
-        /// Word to group metrics by (several times for several)
-        #[arg(long = "label", value_name = "WORD")]
-        labels: Vec<String>,
-        /// The most series that it may have
-        #[arg(long, value_name = "COUNT")]
-        most_series: Option<u32>,
-        /// Leave out points no further than this from the last one kept (with --longest-silence)
-        #[arg(long, value_name = "WIDTH", conflicts_with = "line_tolerance")]
-        dead_band: Option<f64>,
-        /// Leave out points that the line between those kept passes within this distance
-        #[arg(long, value_name = "DISTANCE")]
-        line_tolerance: Option<f64>,
-        /// With thinning: keep a point at least so often
-        #[arg(long, value_name = "SPAN")]
-        longest_silence: Option<String>,
-        /// Keep every point from now on
-        #[arg(long, conflicts_with_all = ["dead_band", "line_tolerance"])]
-        no_thinning: bool,
-    },
+    Define(Box<DefineArgs>),
     /// Show everything that is known of a metric
     Show {
         /// Its name
@@ -645,6 +603,52 @@ pub enum MetricsCommand {
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
     },
+}
+
+/// `fenetre metrics define`
+#[derive(Debug, ClapArgs)]
+pub struct DefineArgs {
+    /// Its name
+    pub name: String,
+    /// gauge (the default), counter, state or histogram; what is left out stays as it is
+    #[arg(long, value_parser = ["gauge", "counter", "state", "histogram"])]
+    pub kind: Option<String>,
+    /// UCUM code of its unit, such as cm or Cel
+    #[arg(long)]
+    pub unit: Option<String>,
+    /// How it runs between two points: linear (the default) or stepped
+    #[arg(long, value_parser = ["linear", "stepped"])]
+    pub shape: Option<String>,
+    /// One sentence
+    #[arg(long)]
+    pub description: Option<String>,
+    /// What each value of a counter or histogram counts
+    #[arg(long, value_parser = ["cumulative", "delta"])]
+    pub temporality: Option<String>,
+    /// How often a series gets a point, such as 1m
+    #[arg(long, value_name = "SPAN")]
+    pub interval: Option<String>,
+    /// After how long without a point a series counts as silent, such as 15m
+    #[arg(long, value_name = "SPAN")]
+    pub stale_after: Option<String>,
+    /// Word to group metrics by (several times for several)
+    #[arg(long = "label", value_name = "WORD")]
+    pub labels: Vec<String>,
+    /// The most series that it may have
+    #[arg(long, value_name = "COUNT")]
+    pub most_series: Option<u32>,
+    /// Leave out points no further than this from the last one kept (with --longest-silence)
+    #[arg(long, value_name = "WIDTH", conflicts_with = "line_tolerance")]
+    pub dead_band: Option<f64>,
+    /// Leave out points that the line between those kept passes within this distance
+    #[arg(long, value_name = "DISTANCE")]
+    pub line_tolerance: Option<f64>,
+    /// With thinning: keep a point at least so often
+    #[arg(long, value_name = "SPAN")]
+    pub longest_silence: Option<String>,
+    /// Keep every point from now on
+    #[arg(long, conflicts_with_all = ["dead_band", "line_tolerance"])]
+    pub no_thinning: bool,
 }
 
 /// Lists of a dataset that one metric may narrow.

@@ -9,8 +9,13 @@ use arrow_array::{
         UInt64Type,
     },
 };
+use hashbrown::HashMap;
+
 use arrow_schema::{DataType, Schema, TimeUnit};
-use fenetre_core::{model::PointSink, time::Nanos};
+use fenetre_core::{
+    model::{KnownSeries, PointSink},
+    time::Nanos,
+};
 use fenetre_formats::{
     FormatError, Look, Tally,
     mapping::{Cell, Mapping, Rows},
@@ -49,9 +54,20 @@ impl Batches {
         }
         let columns: Vec<Column<'_>> = batch.columns().iter().map(Column::of).collect();
         let mut tags = Vec::new();
+        let (places, values) = self.rows.key_places();
+        let keys = keys(&places.iter().map(|place| &columns[*place]).collect::<Vec<_>>(), batch.num_rows());
+        // Of each set of tags the series of its values, so that only its first row names them.
+        let mut known: HashMap<u64, Vec<Option<KnownSeries>>> = HashMap::new();
         for at in 0..batch.num_rows() {
             let row = self.row + at as u64;
-            self.rows.take(&|place| columns[place].cell(at), &mut tags, &mut || row, now, sink, tally);
+            let cell = |place: usize| columns[place].cell(at);
+            match &keys {
+                Some(keys) => {
+                    let known = known.entry(keys[at]).or_insert_with(|| vec![None; values]);
+                    self.rows.take_known(&cell, &mut tags, known, &mut || row, now, sink, tally);
+                }
+                None => self.rows.take(&cell, &mut tags, &mut || row, now, sink, tally),
+            }
         }
         self.row += batch.num_rows() as u64;
     }
@@ -93,6 +109,20 @@ fn mapping_of(schema: &Schema) -> Mapping {
 
 fn is_text(kind: &DataType) -> bool {
     matches!(kind, DataType::Utf8 | DataType::LargeUtf8 | DataType::Utf8View)
+}
+
+/// A number for each row that is the same for rows with the same cells in some columns; none where the columns have no such numbers.
+fn keys(columns: &[&Column<'_>], rows: usize) -> Option<Vec<u64>> {
+    let mut keys = vec![0u64; rows];
+    let mut radix = 1u64;
+    for column in columns {
+        let (codes, distinct) = column.codes(rows)?;
+        for (key, code) in keys.iter_mut().zip(&codes) {
+            *key += radix * u64::from(*code);
+        }
+        radix = radix.checked_mul(u64::from(distinct))?;
+    }
+    Some(keys)
 }
 
 /// A column by what its cells are.
@@ -159,6 +189,38 @@ impl<'b> Column<'b> {
             DataType::Binary => Self::Bytes(array.as_binary::<i32>()),
             DataType::LargeBinary => Self::Bytes(array.as_binary::<i64>()),
             _ => Self::Unusable(array),
+        }
+    }
+
+    /// A small number for each cell, the same for the same text, and how many there may be.
+    fn codes(&self, rows: usize) -> Option<(Vec<u32>, u32)> {
+        match self {
+            Self::Dictionary(codes, texts) => {
+                // A dictionary may hold a text twice; that only makes two numbers of one series.
+                let none = u32::try_from(texts.len()?).ok()?;
+                let code = |code: &Option<usize>| code.map_or(none, |code| code as u32);
+                Some((codes.iter().map(code).collect(), none.checked_add(1)?))
+            }
+            Self::Text(_) | Self::LargeText(_) | Self::TextView(_) => {
+                let mut numbers: HashMap<&str, u32> = HashMap::new();
+                let code = |at: usize| {
+                    let next = numbers.len() as u32;
+                    *numbers.entry(self.cell(at).text().unwrap_or_default()).or_insert(next)
+                };
+                let codes = (0..rows).map(code).collect();
+                Some((codes, u32::try_from(numbers.len().max(1)).ok()?))
+            }
+            _ => None,
+        }
+    }
+
+    /// How many cells a column of texts has.
+    fn len(&self) -> Option<usize> {
+        match self {
+            Self::Text(array) => Some(array.len()),
+            Self::LargeText(array) => Some(array.len()),
+            Self::TextView(array) => Some(array.len()),
+            _ => None,
         }
     }
 

@@ -11,10 +11,11 @@ use arrow_array::{
 };
 use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
 use fenetre_core::{
-    model::{About, PointRef, PointSink, Refusal},
-    time::format_utc,
+    model::{About, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
+    time::{Nanos, format_utc},
 };
 use fenetre_formats::{FormatError, Tally, mapping::Mapping};
+use proptest::prelude::*;
 
 #[derive(Default)]
 struct Notebook(String);
@@ -122,5 +123,87 @@ fn other_bytes_are_refused() {
     let whole = stream(&[table()]);
     for end in (0..whole.len()).step_by(37) {
         let _ = of_stream(&whole[..end], None);
+    }
+}
+
+/// A sink that remembers its series, as a batch of the store does.
+#[derive(Default)]
+struct Remembering {
+    series: Vec<(String, Vec<(String, String)>)>,
+    last: Option<KnownSeries>,
+    points: Vec<(usize, Nanos, String)>,
+    named: usize,
+}
+
+impl PointSink for Remembering {
+    fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
+        self.named += 1;
+        let own = (point.metric.to_owned(), point.tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect());
+        let at = self.series.iter().position(|known| *known == own).unwrap_or_else(|| {
+            self.series.push(own);
+            self.series.len() - 1
+        });
+        self.last = Some(KnownSeries(at as u32));
+        self.points.push((at, point.time, format!("{:?}", point.value)));
+        Ok(())
+    }
+
+    fn last_series(&self) -> Option<KnownSeries> {
+        self.last
+    }
+
+    fn accept_again(&mut self, series: KnownSeries, _: &str, time: Nanos, value: ValueRef<'_>) -> Result<(), Refusal> {
+        self.points.push((series.0 as usize, time, format!("{value:?}")));
+        Ok(())
+    }
+}
+
+type Row = (Option<u8>, u8, bool, Option<i32>, Option<i32>);
+
+/// The same rows with texts as texts, as dictionaries, or with a tag that has no numbers, so that every row names its series.
+fn rows_as(rows: &[Row], form: u8) -> Vec<u8> {
+    let locks: Vec<Option<String>> = rows.iter().map(|(lock, ..)| lock.map(|lock| format!("lock-{lock}"))).collect();
+    let sides: Vec<Option<&str>> = rows.iter().map(|(_, side, ..)| Some(["up", "down", ""][usize::from(*side % 3)])).collect();
+    let lock: ArrayRef = match form {
+        0 => Arc::new(StringArray::from(locks)),
+        _ => Arc::new(locks.iter().map(Option::as_deref).collect::<DictionaryArray<Int32Type>>()),
+    };
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("at", Arc::new(TimestampMillisecondArray::from_iter_values((0..rows.len() as i64).map(|i| 1_777_626_000_000 + i)))),
+        ("lock", lock),
+        ("side", Arc::new(StringArray::from(sides))),
+        ("odd", Arc::new(BooleanArray::from_iter(rows.iter().map(|(_, _, odd, ..)| Some(*odd))))),
+        ("level", Arc::new(Float64Array::from_iter(rows.iter().map(|(.., level, _)| level.map(f64::from))))),
+        ("turns", Arc::new(Int64Array::from_iter(rows.iter().map(|(.., turns)| turns.map(i64::from))))),
+    ];
+    stream(&[RecordBatch::try_from_iter_with_nullable(columns.into_iter().map(|(name, column)| (name, column, true))).unwrap()])
+}
+
+fn remembered(bytes: &[u8], odd_is_a_tag: bool) -> Remembering {
+    let mut text = "[time]\ncolumn = \"at\"\n[[columns]]\ncolumn = \"lock\"\nrole = \"tag\"\n[[columns]]\ncolumn = \"side\"\nrole = \"tag\"\n[[columns]]\ncolumn = \"level\"\n[[columns]]\ncolumn = \"turns\"\n".to_owned();
+    if odd_is_a_tag {
+        text += "[[columns]]\ncolumn = \"odd\"\nrole = \"tag\"\n";
+    }
+    let mapping = Mapping::parse(&text).unwrap();
+    let (mut rows, mut sink, mut tally) = (ArrowRows::new(bytes, Some(&mapping)).unwrap(), Remembering::default(), Tally::default());
+    while rows.read(0, &mut sink, &mut tally).unwrap() {}
+    assert_eq!((tally.accepted as usize, tally.rejected), (sink.points.len(), 0));
+    sink
+}
+
+proptest! {
+    #[test]
+    fn rows_that_share_a_series_name_it_once_and_every_form_of_texts_gives_the_same_points(
+        rows in prop::collection::vec((prop::option::of(0u8..4), 0u8..3, any::<bool>(), prop::option::of(any::<i32>()), prop::option::of(any::<i32>())), 1..60),
+    ) {
+        let (plain, coded) = (remembered(&rows_as(&rows, 0), false), remembered(&rows_as(&rows, 1), false));
+        let told = |sink: &Remembering| sink.points.iter().map(|(at, time, value)| (sink.series[*at].clone(), *time, value.clone())).collect::<Vec<_>>();
+        prop_assert_eq!(told(&plain), told(&coded));
+        prop_assert!(plain.named == plain.series.len() && coded.named == coded.series.len(), "each series is named once");
+        // A truth value as a tag has no number of its own, so every point names its series: the points are the same but for that tag.
+        let named = remembered(&rows_as(&rows, 1), true);
+        prop_assert_eq!(named.named, named.points.len());
+        let values = |sink: &Remembering| sink.points.iter().map(|(_, time, value)| (*time, value.clone())).collect::<Vec<_>>();
+        prop_assert_eq!(values(&named), values(&plain));
     }
 }

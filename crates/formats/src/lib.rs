@@ -213,3 +213,26 @@ pub fn read(format: Format, mapping: Option<Mapping>, body: &[u8], now: Nanos, s
     reader.read(&text, true, now, sink, &mut tally)?;
     Ok(tally)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn names_and_types_show_the_format() {
+        let names = ["a.csv", "B.CSV.GZ", "a.b.ndjson.zst", "x.senml.json", "x.json", "points.parquet", "m.om", "s.arrows", "t.tsv"]
+            .map(|name| Format::of_name(name).map(Format::name));
+        let wanted = ["CSV", "CSV", "JSON Lines", "SenML (JSON)", "JSON", "Parquet", "OpenMetrics", "Arrow stream", "TSV"];
+        assert_eq!(names, wanted.map(Some));
+        assert_eq!(["csv", "a", "a.xyz", ""].map(Format::of_name), [None; 4]);
+        assert!(Format::types().all(|kind| Format::of_type(kind).is_some()));
+        assert_eq!(Format::of_type("text/plain"), None);
+    }
+
+    #[test]
+    fn every_format_has_a_reader_here_or_among_the_columnar_ones() {
+        for (format, ..) in Format::ALL {
+            assert_eq!(format.reader(None).is_none(), matches!(format, Format::ArrowStream | Format::Parquet), "{format:?}");
+        }
+    }
+}

@@ -48,3 +48,16 @@ pub fn of_senml(unit: &str) -> String {
     };
     code.to_owned()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn units_of_other_standards_become_ucum() {
+        let words = ["seconds", "bytes", "ratio", "celsius", "boats"].map(of_word);
+        assert_eq!(words, ["s", "By", "1", "Cel", "{boats}"]);
+        let senml = ["Cel", "%RH", "/", "count", "l/s", "m3/s"].map(of_senml);
+        assert_eq!(senml, ["Cel", "%", "1", "{count}", "L/s", "m3/s"]);
+    }
+}

@@ -111,6 +111,20 @@ mod tests {
     use super::*;
 
     #[test]
+    fn refusals_are_counted_by_reason_with_the_latest_as_an_example() {
+        let arrivals = Arrivals::default();
+        for line in 1..4 {
+            let mut tally = Tally::default();
+            tally.refuse(line, fenetre_core::model::Refusal::of(Cause::Limit, "tags", "too many"));
+            tally.reject(line, None, "not JSON");
+            arrivals.refused(line as i64 * SECOND, "velmar", &tally);
+        }
+        arrivals.refused(9 * SECOND, "main", &Tally::default());
+        let told: Vec<_> = arrivals.causes().into_iter().map(|(cause, refused)| (cause, refused.count, refused.second, refused.example)).collect();
+        assert_eq!(told, [(Cause::Unreadable, 3, 3, "line 3: not JSON".to_owned()), (Cause::Limit, 3, 3, "line 3, tags: too many".to_owned())]);
+    }
+
+    #[test]
     fn old_seconds_are_forgotten_and_steps_add_up() {
         let arrivals = Arrivals::default();
         for second in 0..2_000 {

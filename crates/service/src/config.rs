@@ -292,6 +292,15 @@ mod tests {
     }
 
     #[test]
+    fn spans_and_sizes_of_limits_are_read() {
+        let config = Config::parse("[limits]\nahead = \"90m\"\nbin_keeps = \"2w\"\nimport_bytes = 1000\n", "x").unwrap();
+        assert_eq!((config.limits.ahead, config.limits.bin_keeps, config.limits.import_bytes), (5_400 * SECOND, 14 * 86_400 * SECOND, 1_000));
+        let fault = Config::parse("[limits]\nahead = \"soon\"\n", "x").unwrap_err().to_string();
+        assert!(fault.starts_with("x:2:9: `soon` is not a span"), "{fault}");
+        assert!(Config::parse("[limits]\nimport_bytes = 0\n", "x").is_err());
+    }
+
+    #[test]
     fn faults_are_told_with_their_place() {
         let faults = [
             "[store]\npath = 3\n",

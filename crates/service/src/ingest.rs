@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use fenetre_columnar::{ArrowRows, ParquetRows};
 use fenetre_core::{
-    model::{About, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{Format, Tally, mapping::Mapping, read};
@@ -101,6 +101,26 @@ struct Tap<'t> {
 impl PointSink for Tap<'_> {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
         self.batch.accept(point)?;
+        self.note(point);
+        Ok(())
+    }
+
+    fn last_series(&self) -> Option<KnownSeries> {
+        // Whoever watches sees points with their names.
+        if self.sample.len() < self.most { None } else { self.batch.last_series() }
+    }
+
+    fn accept_again(&mut self, series: KnownSeries, metric: &str, time: Nanos, value: ValueRef<'_>) -> Result<(), Refusal> {
+        self.batch.accept_again(series, metric, time, value)
+    }
+
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+        self.batch.describe(metric, about)
+    }
+}
+
+impl Tap<'_> {
+    fn note(&mut self, point: PointRef<'_>) {
         if self.sample.len() < self.most {
             let value = match point.value {
                 ValueRef::Number(number) => number.into(),
@@ -111,10 +131,5 @@ impl PointSink for Tap<'_> {
             let tags = point.tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
             self.sample.push(TailPoint { metric: point.metric.to_owned(), tags, time: format_utc(point.time), value });
         }
-        Ok(())
-    }
-
-    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
-        self.batch.describe(metric, about)
     }
 }

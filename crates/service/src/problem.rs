@@ -74,6 +74,8 @@ pub enum Sort {
     TimedOut,
     /// A definition contradicts what is there.
     Definition,
+    /// The caller stopped sending in the middle.
+    Stalled,
     /// Less at a time would do.
     Behind,
     /// Later would do.
@@ -97,6 +99,7 @@ impl Sort {
             Self::Bound => (StatusCode::UNPROCESSABLE_ENTITY, "bound", "The query asks for more than is allowed"),
             Self::TimedOut => (StatusCode::GATEWAY_TIMEOUT, "timed-out", "The query took too long"),
             Self::Definition => (StatusCode::CONFLICT, "definition", "The definition cannot be taken"),
+            Self::Stalled => (StatusCode::REQUEST_TIMEOUT, "stalled", "The body stopped coming"),
             Self::Behind => (StatusCode::TOO_MANY_REQUESTS, "behind", "More than the service can keep up with"),
             Self::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy", "Not now"),
             Self::Full => (StatusCode::INSUFFICIENT_STORAGE, "full", "The disk is full"),

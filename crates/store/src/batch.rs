@@ -9,8 +9,8 @@ use std::{
 use fenetre_core::{
     catalogue::{Dataset, series_key},
     model::{
-        About, Cause, DatasetId, Histogram, Kind, MOST_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal, SeriesId, Status, ValueRef,
-        WhenPaused, check_name, check_tag_value, split_integer,
+        About, Cause, DatasetId, Histogram, Kind, KnownSeries, MOST_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal, SeriesId, Status,
+        ValueRef, WhenPaused, check_name, check_tag_value, split_integer,
     },
     suggest::{closest, listing},
     time::{Nanos, format_utc},
@@ -48,6 +48,7 @@ pub struct Batch {
     order: Vec<usize>,
     /// Points after this are refused.
     latest: Nanos,
+    last_slot: Option<u32>,
     dropped: u64,
     notes: Vec<String>,
     described: HashSet<String>,
@@ -155,6 +156,7 @@ impl Batch {
             keys_today: Vec::new(),
             order: Vec::new(),
             latest: Nanos::MAX,
+            last_slot: None,
             dropped: 0,
             notes: Vec::new(),
             described: HashSet::new(),
@@ -242,9 +244,17 @@ impl Batch {
         {
             return Ok(known.clone());
         }
-        if let Some(known) = self.metrics.get(name).cloned() {
-            self.last_metric = Some((name.to_owned(), known.clone()));
-            return Ok(known);
+        if let Some(known) = self.metrics.get(name) {
+            match &mut self.last_metric {
+                // The text's memory is used again: metrics may take turns point by point.
+                Some((last, last_known)) => {
+                    last.clear();
+                    last.push_str(name);
+                    last_known.clone_from(known);
+                }
+                none => *none = Some((name.to_owned(), known.clone())),
+            }
+            return Ok(known.clone());
         }
         let metric = match self.known_metric(name) {
             Some(known) => known,
@@ -422,6 +432,25 @@ impl Batch {
         }
     }
 
+    fn check_time(&self, time: Nanos) -> Result<(), Refusal> {
+        if time <= self.latest {
+            return Ok(());
+        }
+        let (time, latest) = (format_utc(time), format_utc(self.latest));
+        let text = format!("{time} lies too far in the future: nothing after {latest} is taken (a wrong unit of time? [limits] ahead says how far)");
+        Err(Refusal::of(Cause::Future, "time", text))
+    }
+
+    fn push(&mut self, slot: u32, time: Nanos, value: f64, rest: i16) {
+        if rest != 0 {
+            self.rows.rests.push((self.rows.times.len(), rest));
+        }
+        self.rows.slots.push(slot);
+        self.rows.times.push(time);
+        self.rows.values.push(value);
+        self.slots[slot as usize].points += 1;
+    }
+
     /// The value as the rows hold it: a double, and what is missing to the integer that it stands for.
     fn value(&mut self, name: &str, kind: Kind, value: ValueRef<'_>) -> Result<(f64, i16), Refusal> {
         let sort = match value {
@@ -497,6 +526,7 @@ const MOST_NOTES: usize = 20;
 
 impl PointSink for Batch {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
+        self.last_slot = None;
         let metric = self.metric(point.metric, point.value)?;
         if let Some((status, when)) = metric.refused {
             return match when {
@@ -507,23 +537,25 @@ impl PointSink for Batch {
                 WhenPaused::Refuse => Err(Refusal::of(Cause::Paused, point.metric, format!("is {}, and takes no points", status.as_str()))),
             };
         }
-        if point.time > self.latest {
-            let text = format!(
-                "{} lies too far in the future: nothing after {} is taken (a wrong unit of time? [limits] ahead says how far)",
-                format_utc(point.time),
-                format_utc(self.latest)
-            );
-            return Err(Refusal::of(Cause::Future, "time", text));
-        }
+        self.check_time(point.time)?;
         let (value, rest) = self.value(point.metric, metric.kind, point.value)?;
         let slot = self.slot(point.metric, &metric, point.tags)?;
-        if rest != 0 {
-            self.rows.rests.push((self.rows.times.len(), rest));
-        }
-        self.rows.slots.push(slot);
-        self.rows.times.push(point.time);
-        self.rows.values.push(value);
-        self.slots[slot as usize].points += 1;
+        self.push(slot, point.time, value, rest);
+        self.last_slot = Some(slot);
+        Ok(())
+    }
+
+    fn last_series(&self) -> Option<KnownSeries> {
+        self.last_slot.map(KnownSeries)
+    }
+
+    fn accept_again(&mut self, series: KnownSeries, metric: &str, time: Nanos, value: ValueRef<'_>) -> Result<(), Refusal> {
+        let Some(kind) = self.slots.get(series.0 as usize).map(|slot| slot.kind) else {
+            return Err(Refusal::of(Cause::Unreadable, metric, "its series is not of this batch"));
+        };
+        self.check_time(time)?;
+        let (value, rest) = self.value(metric, kind, value)?;
+        self.push(series.0, time, value, rest);
         Ok(())
     }
 

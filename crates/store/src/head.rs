@@ -14,7 +14,7 @@ use std::{
 use fenetre_core::{
     block::{Columns, Points},
     model::{DatasetId, SeriesId},
-    time::TimeRange,
+    time::{Nanos, TimeRange},
 };
 use hashbrown::HashMap;
 use parking_lot::{Mutex, RwLock};
@@ -35,6 +35,8 @@ struct Buffer {
     columns: Columns,
     /// Whether times only ascend, so that a range can be found by halving.
     ascending: bool,
+    /// The latest instant.
+    latest: Nanos,
     /// Numbers of snapshots, each with how many points there were when the buffer first grew after it.
     marks: Vec<(u64, usize)>,
 }
@@ -89,7 +91,7 @@ impl Buffers {
         for (series, points) in entry.series() {
             let buffer = self.by_series.entry(series).or_insert_with(|| {
                 self.bytes += BUFFER_BYTES;
-                Buffer { dataset: *dataset, columns: Columns::default(), ascending: true, marks: Vec::new() }
+                Buffer { dataset: *dataset, columns: Columns::default(), ascending: true, latest: Nanos::MIN, marks: Vec::new() }
             });
             let before = buffer.bytes();
             buffer.append(points, snapshot);
@@ -101,6 +103,19 @@ impl Buffers {
     /// The points of a series inside a range, in order, as they were at a snapshot.
     fn columns(&self, series: SeriesId, range: TimeRange, snapshot: u64) -> Columns {
         self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range, snapshot))
+    }
+
+    /// Those of some instants, in order, at which a series has points here.
+    pub fn shared(&self, series: SeriesId, times: &[Nanos]) -> Vec<Nanos> {
+        let Some(buffer) = self.by_series.get(&series) else { return Vec::new() };
+        let (Some(first), Some(last)) = (times.first(), times.last()) else { return Vec::new() };
+        // The usual batch is newer than everything before it.
+        if buffer.latest < *first {
+            return Vec::new();
+        }
+        let here = &buffer.columns.times;
+        let near = if buffer.ascending { &here[here.partition_point(|at| at < first)..here.partition_point(|at| at <= last)] } else { here };
+        near.iter().filter(|at| times.binary_search(at).is_ok()).copied().collect()
     }
 
     /// The series that have points here, by dataset and id.
@@ -147,6 +162,7 @@ impl Buffer {
         for time in points.times {
             self.ascending &= last.is_none_or(|last| last < *time);
             last = Some(*time);
+            self.latest = self.latest.max(*time);
         }
         self.columns.extend(points);
     }
@@ -245,6 +261,11 @@ impl Head {
         self.generations.pop_front();
     }
 
+    /// All generations of this moment, which go on changing.
+    pub fn generations(&self) -> Vec<Arc<Generation>> {
+        self.all().map(Arc::clone).collect()
+    }
+
     /// The points of this moment.
     pub fn snapshot(&mut self) -> Snapshot {
         self.snapshots += 1;
@@ -295,7 +316,6 @@ impl Drop for Snapshot {
 
 #[cfg(test)]
 mod tests {
-    use fenetre_core::time::Nanos;
     use proptest::prelude::*;
 
     use super::*;

@@ -8,7 +8,7 @@ use std::{
     path::{Path, PathBuf},
     sync::{
         Arc,
-        atomic::{AtomicBool, AtomicI64, AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicU64, Ordering},
     },
 };
 
@@ -18,7 +18,8 @@ use fenetre_core::{
     summary::Summary,
     time::{Nanos, TimeRange},
 };
-use parking_lot::{Mutex, MutexGuard};
+use hashbrown::HashMap;
+use parking_lot::{Mutex, MutexGuard, RwLock};
 use rusqlite::{Connection, Row, Transaction, params};
 
 use crate::{
@@ -45,6 +46,9 @@ PRAGMA application_id = 0x46450002;
 
 /// A block of more bytes is halved: a page of the file ends where the next row does not fit, so large rows leave large ends empty.
 const LARGE_BLOCK: usize = 4_096;
+/// The latest instant of series.
+type Latest = HashMap<SeriesId, Nanos>;
+
 /// A file of blocks.
 pub struct Partition {
     pub span: Span,
@@ -59,8 +63,8 @@ pub struct Partition {
     pub counts: Mutex<Option<(u64, Arc<SeriesCounts>)>>,
     version: AtomicU64,
     has_tables: AtomicBool,
-    /// No block ends after this; the least instant where nobody has looked yet.
-    latest: AtomicI64,
+    /// The latest instant of each series, once somebody has asked for it; exact until points are removed.
+    latest: RwLock<Option<Latest>>,
 }
 
 /// Where a block lies, without its points.
@@ -104,7 +108,7 @@ impl Partition {
             counts: Mutex::default(),
             version: AtomicU64::new(0),
             has_tables: AtomicBool::new(false),
-            latest: AtomicI64::new(Nanos::MIN),
+            latest: RwLock::default(),
         }
     }
 
@@ -156,18 +160,22 @@ impl Partition {
         Ok(self.has_tables.load(Ordering::Acquire))
     }
 
-    /// An instant after which no block has points; exact until some are removed.
-    pub fn latest(&self) -> Result<Nanos, StoreError> {
-        let known = self.latest.load(Ordering::Acquire);
-        if known != Nanos::MIN {
-            return Ok(known);
+    /// Which of some series, told by their first instants, may have points at or after those: of the others, all points are older.
+    pub fn reaching(&self, first: impl Iterator<Item = (SeriesId, Nanos)>) -> Result<Vec<SeriesId>, StoreError> {
+        if self.latest.read().is_none() {
+            // Whoever packs meanwhile would be missed.
+            let _alone = self.writing.lock();
+            let found = self.read(|reading| {
+                let mut statement = reading.connection.prepare_cached("SELECT series, max(end) FROM block GROUP BY series").at("read", &self.path)?;
+                let rows = statement.query_map([], |row| Ok((SeriesId(row.get(0)?), row.get(1)?))).at("read", &self.path)?;
+                rows.collect::<rusqlite::Result<Latest>>().at("read", &self.path)
+            })?;
+            self.latest.write().get_or_insert(found);
         }
-        let found = self.read(|reading| {
-            let found: Option<Nanos> = reading.connection.query_row("SELECT max(end) FROM block", [], |row| row.get(0)).at("read", &self.path)?;
-            Ok(found.unwrap_or(self.span.start))
-        })?;
-        // Whoever packs meanwhile may know a later one.
-        Ok(self.latest.fetch_max(found, Ordering::AcqRel).max(found))
+        let latest = self.latest.read();
+        let reaches =
+            |(series, first): &(SeriesId, Nanos)| latest.as_ref().is_none_or(|latest| latest.get(series).is_some_and(|latest| first <= latest));
+        Ok(first.filter(reaches).map(|(series, _)| series).collect())
     }
 
     /// Copies it as it is at one moment into a new file, compactly.
@@ -312,7 +320,7 @@ impl Reading<'_> {
 pub struct Writing<'c> {
     transaction: Transaction<'c>,
     path: &'c Path,
-    latest: &'c AtomicI64,
+    latest: &'c RwLock<Option<Latest>>,
 }
 
 impl Writing<'_> {
@@ -339,8 +347,8 @@ impl Writing<'_> {
         let text = "INSERT INTO block (series, start, end, generation, count, summary, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
         let mut insert = self.transaction.prepare_cached(text).at("write", self.path)?;
         let (start, end) = (summary.first.time, summary.last.time);
-        if self.latest.load(Ordering::Acquire) != Nanos::MIN {
-            self.latest.fetch_max(end, Ordering::AcqRel);
+        if let Some(latest) = &mut *self.latest.write() {
+            latest.entry(series).and_modify(|known| *known = end.max(*known)).or_insert(end);
         }
         let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), bytes];
         insert.execute(row).map(|_| ()).at("write", self.path)

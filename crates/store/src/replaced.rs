@@ -1,7 +1,9 @@
 //! How many points of a batch take the place of others: of the same series and instant, in the batch itself, in memory or in partitions.
 //!
-//! The usual batch is newer than all before it, which the latest instants of buffers and partitions show at once. For one that goes back,
+//! The usual batch is newer than all before it, which the latest instants of its series in each partition show at once. For one that goes back,
 //! the blocks that it meets are looked at, unless these are too many: then nothing is said, rather than something wrong.
+
+use std::sync::Arc;
 
 use fenetre_core::{
     block::Columns,
@@ -10,10 +12,15 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 
+use hashbrown::HashMap;
+
 use crate::{entry::Entry, error::StoreError, shared::Shared};
 
 /// The most series and partitions that are looked at together for one batch.
 const MOST_LOOKS: usize = 2_000;
+
+/// Blocks of all generations: what is packed and still in memory is found twice, and counts once.
+const EVERY_GENERATION: u64 = u64::MAX >> 1;
 
 /// Series of the batch, with their instants in order, each once.
 type Instants = Vec<(SeriesId, Vec<Nanos>)>;
@@ -22,29 +29,28 @@ type Instants = Vec<(SeriesId, Vec<Nanos>)>;
 pub fn count(shared: &Shared, dataset: DatasetId, entry: &Entry) -> Result<Option<u64>, StoreError> {
     let (mut replaced, instants) = within(entry);
     let Some((first, last)) = ends(&instants) else { return Ok(Some(replaced)) };
-    let snapshot = shared.snapshot();
     let mut older = Vec::new();
+    let places: HashMap<SeriesId, usize> = instants.iter().enumerate().map(|(place, (series, _))| (*series, place)).collect();
     for partition in shared.partitions_of(dataset, TimeRange { start: first, end: last.saturating_add(1) }) {
-        let latest = partition.latest()?;
-        let meets = |times: &Vec<Nanos>| {
-            times.first().is_some_and(|first| *first <= latest) && times.last().is_some_and(|last| *last >= partition.span.start)
-        };
-        older.extend(instants.iter().enumerate().filter(|(_, (_, times))| meets(times)).map(|(place, _)| (place, std::sync::Arc::clone(&partition))));
+        let inside = instants.iter().filter(|(_, times)| times.last().is_some_and(|last| *last >= partition.span.start));
+        let reaching = partition.reaching(inside.filter_map(|(series, times)| Some((*series, *times.first()?))))?;
+        older.extend(reaching.into_iter().filter_map(|series| Some((*places.get(&series)?, Arc::clone(&partition)))));
         if older.len() > MOST_LOOKS {
             return Ok(None);
         }
     }
-    // Instants that are there already, by the place of their series.
+    // Instants that are there already, by the place of their series. No snapshot is taken: it would make every buffer note its length.
     let mut found: Vec<Vec<Nanos>> = vec![Vec::new(); instants.len()];
-    for (place, (series, times)) in instants.iter().enumerate() {
-        let range = TimeRange { start: times[0], end: times[times.len() - 1].saturating_add(1) };
-        found[place] = shared_with(times, &snapshot.columns(*series, range).times);
+    let generations = shared.head.read().generations();
+    for generation in generations {
+        let buffers = generation.buffers.read();
+        instants.iter().zip(&mut found).for_each(|((series, times), found)| found.extend(buffers.shared(*series, times)));
     }
     for (place, partition) in older {
         let (series, times) = &instants[place];
         let range = TimeRange { start: times[0], end: times[times.len() - 1].saturating_add(1) };
         partition.read(|reading| {
-            for block in reading.places(*series, range, snapshot.visible_before)? {
+            for block in reading.places(*series, range, EVERY_GENERATION)? {
                 let near = times.partition_point(|at| *at < block.start);
                 if times.get(near).is_some_and(|at| *at <= block.end) {
                     let mut columns = Columns::default();

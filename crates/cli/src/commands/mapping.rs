@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, fs::File, io::Read, path::Path};
 
 use fenetre_columnar::{look_arrow, look_parquet};
 use fenetre_core::{
-    model::{About, PointRef, PointSink, Refusal, ValueRef},
+    model::{PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{
@@ -137,10 +137,6 @@ impl PointSink for Shown {
             self.points.push(format!("{}  {}  {}  {value}", format_utc(point.time), point.metric, tags.join(" ")));
         }
         Ok(())
-    }
-
-    fn describe(&mut self, _: &str, _: About<'_>) -> Option<String> {
-        None
     }
 }
 

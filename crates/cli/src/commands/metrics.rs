@@ -18,7 +18,7 @@ use super::{
     definitions,
 };
 use crate::{
-    args::{MetricsArgs, MetricsCommand},
+    args::{DefineArgs, MetricsArgs, MetricsCommand},
     client::Client,
     confirm::confirm,
     failure::{DONE, FAILED, Failure, SOME_REJECTED, WRONG},
@@ -64,7 +64,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
                 println!("{name} is in the bin until {until} (UTC): `fenetre bin restore {}` brings it back", deletion.id.unwrap_or_default());
             }
         }
-        Some(command @ MetricsCommand::Define { .. }) => define(&client, dataset, command)?,
+        Some(MetricsCommand::Define(args)) => define(&client, dataset, *args)?,
     }
     Ok(ExitCode::from(DONE))
 }
@@ -73,26 +73,9 @@ fn find(client: &Client, dataset: &str, name: &str) -> Result<Option<MetricInfo>
     Ok(client.metrics(dataset)?.into_iter().find(|metric| metric.name == name))
 }
 
-fn define(client: &Client, dataset: &str, command: MetricsCommand) -> Result<(), Failure> {
-    let MetricsCommand::Define {
-        name,
-        kind,
-        unit,
-        shape,
-        description,
-        temporality,
-        interval,
-        stale_after,
-        labels,
-        most_series,
-        dead_band,
-        line_tolerance,
-        longest_silence,
-        no_thinning,
-    } = command
-    else {
-        return Ok(());
-    };
+fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failure> {
+    let DefineArgs { name, kind, unit, shape, description, temporality, interval, stale_after, labels, .. } = args;
+    let DefineArgs { most_series, dead_band, line_tolerance, longest_silence, no_thinning, .. } = args;
     let span = |text: Option<String>| text.map(|text| Span::parse(&text)).transpose().map_err(|error| Failure::new(WRONG, error.to_string()));
     let mut definition = find(client, dataset, &name)?.map(|metric| metric.definition).unwrap_or_default();
     // The command line admits only names that there are.

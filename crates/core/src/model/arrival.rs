@@ -104,6 +104,10 @@ impl Refusal {
     }
 }
 
+/// A series that a sink has met.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct KnownSeries(pub u32);
+
 /// Where readers put the points that they find.
 pub trait PointSink {
     /// Takes one point.
@@ -112,7 +116,23 @@ pub trait PointSink {
     /// [`Refusal`] where it breaks a rule; the points after it can still be taken.
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal>;
 
+    /// The series of the point that was taken last, for those after it: readers that know which of their points share a series need not name
+    /// it again and again. It holds as long as the sink.
+    fn last_series(&self) -> Option<KnownSeries> {
+        None
+    }
+
+    /// Takes another point of a series.
+    ///
+    /// # Errors
+    /// As for one that names it; `metric` is what the refusal calls it.
+    fn accept_again(&mut self, _series: KnownSeries, metric: &str, _time: Nanos, _value: ValueRef<'_>) -> Result<(), Refusal> {
+        Err(Refusal::of(Cause::Unreadable, metric, "its series was never met"))
+    }
+
     /// Hears what the body says of a metric: it holds for one that is new with this body, and fills what nobody has said yet of another.
     /// Says what it contradicts.
-    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String>;
+    fn describe(&mut self, _metric: &str, _about: About<'_>) -> Option<String> {
+        None
+    }
 }

@@ -199,3 +199,49 @@ impl MetricDefinition {
         self.thinning.as_ref().map_or(Ok(()), Thinning::check)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn temporality_is_a_question_of_counters_and_histograms() {
+        let of = |kind, temporality| MetricDefinition { kind, temporality, ..MetricDefinition::default() };
+        assert_eq!(of(Kind::Counter, None).temporality(), Some(Temporality::Cumulative));
+        assert_eq!(of(Kind::Histogram, None).temporality(), Some(Temporality::Delta));
+        assert_eq!(of(Kind::Histogram, Some(Temporality::Cumulative)).temporality(), Some(Temporality::Cumulative));
+        assert_eq!(of(Kind::Gauge, None).temporality(), None);
+        assert!(of(Kind::State, Some(Temporality::Delta)).check().is_err());
+    }
+
+    #[test]
+    fn parts_that_make_no_sense_together_are_told() {
+        let default = MetricDefinition::default;
+        let wrong = [
+            MetricDefinition { unit: Some(String::new()), ..default() },
+            MetricDefinition { unit: Some("c\u{7}m".into()), ..default() },
+            MetricDefinition { labels: vec!["two words".into()], ..default() },
+            MetricDefinition { labels: vec![String::new()], ..default() },
+            MetricDefinition { thinning: Some(Thinning::default()), ..default() },
+            MetricDefinition { kind: Kind::Counter, thinning: Some(Thinning { line_tolerance: Some(1.0), ..Thinning::default() }), ..default() },
+        ];
+        assert!(wrong.iter().all(|definition| definition.check().is_err()));
+        assert_eq!(default().check(), Ok(()));
+    }
+
+    #[test]
+    fn a_definition_is_a_document_that_says_no_more_than_was_said() {
+        let text = serde_json::to_string(&MetricDefinition::default()).unwrap();
+        assert_eq!(text, r#"{"kind":"gauge","shape":"linear","description":"","status":"active","when_paused":"refuse"}"#);
+        let full: MetricDefinition =
+            serde_json::from_str(r#"{"kind":"counter","interval":"1m","stale_after":"PT5M","status":"retired","thinning":null}"#).unwrap();
+        assert_eq!(
+            (full.kind, full.interval.unwrap().to_string(), full.stale_after.unwrap().to_string(), full.status),
+            (Kind::Counter, "1m".into(), "5m".into(), Status::Retired)
+        );
+        assert!(serde_json::from_str::<MetricDefinition>(r#"{"knid":"gauge"}"#).is_err());
+        for status in [Status::Active, Status::Paused, Status::Retired] {
+            assert_eq!(Status::from_name(status.as_str()), Some(status));
+        }
+    }
+}

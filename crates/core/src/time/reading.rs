@@ -117,13 +117,21 @@ impl TimeRule {
             TimeFormat::Epoch(unit) => epoch(text, *unit).map(|at| (at, None)),
             TimeFormat::Iso => self.iso(text).map(|at| (at, None)),
             TimeFormat::Pattern(pattern) => self.pattern(text, pattern).map(|at| (at, None)),
-            TimeFormat::Guess => match text.parse::<f64>() {
-                Ok(number) if number.is_finite() && !text.contains(['e', 'E']) => {
-                    let unit = EpochUnit::guess(number);
-                    epoch(text, unit).map(|at| (at, Some(unit)))
-                }
-                _ => self.iso(text).map(|at| (at, None)),
+            // Most are RFC 3339, and a number is none.
+            TimeFormat::Guess => match parse_rfc3339(text) {
+                Ok(at) => Ok((at, None)),
+                Err(_) => self.number_or_iso(text),
             },
+        }
+    }
+
+    fn number_or_iso(&self, text: &str) -> Result<(Nanos, Option<EpochUnit>), TimeError> {
+        match text.parse::<f64>() {
+            Ok(number) if number.is_finite() && !text.contains(['e', 'E']) => {
+                let unit = EpochUnit::guess(number);
+                epoch(text, unit).map(|at| (at, Some(unit)))
+            }
+            _ => self.iso(text).map(|at| (at, None)),
         }
     }
 

@@ -335,6 +335,21 @@ mod tests {
     }
 
     #[test]
+    fn what_goes_on_top_wins_where_it_says_something() {
+        let mut kept = Mapping::parse("missing = [\"NA\"]\n[time]\ncolumn = \"at\"\nzone = \"UTC\"\n[tags]\nreach = \"upper\"\n[[columns]]\ncolumn = \"a\"\n[[columns]]\ncolumn = \"b\"\n").unwrap();
+        kept.merge(Mapping::parse("missing = [\"-\"]\nothers = \"tag\"\n[time]\nzone = \"Europe/Lisbon\"\n[tags]\nreach = \"lower\"\n[[columns]]\ncolumn = \"b\"\nrole = \"tag\"\n").unwrap());
+        assert_eq!((kept.missing.join(" "), kept.others, kept.tags["reach"].as_str()), ("NA -".to_owned(), Others::Tag, "lower"));
+        assert_eq!((kept.time.column.as_deref(), kept.time.zone.as_deref()), (Some("at"), Some("Europe/Lisbon")));
+        assert_eq!(
+            kept.columns.iter().map(|column| (column.column.as_str(), column.role)).collect::<Vec<_>>(),
+            [("a", Role::Value), ("b", Role::Tag)]
+        );
+        let before = kept.clone();
+        kept.merge(Mapping::default());
+        assert_eq!(kept, before);
+    }
+
+    #[test]
     fn what_is_wrong_is_told() {
         let wrong = [
             "colums = []",

@@ -1,12 +1,13 @@
 //! A mapping resolved against the names of a table: rows in, points out.
 
 use std::{
+    borrow::Cow,
     collections::BTreeSet,
     sync::atomic::{AtomicBool, Ordering},
 };
 
 use fenetre_core::{
-    model::{About, Cause, Kind, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Cause, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     suggest::{closest, listing},
     time::{EpochUnit, Nanos, TimeFormat, TimeRule, format_utc, from_epoch},
 };
@@ -105,9 +106,10 @@ impl Rows {
         }
     }
 
-    /// Whether rows have times of their own.
-    pub fn has_time(&self) -> bool {
-        self.time.is_some()
+    /// Places of the columns that tell series apart, and how many values a row has.
+    pub fn key_places(&self) -> (Vec<usize>, usize) {
+        let places = self.tags.iter().map(|(at, _)| *at).chain(self.metric.iter().map(|(at, _)| *at)).collect();
+        (places, self.values.len())
     }
 
     /// Tells the sink what the mapping says of its metrics.
@@ -134,10 +136,26 @@ impl Rows {
     }
 
     /// Reads a row. `cell` gives the cell at a place, `line` the row's line; `tags` is used again for each row.
+    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
     pub fn take<'r>(
         &'r self,
         cell: &impl Fn(usize) -> Cell<'r>,
         tags: &mut Vec<(&'r str, &'r str)>,
+        line: &mut dyn FnMut() -> u64,
+        now: Nanos,
+        sink: &mut dyn PointSink,
+        tally: &mut Tally,
+    ) {
+        self.take_known(cell, tags, &mut [], line, now, sink, tally);
+    }
+
+    /// Reads a row of which it is known which rows share its series: of each of its values, `known` holds the series, once there is one.
+    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
+    pub fn take_known<'r>(
+        &'r self,
+        cell: &impl Fn(usize) -> Cell<'r>,
+        tags: &mut Vec<(&'r str, &'r str)>,
+        known: &mut [Option<KnownSeries>],
         line: &mut dyn FnMut() -> u64,
         now: Nanos,
         sink: &mut dyn PointSink,
@@ -152,6 +170,9 @@ impl Rows {
             },
         };
         tags.clear();
+        if !known.is_empty() && known.iter().all(Option::is_some) {
+            return self.take_values(cell, tags, known, time, line, sink, tally);
+        }
         tags.extend(self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())));
         let mut all_texts = true;
         for (at, key) in &self.tags {
@@ -164,7 +185,7 @@ impl Rows {
             }
         }
         if all_texts {
-            return self.take_values(cell, tags, time, line, sink, tally);
+            return self.take_values(cell, tags, known, time, line, sink, tally);
         }
         let owned: Result<Vec<(usize, String)>, Refusal> = self
             .tags
@@ -177,30 +198,36 @@ impl Rows {
             Ok(owned) => {
                 let mut tags: Vec<(&str, &str)> = tags.clone();
                 tags.extend(owned.iter().map(|(i, text)| (self.tags[*i].1.as_str(), text.as_str())));
-                self.take_values(cell, &tags, time, line, sink, tally);
+                self.take_values(cell, &tags, known, time, line, sink, tally);
             }
             Err(refusal) => tally.refuse(line(), refusal),
         }
     }
 
+    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
     fn take_values<'r>(
         &self,
         cell: &impl Fn(usize) -> Cell<'r>,
         tags: &[(&str, &str)],
+        known: &mut [Option<KnownSeries>],
         time: Nanos,
         line: &mut dyn FnMut() -> u64,
         sink: &mut dyn PointSink,
         tally: &mut Tally,
     ) {
-        let named = match &self.metric {
+        let named: Option<Cow<'_, str>> = match &self.metric {
             None => None,
-            Some((at, column)) => match cell(*at).to_text() {
-                Ok(name) if !name.is_empty() => Some(name),
-                Ok(_) => return tally.refuse(line(), Refusal::of(Cause::Value, column, "is empty: it must name the metric of the row's value")),
-                Err(what) => return tally.refuse(line(), Refusal::of(Cause::Value, column, format!("is {what}"))),
-            },
+            Some((at, column)) => {
+                let found = cell(*at);
+                let name = found.text().map_or_else(|| found.to_text().map(Cow::Owned), |text| Ok(Cow::Borrowed(text)));
+                match name {
+                    Ok(name) if !name.is_empty() => Some(name),
+                    Ok(_) => return tally.refuse(line(), Refusal::of(Cause::Value, column, "is empty: it must name the metric of the row's value")),
+                    Err(what) => return tally.refuse(line(), Refusal::of(Cause::Value, column, format!("is {what}"))),
+                }
+            }
         };
-        for value in &self.values {
+        for (at, value) in self.values.iter().enumerate() {
             let ValueColumn { place, column, .. } = value;
             let found = cell(*place);
             if found == Cell::Empty || found.text().is_some_and(|text| text.is_empty() || self.is_missing(text, &value.missing)) {
@@ -213,7 +240,7 @@ impl Rows {
                 continue;
             }
             let metric = match (&column.name, &named) {
-                (None, Some(named)) => named,
+                (None, Some(named)) => &**named,
                 _ => column.target(),
             };
             let word;
@@ -230,7 +257,16 @@ impl Rows {
             };
             match read {
                 Ok(ValueRef::Number(number)) if !number.is_finite() && self.not_finite == NotFinite::Skip => tally.empty_cells += 1,
-                Ok(value) => tally.count(&mut *line, sink.accept(PointRef { metric, tags, time, value })),
+                Ok(value) => {
+                    let taken = match known.get(at) {
+                        Some(Some(series)) => sink.accept_again(*series, metric, time, value),
+                        _ => sink.accept(PointRef { metric, tags, time, value }),
+                    };
+                    if let Some(slot @ None) = known.get_mut(at) {
+                        *slot = sink.last_series();
+                    }
+                    tally.count(&mut *line, taken);
+                }
                 Err(refusal) => tally.refuse(line(), refusal),
             }
         }

@@ -106,3 +106,35 @@ impl Group {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn group(parts: Vec<Part>) -> Group {
+        Group { parts, ..Group::new(Vec::new(), 0, 1) }
+    }
+
+    fn told(parts: Vec<Part>) -> String {
+        match group(parts).value() {
+            Ok(Gathered::Histogram(histogram)) => format!("{:?} {:?} {}", histogram.bounds, histogram.counts, histogram.sum),
+            Ok(Gathered::Word(word)) => word,
+            Err(refusal) => refusal.reason,
+        }
+    }
+
+    #[test]
+    fn lines_make_one_value() {
+        assert_eq!(told(vec![Part::Bucket(1.0, 2), Part::Bucket(f64::INFINITY, 5), Part::Sum(9.5), Part::Count(5)]), "[1.0] [2, 3] 9.5");
+        assert_eq!(told(vec![Part::State("open".into(), true), Part::State("late".into(), true), Part::State("x".into(), false)]), "open+late");
+        assert_eq!(told(vec![Part::State("open".into(), false)]), "none");
+    }
+
+    #[test]
+    fn what_does_not_fit_together_is_told() {
+        assert!(told(vec![Part::Bucket(1.0, 2)]).contains("+Inf"));
+        assert!(told(vec![Part::Bucket(2.0, 2), Part::Bucket(1.0, 3), Part::Bucket(f64::INFINITY, 3)]).contains("ascend"));
+        assert!(told(vec![Part::Bucket(f64::INFINITY, 3), Part::Count(4)]).contains("its count is 4"));
+        assert!(group(vec![Part::Count(1)]).lacks_sum() && !group(vec![Part::Sum(1.0)]).lacks_sum());
+    }
+}

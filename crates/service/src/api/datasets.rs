@@ -361,18 +361,18 @@ fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) 
             Err(error) => Err(Problem::internal(&error)),
         };
         let (before, after) = (fields(&known.definition)?, fields(wanted)?);
-        let keys: std::collections::BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+        let names: std::collections::BTreeSet<&String> = before.keys().chain(after.keys()).collect();
         let told = |value: Option<&serde_json::Value>| match value {
             None => String::new(),
             Some(serde_json::Value::String(text)) => text.clone(),
             Some(other) => other.to_string(),
         };
-        let changes = keys.into_iter().filter(|key| before.get(*key) != after.get(*key));
-        found.changed.extend(changes.map(|key| Change {
+        let changes = names.into_iter().filter(|name| before.get(*name) != after.get(*name));
+        found.changed.extend(changes.map(|changed| Change {
             metric: name.clone(),
-            field: key.clone(),
-            before: told(before.get(key)),
-            after: told(after.get(key)),
+            field: changed.clone(),
+            before: told(before.get(changed)),
+            after: told(after.get(changed)),
         }));
     }
     Ok(found)

@@ -11,11 +11,10 @@ use fenetre_formats::{
         guess::{Guess, guess},
     },
 };
-use futures_util::StreamExt;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{datasets, mappings, read_json};
+use super::{datasets, mappings, next_chunk, read_json};
 use crate::{
     access::{Access, Read, Write as MayWrite},
     imports::{ImportRecord, Order, Stage, look},
@@ -161,8 +160,7 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
     let mut file = std::fs::File::create(path).map_err(failed)?;
     let (mut waiting, mut bytes) = (Vec::with_capacity(CHUNK), 0);
     loop {
-        let chunk =
-            payload.next().await.transpose().map_err(|error| Problem::new(Sort::Request, format!("the file did not arrive whole: {error}")))?;
+        let chunk = next_chunk(payload).await?;
         let is_last = chunk.is_none();
         if let Some(chunk) = chunk {
             bytes += chunk.len() as u64;

@@ -15,6 +15,8 @@ pub mod references;
 pub mod series;
 pub mod storage;
 
+use std::time::Duration;
+
 use actix_web::{HttpResponse, web};
 use futures_util::StreamExt;
 use utoipa::openapi::{InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
@@ -92,11 +94,21 @@ pub(crate) async fn document(_: Access<Read>, document: web::Data<OpenApi>) -> H
     HttpResponse::Ok().json(document.get_ref())
 }
 
+/// How long a caller may send nothing in the middle of a body.
+const STALLED: Duration = Duration::from_secs(30);
+
+/// The next part of a body, none at its end. A caller that stops sending does not keep what it holds for ever.
+pub(crate) async fn next_chunk(payload: &mut web::Payload) -> Result<Option<web::Bytes>, Problem> {
+    match tokio::time::timeout(STALLED, payload.next()).await {
+        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}"))),
+        Err(_) => Err(Problem::new(Sort::Stalled, format!("nothing of the body came for {} s, so nothing of it was kept", STALLED.as_secs()))),
+    }
+}
+
 /// Collects a body of at most so many bytes.
 pub(crate) async fn read_all(payload: &mut web::Payload, most: usize) -> Result<Vec<u8>, Problem> {
     let mut body = Vec::new();
-    while let Some(chunk) = payload.next().await {
-        let chunk = chunk.map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}")))?;
+    while let Some(chunk) = next_chunk(payload).await? {
         if body.len() + chunk.len() > most {
             return Err(Problem::new(Sort::TooLarge, format!("the body is larger than {most} bytes: send it in smaller parts")));
         }

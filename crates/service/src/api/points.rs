@@ -16,7 +16,6 @@ use fenetre_formats::{
     mapping::{Column, Mapping, Role},
     unpack::{Encoding, unpack},
 };
-use futures_util::StreamExt;
 
 /// How a body is taken.
 #[derive(Debug, Default)]
@@ -119,7 +118,7 @@ impl PushOptions {
         (serde_json::Value = "application/senml+json"), (Vec<u8> = "application/senml+cbor"), (String = "application/openmetrics-text"),
         (Vec<u8> = "application/vnd.apache.arrow.stream"), (Vec<u8> = "application/vnd.apache.parquet"))),
     responses((status = 200, body = PushReport), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
-        (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem, description = "no point was kept"),
+        (status = 408, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem, description = "no point was kept"),
         (status = 429, body = Problem, description = "more than the service can keep up with"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points")]
 pub(crate) async fn push(
@@ -190,8 +189,7 @@ pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
 async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
     // What is announced is believed up to a few megabytes: whoever announces more must send it first.
     let mut body = Vec::with_capacity(announced.min(limit).min(BELIEVED));
-    while let Some(chunk) = payload.next().await {
-        let chunk = chunk.map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}")))?;
+    while let Some(chunk) = super::next_chunk(&mut payload).await? {
         if body.len() + chunk.len() > limit {
             let text = format!("the body is larger than {limit} bytes: send it in smaller parts, or compressed");
             return Err(Problem::new(Sort::TooLarge, text));
@@ -260,4 +258,31 @@ fn rejected(report: PushReport, all_or_nothing: bool) -> Problem {
         false => format!("all {rejected} rejected{first}"),
     };
     Problem { report: Some(Box::new(report)), ..Problem::new(Sort::Rejected, detail) }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn parameters_make_a_mapping() {
+        let options = PushOptions::parse("mapping=keepers&time=at&time_format=ms&zone=UTC&tag=lock&tag=s%3Dside&value=level_cm%3Dlevel&state=gate&const=reach%3Dupper&missing=NA&dry_run").unwrap();
+        assert_eq!((options.named.as_deref(), options.dry_run, options.all_or_nothing), (Some("keepers"), true, false));
+        let own = options.own;
+        assert_eq!((own.time.column.as_deref(), own.time.format.as_deref(), own.time.zone.as_deref()), (Some("at"), Some("ms"), Some("UTC")));
+        let columns: Vec<(&str, &str, Role)> = own.columns.iter().map(|column| (column.column.as_str(), column.target(), column.role)).collect();
+        assert_eq!(
+            columns,
+            [("lock", "lock", Role::Tag), ("s", "side", Role::Tag), ("level_cm", "level", Role::Value), ("gate", "gate", Role::State)]
+        );
+        assert_eq!((own.tags["reach"].as_str(), own.missing.join(" ")), ("upper", "NA".to_owned()));
+    }
+
+    #[test]
+    fn parameters_that_are_none_are_told() {
+        let told = |query: &str| PushOptions::parse(query).unwrap_err().detail;
+        assert!(told("valeu=x").contains("did you mean `value`?"));
+        assert!(told("const=reach").contains("const=KEY=VALUE"));
+        assert!(told("dry_run=maybe").contains("true or false"));
+    }
 }

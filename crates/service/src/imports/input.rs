@@ -186,3 +186,66 @@ pub fn look(path: &Path, format: Format, mapping: &Mapping, most: usize) -> Resu
         _ => Ok(Look::default()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::io::Write;
+
+    use fenetre_core::model::{PointRef, Refusal};
+
+    use super::*;
+
+    #[derive(Default)]
+    struct Counting(u64);
+
+    impl PointSink for Counting {
+        fn accept(&mut self, _: PointRef<'_>) -> Result<(), Refusal> {
+            self.0 += 1;
+            Ok(())
+        }
+    }
+
+    fn file(bytes: &[u8]) -> tempfile::NamedTempFile {
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        file.write_all(bytes).unwrap();
+        file
+    }
+
+    /// Parts, points, and the counts of all.
+    fn read(file: &tempfile::NamedTempFile, format: Format) -> Result<(usize, u64, Tally), FormatError> {
+        let mut input = Input::open(file.path(), format, None)?;
+        let (mut sink, mut tally, mut parts) = (Counting::default(), Tally::default(), 1);
+        while input.read(0, &mut sink, &mut tally)? {
+            parts += 1;
+        }
+        Ok((parts, sink.0, tally))
+    }
+
+    #[test]
+    fn a_long_file_comes_in_parts_that_are_always_the_same() {
+        let line = "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 312.5}\n";
+        let lines = file(line.repeat(200_000).as_bytes());
+        let (parts, points, tally) = read(&lines, Format::JsonLines).unwrap();
+        assert_eq!((points, tally.rows, tally.rejected), (200_000, 200_000, 0));
+        assert!(parts > 2);
+        assert_eq!(read(&lines, Format::JsonLines).unwrap().0, parts);
+        let array = file(format!("[{}]", line.trim_end().to_owned() + &format!(",{}", line.trim_end()).repeat(150_000)).as_bytes());
+        let (parts, points, _) = read(&array, Format::Json).unwrap();
+        assert_eq!(points, 150_001);
+        assert!(parts > 2, "an array is not gathered whole");
+    }
+
+    #[test]
+    fn what_never_ends_is_given_up() {
+        let endless = file(&vec![b'x'; 80 << 20]);
+        assert!(read(&endless, Format::JsonLines).unwrap_err().to_string().contains("longer than 64 MB"));
+    }
+
+    #[test]
+    fn files_of_other_sorts_are_told() {
+        assert!(read(&file(b"x"), Format::Parquet).is_err());
+        assert!(read(&file(b"x"), Format::ArrowStream).is_err());
+        assert!(read(&file(&[0x1f, 0x8b, 8, 0, 0]), Format::JsonLines).unwrap_err().to_string().contains("does not unfold"));
+        assert_eq!(look(file(b"{\"a\": {\"b\": 1}}\n").path(), Format::JsonLines, &Mapping::default(), 5).unwrap().names, ["a.b"]);
+    }
+}

@@ -158,3 +158,32 @@ impl ImportRecord {
         parse_rfc3339(&self.uploaded).unwrap_or(0)
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn counts_go_on_where_the_record_has_them() {
+        let mut record =
+            ImportRecord { id: "a".into(), file: "x.csv".into(), accepted: 5, rejected: 1, rows: 6, parts: 2, ..ImportRecord::default() };
+        let mut tally = record.tally();
+        let mut later = Tally::default();
+        (later.accepted, later.rows) = (10, 11);
+        later.reject(7, None, "no");
+        tally.absorb(later);
+        record.set_tally(tally);
+        assert_eq!((record.accepted, record.rejected, record.rows, record.rejects.len()), (15, 2, 17, 1));
+        let fresh = record.reset();
+        assert_eq!((fresh.id.as_str(), fresh.accepted, fresh.parts, fresh.replaced, fresh.stage), ("a", 0, 0, Some(0), Stage::Waiting));
+    }
+
+    #[test]
+    fn a_record_of_before_reads_with_what_it_has() {
+        let record: ImportRecord = serde_json::from_str(r#"{"id": "a", "stage": "stopped"}"#).unwrap();
+        assert_eq!((record.stage, record.uploaded_at()), (Stage::Stopped, 0));
+        for stage in [Stage::Waiting, Stage::Running, Stage::Stopped, Stage::Done, Stage::Failed] {
+            assert_eq!(serde_json::to_value(stage).unwrap(), stage.as_str());
+        }
+    }
+}

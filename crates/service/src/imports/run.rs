@@ -9,7 +9,7 @@ use std::{
 };
 
 use fenetre_core::{
-    model::{About, PointRef, PointSink, Refusal},
+    model::{PointRef, PointSink, Refusal},
     time::{Nanos, format_utc, parse_rfc3339},
 };
 use fenetre_formats::{Format, Tally, mapping::Mapping};
@@ -37,10 +37,6 @@ struct Nowhere;
 impl PointSink for Nowhere {
     fn accept(&mut self, _: PointRef<'_>) -> Result<(), Refusal> {
         Ok(())
-    }
-
-    fn describe(&mut self, _: &str, _: About<'_>) -> Option<String> {
-        None
     }
 }
 
