@@ -41,7 +41,7 @@ async fn the_console() {
     }
     let keepers = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/keepers.csv");
     browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
-    browser.see("input[type=file]").await.send_keys(keepers).await.unwrap();
+    browser.see("input[type=file]").await.send_keys(&std::fs::canonicalize(keepers).unwrap().display().to_string()).await.unwrap();
     browser.read("Say what its columns are").await;
     browser.press_button("Try (keeps nothing)").await;
     browser.read("points that would be kept").await;
