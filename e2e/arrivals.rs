@@ -271,3 +271,131 @@ fn who_watches_sees_what_arrives_and_a_client_that_goes_away_holds_nothing_up() 
     let text = String::from_utf8_lossy(&seen).into_owned();
     assert!(text.contains("text/event-stream") && text.contains("event: batch") && text.contains("\"lock\":\"osier\""), "{text}");
 }
+
+#[test]
+fn files_of_every_format_are_imported_by_their_names() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let mut gzip = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    gzip.write_all(b"{\"metric\": \"lines\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n\n{\"metric\": \"lines\", \"value\": null}\n")
+        .unwrap();
+    let files: [(&str, Vec<u8>, &[&str], &str); 8] = [
+        ("lines.ndjson.gz", gzip.finish().unwrap(), &[], "1 point from 2 rows kept in main, 1 rejected"),
+        (
+            "array.json",
+            b"[{\"metric\": \"array\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}]".to_vec(),
+            &[],
+            "1 point from 1 row kept in main, 0 rejected",
+        ),
+        ("points.parquet", parquet(&levels(10)), &[], "10 points from 10 rows kept in main, 0 rejected"),
+        (
+            "points.arrows",
+            arrow_stream(&levels(10)),
+            &["--value", "arrow_level=mapped", "--tag", "lock", "--time", "at"],
+            "10 points from 10 rows kept in main, 0 rejected",
+        ),
+        ("exposed.om", b"# TYPE boats counter\nboats_total 3 1777626000\n# EOF\n".to_vec(), &[], "1 point from 1 row kept in main, 0 rejected"),
+        (
+            "pack.senml.json",
+            b"[{\"n\": \"osier:temp\", \"t\": 1777626000, \"v\": 14.5}]".to_vec(),
+            &[],
+            "1 point from 1 row kept in main, 0 rejected",
+        ),
+        ("table.tsv", b"time\tflow\n2026-05-01T09:00:00Z\t4.1\n".to_vec(), &["--value", "flow"], "1 point from 1 row kept in main, 0 rejected"),
+        (
+            "objects.ndjson",
+            b"{\"at\": 1777626000, \"station\": {\"lock\": \"osier\"}, \"depth\": 3}\n".to_vec(),
+            &["--time", "at", "--time-format", "s", "--tag", "station.lock=lock", "--value", "depth"],
+            "1 point from 1 row kept in main, 0 rejected",
+        ),
+    ];
+    for (name, bytes, options, told) in files {
+        let path = file(folder.path(), name, bytes);
+        let said = service.run(&[&["import", &path], options].concat());
+        assert_eq!(said.out().lines().next(), Some(told), "{name}: {}", said.all());
+    }
+    let records = service.get("/api/v1/imports").json();
+    let formats: Vec<&str> = records.as_array().unwrap().iter().map(|record| record["format"].as_str().unwrap()).collect();
+    assert_eq!(formats, ["json-lines", "tsv", "senml-json", "open-metrics", "arrow-stream", "parquet", "json", "json-lines"], "the latest first");
+    assert!(records.as_array().unwrap().iter().all(|record| record["stage"] == "done"));
+}
+
+#[test]
+fn an_import_that_must_be_whole_keeps_all_or_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let good = file(folder.path(), "good.csv", long_table(5_000));
+    let bad = file(folder.path(), "bad.csv", long_table(5_000) + "1700000000,lock-0,high\n");
+    let import = |path: &str| service.run(&["import", path, "--time-format", "s", "--tag", "lock", "--value", "level", "--all-or-nothing"]);
+    let said = import(&bad);
+    assert!(said.code() == 1 && said.err().contains("nothing was kept") && said.err().contains("line 5002"), "{}", said.all());
+    assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
+    let said = import(&good);
+    assert!(said.code() == 0 && said.out().contains("5,000 points"), "{}", said.all());
+    assert_eq!(service.get("/api/v1/overview").json()["points"], 5_000);
+}
+
+#[test]
+fn what_cannot_be_asked_of_an_import_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let json = &[("Content-Type", "application/json")];
+    let uploads = "/api/v1/datasets/main/imports";
+    let status = |path: &str, body: &[u8]| service.post(path, json, body).status;
+    assert_eq!(status("/api/v1/datasets/nowhere/imports?file=a.csv", b"x"), 404);
+    assert_eq!(status(uploads, b"x"), 400);
+    assert_eq!(status(&format!("{uploads}?file=a.csv&format=cvs"), b"x"), 400);
+    assert_eq!(status(&format!("{uploads}?file=a.csv"), b""), 400);
+    assert_eq!(status("/api/v1/imports/none/run", b"{}"), 404);
+    let id = service.post(&format!("{uploads}?file=a.csv"), &[], b"time,level\n").json()["id"].as_str().unwrap().to_owned();
+    let path = format!("/api/v1/imports/{id}");
+    assert_eq!(status(&format!("{path}/run"), b"{}"), 400, "a table needs a mapping");
+    assert_eq!(status(&format!("{path}/run"), b"{\"mapping_name\": \"none\"}"), 404);
+    assert_eq!(status(&format!("{path}/run"), b"{\"mapping\": {\"time\": {\"zone\": \"Atlantis\"}}}"), 400);
+    assert_eq!(status(&format!("{path}/stop"), b""), 409);
+    let senml = service.post(&format!("{uploads}?file=a.senml"), &[], b"[]").json()["id"].as_str().unwrap().to_owned();
+    assert_eq!(status(&format!("/api/v1/imports/{senml}/run"), b"{\"mapping\": {\"columns\": [{\"column\": \"a\"}]}}"), 400);
+    assert_eq!(service.run(&["imports", "forget", &id]).code(), 0);
+    assert_eq!(service.get(&path).status, 404);
+}
+
+#[test]
+fn the_tail_and_a_peek_show_points_in_a_terminal() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    assert!(service.run(&["peek", "level"]).err().contains("no metric `level`"));
+    let tail = std::thread::scope(|scope| {
+        let watching = scope.spawn(|| service.run(&["tail", "--dataset", "main", "--batches", "2"]));
+        while !watching.is_finished() {
+            service.push_lines(
+                "main",
+                "{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"value\": 312.5}\n{\"metric\": \"gate\", \"value\": \"open\"}\n",
+            );
+            std::thread::sleep(Duration::from_millis(50));
+        }
+        watching.join().unwrap()
+    });
+    assert!(tail.code() == 0 && tail.out().contains("2 points, 0 rejected") && tail.out().contains("level  lock=osier  312.5"), "{}", tail.all());
+    let peek = service.run(&["peek", "level", "--count", "1"]);
+    assert!(peek.code() == 0 && peek.out().starts_with("lock=osier\n") && peek.out().contains("312.5"), "{}", peek.all());
+    assert_eq!(service.run(&["peek", "level", "--where", "lok = \"osier\""]).code(), 2);
+}
+
+#[test]
+fn a_limit_on_series_holds_new_ones_back_and_lets_old_ones_through() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    assert_eq!(service.run(&["datasets", "define", "main", "--most-series", "3"]).code(), 0);
+    let lines: String = (0..5).map(|i| format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"lock-{i}\"}}, \"value\": 1}}\n")).collect();
+    for _ in 0..2 {
+        let report = push(&service, "application/x-ndjson", lines.as_bytes());
+        assert_eq!((report["accepted"].clone(), report["causes"]["limit"].clone()), (3.into(), 2.into()), "{report}");
+    }
+    let refused = service.get("/api/v1/arrivals/refused").json();
+    assert!(
+        refused["causes"][0]["cause"] == "limit"
+            && refused["causes"][0]["count"] == 4
+            && refused["causes"][0]["example"].as_str().unwrap().contains("most_series"),
+        "{refused}"
+    );
+}

@@ -40,7 +40,7 @@ async fn the_console() {
         browser.picture(&format!("{folder}/{name}.png")).await;
     }
     let keepers = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/keepers.csv");
-    browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
+    browser.go(&format!("{demo}/arrivals?dataset=main")).await;
     browser.see("input[type=file]").await.send_keys(&std::fs::canonicalize(keepers).unwrap().display().to_string()).await.unwrap();
     browser.read("Say what its columns are").await;
     browser.press_button("Try (keeps nothing)").await;

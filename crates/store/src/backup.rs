@@ -81,6 +81,9 @@ struct Entry {
     points: u64,
     /// The highest generation that was packed into the partition.
     packed: u64,
+    /// How often points had been taken out of it, or put back.
+    #[serde(default)]
+    edits: u64,
     /// Whether the file is in the earlier backup and not here.
     earlier: bool,
 }
@@ -137,6 +140,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let snapshot = shared.snapshot();
     let before = snapshot.visible_before;
     let partitions = shared.all_partitions();
+    let edited = shared.definitions.edits()?;
     let mut manifest = Manifest { version: VERSION, generation: before, since, files: BTreeMap::new() };
     manifest.write(to, UNFINISHED)?;
     let mut report = BackupReport::default();
@@ -147,8 +151,10 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
         }
         let name = relative_name(shared, partition);
         let packed = partition.read(|reading| reading.progress())?.packed;
-        // Nothing was packed into it since, so the copy that is there holds the same points.
-        let unchanged = |known: &Manifest| known.files.get(&name).filter(|entry| entry.packed == packed && packed < known.generation).cloned();
+        let edits = edited.get(&name).copied().unwrap_or(0);
+        // Nothing was packed into it since, nor taken out, so the copy that is there holds the same points.
+        let is_same = |entry: &&Entry, known: &Manifest| entry.packed == packed && packed < known.generation && entry.edits == edits;
+        let unchanged = |known: &Manifest| known.files.get(&name).filter(|entry| is_same(entry, known)).cloned();
         let kept_here = begun.as_ref().and_then(unchanged).filter(|entry| entry.earlier || is_whole(&to.join(&name), entry));
         let entry = match (earlier.as_ref().and_then(unchanged), kept_here) {
             (Some(entry), _) => Entry { earlier: true, ..entry },
@@ -158,7 +164,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
                 let (sha256, bytes) = digest(&to.join(&name))?;
                 report.copied += 1;
                 report.bytes += bytes;
-                Entry { sha256, bytes, points, packed, earlier: false }
+                Entry { sha256, bytes, points, packed, edits, earlier: false }
             }
         };
         report.points += entry.points;
@@ -173,7 +179,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let (sha256, bytes) = digest(&catalogue)?;
     report.copied += 1;
     report.bytes += bytes;
-    manifest.files.insert(CATALOGUE.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, earlier: false });
+    manifest.files.insert(CATALOGUE.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
     report.kept = manifest.files.len() - report.copied;
     write_sums(to, &manifest)?;
     manifest.write(to, MANIFEST)?;
@@ -182,7 +188,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     Ok(report)
 }
 
-fn relative_name(shared: &Shared, partition: &Partition) -> String {
+pub(crate) fn relative_name(shared: &Shared, partition: &Partition) -> String {
     partition.path().strip_prefix(shared.files.root()).unwrap_or(partition.path()).to_string_lossy().into_owned()
 }
 

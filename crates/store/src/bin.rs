@@ -15,6 +15,7 @@ use fenetre_core::{
 use serde::{Deserialize, Serialize};
 
 use crate::{
+    backup::relative_name,
     error::{Context, StoreError},
     partition::{Partition, Progress, Writing},
     pool::Pool,
@@ -134,6 +135,7 @@ pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Na
     let pool = Arc::new(Pool::new(1));
     for partition in shared.partitions_of(selection.dataset, selection.range) {
         let bin = Partition::new(partition.span, folder.join(partition.span.file_name()), PAGE_SIZE, Arc::clone(&pool));
+        shared.definitions.note_edit(&relative_name(shared, &partition))?;
         for series in selection.series.chunks(TURN_SERIES) {
             let turn = partition.writer().write(true, |writing| move_points(writing, &bin, series, selection.range, &is_counter))?;
             moved.points += turn.points;
@@ -242,6 +244,7 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
         // A pool of its own, so that nothing of it stays open.
         let bin = Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1)));
         let partition = shared.partition(dataset, span, |_| Rate::default())?;
+        shared.definitions.note_edit(&relative_name(shared, &partition))?;
         partition.writer().write(true, |writing| {
             bin.read(|reading| {
                 reading.all_places(u64::MAX >> 1, |series, places| {
@@ -284,6 +287,7 @@ pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
     if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
         let series = shared.definitions.series_of(&metric)?;
         for partition in shared.partitions_of(metric.dataset, TimeRange::ALL) {
+            shared.definitions.note_edit(&relative_name(shared, &partition))?;
             let removed = partition.writer().write(true, |writing| {
                 let mut removed = 0;
                 for id in &series {

@@ -28,6 +28,8 @@ use crate::{
 
 /// The sort of documents that say what thinning saved, by the metric's id.
 const SAVINGS: &str = "thinning";
+/// The sort of documents that say how often a partition was edited, by its file.
+const EDITS: &str = "edited-partition";
 
 /// The records on disk and the index of them in memory, changed together, one change at a time.
 pub struct Definitions {
@@ -462,6 +464,18 @@ impl Definitions {
                 changes.put_document(SAVINGS, &Document { name, body: format!("[{},{}]", before + came, kept + stayed), changed: 0 })
             })
         })
+    }
+
+    /// Notes that points are about to be taken out of a partition, or put back: backups that hold it as it was are no longer of it.
+    pub fn note_edit(&self, partition: &str) -> Result<(), StoreError> {
+        let edits = self.edits()?.get(partition).copied().unwrap_or(0) + 1;
+        self.put_document(EDITS, &Document { name: partition.to_owned(), body: edits.to_string(), changed: 0 })
+    }
+
+    /// How often points were taken out of partitions or put back, by their files below the store's directory.
+    pub fn edits(&self) -> Result<HashMap<String, u64>, StoreError> {
+        let documents = self.records.lock().documents(EDITS)?;
+        Ok(documents.into_iter().filter_map(|document| Some((document.name, document.body.parse().ok()?))).collect())
     }
 
     /// Points of each metric that thinning has seen, and those of them that stayed.

@@ -164,3 +164,20 @@ fn thinning_leaves_out_what_the_line_does_without_and_counts_it() {
     let savings = store.savings().unwrap();
     assert_eq!(savings.values().collect::<Vec<_>>(), [&(1_000, kept.len() as u64)]);
 }
+
+#[test]
+fn a_backup_since_another_knows_that_points_were_deleted() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    let store = open(&path("store"));
+    write(&store, &[(1, START, 1.0), (1, START + 1, 2.0), (1, START + WEEK, 3.0)]);
+    store.backup(&path("first"), None, &mut |_| true).unwrap();
+    let binned = store.delete_points(&selection(&store, &[1], TimeRange { start: START, end: START + 1 }), "one", 3_000_000).unwrap();
+    let second = store.backup(&path("second"), Some(&path("first")), &mut |_| true).unwrap();
+    assert_eq!((second.points, second.kept), (2, 1), "the partition that was touched is copied, the other is not");
+    store.restore_binned(&binned.id, None).unwrap();
+    assert_eq!(store.backup(&path("third"), Some(&path("second")), &mut |_| true).unwrap().points, 3);
+    drop(store);
+    fenetre_store::restore(&path("second"), &path("again"), &mut |_| true).unwrap();
+    assert_eq!(points(&open(&path("again")), 1).len(), 2);
+}
