@@ -174,6 +174,7 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
             file = web::block(move || file.write_all(&part).map(|()| file)).await.map_err(|error| Problem::internal(&error))?.map_err(failed)?;
         }
         if is_last {
+            web::block(move || file.sync_all()).await.map_err(|error| Problem::internal(&error))?.map_err(failed)?;
             return Ok(Some(bytes));
         }
     }

@@ -111,8 +111,9 @@ impl Imports {
         if running.len() >= MOST_RUNNING {
             return Err(Problem::new(Sort::Busy, format!("{MOST_RUNNING} imports are running already, as many as may: wait for one of them")));
         }
-        if !self.file(&record.id).exists() {
-            let text = format!("the file of the import `{}` is no longer there ({}): upload it again", record.id, record.stage.as_str());
+        // A power cut may have left less of it than was sent.
+        if fs::metadata(self.file(&record.id)).map_or(0, |file| file.len()) != record.bytes {
+            let text = format!("the file of the import `{}` is no longer there as a whole ({}): upload it again", record.id, record.stage.as_str());
             return Err(Problem::new(Sort::Definition, text));
         }
         record.stage = Stage::Running;
