@@ -192,6 +192,56 @@ async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
 }
 
 #[tokio::test]
+async fn many_metrics_are_edited_from_a_table_and_tags_are_defined_and_renamed() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/catalogue", service.url)).await;
+    let link = browser.see("a[download]").await.attr("href").await.unwrap().unwrap();
+    let taken = service.get(&link).text();
+    assert!(taken.starts_with("metric,kind,unit,") && taken.contains("level,gauge,cm,"), "{taken}");
+    let bring = |name: &str, table: String| {
+        let table = file(folder.path(), name, table);
+        let browser = &browser;
+        async move { browser.see("input[type=file]").await.send_keys(&table).await.unwrap() }
+    };
+    bring("wrong.csv", taken.replace("gauge", "gage")).await;
+    browser.read("line 3, kind: `gage` is none of").await;
+    bring("right.csv", taken.replace("level,gauge,cm,", "level,gauge,m,") + "flow,gauge,m3/s\n").await;
+    browser.read("line 4: it has 3 cells, the header 16").await;
+    bring("right.csv", taken.replace("level,gauge,cm,", "level,gauge,m,") + "flow,gauge,m3/s,,,,,,,,,,,,,\n").await;
+    browser.read("1 new, 1 changed, 1 as they are").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    assert_eq!(service.get("/api/v1/datasets/main/metrics").json().as_array().unwrap().len(), 2, "looked at, not applied");
+    browser.press_button("Apply all 2").await;
+    browser.read("Applied right.csv").await;
+    let metrics = service.get("/api/v1/datasets/main/metrics").json();
+    assert_eq!((metrics[0]["name"].as_str(), metrics[2]["unit"].as_str()), (Some("flow"), Some("m")), "{metrics}");
+
+    browser.open_tab("Tags").await;
+    browser.press_button("side").await;
+    browser.type_into("Description", "Which side of the lock").await;
+    browser.type_into("Allowed values, with commas between them", "up, down").await;
+    browser.see("label input[type=checkbox]").await;
+    browser.run("document.querySelector('label input[type=checkbox]').click()").await;
+    browser.press_button("Save").await;
+    browser.read("every series carries it; one of 2 values").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.type_into("Key", "_of").await;
+    browser.press_button("Rename").await;
+    browser.read("side, which still answers").await;
+    browser.press_button("Let it go").await;
+    browser.until("return document.body.innerText.includes('still answers') ? 'yes' : 'no'", "no").await;
+    let tags = service.get("/api/v1/datasets/main/tags").json();
+    assert_eq!((tags[1]["key"].as_str(), tags[1]["old_keys"].as_array().unwrap().len()), (Some("side_of"), 0), "{tags}");
+    assert_eq!(tags[1]["definition"]["required"], true);
+    browser.close().await;
+}
+
+#[tokio::test]
 async fn a_catalogue_of_many_metrics_stays_a_page() {
     if !wanted() {
         return;

@@ -4,6 +4,7 @@ import type {
   Checked,
   DatasetInfo,
   Deletion,
+  Differences,
   ImportLook,
   ImportRecord,
   LatestPoint,
@@ -15,6 +16,7 @@ import type {
   Problem,
   Reference,
   Refusals,
+  TagDefinition,
   TagInfo,
 } from "./types";
 
@@ -87,6 +89,22 @@ export const renameMetric = (dataset: string, metric: string, to: string): Promi
 
 export const deleteMetric = (dataset: string, metric: string, dryRun: boolean): Promise<Deletion> =>
   send("DELETE", `${metricOf(dataset, metric)}?dry_run=${dryRun}`);
+
+export const definitionsUrl = (dataset: string): string => `${of(dataset)}/definitions.csv`;
+
+export const putDefinitions = (dataset: string, table: File, dryRun: boolean): Promise<Differences> =>
+  send("POST", `${definitionsUrl(dataset)}?dry_run=${dryRun}`, table);
+
+const tagOf = (dataset: string, key: string): string => `${of(dataset)}/tags/${encodeURIComponent(key)}`;
+
+export const putTag = (dataset: string, key: string, definition: TagDefinition): Promise<unknown> =>
+  send("PUT", tagOf(dataset, key), definition);
+
+export const renameTag = (dataset: string, key: string, to: string): Promise<unknown> =>
+  call(`${tagOf(dataset, key)}/rename`, { to });
+
+export const forgetName = (noun: "metric" | "tag", dataset: string, name: string): Promise<unknown> =>
+  call("/api/v1/forget-name", { noun, dataset, name });
 
 export const fetchReferences = (dataset: string, metric: string): Promise<Reference[]> =>
   call(`${of(dataset)}/references?metric=${encodeURIComponent(metric)}`);

@@ -45,9 +45,26 @@ export interface MetricInfo extends Held, MetricDefinition {
   thinned?: { came: number; left_out: number };
 }
 
+/** What is said of a tag. */
+export interface TagDefinition {
+  description: string;
+  required: boolean;
+  allowed?: string[];
+  pattern?: string;
+  most_values?: number;
+}
+
+/** What a table of definitions says otherwise than the store. */
+export interface Differences {
+  new: string[];
+  changed: { metric: string; field: string; before: string; after: string }[];
+  same: number;
+  applied: boolean;
+}
+
 export interface TagInfo {
   key: string;
-  definition?: { description: string; required: boolean; allowed?: string[]; pattern?: string; most_values?: number };
+  definition?: TagDefinition;
   old_keys: string[];
   values: { value: string; series: number }[];
 }

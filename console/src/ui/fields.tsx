@@ -1,5 +1,5 @@
 /** Fields of forms: a text with its label, and a choice of few. */
-import { Button, Input, Label, ListBox, Select, SelectValue, TextField } from "react-aria-components";
+import { Button, Checkbox, Input, Label, ListBox, Select, SelectValue, TextField } from "react-aria-components";
 import styled, { css } from "styled-components";
 
 import { Menu, MenuItem } from "./Chooser";
@@ -86,5 +86,48 @@ export function Pick<T extends string>({ label, value, choices, onChange, hidden
         </ListBox>
       </Menu>
     </Choice>
+  );
+}
+
+const Tick = styled(Checkbox)`
+  display: flex;
+  gap: 8px;
+  align-items: center;
+  cursor: pointer;
+  .box {
+    width: 16px;
+    height: 16px;
+    line-height: 14px;
+    text-align: center;
+    border: 1px solid ${({ theme }) => theme.faint};
+    border-radius: 2px;
+    background: ${({ theme }) => theme.sheet};
+  }
+  &[data-focus-visible] .box {
+    outline: 2px solid ${({ theme }) => theme.water};
+  }
+`;
+
+/** Yes or no. */
+export function Check({
+  label,
+  isSelected,
+  onChange,
+}: {
+  label: string;
+  isSelected: boolean;
+  onChange: (is: boolean) => void;
+}) {
+  return (
+    <Tick isSelected={isSelected} onChange={onChange}>
+      {({ isSelected: ticked }) => (
+        <>
+          <span className="box" aria-hidden>
+            {ticked ? "✓" : ""}
+          </span>
+          {label}
+        </>
+      )}
+    </Tick>
   );
 }

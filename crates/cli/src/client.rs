@@ -12,7 +12,8 @@ use fenetre_service::{
         ask::Question,
         backup::BackupOrder,
         bin::{BinItem, Deletion, PointsOrder, Restore},
-        datasets::{DatasetInfo, Defined, Differences, MetricDefinitions, MetricInfo, Rename, Renamed, TagInfo},
+        datasets::{DatasetInfo, Defined, MetricInfo, Rename, Renamed, TagInfo},
+        definitions::{Differences, MetricDefinitions},
         imports::{ImportLook, LookOrder},
         mappings::MappingInfo,
         references::Reference,
@@ -98,6 +99,17 @@ impl Client {
 
     pub fn put_metrics(&self, dataset: &str, definitions: &MetricDefinitions) -> Result<Differences, Failure> {
         self.post(&format!("/api/v1/datasets/{}/metrics", escaped(dataset)), definitions)
+    }
+
+    /// Copies the definitions of all metrics as a table.
+    pub fn definitions(&self, dataset: &str, out: &mut dyn std::io::Write) -> Result<(), Failure> {
+        self.stream(&format!("/api/v1/datasets/{}/definitions.csv", escaped(dataset)), &[], |body| std::io::copy(body, out).map(|_| ()))
+    }
+
+    pub fn put_definitions(&self, dataset: &str, table: &[u8], dry_run: bool) -> Result<Differences, Failure> {
+        let path = format!("/api/v1/datasets/{}/definitions.csv", escaped(dataset));
+        let request = self.agent.post(format!("{}{path}", self.url)).query("dry_run", dry_run.to_string());
+        Ok(self.read(request.header("Content-Type", "text/csv").send(table), &path)?)
     }
 
     pub fn put_tag(&self, dataset: &str, key: &str, definition: &TagDefinition) -> Result<Defined, Failure> {

@@ -8,7 +8,7 @@ use fenetre_service::problem::Problem;
 pub const DONE: u8 = 0;
 /// It failed.
 pub const FAILED: u8 = 1;
-/// The command line or the query is wrong.
+/// The command line, the query or a file that goes with it is wrong.
 pub const WRONG: u8 = 2;
 /// No service answers.
 pub const UNREACHED: u8 = 3;
@@ -28,6 +28,11 @@ impl Failure {
         Self { code, message: message.into() }
     }
 
+    /// The same, told of a file.
+    pub fn of(self, file: &str) -> Self {
+        Self { message: format!("{file}: {}", self.message), ..self }
+    }
+
     /// Prints the message and gives the exit code.
     pub fn report(self) -> ExitCode {
         eprintln!("fenetre: {}", self.message);
@@ -43,7 +48,7 @@ impl fmt::Display for Failure {
 
 impl From<Problem> for Failure {
     fn from(problem: Problem) -> Self {
-        let code = if problem.word() == "query" { WRONG } else { FAILED };
+        let code = if ["query", "request"].contains(&problem.word()) { WRONG } else { FAILED };
         let message = match &problem.place {
             Some(place) if place.text == "frame" => format!("in the frame given by options: {}", place.drawing),
             Some(place) => place.drawing.clone(),

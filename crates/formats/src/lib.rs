@@ -13,6 +13,7 @@
 
 pub mod csv;
 pub mod decode;
+pub mod definitions;
 pub mod document;
 pub mod json;
 pub mod mapping;

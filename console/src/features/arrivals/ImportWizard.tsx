@@ -1,7 +1,6 @@
 /** Import a file: choose it, say what its columns are, try, run, look at the result. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { FileTrigger } from "react-aria-components";
 import { Link } from "react-router";
 import styled from "styled-components";
 
@@ -9,6 +8,7 @@ import * as client from "../../api/client";
 import type { ImportLook, ImportRecord } from "../../api/types";
 import { bytes } from "../../format/numbers";
 import { Pick, TextInput } from "../../ui/fields";
+import { FileButton } from "../../ui/FileButton";
 import { Button, Faint, Failure, Heading, Notice, Panel, PlainTable, TableFrame } from "../../ui/parts";
 import { ImportResult } from "./ImportResult";
 import { choicesOf, mappingOf, ROLES, type ColumnChoice } from "./roles";
@@ -78,15 +78,12 @@ export function ImportWizard({ dataset }: { dataset: string }) {
           It is sent to the service and read there; nothing is kept before you say so.
         </p>
         <Row>
-          <FileTrigger
-            acceptedFileTypes={ENDINGS}
-            onSelect={(files) => {
-              const file = files?.[0];
-              if (file) upload.mutate(file);
-            }}
-          >
-            <Button isDisabled={upload.isPending}>{upload.isPending ? "Sending …" : "Choose a file"}</Button>
-          </FileTrigger>
+          <FileButton
+            label="Choose a file"
+            busy={upload.isPending ? "Sending …" : null}
+            endings={ENDINGS}
+            onFile={(file) => upload.mutate(file)}
+          />
           <Faint>
             From a terminal: <code>fenetre import FILE --guess --dry-run</code>
           </Faint>

@@ -4,8 +4,8 @@ import { useDeferredValue, useState } from "react";
 import { Cell, Column, Row, Table, TableBody, TableHeader, TabPanel, Tabs } from "react-aria-components";
 import styled from "styled-components";
 
-import { latestQuery, MOST_SERIES, tagsQuery } from "../../api/queries";
-import type { DatasetInfo, LatestPoint, TagInfo, Tags } from "../../api/types";
+import { latestQuery, MOST_SERIES } from "../../api/queries";
+import type { DatasetInfo, LatestPoint, Tags } from "../../api/types";
 import { count, decimals, tell } from "../../format/numbers";
 import { ago } from "../../format/times";
 import { Leaf, Strip } from "../../ui/Leaves";
@@ -15,15 +15,13 @@ import { AskLink, named } from "./AskLink";
 import { Bin } from "./Bin";
 import { Metrics } from "./Metrics";
 import { Nothing } from "./Nothing";
+import { TagList } from "./TagList";
 
 const Grid = styled(Table)`
   ${tableLook}
   th {
     background: ${({ theme }) => theme.sheet};
     box-shadow: inset 0 -1px 0 ${({ theme }) => theme.rule};
-  }
-  td.wrap {
-    white-space: normal;
   }
   tr[data-hovered] {
     background: ${({ theme }) => theme.shallow};
@@ -135,51 +133,4 @@ function seriesQuery({ metric, tags, value }: LatestPoint): string {
   // A distribution has points; its reducers come later.
   const what = typeof value === "number" ? "mean" : typeof value === "string" ? "last" : "points";
   return `show ${what} of ${named(metric)}${where}`;
-}
-
-function TagList({ dataset }: { dataset: string }) {
-  const { data, error, refetch } = useQuery(tagsQuery(dataset));
-  if (!data) return <Waiting error={error} retry={refetch} />;
-  if (data.length === 0) return <Nothing />;
-  return (
-    <TableFrame>
-      <Grid aria-label="Tags">
-        <TableHeader>
-          <Column isRowHeader>tag</Column>
-          <Column>what is said of it</Column>
-          <Column className="figure">distinct values</Column>
-          <Column>values (series)</Column>
-        </TableHeader>
-        <TableBody items={data.map((tag) => ({ ...tag, id: tag.key }))}>
-          {(tag: TagInfo) => (
-            <Row>
-              <Cell>{tag.key}</Cell>
-              <Cell className="wrap">{tagRule(tag)}</Cell>
-              <Cell className="figure">{count(tag.values.length)}</Cell>
-              <Cell className="wrap">{tagValues(tag)}</Cell>
-            </Row>
-          )}
-        </TableBody>
-      </Grid>
-    </TableFrame>
-  );
-}
-
-function tagRule({ definition, old_keys }: TagInfo): string {
-  const rules = [
-    definition?.description,
-    definition?.required && "every series carries it",
-    definition?.allowed && definition.allowed.length > 0 && `one of ${definition.allowed.length} values`,
-    definition?.pattern && `like ${definition.pattern}`,
-    definition?.most_values && `at most ${count(definition.most_values)} values`,
-    old_keys.length > 0 && `was called ${old_keys.join(", ")}`,
-  ];
-  return rules.filter(Boolean).join("; ");
-}
-
-const MOST_VALUES = 40;
-
-function tagValues({ values }: TagInfo): string {
-  const shown = values.slice(0, MOST_VALUES).map(({ value, series }) => `${value} (${count(series)})`);
-  return shown.join(", ") + (values.length > MOST_VALUES ? ` and ${count(values.length - MOST_VALUES)} more` : "");
 }

@@ -1,7 +1,6 @@
 /** Everything about one metric: what is said of it, what it holds, what refers to it, and what can be done with it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import styled from "styled-components";
 
 import * as client from "../../api/client";
 import { latestQuery, referencesQuery } from "../../api/queries";
@@ -9,42 +8,11 @@ import type { Deletion, MetricDefinition, MetricInfo } from "../../api/types";
 import { bytes, count, tell } from "../../format/numbers";
 import { ago, clock } from "../../format/times";
 import { TextInput } from "../../ui/fields";
-import { Button, Faint, Failure, Heading, Notice, Panel } from "../../ui/parts";
+import { Button, Faint, Failure, Heading, Notice } from "../../ui/parts";
 import { AskLink, firstQuery } from "./AskLink";
 import { definitionOf, formOf, withForm } from "./definition";
-
-const Stack = styled(Panel)`
-  display: grid;
-  gap: 12px;
-  grid-template-columns: minmax(0, 1fr);
-`;
-
-const Row = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px;
-  align-items: end;
-`;
-
-const Two = styled.div`
-  display: grid;
-  gap: 8px;
-  grid-template-columns: minmax(0, 1fr) minmax(0, 1fr);
-`;
-
-const Pairs = styled.dl`
-  display: grid;
-  grid-template-columns: max-content minmax(0, 1fr);
-  gap: 2px 12px;
-  margin: 0;
-  dt {
-    color: ${({ theme }) => theme.faint};
-  }
-  dd {
-    margin: 0;
-    overflow-wrap: anywhere;
-  }
-`;
+import { Pairs, Row, Stack, Two } from "./layout";
+import { OldNames } from "./OldNames";
 
 interface Props {
   dataset: string;
@@ -198,7 +166,9 @@ function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
       {metric.old_names.length > 0 && (
         <>
           <dt>was called</dt>
-          <dd>{metric.old_names.join(", ")}</dd>
+          <dd>
+            <OldNames noun="metric" dataset={dataset} names={metric.old_names} />
+          </dd>
         </>
       )}
       {saved !== null && (

@@ -1,8 +1,6 @@
 /** The metrics of a dataset: search, a fast list, and what is known of one beside it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
-import { Button as RacButton } from "react-aria-components";
-import styled from "styled-components";
 
 import * as client from "../../api/client";
 import { metricsQuery } from "../../api/queries";
@@ -12,25 +10,10 @@ import { LongTable, type LongColumn } from "../../ui/LongTable";
 import { Button, Failure, Notice, Waiting } from "../../ui/parts";
 import { SearchBox } from "../../ui/SearchBox";
 import { definitionOf } from "./definition";
+import { EditMany } from "./EditMany";
+import { Beside, Name } from "./layout";
 import { MetricPanel } from "./MetricPanel";
 import { Nothing } from "./Nothing";
-
-const Beside = styled.div<{ $open: boolean }>`
-  display: grid;
-  gap: 16px;
-  grid-template-columns: minmax(0, 1fr) ${({ $open }) => ($open ? "400px" : "")};
-  align-items: start;
-`;
-
-const Name = styled(RacButton)`
-  font: inherit;
-  padding: 0;
-  border: 0;
-  background: none;
-  color: ${({ theme }) => theme.water};
-  text-decoration: underline;
-  cursor: pointer;
-`;
 
 const status = (metric: MetricInfo): string =>
   metric.status === "active" && metric.unreviewed ? "unreviewed" : metric.status;
@@ -75,6 +58,7 @@ export function Metrics({ dataset }: { dataset: string }) {
   return (
     <>
       <Unreviewed dataset={dataset} metrics={data} />
+      <EditMany dataset={dataset} />
       <SearchBox
         value={search}
         onChange={setSearch}

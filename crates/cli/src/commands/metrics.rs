@@ -11,7 +11,7 @@ use fenetre_core::{
     model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused},
     time::Span,
 };
-use fenetre_service::api::datasets::{MetricDefinitions, MetricInfo};
+use fenetre_service::api::{datasets::MetricInfo, definitions::MetricDefinitions};
 
 use super::{
     bin::{told_deletion, told_references},
@@ -35,7 +35,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
     match args.command {
         None => write(&client.metrics(dataset)?, &columns(), args.output)?,
         Some(MetricsCommand::Show { name }) => show(&client, dataset, &name)?,
-        Some(MetricsCommand::Export) => definitions::write_csv(&client.metrics(dataset)?, io::stdout().lock())?,
+        Some(MetricsCommand::Export) => client.definitions(dataset, &mut io::stdout().lock())?,
         Some(MetricsCommand::Apply { file, yes, dry_run }) => return apply(&client, dataset, &file, yes, dry_run),
         Some(MetricsCommand::Rename { old, new }) => {
             let renamed = client.rename_metric(dataset, &old, new.clone())?;
@@ -128,14 +128,12 @@ fn review(client: &Client, dataset: &str, names: &[String]) -> Result<(), Failur
 
 fn apply(client: &Client, dataset: &str, file: &Path, yes: bool, dry_run: bool) -> Result<ExitCode, Failure> {
     let shown = file.display().to_string();
-    let text: Box<dyn Read> = if file == Path::new("-") {
-        Box::new(io::stdin())
-    } else {
-        Box::new(File::open(file).map_err(|error| Failure::new(FAILED, format!("cannot read {shown}: {error}")))?)
-    };
-    let metrics = definitions::read_csv(text, &shown, &client.metrics(dataset)?)?;
-    let order = MetricDefinitions { metrics, dry_run: true };
-    let differs = definitions::show(dataset, &client.put_metrics(dataset, &order)?);
+    let mut table = Vec::new();
+    let read =
+        if file == Path::new("-") { io::stdin().read_to_end(&mut table) } else { File::open(file).and_then(|mut file| file.read_to_end(&mut table)) };
+    read.map_err(|error| Failure::new(FAILED, format!("cannot read {shown}: {error}")))?;
+    let told = client.put_definitions(dataset, &table, true).map_err(|failure| failure.of(&shown))?;
+    let differs = definitions::show(dataset, &told);
     if !differs {
         return Ok(ExitCode::from(DONE));
     }
@@ -143,7 +141,7 @@ fn apply(client: &Client, dataset: &str, file: &Path, yes: bool, dry_run: bool) 
         return Ok(ExitCode::from(SOME_REJECTED));
     }
     if confirm(yes, "Apply all of this?", "yes")? {
-        client.put_metrics(dataset, &MetricDefinitions { dry_run: false, ..order })?;
+        client.put_definitions(dataset, &table, false)?;
         println!("applied");
     }
     Ok(ExitCode::from(DONE))

@@ -154,43 +154,6 @@ pub struct Renamed {
     pub references: Vec<Reference>,
 }
 
-/// Definitions of many metrics.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct MetricDefinitions {
-    /// By name.
-    #[schema(value_type = BTreeMap<String, Object>)]
-    pub metrics: BTreeMap<String, MetricDefinition>,
-    /// Say what would differ, change nothing.
-    pub dry_run: bool,
-}
-
-/// What definitions differ by from what is there.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Differences {
-    /// Metrics that are not there yet.
-    pub new: Vec<String>,
-    /// Metrics of which something else is said.
-    pub changed: Vec<Change>,
-    /// Metrics that stay as they are.
-    pub same: u64,
-    /// Whether they were applied.
-    pub applied: bool,
-}
-
-/// One thing that is said otherwise.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Change {
-    /// Of which metric.
-    pub metric: String,
-    /// Which of its fields.
-    pub field: String,
-    /// What is said now.
-    pub before: String,
-    /// What is to be said.
-    pub after: String,
-}
-
 /// Which metric's.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
@@ -308,74 +271,6 @@ pub(crate) async fn put_metric(
     let definition: MetricDefinition = read_json(&body)?;
     let work = move |state: &State| Ok(state.store.put_metric(&path.0, &path.1, definition)?);
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
-}
-
-/// Says what many metrics are: all of them or none. Metrics that are not named stay as they are.
-#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)), request_body = MetricDefinitions,
-    responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
-#[post("/api/v1/datasets/{dataset}/metrics")]
-pub(crate) async fn put_metrics(
-    _: Access<Define>,
-    state: Shared,
-    name: web::Path<String>,
-    mut payload: web::Payload,
-) -> Result<web::Json<Differences>, Problem> {
-    let body = super::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
-    let MetricDefinitions { metrics, dry_run } = read_json(&body)?;
-    let work = move |state: &State| {
-        let mut differences = {
-            let catalogue = state.store.catalogue();
-            differences(find(&catalogue, &name)?, &metrics)?
-        };
-        for (metric, definition) in &metrics {
-            definition.check().map_err(|reason| Problem::new(Sort::Definition, format!("the metric `{metric}`: {reason}")))?;
-        }
-        if !dry_run {
-            let differing: std::collections::BTreeSet<String> =
-                differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
-            state.store.put_metrics(&name, metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect())?;
-            differences.applied = true;
-        }
-        Ok(differences)
-    };
-    blocking(&state, work).await.map(web::Json)
-}
-
-/// Bytes of a body of definitions: 50,000 of them take a fifth.
-const MOST_DEFINITION_BYTES: usize = 64 << 20;
-
-fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) -> Result<Differences, Problem> {
-    let mut found = Differences::default();
-    for (name, wanted) in metrics {
-        let Some(known) = dataset.metric(name) else {
-            found.new.push(name.clone());
-            continue;
-        };
-        if known.definition == *wanted {
-            found.same += 1;
-            continue;
-        }
-        let fields = |definition: &MetricDefinition| match serde_json::to_value(definition) {
-            Ok(serde_json::Value::Object(fields)) => Ok(fields),
-            Ok(_) => Ok(serde_json::Map::new()),
-            Err(error) => Err(Problem::internal(&error)),
-        };
-        let (before, after) = (fields(&known.definition)?, fields(wanted)?);
-        let names: std::collections::BTreeSet<&String> = before.keys().chain(after.keys()).collect();
-        let told = |value: Option<&serde_json::Value>| match value {
-            None => String::new(),
-            Some(serde_json::Value::String(text)) => text.clone(),
-            Some(other) => other.to_string(),
-        };
-        let changes = names.into_iter().filter(|name| before.get(*name) != after.get(*name));
-        found.changed.extend(changes.map(|changed| Change {
-            metric: name.clone(),
-            field: changed.clone(),
-            before: told(before.get(changed)),
-            after: told(after.get(changed)),
-        }));
-    }
-    Ok(found)
 }
 
 /// Gives a metric another name. Its points and ids stay, and the old name goes on answering, in queries and in pushes.

@@ -5,6 +5,7 @@ pub mod ask;
 pub mod backup;
 pub mod bin;
 pub mod datasets;
+pub mod definitions;
 pub mod health;
 pub mod imports;
 pub mod mappings;
@@ -53,7 +54,9 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(datasets::list_metrics)
         .service(datasets::put_metric)
         .service(datasets::rename)
-        .service(datasets::put_metrics)
+        .service(definitions::put_many)
+        .service(definitions::table)
+        .service(definitions::put_table)
         .service(datasets::rename_metric)
         .service(datasets::list_tags)
         .service(datasets::put_tag)

@@ -1,0 +1,80 @@
+/** Many definitions at once: a table to take away, edit in a spreadsheet and bring back, with what would differ before it is applied. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import * as client from "../../api/client";
+import type { Differences } from "../../api/types";
+import { count } from "../../format/numbers";
+import { FileButton } from "../../ui/FileButton";
+import { LongTable, type LongColumn } from "../../ui/LongTable";
+import { Button, Faint, Failure } from "../../ui/parts";
+import { changesOf, summaryOf, type Line } from "./differences";
+import { Row, Stack } from "./layout";
+
+const COLUMNS: LongColumn<Line>[] = [
+  { name: "metric", width: "minmax(160px, 1fr)", cell: (line) => line.metric },
+  { name: "what", width: "140px", cell: (line) => line.field },
+  { name: "now", width: "minmax(140px, 1fr)", cell: (line) => <span title={line.before}>{line.before}</span> },
+  { name: "then", width: "minmax(140px, 1fr)", cell: (line) => <span title={line.after}>{line.after}</span> },
+];
+
+export function EditMany({ dataset }: { dataset: string }) {
+  const queries = useQueryClient();
+  const [table, setTable] = useState<File | null>(null);
+  const [told, setTold] = useState<Differences | null>(null);
+  const send = useMutation({
+    mutationFn: ({ file, dryRun }: { file: File; dryRun: boolean }) => client.putDefinitions(dataset, file, dryRun),
+    onSuccess: async (differences) => {
+      setTold(differences);
+      if (differences.applied) await queries.invalidateQueries();
+    },
+  });
+  const choose = (file: File) => {
+    setTable(file);
+    setTold(null);
+    send.mutate({ file, dryRun: true });
+  };
+  const lines = told ? changesOf(told) : [];
+  return (
+    <div style={{ display: "grid", gap: 8, marginBottom: 12 }}>
+      <Row style={{ alignItems: "center" }}>
+        <a href={client.definitionsUrl(dataset)} download>
+          Take the definitions away as a table
+        </a>
+        <FileButton
+          label="Bring an edited table"
+          busy={send.isPending ? "Reading …" : null}
+          endings={[".csv"]}
+          quiet
+          onFile={choose}
+        />
+        {!told && <Faint>Columns that are left out, and metrics without a row, stay as they are.</Faint>}
+      </Row>
+      {send.error && <Failure error={send.error} />}
+      {told && table && (
+        <Stack aria-label="What would differ">
+          <p role="status">{summaryOf(told, table.name)}</p>
+          {!told.applied && lines.length > 0 && (
+            <LongTable
+              label="Differences"
+              items={lines}
+              columns={COLUMNS}
+              keyOf={(line) => `${line.metric}\n${line.field}`}
+              height={300}
+            />
+          )}
+          <Row>
+            {!told.applied && lines.length > 0 && (
+              <Button isDisabled={send.isPending} onPress={() => send.mutate({ file: table, dryRun: false })}>
+                Apply all {count(lines.length)}
+              </Button>
+            )}
+            <Button $quiet onPress={() => setTold(null)}>
+              {told.applied || lines.length === 0 ? "Close" : "Change nothing"}
+            </Button>
+          </Row>
+        </Stack>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,32 @@
+/** Names that a thing had and that still answer, each to be let go. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+
+import * as client from "../../api/client";
+import { Button, Failure } from "../../ui/parts";
+import { Row } from "./layout";
+
+export function OldNames({ noun, dataset, names }: { noun: "metric" | "tag"; dataset: string; names: string[] }) {
+  const queries = useQueryClient();
+  const forget = useMutation({
+    mutationFn: (name: string) => client.forgetName(noun, dataset, name),
+    onSuccess: () => queries.invalidateQueries(),
+  });
+  return (
+    <>
+      {names.map((name) => (
+        <Row key={name} style={{ alignItems: "center" }}>
+          {name}, which still answers
+          <Button
+            $quiet
+            isDisabled={forget.isPending}
+            onPress={() => forget.mutate(name)}
+            aria-label={`Let ${name} go`}
+          >
+            Let it go
+          </Button>
+        </Row>
+      ))}
+      {forget.error && <Failure error={forget.error} />}
+    </>
+  );
+}

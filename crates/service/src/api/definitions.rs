@@ -1,0 +1,170 @@
+//! Definitions of many metrics at once, as JSON or as a table: what would differ, then all of it or nothing.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use actix_web::{HttpResponse, get, post, web};
+use fenetre_core::{catalogue::Dataset, model::MetricDefinition};
+use fenetre_formats::definitions;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::{datasets::find, read_json};
+use crate::{
+    access::{Access, Define, Read},
+    problem::{Problem, Sort},
+    state::{Shared, State, blocking},
+};
+
+/// Definitions of many metrics.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct MetricDefinitions {
+    /// By name.
+    #[schema(value_type = BTreeMap<String, Object>)]
+    pub metrics: BTreeMap<String, MetricDefinition>,
+    /// Say what would differ, change nothing.
+    pub dry_run: bool,
+}
+
+/// What definitions differ by from what is there.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Differences {
+    /// Metrics that are not there yet.
+    pub new: Vec<String>,
+    /// Metrics of which something else is said.
+    pub changed: Vec<Change>,
+    /// Metrics that stay as they are.
+    pub same: u64,
+    /// Whether they were applied.
+    pub applied: bool,
+}
+
+/// One thing that is said otherwise.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// Of which metric.
+    pub metric: String,
+    /// Which of its fields.
+    pub field: String,
+    /// What is said now.
+    pub before: String,
+    /// What is to be said.
+    pub after: String,
+}
+
+/// Whether to change anything.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct DryRun {
+    /// Say what would differ, change nothing.
+    dry_run: bool,
+}
+
+/// Says what many metrics are: all of them or none. Metrics that are not named stay as they are.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)), request_body = MetricDefinitions,
+    responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/metrics")]
+pub(crate) async fn put_many(
+    _: Access<Define>,
+    state: Shared,
+    name: web::Path<String>,
+    mut payload: web::Payload,
+) -> Result<web::Json<Differences>, Problem> {
+    let body = super::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let MetricDefinitions { metrics, dry_run } = read_json(&body)?;
+    blocking(&state, move |state| apply(state, &name, metrics, dry_run)).await.map(web::Json)
+}
+
+/// The definitions of all metrics, a row each, as a spreadsheet edits them.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
+    responses((status = 200, body = String, content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[get("/api/v1/datasets/{dataset}/definitions.csv")]
+pub(crate) async fn table(_: Access<Read>, state: Shared, name: web::Path<String>) -> Result<HttpResponse, Problem> {
+    let work = move |state: &State| {
+        let catalogue = state.store.catalogue();
+        let dataset = find(&catalogue, &name)?;
+        let mut table = Vec::new();
+        definitions::write(dataset.metrics().map(|metric| (&*metric.name, &metric.definition)), &mut table)
+            .map_err(|error| Problem::internal(&error))?;
+        Ok((table, format!("attachment; filename=\"{}.csv\"", name.replace(|letter: char| !letter.is_ascii_alphanumeric(), "_"))))
+    };
+    let (table, file) = blocking(&state, work).await?;
+    Ok(HttpResponse::Ok().content_type("text/csv; charset=utf-8").insert_header(("Content-Disposition", file)).body(table))
+}
+
+/// Says what many metrics are, a row each: all of them or none. A column that is left out leaves what is known as it is.
+#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), DryRun), request_body(content = String, content_type = "text/csv"),
+    responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/definitions.csv")]
+pub(crate) async fn put_table(
+    _: Access<Define>,
+    state: Shared,
+    name: web::Path<String>,
+    how: web::Query<DryRun>,
+    mut payload: web::Payload,
+) -> Result<web::Json<Differences>, Problem> {
+    let body = super::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let work = move |state: &State| {
+        let metrics = {
+            let catalogue = state.store.catalogue();
+            let dataset = find(&catalogue, &name)?;
+            definitions::read(&body[..], |metric| dataset.metric(metric).map(|known| &known.definition))?
+        };
+        apply(state, &name, metrics, how.dry_run)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>, dry_run: bool) -> Result<Differences, Problem> {
+    for (metric, definition) in &metrics {
+        definition.check().map_err(|reason| Problem::new(Sort::Definition, format!("the metric `{metric}`: {reason}")))?;
+    }
+    let mut differences = {
+        let catalogue = state.store.catalogue();
+        differences(find(&catalogue, name)?, &metrics)?
+    };
+    if !dry_run {
+        let differing: BTreeSet<String> =
+            differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
+        state.store.put_metrics(name, metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect())?;
+        differences.applied = true;
+    }
+    Ok(differences)
+}
+
+/// Bytes of a body of definitions: 50,000 of them take a fifth.
+const MOST_DEFINITION_BYTES: usize = 64 << 20;
+
+fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) -> Result<Differences, Problem> {
+    let mut found = Differences::default();
+    for (name, wanted) in metrics {
+        let Some(known) = dataset.metric(name) else {
+            found.new.push(name.clone());
+            continue;
+        };
+        if known.definition == *wanted {
+            found.same += 1;
+            continue;
+        }
+        let fields = |definition: &MetricDefinition| match serde_json::to_value(definition) {
+            Ok(serde_json::Value::Object(fields)) => Ok(fields),
+            Ok(_) => Ok(serde_json::Map::new()),
+            Err(error) => Err(Problem::internal(&error)),
+        };
+        let (before, after) = (fields(&known.definition)?, fields(wanted)?);
+        let names: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
+        let told = |value: Option<&serde_json::Value>| match value {
+            None => String::new(),
+            Some(serde_json::Value::String(text)) => text.clone(),
+            Some(other) => other.to_string(),
+        };
+        let changes = names.into_iter().filter(|name| before.get(*name) != after.get(*name));
+        found.changed.extend(changes.map(|changed| Change {
+            metric: name.clone(),
+            field: changed.clone(),
+            before: told(before.get(changed)),
+            after: told(after.get(changed)),
+        }));
+    }
+    Ok(found)
+}
