@@ -188,7 +188,7 @@ fn what_goes_wrong_is_said_plainly() {
     assert_eq!(tell(&["import", &header]), 2);
     assert_eq!(tell(&["import", &header, "--value", "levle"]), 1);
     assert_eq!(tell(&["import", &binary, "--value", "level"]), 1);
-    assert_eq!(tell(&["import", "-", "--value", "level"]), 1);
+    assert_eq!(tell(&["import", "-", "--value", "level"]), 2);
     assert_eq!(tell(&["datasets", "define", "Velmar!"]), 1);
     assert_eq!(tell(&["datasets", "define", "velmar", "--zone", "Atlantis"]), 1);
     settled(|| insta::assert_snapshot!("what_goes_wrong", told));
