@@ -2,6 +2,7 @@ import type {
   Answer,
   BinItem,
   Checked,
+  Completions,
   DatasetInfo,
   Deletion,
   Differences,
@@ -13,7 +14,9 @@ import type {
   MetricInfo,
   Overview,
   Page,
+  PlanDocument,
   Problem,
+  QueryTree,
   Reference,
   Refusals,
   TagDefinition,
@@ -78,6 +81,29 @@ export const ask = (dataset: string, query: string, frame: string, signal?: Abor
 
 export const check = (dataset: string, query: string, frame: string, signal?: AbortSignal): Promise<Checked> =>
   call(`${of(dataset)}/ask/check`, { query, frame }, signal);
+
+/** A tree as text, or what is wrong with it. */
+export const checkTree = (dataset: string, tree: QueryTree, frame: string): Promise<Checked> =>
+  call(`${of(dataset)}/ask/check`, { tree, frame });
+
+export const explain = (dataset: string, query: string, frame: string): Promise<PlanDocument> =>
+  call(`${of(dataset)}/ask/explain`, { query, frame });
+
+export const complete = (dataset: string, query: string, cursor: number, signal?: AbortSignal): Promise<Completions> =>
+  call(`${of(dataset)}/ask/complete`, { query, cursor }, signal);
+
+/** The address of an answer, for other programs. */
+export function answerAddress(dataset: string, query: string, frame: string): string {
+  return `${of(dataset)}/ask?${new URLSearchParams({ query, ...(frame === "" ? {} : { frame }) })}`;
+}
+
+/** An answer as a file. */
+export async function download(dataset: string, query: string, frame: string, type: string): Promise<Blob> {
+  const response = await fetch(answerAddress(dataset, query, frame), { headers: { Accept: type } });
+  if (response.ok) return response.blob();
+  const problem = (await response.json().catch(() => null)) as Problem | null;
+  throw new CallError(problem, problem?.detail ?? `The service answered ${response.status}.`);
+}
 
 const metricOf = (dataset: string, metric: string): string => `${of(dataset)}/metrics/${encodeURIComponent(metric)}`;
 

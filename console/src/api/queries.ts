@@ -51,6 +51,9 @@ export const checkQuery = (dataset: string, query: string, frame: string) =>
     staleTime: 10_000,
   });
 
+export const explainQuery = (dataset: string, query: string, frame: string) =>
+  queryOptions({ queryKey: ["explain", dataset, query, frame], queryFn: () => client.explain(dataset, query, frame) });
+
 export const importsQuery = queryOptions({
   queryKey: ["imports"],
   queryFn: client.fetchImports,

@@ -207,13 +207,15 @@ export interface Overview extends Held {
 export interface Line {
   tags: Tags;
   times?: string[];
+  /** Windows that were empty, and were filled. */
+  filled?: number[];
   values: (Value | null)[];
 }
 
 export interface Show {
   label: string;
   unit: string | null;
-  form: "windows" | "points";
+  form: "windows" | "moment" | "points";
   lines: Line[];
 }
 
@@ -222,7 +224,7 @@ export interface Answer {
   zone: string;
   from: string;
   to: string;
-  windows: { width: string | null; starts: string[]; ends: string[]; partial: number[] };
+  windows: { width: string | null; stepping?: string; starts: string[]; ends: string[]; partial: number[] };
   shows: Show[];
   notes: string[];
   cost: {
@@ -231,6 +233,7 @@ export interface Answer {
     blocks_decoded: number;
     points_read: number;
     milliseconds: number;
+    stages: { planning: number; reading: number; computing: number; writing: number };
   };
 }
 
@@ -245,5 +248,78 @@ export interface Problem {
 
 export interface Checked {
   canonical: string | null;
+  tree: QueryTree | null;
   problem: Problem | null;
 }
+
+/** What a query would read and compute. */
+export interface PlanDocument {
+  query: string;
+  zone: string;
+  from: string;
+  to: string;
+  time: string;
+  reads: {
+    what: string;
+    series: number;
+    lines: number;
+    source: string;
+    how: string;
+    points: number | null;
+    bytes: number | null;
+  }[];
+  shows: { label: string; unit: string | null; lines: number }[];
+  notes: string[];
+}
+
+export interface Completions {
+  start: number;
+  end: number;
+  suggestions: { text: string; kind: string; detail?: string }[];
+}
+
+/** The JSON form of a query: its syntax tree. */
+export interface QueryTree {
+  lets?: { name: string; expr: Expr }[];
+  shows: ShowTree[];
+  frame?: unknown;
+}
+
+export interface ShowTree {
+  expr: Expr;
+  keeping?: { comparison: string; number: number };
+  rank?: { end: "top" | "bottom"; count: number; by?: string };
+  label?: string;
+  unit?: { in: string } | { unit: string };
+}
+
+export type Expr =
+  | { number: number }
+  | { negate: Expr }
+  | { binary: { operator: string; left: Expr; right: Expr } }
+  | { call: { function: string; of: Expr; arguments?: number[] } }
+  | { reduction: Reduction }
+  | { points: Selection }
+  | { selection: Selection };
+
+export interface Reduction {
+  reducer: string;
+  of: { selection: Selection } | { lines: Expr };
+  grouping?: "overall" | { by: string[] };
+}
+
+export interface Selection {
+  metric: { dataset?: string; metric: string };
+  condition?: Condition;
+  earlier?: string;
+}
+
+export type Condition =
+  | { all: Condition[] }
+  | { any: Condition[] }
+  | { not: Condition }
+  | { is: { tag: string; texts: string[]; listed?: boolean; negated?: boolean } }
+  | { matches: { tag: string; pattern: string; negated?: boolean } }
+  | { has: string }
+  | { lacks: string }
+  | { value: { comparison: string; number: number } };

@@ -1,19 +1,11 @@
-/** The frame bar: range, width and zone of everything below it, as clauses of the query language. */
+/** The frame bar: range, width, zone and gaps of everything below it, as clauses of the query language. */
 import styled from "styled-components";
 
 import { Chooser } from "../ui/Chooser";
 import { usePlace } from "./address";
 
-const RANGES = [
-  "last 15m",
-  "last 1h",
-  "last 6h",
-  "last 24h",
-  "last 7d",
-  "last 30d",
-  "today to now",
-  "yesterday to today",
-];
+const RANGES = ["last 15m", "last 1h", "last 6h", "last 24h", "last 7d", "last 30d", "today", "yesterday"];
+const GAPS = ["empty", "hold", "line", "0"];
 const WIDTHS = ["auto", "1m", "5m", "15m", "1h", "6h", "1d", "1w"];
 
 const Bar = styled.div`
@@ -44,6 +36,13 @@ export function FrameBar({ datasetZone }: { datasetZone: string }) {
         choices={zones}
         widthPx={140}
         onChange={(zone) => change({ zone: zone === datasetZone ? "" : zone })}
+      />
+      <Chooser
+        label="gaps"
+        value={place.gaps === "" ? "empty" : place.gaps}
+        choices={GAPS}
+        widthPx={64}
+        onChange={(gaps) => change({ gaps: gaps === "empty" ? "" : gaps })}
       />
     </Bar>
   );

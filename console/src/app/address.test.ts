@@ -9,6 +9,7 @@ describe("the address bar", () => {
       over: "last 7d",
       per: "1h",
       zone: "UTC",
+      gaps: "0",
       query: 'show mean of level where reach = "upper"',
     };
     expect(readPlace(writePlace(place))).toEqual(place);
@@ -21,10 +22,10 @@ describe("the address bar", () => {
 
 describe("the frame", () => {
   it("is written as the query language writes it", () => {
-    expect(frameText({ over: "last 24h", per: "auto", zone: "Europe/Lisbon" })).toBe(
+    expect(frameText({ over: "last 24h", per: "auto", zone: "Europe/Lisbon", gaps: "" })).toBe(
       'over last 24h per auto zone "Europe/Lisbon"',
     );
-    expect(frameText({ over: " ", per: "", zone: "" })).toBe("");
+    expect(frameText({ over: " ", per: "", zone: "", gaps: "" })).toBe("");
   });
 
   it("is taken out of a query line by line", () => {

@@ -7,6 +7,7 @@ export interface Place {
   over: string;
   per: string;
   zone: string;
+  gaps: string;
   query: string;
 }
 
@@ -19,6 +20,7 @@ export function readPlace(parameters: URLSearchParams): Place {
     over: parameters.get("over") ?? DEFAULT_OVER,
     per: parameters.get("per") ?? DEFAULT_PER,
     zone: parameters.get("zone") ?? "",
+    gaps: parameters.get("gaps") ?? "",
     query: parameters.get("q") ?? "",
   };
 }
@@ -29,16 +31,18 @@ export function writePlace(place: Place): URLSearchParams {
   if (place.over !== DEFAULT_OVER) parameters.set("over", place.over);
   if (place.per !== DEFAULT_PER) parameters.set("per", place.per);
   if (place.zone !== "") parameters.set("zone", place.zone);
+  if (place.gaps !== "") parameters.set("gaps", place.gaps);
   if (place.query !== "") parameters.set("q", place.query);
   return parameters;
 }
 
 /** The clauses of the frame as the query language writes them; an empty field says nothing. */
-export function frameText({ over, per, zone }: Pick<Place, "over" | "per" | "zone">): string {
+export function frameText({ over, per, zone, gaps }: Pick<Place, "over" | "per" | "zone" | "gaps">): string {
   const clauses = [
     over.trim() && `over ${over.trim()}`,
     per.trim() && `per ${per.trim()}`,
     zone.trim() && `zone ${JSON.stringify(zone.trim())}`,
+    gaps.trim() && `gaps ${gaps.trim()}`,
   ];
   return clauses.filter(Boolean).join(" ");
 }
@@ -48,7 +52,7 @@ export function withoutFrame(canonical: string): string {
   return canonical
     .trimEnd()
     .split("\n")
-    .filter((line) => !/^(over|per|zone) /.test(line))
+    .filter((line) => !/^(over|per|stepping|starting|at|taking|within|zone|gaps|from) /.test(line))
     .join("\n");
 }
 

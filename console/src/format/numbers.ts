@@ -28,17 +28,22 @@ function scaled(number: number, step: number, units: string[]): string {
   return `${amount.toFixed(digits)}${units[unit] ?? ""}`;
 }
 
-/** Decimals that these numbers deserve when they stand under each other: at most three, about five digits in all. */
+const MOST_DECIMALS = 12;
+
+/** Decimals that these numbers deserve when they stand under each other: as many as they have, about five digits in all. */
 export function decimals(numbers: Iterable<number>): number {
   let largest = 0;
   let needed = 0;
   for (const number of numbers) {
     largest = Math.max(largest, Math.abs(number));
-    while (needed < 3 && Math.abs(number * 10 ** needed - Math.round(number * 10 ** needed)) > 1e-9) needed += 1;
+    while (needed < MOST_DECIMALS && !isRound(number * 10 ** needed)) needed += 1;
   }
-  if (largest > 0 && largest < 0.01) return 6;
+  if (largest > 0 && largest < 1) return Math.min(needed, 3 - Math.floor(Math.log10(largest)));
   return Math.min(needed, largest >= 10_000 ? 1 : largest >= 100 ? 2 : 3);
 }
+
+const isRound = (number: number): boolean =>
+  Math.abs(number - Math.round(number)) < 1e-9 * Math.max(Math.abs(number), 1e-3);
 
 export function figure(number: number, places: number): string {
   if (Math.abs(number) >= 1e15) return number.toExponential();

@@ -62,10 +62,12 @@ interface Props {
   choices: readonly string[];
   placeholder?: string;
   widthPx: number;
+  /** Whether the label is there for screen readers only. */
+  hidden?: boolean;
   onChange: (value: string) => void;
 }
 
-export function Chooser({ label, value, choices, placeholder, widthPx, onChange }: Props) {
+export function Chooser({ label, value, choices, placeholder, widthPx, hidden, onChange }: Props) {
   // What is being typed belongs to the value that it began with: a new value from elsewhere takes its place.
   const [typed, setTyped] = useState({ of: value, text: value });
   const text = typed.of === value ? typed.text : value;
@@ -77,6 +79,7 @@ export function Chooser({ label, value, choices, placeholder, widthPx, onChange 
   return (
     <Field
       $width={widthPx}
+      {...(hidden ? { "aria-label": label } : {})}
       allowsCustomValue
       menuTrigger="manual"
       inputValue={text}
@@ -85,7 +88,7 @@ export function Chooser({ label, value, choices, placeholder, widthPx, onChange 
       onBlur={() => settle(text)}
       onKeyDown={(event) => event.key === "Enter" && settle(text)}
     >
-      <Label>{label}</Label>
+      {!hidden && <Label>{label}</Label>}
       <div>
         <Input placeholder={placeholder ?? ""} spellCheck={false} />
         <Button aria-label={`Suggestions for ${label}`}>▾</Button>

@@ -54,6 +54,9 @@ const Rows = styled.div`
 
 export interface LongColumn<T> {
   name: string;
+  /** What stands above it, if not its name. */
+  head?: ReactNode;
+  sorted?: "ascending" | "descending" | "none";
   /** Track of the grid. */
   width: string;
   figure?: boolean;
@@ -91,8 +94,13 @@ export function LongTable<T>({ label, items, columns, keyOf, selected, height }:
         <Head role="rowgroup">
           <div role="row" aria-rowindex={1}>
             {columns.map((column) => (
-              <div role="columnheader" key={column.name} className={look(column)}>
-                {column.name}
+              <div
+                role="columnheader"
+                key={column.name}
+                className={look(column)}
+                {...(column.sorted === undefined ? {} : { "aria-sort": column.sorted })}
+              >
+                {column.head ?? column.name}
               </div>
             ))}
           </div>

@@ -6,7 +6,7 @@ use fenetre_core::{
     model::{DatasetDefinition, MetricDefinition, TagDefinition},
     suggest::listing,
 };
-use fenetre_formats::{document::AnswerDocument, mapping::Mapping};
+use fenetre_formats::{document::AnswerDocument, mapping::Mapping, plan_document::PlanDocument};
 use fenetre_service::{
     api::{
         ask::Question,
@@ -260,6 +260,11 @@ impl Client {
 
     pub fn ask(&self, dataset: &str, question: &Question) -> Result<AnswerDocument, Failure> {
         let path = format!("/api/v1/datasets/{}/ask", escaped(dataset));
+        self.post(&path, question)
+    }
+
+    pub fn explain(&self, dataset: &str, question: &Question) -> Result<PlanDocument, Failure> {
+        let path = format!("/api/v1/datasets/{}/ask/explain", escaped(dataset));
         self.post(&path, question)
     }
 

@@ -5,13 +5,17 @@
 //!  a file            ──► file   ──┴──► batch ──► Rows of a mapping ──► PointSink
 //! ```
 //!
+//! An answer leaves as such a stream too.
+//!
 //! Both give record batches, which are read row by row through a mapping, as tables are. Apart from the other formats, because the crates
 //! that it stands on take the longest to build.
 
+mod answer;
 mod batch;
 mod file;
 mod stream;
 
+pub use answer::write_arrow;
 pub use batch::Batches;
 pub use file::{ParquetRows, look_parquet};
 pub use stream::{ArrowRows, look_arrow};

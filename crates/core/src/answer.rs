@@ -1,5 +1,7 @@
 //! What comes back: windows once, then lines.
 
+use std::time::Duration;
+
 use jiff::tz::TimeZone;
 
 use crate::{
@@ -14,14 +16,23 @@ pub struct Answer {
     pub now: Nanos,
     /// In which zone its calendar and its times are.
     pub zone: TimeZone,
-    /// The windows that every reduction shares.
-    pub windows: Windows,
+    /// Of which time it is.
+    pub time: AnswerTime,
     /// One for each `show`.
     pub shows: Vec<ShowAnswer>,
     /// What a reader must know: what was decided, left out or not found.
     pub notes: Vec<String>,
     /// What it took.
     pub cost: Cost,
+}
+
+/// Of which time an answer is.
+#[derive(Clone, Debug)]
+pub enum AnswerTime {
+    /// The windows that every line shares.
+    Windows(Windows),
+    /// An instant.
+    Moment(Nanos),
 }
 
 /// The answer to one `show`.
@@ -31,7 +42,7 @@ pub struct ShowAnswer {
     pub label: String,
     /// UCUM code of its unit.
     pub unit: Option<String>,
-    /// Its lines, in order of their tags.
+    /// Its lines, in order of their tags, or of their rank.
     pub lines: Lines,
 }
 
@@ -40,6 +51,8 @@ pub struct ShowAnswer {
 pub enum Lines {
     /// A value a window.
     Windows(Vec<WindowLine>),
+    /// One value each.
+    Moment(Vec<WindowLine>),
     /// The points themselves.
     Points(Vec<PointLine>),
 }
@@ -49,6 +62,10 @@ pub enum Lines {
 pub struct WindowLine {
     /// What tells it apart.
     pub tags: LineTags,
+    /// Windows that were empty, and were filled.
+    pub filled: Vec<usize>,
+    /// When the values are from, where they are those of points at a moment.
+    pub times: Option<Vec<Option<Nanos>>>,
     /// As many as there are windows.
     pub values: Vec<Option<Value>>,
 }
@@ -75,4 +92,18 @@ pub struct Cost {
     pub blocks_decoded: u64,
     /// Points that were looked at one by one.
     pub points_read: u64,
+    /// Time until all points were read and reduced.
+    pub reading: Duration,
+    /// Time for arithmetic, and for choosing lines.
+    pub computing: Duration,
+}
+
+impl Cost {
+    /// Takes in what another part of the work took; times are of the whole.
+    pub fn add(&mut self, other: &Self) {
+        self.series += other.series;
+        self.blocks_summarised += other.blocks_summarised;
+        self.blocks_decoded += other.blocks_decoded;
+        self.points_read += other.points_read;
+    }
 }

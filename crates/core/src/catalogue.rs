@@ -14,7 +14,7 @@ use roaring::RoaringBitmap;
 
 use crate::{
     model::{DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, Tags},
-    query::{Comparison, Condition},
+    query::{Condition, TagMatch, TagTest},
 };
 
 /// Every dataset of a store, by name.
@@ -413,6 +413,11 @@ impl Dataset {
         uses.filter(|tag| !tag.values.is_empty()).collect()
     }
 
+    /// Whether some series of a metric has a tag.
+    pub fn has_tag(&self, key: &str, metric: &Metric) -> bool {
+        self.postings.get(key).is_some_and(|values| values.values().any(|series| series.count(Some(metric)) > 0))
+    }
+
     /// Keys of the tags that each metric's series carry, of all metrics at once.
     pub fn tag_keys_by_metric(&self) -> BTreeMap<MetricId, std::collections::BTreeSet<&str>> {
         let mut keys: BTreeMap<MetricId, std::collections::BTreeSet<&str>> = BTreeMap::new();
@@ -427,30 +432,63 @@ impl Dataset {
 
     /// The metric's series that fulfil a condition, in order of their tags.
     pub fn matching(&self, metric: &Metric, condition: Option<&Condition>) -> Vec<&Series> {
-        let mut matched = metric.series.clone();
-        if let Some(condition) = condition {
-            self.narrow(&mut matched, condition);
-        }
-        let mut series: Vec<&Series> = matched.iter().filter_map(|id| self.series(SeriesId(id))).collect();
+        let mut series = self.matching_by_id(metric, condition);
         series.sort_by(|a, b| a.tags.cmp(&b.tags));
         series
     }
 
-    fn narrow(&self, matched: &mut RoaringBitmap, condition: &Condition) {
+    /// The metric's series that fulfil a condition, in order of their ids.
+    pub fn matching_by_id(&self, metric: &Metric, condition: Option<&Condition>) -> Vec<&Series> {
+        let matched = condition.map(|condition| self.fulfilling(&metric.series, condition));
+        matched.as_ref().unwrap_or(&metric.series).iter().filter_map(|id| self.series(SeriesId(id))).collect()
+    }
+
+    /// Those of `all` that fulfil a condition on tags; conditions on values hold for all of them.
+    fn fulfilling(&self, all: &RoaringBitmap, condition: &Condition) -> RoaringBitmap {
+        let with_values = |tag: &str, wanted: &dyn Fn(&str) -> bool| {
+            let mut named = RoaringBitmap::new();
+            let values = self.postings.get(tag).into_iter().flatten();
+            values.filter(|(value, _)| wanted(value)).for_each(|(_, series)| series.add_to(&mut named));
+            named
+        };
+        let chosen = |named: RoaringBitmap, negated: bool| if negated { all - named } else { all & named };
         match condition {
-            Condition::All(parts) => parts.iter().for_each(|part| self.narrow(matched, part)),
-            Condition::Is(Comparison { tag, texts, negated, .. }) => {
+            Condition::All(parts) => parts.iter().fold(all.clone(), |left, part| self.fulfilling(&left, part)),
+            Condition::Any(parts) => parts.iter().fold(RoaringBitmap::new(), |found, part| found | self.fulfilling(all, part)),
+            Condition::Not(inner) => all - self.fulfilling(all, inner),
+            Condition::Has(tag) => chosen(with_values(&tag.value, &|_| true), false),
+            Condition::Lacks(tag) => chosen(with_values(&tag.value, &|_| true), true),
+            Condition::Value(_) => all.clone(),
+            Condition::Matches(TagMatch { tag, pattern, negated }) => {
+                // The plan has looked at the pattern before; one that cannot be read matches nothing.
+                let Ok(pattern) = whole_pattern(&pattern.value) else { return chosen(RoaringBitmap::new(), *negated) };
+                chosen(with_values(&tag.value, &|value| pattern.is_match(value)), *negated)
+            }
+            Condition::Is(TagTest { tag, texts, negated, .. }) => {
                 let values = self.postings.get(&*tag.value);
                 let mut named = RoaringBitmap::new();
                 texts.iter().filter_map(|text| values?.get(&*text.value)).for_each(|series| series.add_to(&mut named));
-                if *negated {
-                    *matched -= named;
-                } else {
-                    *matched &= named;
-                }
+                chosen(named, *negated)
             }
         }
     }
+
+    /// Values of one tag, with the number of series of each, those of one metric's series if one is given.
+    pub fn values_with_counts(&self, key: &str, metric: Option<&Metric>) -> Vec<(&str, u64)> {
+        let values = self.postings.get(key).into_iter().flatten();
+        values.map(|(value, series)| (&**value, series.count(metric))).filter(|(_, count)| *count > 0).collect()
+    }
+}
+
+/// The largest regular expression, compiled, in bytes.
+const LARGEST_PATTERN: usize = 1 << 20;
+
+/// The regular expression that a whole value of a tag matches.
+///
+/// # Errors
+/// Where it is none, or too large.
+pub fn whole_pattern(pattern: &str) -> Result<regex::Regex, regex::Error> {
+    regex::RegexBuilder::new(&format!("^(?:{pattern})$")).size_limit(LARGEST_PATTERN).build()
 }
 
 impl Series {
@@ -508,7 +546,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::query::{Expr, parse};
+    use crate::query::{Expr, Of, parse};
 
     fn waterway() -> Catalogue {
         let mut catalogue = Catalogue::default();
@@ -527,7 +565,8 @@ mod tests {
         let dataset = catalogue.dataset("velmar").unwrap();
         let query = parse(&format!("show count of level where {condition}")).unwrap();
         let Expr::Reduction(reduction) = &query.shows[0].expr else { panic!() };
-        let series = dataset.matching(dataset.metric("level").unwrap(), reduction.selection.condition.as_ref());
+        let Of::Selection(selection) = &reduction.of else { panic!() };
+        let series = dataset.matching(dataset.metric("level").unwrap(), selection.condition.as_ref());
         series.iter().map(|series| series.id.0).collect()
     }
 
@@ -587,7 +626,9 @@ mod tests {
                 format!("{tag} {}in ({})", if *negated { "not " } else { "" }, texts.join(", "))
             }).collect();
             let query = parse(&format!("show count of level where {}", written.join(" and "))).unwrap();
-            let condition = query.shows[0].expr.selection().condition.as_ref();
+            let crate::query::Expr::Reduction(reduction) = &query.shows[0].expr else { unreachable!() };
+            let crate::query::Of::Selection(selection) = &reduction.of else { unreachable!() };
+            let condition = selection.condition.as_ref();
             let mut found: Vec<u32> = dataset.matching(dataset.metric("level").unwrap(), condition).iter().map(|series| series.id.0).collect();
             found.sort_unstable();
             let fulfils = |tags: &BTreeMap<String, String>| leaves.iter().all(|(tag, texts, negated)| tags.get(tag).is_some_and(|value| texts.contains(value)) != *negated);

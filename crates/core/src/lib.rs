@@ -22,6 +22,7 @@
 //! | [`query`] | the language: lexer, parser, tree, formatter, errors |
 //! | [`plan`] | a checked query: series, windows, bounds |
 //! | [`evaluate`] | a plan run over an abstract source of points |
+//! | [`units`] | units of what is computed, by UCUM |
 //! | [`answer`] | what comes back |
 //!
 //! ```
@@ -43,3 +44,4 @@ pub mod suggest;
 pub mod summary;
 pub mod thinning;
 pub mod time;
+pub mod units;

@@ -31,7 +31,7 @@ impl Sample {
     }
 
     /// How much a counter grew from here to a later sample: after a reset, all that it then showed.
-    fn growth_to(self, later: Self) -> f64 {
+    pub fn growth_to(self, later: Self) -> f64 {
         let step = (later.value - self.value) + (f64::from(later.rest) - f64::from(self.rest));
         if step >= 0.0 { step } else { later.value + f64::from(later.rest) }
     }

@@ -5,7 +5,7 @@
 use fenetre_core::{
     catalogue::Catalogue,
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId},
-    plan::{Limits, Plan, PlanError, plan},
+    plan::{Limits, Plan, PlanError, PlannedTime, plan},
     query::{Frame, parse, parse_frame},
     time::{format_in_zone, parse_rfc3339},
 };
@@ -20,7 +20,7 @@ fn catalogue() -> Catalogue {
 }
 
 fn planned(frame: &str, now: &str) -> Result<Plan, PlanError> {
-    let query = parse(&format!("show mean of level {frame}")).unwrap();
+    let query = parse(&format!("show 1 {frame}")).unwrap();
     plan(&query, &Frame::default(), &catalogue(), "velmar", parse_rfc3339(now).unwrap(), &Limits::default())
 }
 
@@ -29,15 +29,21 @@ fn told(frame: &str, now: &str) -> String {
         Err(error) => format!("{frame}\n  {error}\n"),
         Ok(plan) => {
             let tell = |at: i64| format_in_zone(at, &plan.zone);
-            let range = plan.windows.range();
-            let width = plan.windows.width().map_or("whole".to_owned(), |width| width.to_string());
-            let partial = (0..plan.windows.len()).filter(|i| plan.windows.is_partial(*i)).count();
-            let bounds = plan.windows.bounds();
+            let windows = match &plan.time {
+                PlannedTime::Moment(moment) => {
+                    return format!("{frame}\n  at {}, taking {}, within {:?}\n", tell(moment.at), moment.taking.as_str(), moment.within);
+                }
+                PlannedTime::Windows(windows, _) => windows,
+            };
+            let range = windows.range();
+            let width = windows.width().map_or("whole".to_owned(), |width| width.to_string());
+            let partial = (0..windows.len()).filter(|i| windows.is_partial(*i, plan.now)).count();
+            let bounds = windows.bounds();
             format!(
                 "{frame}\n  {} to {}\n  {} of {width} from {} to {}, {partial} partial\n",
                 tell(range.start),
                 tell(range.end),
-                plan.windows.len(),
+                windows.len(),
                 tell(bounds[0]),
                 tell(bounds[bounds.len() - 1])
             )
@@ -67,6 +73,19 @@ fn frames_on_an_ordinary_day() {
         "over last 1d12h per 1d12h",
         "over 2026-13-01 to now",
         "over 2026-05-01T25:00 to now",
+        "over 2026-05 per 1w",
+        "over 2026-05-01",
+        "over today per 1h",
+        "over yesterday",
+        "over last 1h per 30m stepping 10m",
+        "over last 1d per 8h starting 06:00",
+        "over last 1d per 1d starting 06:00",
+        "over last 1d per 7h starting 06:00",
+        "over last 1d per 1h stepping 1d",
+        "over last 1d per 8h stepping 4h starting 06:00",
+        "at now",
+        "at 2026-05-01T09:00 taking nearest within 10m",
+        "at yesterday within 1d",
     ];
     let told: String = frames.iter().map(|frame| told(frame, "2026-05-20T12:34:56Z")).collect();
     insta::assert_snapshot!(told);
@@ -104,7 +123,7 @@ fn each_clause_comes_from_the_text_else_from_outside() {
     ];
     for (text, windows, notes) in cases {
         let plan = plan(&parse(text).unwrap(), &outer, &catalogue(), "velmar", now, &Limits::default()).unwrap();
-        assert_eq!((plan.windows.len(), plan.notes.len()), (windows, notes), "{text}: {:?}", plan.notes);
+        assert_eq!((plan.time.columns(), plan.notes.len()), (windows, notes), "{text}: {:?}", plan.notes);
     }
 }
 

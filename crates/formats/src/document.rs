@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fenetre_core::{
-    answer::{Answer, Lines, ShowAnswer},
+    answer::{Answer, AnswerTime, Lines, PointLine, ShowAnswer, WindowLine},
     model::{LineTags, Value},
     time::{Nanos, format_in_zone},
 };
@@ -17,9 +17,9 @@ pub struct AnswerDocument {
     pub asked_at: String,
     /// IANA name of the zone of its calendar and times.
     pub zone: String,
-    /// First instant of the range.
+    /// First instant of the range; the moment, where the query asks at one.
     pub from: String,
-    /// First instant after the range.
+    /// First instant after the range; the moment, where the query asks at one.
     pub to: String,
     /// The windows that every reduction shares.
     pub windows: WindowsDocument,
@@ -31,16 +31,19 @@ pub struct AnswerDocument {
     pub cost: CostDocument,
 }
 
-/// Windows, in order.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+/// Windows, in order; none where the query asks at a moment.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct WindowsDocument {
     /// Their width, such as `15m`; none where the whole range is one window.
     pub width: Option<String>,
+    /// How far one begins after the other, where they overlap.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub stepping: Option<String>,
     /// First instants.
     pub starts: Vec<String>,
     /// First instants after.
     pub ends: Vec<String>,
-    /// Indices of those that the range cuts.
+    /// Indices of those that the range cuts, or that are not over yet.
     pub partial: Vec<usize>,
 }
 
@@ -51,9 +54,9 @@ pub struct ShowDocument {
     pub label: String,
     /// UCUM code of its unit.
     pub unit: Option<String>,
-    /// `windows`: a value for each window. `points`: values with times of their own.
+    /// `windows`: a value for each window. `moment`: one value, with the time that it is from. `points`: values with times of their own.
     pub form: Form,
-    /// In order of their tags.
+    /// In order of their tags, or of their rank.
     pub lines: Vec<LineDocument>,
 }
 
@@ -63,6 +66,8 @@ pub struct ShowDocument {
 pub enum Form {
     /// The windows.
     Windows,
+    /// A moment.
+    Moment,
     /// Times of their own.
     Points,
 }
@@ -72,9 +77,12 @@ pub enum Form {
 pub struct LineDocument {
     /// What tells it apart.
     pub tags: BTreeMap<String, String>,
-    /// Times of points; left out where there are windows.
+    /// Times of points; of one value at a moment, the time that it is from. Left out where there are windows, or nothing was found.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub times: Option<Vec<String>>,
+    /// Indices of the windows that were empty, and were filled as `gaps` says.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub filled: Vec<usize>,
     /// Numbers or words; null where a window is empty.
     #[schema(value_type = Vec<Option<serde_json::Value>>)]
     pub values: Vec<Option<Value>>,
@@ -93,35 +101,64 @@ pub struct CostDocument {
     pub points_read: u64,
     /// Time in the service, from the text to the answer, without sending it.
     pub milliseconds: f64,
+    /// The same by stages.
+    #[serde(default)]
+    pub stages: StagesDocument,
+}
+
+/// Milliseconds of each stage of an answer.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StagesDocument {
+    /// From the text to a plan: names looked up, series matched.
+    pub planning: f64,
+    /// Points read and reduced.
+    pub reading: f64,
+    /// Arithmetic, lines chosen and ranked.
+    pub computing: f64,
+    /// Times and values put into words.
+    pub writing: f64,
+}
+
+/// Milliseconds with two decimals.
+pub fn milliseconds(time: std::time::Duration) -> f64 {
+    (time.as_secs_f64() * 1e5).round() / 100.0
 }
 
 impl AnswerDocument {
-    /// The document of an answer that took so long.
-    pub fn of(answer: Answer, milliseconds: f64) -> Self {
+    /// The document of an answer; how long planning, writing and all of it took is for the caller to say.
+    pub fn of(answer: Answer) -> Self {
         let zone = answer.zone.clone();
         let time = |at: Nanos| format_in_zone(at, &zone);
-        let bounds = answer.windows.bounds();
-        let range = answer.windows.range();
-        let count = answer.windows.len();
+        let (from, to, windows) = match &answer.time {
+            AnswerTime::Moment(at) => (*at, *at, WindowsDocument::default()),
+            AnswerTime::Windows(windows) => {
+                let count = windows.len();
+                let document = WindowsDocument {
+                    width: windows.width().map(|width| width.to_string()),
+                    stepping: windows.stepping().map(|step| step.to_string()),
+                    starts: (0..count).map(|at| time(windows.start(at))).collect(),
+                    ends: (0..count).map(|at| time(windows.end(at))).collect(),
+                    partial: (0..count).filter(|at| windows.is_partial(*at, answer.now)).collect(),
+                };
+                (windows.range().start, windows.range().end, document)
+            }
+        };
+        let cost = answer.cost;
         Self {
             asked_at: time(answer.now),
             zone: zone.iana_name().unwrap_or("UTC").to_owned(),
-            from: time(range.start),
-            to: time(range.end),
-            windows: WindowsDocument {
-                width: answer.windows.width().map(|width| width.to_string()),
-                starts: bounds[..count].iter().copied().map(time).collect(),
-                ends: bounds[1..].iter().copied().map(time).collect(),
-                partial: (0..count).filter(|i| answer.windows.is_partial(*i)).collect(),
-            },
+            from: time(from),
+            to: time(to),
+            windows,
             shows: answer.shows.into_iter().map(|show| show_document(show, &time)).collect(),
             notes: answer.notes,
             cost: CostDocument {
-                series: answer.cost.series,
-                blocks_summarised: answer.cost.blocks_summarised,
-                blocks_decoded: answer.cost.blocks_decoded,
-                points_read: answer.cost.points_read,
-                milliseconds,
+                series: cost.series,
+                blocks_summarised: cost.blocks_summarised,
+                blocks_decoded: cost.blocks_decoded,
+                points_read: cost.points_read,
+                milliseconds: 0.0,
+                stages: StagesDocument { reading: milliseconds(cost.reading), computing: milliseconds(cost.computing), ..StagesDocument::default() },
             },
         }
     }
@@ -129,19 +166,22 @@ impl AnswerDocument {
 
 fn show_document(show: ShowAnswer, time: &dyn Fn(Nanos) -> String) -> ShowDocument {
     let tags = |tags: &LineTags| tags.iter().map(|(key, value)| (key.to_string(), value.to_string())).collect();
+    let line = |line: WindowLine| LineDocument {
+        tags: tags(&line.tags),
+        times: line.times.and_then(|times| times.into_iter().map(|at| at.map(time)).collect()),
+        filled: line.filled,
+        values: line.values,
+    };
+    let points = |line: PointLine| LineDocument {
+        tags: tags(&line.tags),
+        times: Some(line.times.into_iter().map(time).collect()),
+        filled: Vec::new(),
+        values: line.values.into_iter().map(Some).collect(),
+    };
     let (form, lines) = match show.lines {
-        Lines::Windows(lines) => {
-            let line = |line: fenetre_core::answer::WindowLine| LineDocument { tags: tags(&line.tags), times: None, values: line.values };
-            (Form::Windows, lines.into_iter().map(line).collect())
-        }
-        Lines::Points(lines) => {
-            let line = |line: fenetre_core::answer::PointLine| LineDocument {
-                tags: tags(&line.tags),
-                times: Some(line.times.into_iter().map(time).collect()),
-                values: line.values.into_iter().map(Some).collect(),
-            };
-            (Form::Points, lines.into_iter().map(line).collect())
-        }
+        Lines::Windows(lines) => (Form::Windows, lines.into_iter().map(line).collect()),
+        Lines::Moment(lines) => (Form::Moment, lines.into_iter().map(line).collect()),
+        Lines::Points(lines) => (Form::Points, lines.into_iter().map(points).collect()),
     };
     ShowDocument { label: show.label, unit: show.unit, form, lines }
 }

@@ -19,6 +19,7 @@ pub mod json;
 pub mod mapping;
 pub mod openmetrics;
 pub mod otlp;
+pub mod plan_document;
 pub mod senml;
 pub mod tables;
 pub mod tally;

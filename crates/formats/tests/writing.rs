@@ -2,31 +2,36 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
-use std::collections::BTreeMap;
-
 use fenetre_core::{
-    answer::{Answer, Cost, Lines, PointLine, ShowAnswer, WindowLine},
-    model::Value,
-    time::{Span, TimeRange, Width, Windows, parse_rfc3339, zone},
+    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ShowAnswer, WindowLine},
+    model::{LineTags, Value},
+    time::{Grid, Span, TimeRange, Width, Windows, parse_rfc3339, zone},
 };
 use fenetre_formats::{
     document::{AnswerDocument, Form},
-    tables::{write_csv, write_json_lines},
+    tables::{csv_parts, json_line_parts, write_csv, write_json_lines},
 };
 use proptest::prelude::*;
 
-fn tags(pairs: &[(&str, &str)]) -> BTreeMap<std::sync::Arc<str>, std::sync::Arc<str>> {
+fn tags(pairs: &[(&str, &str)]) -> LineTags {
     pairs.iter().map(|(key, value)| ((*key).into(), (*value).into())).collect()
+}
+
+fn line(tags: LineTags, values: Vec<Option<Value>>) -> WindowLine {
+    WindowLine { tags, filled: vec![], times: None, values }
 }
 
 fn answer() -> Answer {
     let at = |text: &str| parse_rfc3339(text).unwrap();
     let lisbon = zone("Europe/Lisbon").unwrap();
     let range = TimeRange { start: at("2026-03-28T12:00:00Z"), end: at("2026-03-29T23:00:00Z") };
-    let windows = Windows::cut(range, Width::Of(Span::parse("1d").unwrap()), &lisbon, 10).unwrap();
+    let windows = Windows::cut(range, Grid { width: Width::Of(Span::parse("1d").unwrap()), stepping: None, starting: None }, &lisbon, 10).unwrap();
     let levels = vec![
-        WindowLine { tags: tags(&[("lock", "osier")]), values: vec![Some(Value::Number(312.5)), None] },
-        WindowLine { tags: tags(&[("lock", "marl"), ("side", "up, \"left\"")]), values: vec![Some(Value::Number(0.1)), Some(Value::Number(1e21))] },
+        line(tags(&[("lock", "osier")]), vec![Some(Value::Number(312.5)), None]),
+        WindowLine {
+            filled: vec![1],
+            ..line(tags(&[("lock", "marl"), ("side", "up, \"left\"")]), vec![Some(Value::Number(0.1)), Some(Value::Number(1e21))])
+        },
     ];
     let gate = vec![PointLine {
         tags: tags(&[("lock", "osier")]),
@@ -37,8 +42,8 @@ fn answer() -> Answer {
         ShowAnswer { label: "mean of level".into(), unit: Some("cm".into()), lines: Lines::Windows(levels) },
         ShowAnswer { label: "points of gate".into(), unit: None, lines: Lines::Points(gate) },
     ];
-    let cost = Cost { series: 3, blocks_summarised: 1, blocks_decoded: 2, points_read: 99 };
-    Answer { now: range.end, zone: lisbon, windows, shows, notes: vec!["a note".into()], cost }
+    let cost = Cost { series: 3, blocks_summarised: 1, blocks_decoded: 2, points_read: 99, ..Cost::default() };
+    Answer { now: range.end, zone: lisbon, time: AnswerTime::Windows(windows), shows, notes: vec!["a note".into()], cost }
 }
 
 fn csv_of(document: &AnswerDocument) -> String {
@@ -55,15 +60,34 @@ fn lines_of(document: &AnswerDocument) -> String {
 
 #[test]
 fn an_answer_has_one_document_and_two_tables() {
-    let document = AnswerDocument::of(answer(), 1.25);
+    let document = AnswerDocument::of(answer());
     insta::assert_snapshot!("document", serde_json::to_string_pretty(&document).unwrap());
     insta::assert_snapshot!("csv", csv_of(&document));
     insta::assert_snapshot!("json_lines", lines_of(&document));
 }
 
 #[test]
+fn a_moment_has_one_value_each_and_the_time_that_it_is_from() {
+    let at = parse_rfc3339("2026-05-01T09:00:00Z").unwrap();
+    let of_point = WindowLine { times: Some(vec![Some(at - 1_500_000_000)]), ..line(tags(&[("lock", "osier")]), vec![Some(Value::Number(3.0))]) };
+    let missing = WindowLine { times: Some(vec![None]), ..line(tags(&[("lock", "marl")]), vec![None]) };
+    let lines = Lines::Moment(vec![of_point, missing, line(tags(&[]), vec![Some(Value::Number(7.0))])]);
+    let shows = vec![ShowAnswer { label: "level".into(), unit: None, lines }];
+    let document = AnswerDocument::of(Answer { time: AnswerTime::Moment(at), shows, ..answer() });
+    insta::assert_snapshot!("moment", csv_of(&document) + &lines_of(&document) + &serde_json::to_string(&document.shows).unwrap());
+}
+
+#[test]
+fn parts_are_the_whole() {
+    let document = AnswerDocument::of(answer());
+    let whole = |parts: &mut dyn Iterator<Item = std::io::Result<Vec<u8>>>| String::from_utf8(parts.flat_map(Result::unwrap).collect()).unwrap();
+    assert_eq!(whole(&mut csv_parts(document.clone())), csv_of(&document));
+    assert_eq!(whole(&mut json_line_parts(document.clone())), lines_of(&document));
+}
+
+#[test]
 fn a_day_over_a_clock_change_has_both_offsets() {
-    let document = AnswerDocument::of(answer(), 0.0);
+    let document = AnswerDocument::of(answer());
     assert_eq!(document.windows.starts, ["2026-03-28T00:00:00+00:00", "2026-03-29T00:00:00+00:00"]);
     assert_eq!(document.windows.ends, ["2026-03-29T00:00:00+00:00", "2026-03-30T00:00:00+01:00"]);
     assert_eq!(document.windows.partial, [0]);
@@ -71,7 +95,7 @@ fn a_day_over_a_clock_change_has_both_offsets() {
 
 #[test]
 fn a_document_is_read_back_as_it_was_written() {
-    let document = AnswerDocument::of(answer(), 1.25);
+    let document = AnswerDocument::of(answer());
     let text = serde_json::to_string(&document).unwrap();
     assert_eq!(serde_json::from_str::<AnswerDocument>(&text).unwrap(), document);
     assert_eq!((document.shows[0].form, document.shows[1].form), (Form::Windows, Form::Points));
@@ -79,7 +103,7 @@ fn a_document_is_read_back_as_it_was_written() {
 
 #[test]
 fn nothing_is_a_header_and_no_rows() {
-    let document = AnswerDocument::of(Answer { shows: vec![], ..answer() }, 0.0);
+    let document = AnswerDocument::of(Answer { shows: vec![], ..answer() });
     assert_eq!(csv_of(&document), "show,start,end,value,unit\n");
     assert_eq!(lines_of(&document), "");
 }
@@ -91,8 +115,8 @@ proptest! {
         let mut plain = answer();
         plain.shows.truncate(1);
         plain.shows[0].label.clone_from(&label);
-        plain.shows[0].lines = Lines::Windows(vec![WindowLine { tags: tags(&[(&key, &value)]), values: vec![Some(Value::Number(number)), None] }]);
-        let document = AnswerDocument::of(plain, 0.0);
+        plain.shows[0].lines = Lines::Windows(vec![line(tags(&[(&key, &value)]), vec![Some(Value::Number(number)), None])]);
+        let document = AnswerDocument::of(plain);
         let text = csv_of(&document);
         let mut reader = csv::Reader::from_reader(text.as_bytes());
         let header = reader.headers().unwrap().clone();

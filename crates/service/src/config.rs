@@ -130,8 +130,11 @@ struct LimitsTable {
     bin_keeps: Option<Spanned<String>>,
     query_seconds: Option<Spanned<u64>>,
     query_series: Option<Spanned<usize>>,
+    query_lines: Option<Spanned<usize>>,
     query_cells: Option<Spanned<usize>>,
     query_points: Option<Spanned<usize>>,
+    query_decoded: Option<Spanned<usize>>,
+    query_held: Option<Spanned<usize>>,
 }
 
 impl Default for Config {
@@ -237,8 +240,11 @@ impl Config {
         set(limits.import_bytes, &mut import_bytes)?;
         config.limits.import_bytes = import_bytes as u64;
         set(limits.query_series, &mut config.limits.query.series)?;
+        set(limits.query_lines, &mut config.limits.query.lines)?;
         set(limits.query_cells, &mut config.limits.query.cells)?;
         set(limits.query_points, &mut config.limits.query.points)?;
+        set(limits.query_decoded, &mut config.limits.query.decoded)?;
+        set(limits.query_held, &mut config.limits.query.held)?;
         match limits.query_seconds {
             Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),
             Some(seconds) => config.limits.query_seconds = seconds.into_inner(),

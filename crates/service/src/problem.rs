@@ -201,7 +201,9 @@ impl From<FormatError> for Problem {
 impl From<EvaluateError> for Problem {
     fn from(error: EvaluateError) -> Self {
         match error {
-            EvaluateError::TooManyPoints { .. } => Self::new(Sort::Bound, error.to_string()),
+            EvaluateError::TooManyPoints { .. } | EvaluateError::TooManyDecoded { .. } | EvaluateError::TooManyHeld { .. } => {
+                Self::new(Sort::Bound, error.to_string())
+            }
             EvaluateError::Stopped => {
                 Self::new(Sort::TimedOut, "the query ran into its time limit: ask for a shorter time, wider windows or fewer series")
             }

@@ -1,10 +1,10 @@
 //! Blocks and head read together, as the source of points that queries run over.
 
 use fenetre_core::{
-    block::Columns,
-    evaluate::{Run, Source, SourceError, StoredBlock, Visit},
+    block::{Columns, Points},
+    evaluate::{End, Run, Source, SourceError, StoredBlock, Visit},
     model::{DatasetId, SeriesId},
-    summary::Summary,
+    summary::{Sample, Summary},
     time::{Nanos, TimeRange},
 };
 
@@ -23,24 +23,118 @@ pub struct StoreSource<'s> {
 }
 
 impl Source for StoreSource<'_> {
-    fn scan(&self, dataset: DatasetId, series: SeriesId, range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
-        let mut fresh = Fresh { columns: self.snapshot.columns(series, range), at: 0 };
+    fn scan(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };
+        let mut fresh: Vec<Fresh> = series.iter().map(fresh).collect();
+        // Partition by partition, so that each file is asked for all series in one transaction.
         for partition in self.shared.partitions_of(dataset, range) {
             // A failure of the visitor passes through the partition's own errors, apart.
             let mut ended = Ok(());
             partition.read(|reading| {
-                let places = reading.places(series, range, self.snapshot.visible_before)?;
-                ended = overlapping(&places).try_for_each(|group| match group {
-                    [alone] => fresh.meet_block(reading, series, alone, visit),
-                    several => fresh.meet_blocks(reading, series, several, visit),
-                });
+                for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
+                    let places = reading.places(*series, range, self.snapshot.visible_before)?;
+                    let visit: Take<'_> = &mut |run| visit(at, run);
+                    ended = overlapping(&places).try_for_each(|group| match group {
+                        [alone] => fresh.meet_block(reading, *series, alone, visit),
+                        several => fresh.meet_blocks(reading, *series, several, visit),
+                    });
+                    if ended.is_err() {
+                        break;
+                    }
+                }
                 Ok(())
             })?;
             ended?;
         }
-        fresh.give_rest(visit)
+        fresh.iter_mut().enumerate().try_for_each(|(at, fresh)| fresh.give_rest(&mut |run| visit(at, run)))
+    }
+
+    fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError> {
+        let fresh = |series: &SeriesId| edge(self.snapshot.columns(*series, range).points(), end);
+        let fresh: Vec<Option<Sample>> = series.iter().map(fresh).collect();
+        let mut stored: Vec<Option<Sample>> = vec![None; series.len()];
+        let mut partitions = self.shared.partitions_of(dataset, range);
+        if end == End::Latest {
+            partitions.reverse();
+        }
+        for partition in partitions {
+            // What is in memory beyond this file, or found in one before, lies further out than all it holds.
+            let is_settled = |at: usize| {
+                stored[at].is_some()
+                    || fresh[at].is_some_and(|sample| match end {
+                        End::Latest => sample.time > partition.span.last(),
+                        End::Earliest => sample.time < partition.span.start,
+                    })
+            };
+            let open: Vec<usize> = (0..series.len()).filter(|at| !is_settled(*at)).collect();
+            if open.is_empty() {
+                break;
+            }
+            partition.read(|reading| {
+                for at in open {
+                    stored[at] = self.outermost_stored(reading, series[at], range, end)?;
+                }
+                Ok(())
+            })?;
+        }
+        let outer = |(fresh, stored): (Option<Sample>, Option<Sample>)| match (fresh, stored) {
+            // Of one instant the later arrival counts, which is in memory.
+            (Some(fresh), Some(stored)) => Some(match end {
+                End::Latest if stored.time > fresh.time => stored,
+                End::Earliest if stored.time < fresh.time => stored,
+                _ => fresh,
+            }),
+            (one, other) => one.or(other),
+        };
+        Ok(fresh.into_iter().zip(stored).map(outer).collect())
     }
 }
+
+impl StoreSource<'_> {
+    fn outermost_stored(&self, reading: &Reading<'_>, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
+        let places = reading.places(series, range, self.snapshot.visible_before)?;
+        let mut groups: Vec<&[Place]> = overlapping(&places).collect();
+        if end == End::Latest {
+            groups.reverse();
+        }
+        for group in groups {
+            if let [alone] = group {
+                let summary = reading.summary(alone)?;
+                match end {
+                    End::Latest if range.contains(alone.end) => return Ok(Some(summary.last)),
+                    End::Earliest if range.contains(alone.start) => return Ok(Some(summary.first)),
+                    _ => {}
+                }
+            }
+            let (mut sweep, mut block, mut all) = (Sweep::default(), Columns::default(), Columns::default());
+            for place in group {
+                all.extend(sweep.take_before(place.start).points());
+                block.clear();
+                reading.decode(series, place, &mut block)?;
+                sweep.add(block.points(), place.generation);
+            }
+            all.extend(sweep.take().points());
+            let inside = all.points().places_in(range);
+            if let Some(sample) = edge(all.points().slice(inside), end) {
+                return Ok(Some(sample));
+            }
+        }
+        Ok(None)
+    }
+}
+
+/// The outermost of some points.
+fn edge(points: Points<'_>, end: End) -> Option<Sample> {
+    let at = match end {
+        End::Latest => points.len().checked_sub(1)?,
+        End::Earliest => 0,
+    };
+    let time = *points.times.get(at)?;
+    Some(Sample { time, value: points.values[at], rest: points.rest(at) })
+}
+
+/// What takes the runs of one series.
+type Take<'v> = &'v mut dyn FnMut(Run<'_>) -> Result<(), SourceError>;
 
 /// Places, in order of their starts, in groups of those that overlap.
 pub fn overlapping(places: &[Place]) -> impl Iterator<Item = &[Place]> {
@@ -81,18 +175,18 @@ struct Fresh {
 }
 
 impl Fresh {
-    fn give(&mut self, end: usize, visit: Visit<'_>) -> Result<(), SourceError> {
+    fn give(&mut self, end: usize, visit: Take<'_>) -> Result<(), SourceError> {
         let part = self.at..end;
         self.at = end;
         if part.is_empty() { Ok(()) } else { visit(Run::Points(self.columns.points().slice(part))) }
     }
 
-    fn give_before(&mut self, time: Nanos, visit: Visit<'_>) -> Result<(), SourceError> {
+    fn give_before(&mut self, time: Nanos, visit: Take<'_>) -> Result<(), SourceError> {
         let ahead = self.columns.times[self.at..].partition_point(|at| *at < time);
         self.give(self.at + ahead, visit)
     }
 
-    fn give_rest(&mut self, visit: Visit<'_>) -> Result<(), SourceError> {
+    fn give_rest(&mut self, visit: Take<'_>) -> Result<(), SourceError> {
         self.give(self.columns.len(), visit)
     }
 
@@ -109,7 +203,7 @@ impl Fresh {
         self.columns.points().slice(part).to_columns()
     }
 
-    fn meet_block(&mut self, reading: &Reading<'_>, series: SeriesId, place: &Place, visit: Visit<'_>) -> Result<(), SourceError> {
+    fn meet_block(&mut self, reading: &Reading<'_>, series: SeriesId, place: &Place, visit: Take<'_>) -> Result<(), SourceError> {
         self.give_before(place.start, visit)?;
         if !self.has_until(place.end) {
             return visit(Run::Block(&LazyBlock { reading, series, place, summary: reading.summary(place)? }));
@@ -121,7 +215,7 @@ impl Fresh {
     }
 
     /// Blocks that overlap, merged on the way through time.
-    fn meet_blocks(&mut self, reading: &Reading<'_>, series: SeriesId, places: &[Place], visit: Visit<'_>) -> Result<(), SourceError> {
+    fn meet_blocks(&mut self, reading: &Reading<'_>, series: SeriesId, places: &[Place], visit: Take<'_>) -> Result<(), SourceError> {
         let (mut sweep, mut block) = (Sweep::default(), Columns::default());
         let mut give = |fresh: &mut Self, ready: Columns, until: Nanos, inclusive: bool| {
             let meanwhile = fresh.take_until(until, inclusive);

@@ -1,12 +1,25 @@
-/** The same values as the chart, as a table. */
+/** The same values as the chart, as a table: of any length, sorted by any column. */
+import { useMemo, useState } from "react";
+import styled from "styled-components";
+
 import type { Answer, Line, Show } from "../../api/types";
 import { decimals, tell } from "../../format/numbers";
-import { clock } from "../../format/times";
-import { Faint, PlainTable, TableFrame } from "../../ui/parts";
+import { clock, millis } from "../../format/times";
+import { LongTable, type LongColumn } from "../../ui/LongTable";
+import { Faint } from "../../ui/parts";
 import { lineKey } from "./chartData";
 
-/** Rows that are put on the page; the service gives all of them as CSV. */
-const MOST_ROWS = 1_000;
+const HEIGHT = 320;
+
+const Sorter = styled.button`
+  font: inherit;
+  font-weight: 600;
+  padding: 0;
+  border: 0;
+  background: none;
+  color: inherit;
+  cursor: pointer;
+`;
 
 interface Props {
   answer: Answer;
@@ -15,94 +28,121 @@ interface Props {
   lines: Line[];
 }
 
+interface Row {
+  key: string;
+  /** What each column is sorted by. */
+  sort: (string | number | null)[];
+  cells: string[];
+  note?: string;
+  exact?: string;
+}
+
 export function AnswerTable(props: Props) {
-  const numbers = props.show.lines.flatMap((line) => line.values.filter((value) => typeof value === "number"));
+  const { columns, rows } = useMemo(() => tableOf(props), [props]);
+  const [order, setOrder] = useState<{ column: number; down: boolean }>({ column: -1, down: false });
+  const sorted = useMemo(() => {
+    if (order.column < 0) return rows;
+    const sign = order.down ? -1 : 1;
+    return rows.toSorted((a, b) => sign * compared(a.sort[order.column] ?? null, b.sort[order.column] ?? null));
+  }, [rows, order]);
+  const press = (column: number) =>
+    setOrder((before) => (before.column === column ? { column, down: !before.down } : { column, down: false }));
+  const heads: LongColumn<Row>[] = columns.map(({ name, figure, width }, i) => ({
+    name: `${i} ${name}`,
+    head: (
+      <Sorter type="button" onClick={() => press(i)} aria-label={`Sort by ${name}`}>
+        {name}
+        {order.column === i ? (order.down ? " ↓" : " ↑") : ""}
+      </Sorter>
+    ),
+    sorted: order.column === i ? (order.down ? "descending" : "ascending") : "none",
+    width,
+    figure,
+    cell: (row) => (
+      <span title={i === 0 ? row.exact : undefined}>
+        {row.cells[i]} {i === 0 && row.note !== undefined && <Faint>{row.note}</Faint>}
+      </span>
+    ),
+  }));
+  return (
+    <LongTable
+      label={`Table of ${props.show.label}`}
+      items={sorted}
+      columns={heads}
+      keyOf={({ key }) => key}
+      height={HEIGHT}
+    />
+  );
+}
+
+/** Nothing comes last, whichever way. */
+function compared(a: string | number | null, b: string | number | null): number {
+  if (a === null || b === null) return a === b ? 0 : a === null ? 1 : -1;
+  return typeof a === "number" && typeof b === "number" ? a - b : String(a).localeCompare(String(b));
+}
+
+interface Head {
+  name: string;
+  width: string;
+  figure: boolean;
+}
+
+function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows: Row[] } {
+  const numbers = show.lines.flatMap((line) => line.values.filter((value) => typeof value === "number"));
   const places = decimals(numbers);
   const told = (value: Line["values"][number] | undefined): string => tell(value, places);
-  return props.show.form === "windows" ? <WindowTable {...props} told={told} /> : <PointTable {...props} told={told} />;
-}
-
-type Told = (value: Line["values"][number] | undefined) => string;
-
-function WindowTable({ answer, show, names, lines, told }: Props & { told: Told }) {
-  const { starts, partial } = answer.windows;
-  const tell = clock(answer.zone, starts);
-  const cut = new Set(partial);
-  return (
-    <TableFrame $height={360} tabIndex={0} role="region" aria-label={`Table of ${show.label}`}>
-      <PlainTable>
-        <thead>
-          <tr>
-            <th>window from</th>
-            {lines.map((line) => (
-              <th key={lineKey(line.tags)} className="figure">
-                {names.get(lineKey(line.tags))}
-              </th>
-            ))}
-          </tr>
-        </thead>
-        <tbody>
-          {starts.slice(0, MOST_ROWS).map((start, i) => (
-            <tr key={start}>
-              <td title={start}>
-                {tell(start)} {cut.has(i) && <Faint>partial</Faint>}
-              </td>
-              {lines.map((line) => (
-                <td key={lineKey(line.tags)} className="figure">
-                  {told(line.values[i])}
-                </td>
-              ))}
-            </tr>
-          ))}
-        </tbody>
-      </PlainTable>
-      <Rest shown={Math.min(starts.length, MOST_ROWS)} all={starts.length} />
-    </TableFrame>
-  );
-}
-
-function PointTable({ answer, show, names, lines, told }: Props & { told: Told }) {
-  const points = lines.flatMap((line) =>
-    (line.times ?? []).map((time, i) => ({ time, name: names.get(lineKey(line.tags)) ?? "", value: line.values[i] })),
-  );
-  const shown = points.slice(0, MOST_ROWS);
-  const tell = clock(
-    answer.zone,
-    shown.map(({ time }) => time),
-  );
-  return (
-    <TableFrame $height={360} tabIndex={0} role="region" aria-label={`Table of ${show.label}`}>
-      <PlainTable>
-        <thead>
-          <tr>
-            <th>time</th>
-            <th>series</th>
-            <th className="figure">value</th>
-          </tr>
-        </thead>
-        <tbody>
-          {shown.map(({ time, name, value }) => (
-            <tr key={`${name} ${time}`}>
-              <td title={time}>{tell(time)}</td>
-              <td>{name}</td>
-              <td className="figure">{told(value)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </PlainTable>
-      <Rest shown={shown.length} all={points.length} />
-    </TableFrame>
-  );
-}
-
-function Rest({ shown, all }: { shown: number; all: number }) {
-  if (shown >= all) return null;
-  return (
-    <p style={{ padding: "4px 12px" }}>
-      <Faint>
-        {shown} of {all} rows: ask for a shorter time or wider windows, or take all of them as CSV from the command
-        line.
-      </Faint>
-    </p>
-  );
+  const sortOf = (value: Line["values"][number] | undefined) =>
+    value === undefined || value === null ? null : typeof value === "object" ? told(value) : value;
+  const head = (name: string, figure: boolean, width = "minmax(max-content, 1fr)"): Head => ({ name, figure, width });
+  if (show.form === "windows" && answer.windows.starts.length > 1) {
+    const { starts, partial } = answer.windows;
+    const time = clock(answer.zone, starts);
+    const cut = new Set(partial);
+    const filled = lines.map((line) => new Set(line.filled ?? []));
+    const rows = starts.map((start, i): Row => {
+      const note = cut.has(i) ? "partial" : undefined;
+      const cells = lines.map((line, at) => told(line.values[i]) + (filled[at]?.has(i) ? " (filled)" : ""));
+      return {
+        key: start,
+        exact: start,
+        sort: [millis(start), ...lines.map((line) => sortOf(line.values[i]))],
+        cells: [time(start), ...cells],
+        ...(note === undefined ? {} : { note }),
+      };
+    });
+    const columns = lines.map((line) => head(names.get(lineKey(line.tags)) ?? "", true, "minmax(96px, 1fr)"));
+    return { columns: [head("window from", false, "220px"), ...columns], rows };
+  }
+  if (show.form === "points") {
+    const points = lines.flatMap((line) =>
+      (line.times ?? []).map((time, i) => ({ time, name: names.get(lineKey(line.tags)) ?? "", value: line.values[i] })),
+    );
+    const time = clock(
+      answer.zone,
+      points.slice(0, 1_000).map((point) => point.time),
+    );
+    const rows = points.map(({ time: at, name, value }): Row => ({
+      key: `${name} ${at}`,
+      exact: at,
+      sort: [millis(at), name, sortOf(value)],
+      cells: [time(at), name, told(value)],
+    }));
+    return { columns: [head("time", false, "220px"), head("series", false), head("value", true)], rows };
+  }
+  // One value a line: a row for each, its tags beside it.
+  const keys = [...new Set(show.lines.flatMap(({ tags }) => Object.keys(tags)))].toSorted();
+  const times = lines.flatMap((line) => (show.form === "moment" ? (line.times ?? []).slice(0, 1) : []));
+  const time = clock(answer.zone, times);
+  const rows = lines.map((line): Row => {
+    const tags = keys.map((key) => line.tags[key] ?? "");
+    const at = show.form === "moment" ? line.times?.[0] : undefined;
+    const of = times.length > 0 ? [at === undefined ? "" : time(at)] : [];
+    return {
+      key: lineKey(line.tags),
+      sort: [...tags, sortOf(line.values[0]), ...(times.length > 0 ? [at === undefined ? null : millis(at)] : [])],
+      cells: [...tags, told(line.values[0]), ...of],
+    };
+  });
+  const tagColumns = keys.map((key) => head(key, false));
+  return { columns: [...tagColumns, head("value", true), ...(times.length > 0 ? [head("of", false)] : [])], rows };
 }

@@ -1,17 +1,22 @@
 /** Ask: the query as text, errors under the word, chart and table in step, all under one frame. */
-import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
 import styled from "styled-components";
 
-import { answerQuery, checkQuery, metricsQuery } from "../../api/queries";
-import type { Answer, DatasetInfo, MetricInfo } from "../../api/types";
+import { CallError, checkTree } from "../../api/client";
+import { answerQuery, checkQuery, metricsQuery, tagsQuery } from "../../api/queries";
+import type { Answer, DatasetInfo, MetricInfo, QueryTree } from "../../api/types";
 import { frameText, rangeBetween, usePlace, withoutFrame } from "../../app/address";
 import { FrameBar } from "../../app/FrameBar";
-import { count } from "../../format/numbers";
 import { millis } from "../../format/times";
-import { Button, Faint, Failure, Notice, Panel, Title } from "../../ui/parts";
+import { Button, Faint, Failure, Notice, Panel, Title, Toggle } from "../../ui/parts";
 import { QueryEditor } from "./QueryEditor";
+import { QueryForm } from "./QueryForm";
 import { ShowPanel } from "./ShowPanel";
+import { TakeAway } from "./TakeAway";
+import { sharing, Together } from "./Together";
+import { compared, withTag } from "./tree";
+import { WhatItRead } from "./WhatItRead";
 
 const CHECK_AFTER_MS = 200;
 
@@ -31,19 +36,46 @@ const Wrong = styled.pre`
 
 export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
   const [place, change] = usePlace();
+  const client = useQueryClient();
   // What is being typed belongs to the query in the address that it began with.
   const [typed, setTyped] = useState({ of: place.query, text: place.query });
   const text = typed.of === place.query ? typed.text : place.query;
   const setText = (changed: string) => setTyped({ of: place.query, text: changed });
+  const [fault, setFault] = useState<string | null>(null);
   const frame = frameText(place);
   const settled = useSettled(text, CHECK_AFTER_MS);
   const checked = useQuery(checkQuery(dataset.name, settled, frame));
   const answer = useQuery(answerQuery(dataset.name, place.query, frame));
+  const { data: metrics = [] } = useQuery(metricsQuery(dataset.name));
+  const { data: tags = [] } = useQuery(tagsQuery(dataset.name));
   const problem = settled === text ? (checked.data?.problem ?? null) : null;
+  // A text that cannot be read leaves the form as it was.
+  const [lastTree, setLastTree] = useState<{ tree: QueryTree; written: string[] } | null>(null);
+  const current = checked.data?.tree ?? null;
+  if (current !== null && current !== lastTree?.tree)
+    setLastTree({ tree: current, written: (checked.data?.canonical ?? "").split("\n") });
 
   const ask = (query: string) => {
+    setFault(null);
     if (query === place.query) void answer.refetch();
     else change({ query });
+  };
+  const write = async (tree: QueryTree, then: (query: string) => void) => {
+    try {
+      const { canonical } = await checkTree(dataset.name, tree, frame);
+      if (canonical !== null) then(canonical.trimEnd());
+    } catch (error) {
+      setFault(error instanceof Error ? error.message : String(error));
+    }
+  };
+  /** Changes the query that was answered, and asks it. */
+  const reshape = async (changed: (tree: QueryTree) => QueryTree) => {
+    const asked = await client.fetchQuery(checkQuery(dataset.name, place.query, frame));
+    if (asked.tree !== null) await write(changed(asked.tree), ask);
+  };
+  const narrow = (tag: string, value: string, excluded: boolean) => {
+    const hasTag = (metric: string) => metrics.some(({ name, tags: keys }) => name === metric && keys.includes(tag));
+    void reshape((tree) => withTag(tree, tag, value, excluded, hasTag));
   };
   // A range that was pointed at holds for the whole page, so the query's own gives way to it.
   const zoom = (fromMillis: number, toMillis: number) => {
@@ -57,17 +89,37 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
       <Panel aria-label="Question">
         <FrameBar datasetZone={dataset.zone} />
         <div style={{ height: 12 }} />
-        <QueryEditor text={text} problem={problem} onChange={setText} onAsk={ask} />
+        <QueryEditor dataset={dataset.name} text={text} problem={problem} onChange={setText} onAsk={ask} />
         {problem && <Wrong role="status">{problem.place?.drawing ?? problem.detail}</Wrong>}
+        {fault !== null && <Wrong role="status">{fault}</Wrong>}
+        {lastTree && text.trim() !== "" && (
+          <QueryForm
+            tree={lastTree.tree}
+            written={lastTree.written}
+            metrics={metrics}
+            tags={tags}
+            onChange={(tree) => void write(tree, setText)}
+          />
+        )}
         <Row>
           <Button onPress={() => ask(text)} isDisabled={text.trim() === ""}>
             Ask
           </Button>
           <Faint>Ctrl+Enter</Faint>
           {text.trim() === "" && <Examples dataset={dataset.name} onChoose={ask} />}
+          {place.query !== "" && <TakeAway dataset={dataset.name} query={place.query} frame={frame} />}
         </Row>
       </Panel>
-      {answer.error && <Failure error={answer.error} retry={() => void answer.refetch()} />}
+      {answer.error && (
+        <>
+          <Failure error={answer.error} retry={() => void answer.refetch()} />
+          <WaysOut
+            error={answer.error}
+            onWiden={() => change({ per: "auto" })}
+            onShorten={() => change({ over: "last 1h" })}
+          />
+        </>
+      )}
       {answer.data && !answer.error && place.query !== "" && (
         <div
           style={{ display: "grid", gap: 16, opacity: answer.isPlaceholderData ? 0.6 : 1 }}
@@ -76,20 +128,81 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
           {answer.data.notes.map((note) => (
             <Notice key={note}>{note}</Notice>
           ))}
-          <Moves answer={answer.data} onMove={zoom} />
-          {answer.data.shows.map((show, i) => (
-            // oxlint-disable-next-line react/no-array-index-key -- shows have no other identity than their order
-            <ShowPanel
-              key={`${i} ${show.label}`}
-              answer={answer.data}
-              show={show}
-              onZoom={(from, to) => zoom(from * 1000, to * 1000)}
-            />
-          ))}
-          <Cost answer={answer.data} />
+          <Answers
+            answer={answer.data}
+            onZoom={zoom}
+            onTag={narrow}
+            onCompare={(span) => void reshape((tree) => compared(tree, span))}
+          />
+          <WhatItRead answer={answer.data} dataset={dataset.name} query={place.query} frame={frame} />
         </div>
       )}
     </>
+  );
+}
+
+interface AnswersProps {
+  answer: Answer;
+  onZoom: (fromMillis: number, toMillis: number) => void;
+  onTag: (tag: string, value: string, excluded: boolean) => void;
+  onCompare: (span: string) => void;
+}
+
+function Answers({ answer, onZoom, onTag, onCompare }: AnswersProps) {
+  const [joined, setJoined] = useState(false);
+  const shared = useMemo(() => sharing(answer), [answer]);
+  const inSeconds = (from: number, to: number) => onZoom(from * 1000, to * 1000);
+  const isMoment = answer.from === answer.to;
+  return (
+    <>
+      {!isMoment && (
+        <Row style={{ marginTop: 0 }}>
+          <Moves answer={answer} onMove={onZoom} />
+          <Row role="group" aria-label="Compare with" style={{ marginTop: 0 }}>
+            <Faint>compare with</Faint>
+            {["1d", "1w"].map((span) => (
+              <Button
+                $quiet
+                key={span}
+                onPress={() => {
+                  setJoined(true);
+                  onCompare(span);
+                }}
+              >
+                {span} earlier
+              </Button>
+            ))}
+          </Row>
+          {shared.length > 0 && (
+            <Toggle isSelected={joined} onChange={setJoined}>
+              One chart for all
+            </Toggle>
+          )}
+        </Row>
+      )}
+      {joined && shared.length > 0 && <Together answer={answer} shows={shared} onZoom={inSeconds} />}
+      {answer.shows.map((show, i) => (
+        // oxlint-disable-next-line react/no-array-index-key -- shows have no other identity than their order
+        <ShowPanel key={`${i} ${show.label}`} answer={answer} show={show} onZoom={inSeconds} onTag={onTag} />
+      ))}
+    </>
+  );
+}
+
+/** A query over its bounds is told the way out, and led there. */
+function WaysOut({ error, onWiden, onShorten }: { error: unknown; onWiden: () => void; onShorten: () => void }) {
+  const problem = error instanceof CallError ? error.problem : null;
+  if (problem === null || !/urn:fenetre:problem:(bound|timed-out)$/.test(problem.type)) return null;
+  return (
+    <Row role="group" aria-label="Ways out">
+      <Button $quiet onPress={onWiden}>
+        Windows of a round width
+      </Button>
+      <Button $quiet onPress={onShorten}>
+        The last hour only
+      </Button>
+      <Faint>or merge series with `by` or `overall`, in the form above</Faint>
+    </Row>
   );
 }
 
@@ -129,12 +242,13 @@ function Moves({ answer, onMove }: { answer: Answer; onMove: (fromMillis: number
 
 function example({ name, kind, tags }: MetricInfo): string {
   const grouping = tags[0] === undefined ? "" : ` by ${tags[0]}`;
-  return kind === "state" ? `show last of ${name}` : `show mean of ${name}${grouping}`;
+  const reducer = { state: "changes", counter: "growth", histogram: "p90", gauge: "mean" }[kind];
+  return `show ${reducer} of ${name}${grouping}`;
 }
 
 function Examples({ dataset, onChoose }: { dataset: string; onChoose: (query: string) => void }) {
   const { data = [] } = useQuery(metricsQuery(dataset));
-  const plain = data.filter(({ name, kind }) => /^[a-z_]\w*$/i.test(name) && kind !== "counter").slice(0, 4);
+  const plain = data.filter(({ name }) => /^[a-z_]\w*$/i.test(name)).slice(0, 4);
   if (plain.length === 0) return null;
   return (
     <>
@@ -145,16 +259,5 @@ function Examples({ dataset, onChoose }: { dataset: string; onChoose: (query: st
         </Button>
       ))}
     </>
-  );
-}
-
-/** What it read. */
-function Cost({ answer: { cost, windows } }: { answer: Answer }) {
-  return (
-    <Faint role="status">
-      {count(cost.series)} series, {count(windows.starts.length)} {windows.starts.length === 1 ? "window" : "windows"}{" "}
-      in {cost.milliseconds} ms: {count(cost.blocks_summarised)} blocks answered by summary,{" "}
-      {count(cost.blocks_decoded)} decoded, {count(cost.points_read)} points read
-    </Faint>
   );
 }

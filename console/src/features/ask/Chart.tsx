@@ -31,13 +31,14 @@ interface Props {
   /** From and to of the frame, in seconds. */
   range: [number, number];
   zone: string;
-  unit: string | null;
+  /** The unit of each line: those of the first stand on the left, those of another on the right. */
+  units: (string | null)[];
   label: string;
   onZoom: (fromSeconds: number, toSeconds: number) => void;
   onPoint: (index: number | null) => void;
 }
 
-export function Chart({ data, styles, range, zone, unit, label, onZoom, onPoint }: Props) {
+export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint }: Props) {
   const theme = useTheme();
   const place = useRef<HTMLDivElement>(null);
   const handlers = useRef({ onZoom, onPoint });
@@ -49,6 +50,17 @@ export function Chart({ data, styles, range, zone, unit, label, onZoom, onPoint 
     const element = place.current;
     if (!element) return;
     const few = data.xs.length <= 60;
+    const [unit = null, other] = [...new Set(units)];
+    const valueAxis = (of: string | null, scale: string): uPlot.Axis => ({
+      scale,
+      side: scale === "y" ? 3 : 1,
+      stroke: theme.faint,
+      grid: { show: scale === "y", stroke: theme.rule, width: 1 },
+      ticks: { stroke: theme.rule },
+      size: 64,
+      ...(of === null ? {} : { label: of, labelSize: 20 }),
+      values: (_, splits) => splits.map((split) => figure(split, decimals(splits))),
+    });
     const options: uPlot.Options = {
       width: element.clientWidth,
       height: HEIGHT,
@@ -63,20 +75,15 @@ export function Chart({ data, styles, range, zone, unit, label, onZoom, onPoint 
           ticks: { stroke: theme.rule },
           values: (_, splits) => timeLabels(splits, zone),
         },
-        {
-          stroke: theme.faint,
-          grid: { stroke: theme.rule, width: 1 },
-          ticks: { stroke: theme.rule },
-          size: 64,
-          ...(unit === null ? {} : { label: unit, labelSize: 20 }),
-          values: (_, splits) => splits.map((split) => figure(split, decimals(splits))),
-        },
+        valueAxis(unit, "y"),
+        ...(other === undefined ? [] : [valueAxis(other, "z")]),
       ],
       series: [
         {},
         ...data.columns.map((_, i) => {
           const style = styles[i] ?? i;
           return {
+            scale: (units[i] ?? null) === unit ? "y" : "z",
             stroke: theme.lines[style % theme.lines.length] ?? theme.ink,
             width: 1.75,
             pxAlign: 0,
@@ -88,6 +95,7 @@ export function Chart({ data, styles, range, zone, unit, label, onZoom, onPoint 
       ],
       hooks: {
         drawClear: [(plot) => drawPanes(plot, data, theme)],
+        draw: [(plot) => drawFilled(plot, data, styles, theme)],
         setSelect: [
           (plot) => {
             const { left, width } = plot.select;
@@ -104,9 +112,32 @@ export function Chart({ data, styles, range, zone, unit, label, onZoom, onPoint 
       observer.disconnect();
       plot.destroy();
     };
-  }, [data, styles, range, zone, unit, theme]);
+  }, [data, styles, range, zone, units, theme]);
 
   return <Frame ref={place} role="img" aria-label={label} />;
+}
+
+/** What was put into an empty window is hollow. */
+function drawFilled(plot: uPlot, data: ChartData, styles: number[], theme: Theme) {
+  const { ctx } = plot;
+  ctx.save();
+  ctx.lineWidth = 1.5 * devicePixelRatio;
+  ctx.fillStyle = theme.sheet;
+  for (const [column, filled] of data.filled.entries()) {
+    const style = styles[column] ?? column;
+    ctx.strokeStyle = theme.lines[style % theme.lines.length] ?? theme.ink;
+    const scale = plot.series[column + 1]?.scale ?? "y";
+    for (const at of filled) {
+      const value = data.columns[column]?.[at];
+      const x = data.xs[at];
+      if (typeof value !== "number" || x === undefined) continue;
+      ctx.beginPath();
+      ctx.arc(plot.valToPos(x, "x", true), plot.valToPos(value, scale, true), 3 * devicePixelRatio, 0, 2 * Math.PI);
+      ctx.fill();
+      ctx.stroke();
+    }
+  }
+  ctx.restore();
 }
 
 /** A thin alternating ground shows the windows' width; a partial window is hatched. */

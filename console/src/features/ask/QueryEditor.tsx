@@ -8,6 +8,7 @@ import styled, { useTheme } from "styled-components";
 
 import type { Problem } from "../../api/types";
 import { indexOfByte } from "./bytes";
+import { completion } from "./completion";
 import { highlighting } from "./language";
 
 const Frame = styled.div`
@@ -20,20 +21,21 @@ const Frame = styled.div`
 `;
 
 interface Props {
+  dataset: string;
   text: string;
   problem: Problem | null;
   onChange: (text: string) => void;
   onAsk: (text: string) => void;
 }
 
-export function QueryEditor({ text, problem, onChange, onAsk }: Props) {
+export function QueryEditor({ dataset, text, problem, onChange, onAsk }: Props) {
   const theme = useTheme();
   const place = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
   const look = useRef(new Compartment());
-  const handlers = useRef({ onChange, onAsk });
+  const handlers = useRef({ onChange, onAsk, dataset });
   useEffect(() => {
-    handlers.current = { onChange, onAsk };
+    handlers.current = { onChange, onAsk, dataset };
   });
   const first = useRef({ text, theme });
 
@@ -52,6 +54,7 @@ export function QueryEditor({ text, problem, onChange, onAsk }: Props) {
           EditorView.cspNonce.of(nonce),
           Prec.highest(keymap.of([runs])),
           history(),
+          completion(() => handlers.current.dataset),
           keymap.of([...defaultKeymap, ...historyKeymap]),
           EditorView.lineWrapping,
           placeholder('show mean of level where reach = "upper"'),
@@ -114,6 +117,9 @@ function appearance(theme: ReturnType<typeof useTheme>) {
           border: `1px solid ${theme.ink}`,
           whiteSpace: "pre-wrap",
         },
+        ".cm-tooltip-autocomplete > ul": { fontFamily: "inherit", maxHeight: "240px" },
+        ".cm-tooltip-autocomplete > ul > li[aria-selected]": { background: theme.shallow, color: theme.ink },
+        ".cm-completionDetail": { color: theme.faint, fontStyle: "normal", marginLeft: "12px" },
         ".cm-diagnostic-error": { borderLeftColor: theme.brick },
       },
       { dark: theme.name === "dark" },

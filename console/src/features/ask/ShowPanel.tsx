@@ -5,10 +5,11 @@ import styled, { useTheme } from "styled-components";
 import type { Answer, Line, Show } from "../../api/types";
 import { decimals, figure } from "../../format/numbers";
 import { millis } from "../../format/times";
-import { Faint, Heading, Panel, Toggle } from "../../ui/parts";
+import { Button, Faint, Heading, Panel, Toggle } from "../../ui/parts";
 import { AnswerTable } from "./AnswerTable";
 import { Chart } from "./Chart";
-import { chartData, isDrawable, lineKey, lineNames, summary } from "./chartData";
+import { chartData, choices, isDrawable, lineKey, lineNames, summary } from "./chartData";
+import { Figures } from "./Figures";
 
 const Legend = styled.div`
   display: flex;
@@ -30,9 +31,14 @@ interface Props {
   answer: Answer;
   show: Show;
   onZoom: (fromSeconds: number, toSeconds: number) => void;
+  /** Adds a tag's value to the question as a condition, or what is not to be in it. */
+  onTag: (tag: string, value: string, excluded: boolean) => void;
 }
 
-export function ShowPanel({ answer, show, onZoom }: Props) {
+/** Values of one tag that are offered for narrowing. */
+const MOST_CHOICES = 12;
+
+export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
   const theme = useTheme();
   const [hidden, setHidden] = useState<ReadonlySet<string>>(new Set());
   const [pointed, setPointed] = useState<number | null>(null);
@@ -44,7 +50,9 @@ export function ShowPanel({ answer, show, onZoom }: Props) {
   );
   const styles = useMemo(() => shown.map(({ i }) => i), [shown]);
   const range = useMemo((): [number, number] => [millis(answer.from) / 1000, millis(answer.to) / 1000], [answer]);
-  const drawable = isDrawable(show) && (data.xs.length > 1 || show.form === "points");
+  const units = useMemo(() => shown.map(() => show.unit), [shown, show]);
+  const narrowing = useMemo(() => choices(show.lines), [show]);
+  const drawable = isDrawable(show) && show.form !== "moment" && (data.xs.length > 1 || show.form === "points");
   const byKey = new Map(show.lines.map((line, i) => [lineKey(line.tags), names[i] ?? ""]));
   const places = decimals(data.columns.flatMap((column) => column.filter((value) => value !== null)));
   const toggle = (line: Line) => {
@@ -62,13 +70,14 @@ export function ShowPanel({ answer, show, onZoom }: Props) {
       <Heading>{show.label}</Heading>
       <Faint>{[show.unit, shared && `all of ${shared}`, answer.zone].filter(Boolean).join(" · ")}</Faint>
       {show.lines.length === 0 && <p style={{ marginTop: 8 }}>Nothing matched.</p>}
+      <Figures show={show} names={names} />
       {drawable && (
         <Chart
           data={data}
           styles={styles}
           range={range}
           zone={answer.zone}
-          unit={show.unit}
+          units={units}
           label={summary(answer, show)}
           onZoom={onZoom}
           onPoint={setPointed}
@@ -85,6 +94,26 @@ export function ShowPanel({ answer, show, onZoom }: Props) {
           ))}
         </Legend>
       )}
+      {narrowing.map(({ key, values }) => (
+        <Legend key={key} role="group" aria-label={`Narrow by ${key}`}>
+          <Faint style={{ alignSelf: "center" }} title="With Shift or Alt, the value is excluded instead">
+            only {key}
+          </Faint>
+          {values.slice(0, MOST_CHOICES).map((value) => (
+            <Button
+              $quiet
+              key={value}
+              onPress={({ shiftKey, altKey }) => onTag(key, value, shiftKey || altKey)}
+              aria-label={`Only ${key} ${value}; with Shift, all but it`}
+            >
+              {value}
+            </Button>
+          ))}
+          {values.length > MOST_CHOICES && (
+            <Faint style={{ alignSelf: "center" }}>and {values.length - MOST_CHOICES} more</Faint>
+          )}
+        </Legend>
+      ))}
       {show.lines.length > 0 && (
         <AnswerTable answer={answer} show={show} names={byKey} lines={shown.map(({ line }) => line)} />
       )}

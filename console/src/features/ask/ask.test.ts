@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 
 import type { Answer, Show } from "../../api/types";
 import { indexOfByte } from "./bytes";
-import { chartData, isDrawable, lineKey, lineNames, summary } from "./chartData";
+import { chartData, choices, isDrawable, lineKey, lineNames, summary, together } from "./chartData";
 
 const answer: Answer = {
   asked_at: "2026-05-01T10:00:00Z",
@@ -17,7 +17,14 @@ const answer: Answer = {
   },
   shows: [],
   notes: [],
-  cost: { series: 2, blocks_summarised: 0, blocks_decoded: 0, points_read: 4, milliseconds: 1 },
+  cost: {
+    series: 2,
+    blocks_summarised: 0,
+    blocks_decoded: 0,
+    points_read: 4,
+    milliseconds: 1,
+    stages: { planning: 0, reading: 1, computing: 0, writing: 0 },
+  },
 };
 
 const show = (form: Show["form"], lines: Show["lines"]): Show => ({ label: "mean of level", unit: "cm", form, lines });
@@ -76,5 +83,25 @@ describe("places", () => {
     expect(indexOfByte("Pegelstände x", 14)).toBe(13);
     expect(indexOfByte("🛶 x", 5)).toBe(3);
     expect(indexOfByte("x", 99)).toBe(1);
+  });
+});
+
+describe("several shows in one chart", () => {
+  it("stand beside each other, each with its unit and its filled windows", () => {
+    const level = show("windows", [{ tags: osier, values: [310, 311], filled: [1] }]);
+    const flow: Show = { ...show("windows", [{ tags: marl, values: [2, null] }]), label: "flow", unit: "m3/s" };
+    const { data, units, names } = together(answer, [level, flow]);
+    expect(data.columns).toEqual([
+      [310, 311],
+      [2, null],
+    ]);
+    expect(units).toEqual(["cm", "m3/s"]);
+    expect(names).toEqual(["mean of level: osier upper", "flow: marl upper"]);
+    expect(data.filled.map((places) => [...places])).toEqual([[1], []]);
+  });
+
+  it("offers the values that tell lines apart", () => {
+    const lines = [osier, marl].map((tags) => ({ tags, values: [] }));
+    expect(choices(lines)).toEqual([{ key: "lock", values: ["osier", "marl"] }]);
   });
 });

@@ -12,6 +12,8 @@ export interface ChartData {
   borders: number[];
   /** Which windows the range cuts. */
   partial: Set<number>;
+  /** For each line, which of its windows were empty and were filled. */
+  filled: Set<number>[];
 }
 
 const seconds = (time: string): number => millis(time) / 1000;
@@ -26,7 +28,8 @@ export function chartData({ windows }: Answer, show: Show, hidden: ReadonlySet<s
     const xs = starts.map((start, i) => (start + (ends[i] ?? start)) / 2);
     const last = ends.at(-1);
     const borders = last === undefined || starts.length < 2 ? [] : [...starts, last];
-    return { xs, columns: lines.map((line) => line.values.map(number)), borders, partial };
+    const filled = lines.map((line) => new Set(line.filled ?? []));
+    return { xs, columns: lines.map((line) => line.values.map(number)), borders, partial, filled };
   }
   const xs = [...new Set(lines.flatMap((line) => (line.times ?? []).map(seconds)))].toSorted((a, b) => a - b);
   const place = new Map(xs.map((x, i) => [x, i]));
@@ -38,7 +41,37 @@ export function chartData({ windows }: Answer, show: Show, hidden: ReadonlySet<s
     }
     return column;
   });
-  return { xs, columns, borders: [], partial: new Set() };
+  return { xs, columns, borders: [], partial: new Set(), filled: columns.map(() => new Set<number>()) };
+}
+
+/** Several shows under one frame as one chart: their lines beside each other, each with its unit. */
+export function together(
+  answer: Answer,
+  shows: Show[],
+): { data: ChartData; units: (string | null)[]; names: string[] } {
+  const all = shows.map((show) => chartData(answer, show, new Set()));
+  const [first] = all;
+  const data: ChartData = {
+    xs: first?.xs ?? [],
+    borders: first?.borders ?? [],
+    partial: first?.partial ?? new Set(),
+    columns: all.flatMap(({ columns }) => columns),
+    filled: all.flatMap(({ filled }) => filled),
+  };
+  const units = shows.flatMap((show) => show.lines.map(() => show.unit));
+  const names = shows.flatMap((show) => lineNames(show.lines).names.map((name) => `${show.label}: ${name}`));
+  return { data, units, names };
+}
+
+/** Values of each tag that tell the lines apart, for narrowing to one of them. */
+export function choices(lines: readonly Line[]): { key: string; values: string[] }[] {
+  const keys = [...new Set(lines.flatMap(({ tags }) => Object.keys(tags)))];
+  return keys
+    .map((key) => ({
+      key,
+      values: [...new Set(lines.map(({ tags }) => tags[key]).filter((value) => value !== undefined))],
+    }))
+    .filter(({ values }) => values.length > 1);
 }
 
 export const lineKey = (tags: Tags): string => JSON.stringify(tags);
@@ -72,7 +105,7 @@ export function summary(answer: Answer, show: Show): string {
   const what =
     show.form === "windows"
       ? many(answer.windows.starts.length, "window", "windows")
-      : many(numbers.length, "point", "points");
+      : many(numbers.length, show.form === "points" ? "point" : "value", show.form === "points" ? "points" : "values");
   if (numbers.length === 0)
     return `${show.label}: ${many(show.lines.length, "line", "lines")} over ${what}, without a number`;
   const least = numbers.reduce((a, b) => Math.min(a, b));

@@ -6,9 +6,18 @@ import { tags } from "@lezer/highlight";
 import type { Theme } from "../../app/theme";
 
 const WORDS = new Set(
-  "show of where and not in by overall as points over last to since per zone auto now today yesterday".split(" "),
+  (
+    "let show of where and or not in by overall as points over last to since per zone auto at now today yesterday keeping top bottom " +
+    "gaps stepping starting taking within matches has lacks earlier unit from raw hold line empty"
+  ).split(" "),
 );
-const REDUCERS = new Set("count sum mean min max first last".split(" "));
+/** Every reducer, in the order in which the form offers them. */
+export const REDUCERS = (
+  "mean max min sum count first last median p90 p95 p99 spread stddev variance growth rate spot_rate delta area time_mean changes " +
+  "distinct slope coverage"
+).split(" ");
+const REDUCER = /^(p\d[\d.]*|time_in|share_in)$/;
+const KNOWN = new Set(REDUCERS);
 
 const language = StreamLanguage.define<{ before: string }>({
   name: "fenetre",
@@ -27,8 +36,9 @@ const language = StreamLanguage.define<{ before: string }>({
       const text = word[0] ?? "";
       const before = state.before;
       state.before = text;
-      // `last` is a reducer behind `show` and a word of the frame behind `over`.
-      if (REDUCERS.has(text) && before === "show") return "typeName";
+      // `last` is a reducer before `of` and a word of the frame behind `over`.
+      const isReducer = KNOWN.has(text) || REDUCER.test(text);
+      if (isReducer && before !== "over" && stream.match(/^(\(|\s+of\b)/, false)) return "typeName";
       return WORDS.has(text) ? "keyword" : "variableName";
     }
     stream.next();

@@ -21,6 +21,8 @@ mod tail;
 
 use std::process::ExitCode;
 
+use clap::CommandFactory;
+
 use crate::{
     args::{Args, Command, ConfigCommand, DemoCommand},
     failure::{DONE, Failure},
@@ -36,6 +38,10 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Mapping(command) => mapping::run(command)?,
         Command::Apply(args) => return apply::run(&args),
         Command::Ask(args) => ask::run(args)?,
+        Command::At(args) => ask::at(args)?,
+        Command::Completions { shell } => {
+            clap_complete::generate(shell, &mut Args::command(), "fenetre", &mut std::io::stdout());
+        }
         Command::Datasets(args) => datasets::run(args)?,
         Command::Metrics(args) => return metrics::run(args),
         Command::Tags(args) => tags::run(args)?,

@@ -39,7 +39,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
         let from = last.saturating_sub(back).max(first);
         let query =
             format!("show points of {}{condition} over {} to {}", write_name(&metric.name), format_utc(from), format_utc(last.saturating_add(1)));
-        match client.ask(dataset, &Question { query, frame: String::new() }) {
+        match client.ask(dataset, &Question { query, ..Question::default() }) {
             // More points than an answer may have are more than anybody wants to look at.
             Err(_) if best.is_some() => break,
             answer => best = Some(answer?),

@@ -40,6 +40,10 @@ pub fn charts(answer: &AnswerDocument, width: u16, colours: bool) -> String {
 
 fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool) -> String {
     let mut out = heading(answer, show);
+    if show.form == Form::Moment {
+        out.push_str("one value each, which has no course: see them with --output table\n");
+        return out;
+    }
     let shown = &show.lines[..show.lines.len().min(MOST_LINES)];
     let runs: Vec<Vec<Vec<(f64, f64)>>> = shown.iter().map(|line| unbroken(answer, show, line)).collect();
     let numbers = || runs.iter().flatten().flatten().map(|point| point.1);

@@ -2,5 +2,7 @@
 
 pub mod chart;
 pub mod list;
+pub mod plan;
+pub mod spark;
 pub mod table;
 pub mod words;

@@ -30,7 +30,8 @@ pub fn tables(answer: &AnswerDocument, width: u16) -> String {
         }
         match show.form {
             Form::Points => out.push_str(&points(answer, show)),
-            Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(show)),
+            Form::Moment => out.push_str(&figures(answer, show)),
+            Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(answer, show)),
             Form::Windows => {
                 let widest = show.lines.iter().map(|line| line_name(line, &show.lines).chars().count()).max().unwrap_or(0).max(LEAST_VALUE) + GAP;
                 let beside = (usize::from(width).saturating_sub(TIME_WIDTH) / widest).max(1);
@@ -50,7 +51,10 @@ pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
     if let Some(unit) = &show.unit {
         let _ = write!(out, "  [{unit}]");
     }
-    let _ = write!(out, "\n{} to {} ({})", clock.tell(range[0]), clock.tell(range[1]), answer.zone);
+    match range[0] == range[1] {
+        true => drop(write!(out, "\nat {} ({})", clock.tell(range[0]), answer.zone)),
+        false => drop(write!(out, "\n{} to {} ({})", clock.tell(range[0]), clock.tell(range[1]), answer.zone)),
+    }
     if let Some(width) = &answer.windows.width {
         let _ = write!(out, ", per {width}");
     }
@@ -96,17 +100,23 @@ fn windows(answer: &AnswerDocument, show: &ShowDocument, lines: &[LineDocument])
     format!("{}\n", table.trim_fmt())
 }
 
-/// One window: a row a line.
-fn figures(show: &ShowDocument) -> String {
+/// One window or moment: a row a line.
+fn figures(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let places = decimals(numbers(&show.lines));
     let mut table = plain_table();
     let keys: Vec<&String> = show.lines.iter().flat_map(|line| line.tags.keys()).collect::<std::collections::BTreeSet<_>>().into_iter().collect();
     let header = keys.iter().map(|key| aligned((*key).clone(), false));
-    table.set_header(header.chain([aligned("value".to_owned(), true)]));
+    let first_time = |line: &LineDocument| line.times.as_ref().and_then(|times| times.first()).map(|time| instant(time));
+    let times: Vec<Nanos> = show.lines.iter().filter_map(first_time).collect();
+    let has_times = show.form == Form::Moment && !times.is_empty();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &times);
+    let as_of = has_times.then(|| aligned("of".to_owned(), false));
+    table.set_header(header.chain([aligned("value".to_owned(), true)]).chain(as_of));
     for line in &show.lines {
         let tags = keys.iter().map(|key| aligned(line.tags.get(*key).cloned().unwrap_or_default(), false));
         let figure = line.values.first().and_then(Option::as_ref);
-        table.add_row(tags.chain([aligned(value(figure, places), true)]));
+        let time = has_times.then(|| aligned(first_time(line).map_or(String::new(), |time| clock.tell(time)), false));
+        table.add_row(tags.chain([aligned(value(figure, places), true)]).chain(time));
     }
     format!("{}\n", table.trim_fmt())
 }
@@ -132,10 +142,13 @@ fn points(answer: &AnswerDocument, show: &ShowDocument) -> String {
 /// What an answer took, for standard error.
 pub fn cost(answer: &AnswerDocument) -> String {
     let cost = &answer.cost;
+    let windows = match answer.windows.starts.len() as u64 {
+        0 => String::new(),
+        count => format!(", {}", count_of(count, "window", "windows")),
+    };
     format!(
-        "{}, {} in {:.1} ms: {} answered by summary, {} decoded, {} read",
+        "{}{windows} in {:.1} ms: {} answered by summary, {} decoded, {} read",
         count_of(cost.series, "series", "series"),
-        count_of(answer.windows.starts.len() as u64, "window", "windows"),
         cost.milliseconds,
         count_of(cost.blocks_summarised, "block", "blocks"),
         count_of(cost.blocks_decoded, "block", "blocks"),
@@ -153,6 +166,7 @@ mod tests {
         LineDocument {
             tags: tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
             times: None,
+            filled: vec![],
             values: values.iter().map(|value| value.map(Value::Number)).collect(),
         }
     }
@@ -166,6 +180,7 @@ mod tests {
             to: time(hours),
             windows: WindowsDocument {
                 width: (hours > 1).then(|| "1h".to_owned()),
+                stepping: None,
                 starts: (0..hours).map(time).collect(),
                 ends: (1..=hours).map(time).collect(),
                 partial: vec![0],

@@ -41,26 +41,31 @@ pub fn count_of(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", grouped(number), if number == 1 { one } else { many })
 }
 
-/// Decimals that these numbers deserve when they stand under each other: at most three, and about five digits in all.
+/// Decimals that these numbers deserve when they stand under each other: as many as they have, and about five digits in all.
 pub fn decimals(numbers: impl Iterator<Item = f64>) -> usize {
     let (mut largest, mut needed) = (0.0f64, 0);
     for number in numbers {
         largest = largest.max(number.abs());
-        needed = needed.max((0..3).find(|places| is_round(number, *places)).unwrap_or(3));
+        needed = needed.max((0..MOST_DECIMALS).find(|places| is_round(number, *places)).unwrap_or(MOST_DECIMALS));
     }
     let room = if largest >= 10_000.0 {
         1
     } else if largest >= 100.0 {
         2
-    } else {
+    } else if largest >= 1.0 || largest == 0.0 {
         3
+    } else {
+        // Four digits behind the zeros.
+        (3.0 - largest.log10().floor()) as usize
     };
-    if largest > 0.0 && largest < 0.01 { 6 } else { needed.min(room) }
+    needed.min(room)
 }
+
+const MOST_DECIMALS: usize = 12;
 
 fn is_round(number: f64, places: usize) -> bool {
     let scaled = number * 10f64.powi(places as i32);
-    (scaled - scaled.round()).abs() < 1e-9
+    (scaled - scaled.round()).abs() < 1e-9 * scaled.abs().max(1e-3)
 }
 
 /// A value with so many decimals.
@@ -155,7 +160,9 @@ mod tests {
         assert_eq!(decimals([312.5, 300.0].into_iter()), 1);
         assert_eq!(decimals([312.123_456].into_iter()), 2);
         assert_eq!(decimals([4.0, 5.0].into_iter()), 0);
-        assert_eq!(decimals([0.001_25].into_iter()), 6);
+        assert_eq!(decimals([0.001_25].into_iter()), 5);
+        assert_eq!(decimals([0.016_388_888].into_iter()), 5);
+        assert_eq!(decimals([0.1 + 0.2, 0.5].into_iter()), 1);
         assert_eq!(value(Some(&Value::Number(1.0 / 3.0)), 3), "0.333");
         assert_eq!(value(None, 3), "–");
     }

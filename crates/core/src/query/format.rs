@@ -2,20 +2,16 @@
 
 use std::fmt::Write as _;
 
-use super::{
-    lexer::is_plain_name,
-    parser::is_keyword,
-    tree::{Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, MetricName, Query, Range, Selection, Show},
-};
+use super::{lexer::is_plain_name, parser::is_keyword, tree::*};
 
-/// The query in its canonical layout, a line for each `show` and one for the frame.
+/// The query in its canonical layout, a line for each `let` and `show` and one for the frame.
 pub fn format(query: &Query) -> String {
     let mut out = String::new();
-    for Show { expr, label } in &query.shows {
-        let _ = write!(out, "show {}", expression(expr));
-        if let Some(label) = label {
-            let _ = write!(out, " as {}", text(label));
-        }
+    for Let { name: given, expr } in &query.lets {
+        let _ = writeln!(out, "let {} = {}", name(&given.value), expression(expr));
+    }
+    for shown in &query.shows {
+        out.push_str(&show(shown));
         out.push('\n');
     }
     let frame = query.frame.as_ref().map(frame).filter(|frame| !frame.is_empty());
@@ -33,6 +29,20 @@ impl Expr {
     }
 }
 
+impl Selection {
+    /// The selection in its canonical layout, on one line.
+    pub fn to_text(&self) -> String {
+        selection(self)
+    }
+}
+
+impl Condition {
+    /// The condition in its canonical layout, on one line.
+    pub fn to_text(&self) -> String {
+        condition(self)
+    }
+}
+
 impl Frame {
     /// The frame in its canonical layout, on one line; empty where nothing is said.
     pub fn to_text(&self) -> String {
@@ -40,21 +50,73 @@ impl Frame {
     }
 }
 
+fn show(Show { expr, keeping, rank, label, unit }: &Show) -> String {
+    let mut out = format!("show {}", expression(expr));
+    if let Some(Keeping { comparison, number }) = keeping {
+        let _ = write!(out, " keeping {} {number}", comparison.as_str());
+    }
+    if let Some(Rank { end, count, by }) = rank {
+        let _ = write!(out, " {} {count}", if *end == RankEnd::Top { "top" } else { "bottom" });
+        if let Some(by) = by {
+            let _ = write!(out, " by {}", by.value);
+        }
+    }
+    if let Some(label) = label {
+        let _ = write!(out, " as {}", quoted(label));
+    }
+    match unit {
+        Some(UnitClause::In(unit)) => drop(write!(out, " in {}", quoted(&unit.value))),
+        Some(UnitClause::Unit(unit)) => drop(write!(out, " unit {}", quoted(&unit.value))),
+        None => {}
+    }
+    out
+}
+
 fn expression(expr: &Expr) -> String {
     match expr {
-        Expr::Points(of) => format!("points of {}", selection(of)),
-        Expr::Reduction(reduction) => {
-            let mut out = format!("{} of {}", reduction.reducer.value, selection(&reduction.selection));
-            match &reduction.grouping {
-                Grouping::Apart => {}
-                Grouping::By(tags) => {
-                    let tags: Vec<String> = tags.iter().map(|tag| name(&tag.value)).collect();
-                    let _ = write!(out, " by {}", tags.join(", "));
-                }
-                Grouping::Overall => out.push_str(" overall"),
-            }
-            out
+        Expr::Number(number) => number.to_string(),
+        Expr::Negate(inner) => match **inner {
+            Expr::Number(_) | Expr::Negate(_) | Expr::Binary(_) => format!("-({})", expression(inner)),
+            _ => format!("-{}", expression(inner)),
+        },
+        Expr::Binary(binary) => {
+            let Binary { operator, left, right } = &**binary;
+            let strength = operator.value.strength();
+            // Operators of one strength group to the left.
+            format!("{} {} {}", operand(left, strength), operator.value.as_str(), operand(right, strength + 1))
         }
+        Expr::Call(call) => {
+            let arguments: String = call.arguments.iter().map(|number| format!(", {number}")).collect();
+            format!("{}({}{arguments})", call.function.value.as_str(), expression(&call.of))
+        }
+        Expr::Points(of) => format!("points of {}", selection(of)),
+        Expr::Selection(of) => selection(of),
+        Expr::Reduction(reduction) => {
+            let of = match &reduction.of {
+                Of::Selection(of) => selection(of),
+                Of::Lines(inner) => format!("({})", expression(inner)),
+            };
+            format!("{} of {of}{}", reduction.reducer.value, grouping(&reduction.grouping))
+        }
+    }
+}
+
+/// An operand, in parentheses where it would be read as part of something else.
+fn operand(expr: &Expr, strength: u8) -> String {
+    match expr {
+        Expr::Binary(binary) if binary.operator.value.strength() < strength => format!("({})", expression(expr)),
+        _ => expression(expr),
+    }
+}
+
+fn grouping(grouping: &Grouping) -> String {
+    match grouping {
+        Grouping::Apart => String::new(),
+        Grouping::By(tags) => {
+            let tags: Vec<String> = tags.iter().map(|tag| name(&tag.value)).collect();
+            format!(" by {}", tags.join(", "))
+        }
+        Grouping::Overall => " overall".to_owned(),
     }
 }
 
@@ -67,6 +129,9 @@ fn selection(selection: &Selection) -> String {
     if let Some(wanted) = &selection.condition {
         let _ = write!(out, " where {}", condition(wanted));
     }
+    if let Some(earlier) = &selection.earlier {
+        let _ = write!(out, " {} earlier", earlier.value);
+    }
     out
 }
 
@@ -77,10 +142,19 @@ fn qualified(dataset: &str, metric: &str) -> String {
 }
 
 fn condition(wanted: &Condition) -> String {
+    let listed = |parts: &[Condition], word: &str| parts.iter().map(nested).collect::<Vec<_>>().join(word);
     match wanted {
-        Condition::All(parts) => parts.iter().map(condition).collect::<Vec<_>>().join(" and "),
-        Condition::Is(Comparison { tag, texts, listed, negated }) => {
-            let quoted: Vec<String> = texts.iter().map(|wanted| text(&wanted.value)).collect();
+        Condition::All(parts) => listed(parts, " and "),
+        Condition::Any(parts) => listed(parts, " or "),
+        Condition::Not(inner) => format!("not {}", nested(inner)),
+        Condition::Has(tag) => format!("has {}", name(&tag.value)),
+        Condition::Lacks(tag) => format!("lacks {}", name(&tag.value)),
+        Condition::Value(ValueTest { comparison, number }) => format!("value {} {number}", comparison.value.as_str()),
+        Condition::Matches(TagMatch { tag, pattern, negated }) => {
+            format!("{}{} matches {}", name(&tag.value), if *negated { " not" } else { "" }, quoted(&pattern.value))
+        }
+        Condition::Is(TagTest { tag, texts, listed, negated }) => {
+            let quoted: Vec<String> = texts.iter().map(|wanted| quoted(&wanted.value)).collect();
             let tag = name(&tag.value);
             match (listed, negated) {
                 (false, false) => format!("{tag} = {}", quoted.join("")),
@@ -92,6 +166,14 @@ fn condition(wanted: &Condition) -> String {
     }
 }
 
+/// A condition within another: lists stand in parentheses, so that nobody has to know what binds closer.
+fn nested(wanted: &Condition) -> String {
+    match wanted {
+        Condition::All(_) | Condition::Any(_) => format!("({})", condition(wanted)),
+        _ => condition(wanted),
+    }
+}
+
 fn frame(frame: &Frame) -> String {
     let mut parts = Vec::new();
     if let Some(over) = &frame.range {
@@ -99,16 +181,31 @@ fn frame(frame: &Frame) -> String {
             Range::Last(span) => format!("over last {span}"),
             Range::Between(from, to) => format!("over {} to {}", instant(&from.value), instant(&to.value)),
             Range::Since(from) => format!("over since {}", instant(&from.value)),
+            Range::Calendar(date) => format!("over {date}"),
         });
     }
-    match frame.width.as_ref().map(|width| width.value) {
-        Some(FrameWidth::Of(span)) => parts.push(format!("per {span}")),
-        Some(FrameWidth::Auto) => parts.push("per auto".to_owned()),
-        None => {}
+    if let Some(width) = &frame.width {
+        parts.push(match width.value {
+            FrameWidth::Of(span) => format!("per {span}"),
+            FrameWidth::Auto => "per auto".to_owned(),
+        });
     }
-    if let Some(zone) = &frame.zone {
-        parts.push(format!("zone {}", text(&zone.value)));
-    }
+    parts.extend(frame.stepping.as_ref().map(|span| format!("stepping {}", span.value)));
+    parts.extend(frame.starting.as_ref().map(|time| format!("starting {}", time.value)));
+    parts.extend(frame.moment.as_ref().map(|at| format!("at {}", instant(&at.value))));
+    parts.extend(frame.taking.as_ref().map(|taking| format!("taking {}", taking.value.as_str())));
+    parts.extend(frame.within.as_ref().map(|span| format!("within {}", span.value)));
+    parts.extend(frame.zone.as_ref().map(|zone| format!("zone {}", quoted(&zone.value))));
+    parts.extend(frame.gaps.as_ref().map(|gaps| match gaps.value {
+        Gaps::Empty => "gaps empty".to_owned(),
+        Gaps::Hold => "gaps hold".to_owned(),
+        Gaps::Line => "gaps line".to_owned(),
+        Gaps::Number(number) => format!("gaps {number}"),
+    }));
+    parts.extend(frame.source.as_ref().map(|source| match source.value {
+        PointSource::Raw => "from raw".to_owned(),
+        PointSource::Level(span) => format!("from {span}"),
+    }));
     parts.join(" ")
 }
 
@@ -124,7 +221,8 @@ pub fn name(name: &str) -> String {
     if is_plain_name(name) && !is_keyword(name) { name.to_owned() } else { format!("'{name}'") }
 }
 
-fn text(text: &str) -> String {
+/// A text as a query holds it: in double quotes, with JSON's escapes.
+pub fn quoted(text: &str) -> String {
     let mut out = String::from("\"");
     for c in text.chars() {
         match c {

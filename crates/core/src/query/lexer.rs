@@ -20,9 +20,9 @@ pub enum TokenKind {
     QuotedName(String),
     /// In double quotes, with JSON's escapes.
     Text(String),
-    /// Begins with a digit: a number, a span such as `15m` or a date such as `2026-05-01T09:00`.
+    /// Begins with a digit: a number, a span such as `15m`, a date such as `2026-05-01T09:00` or a time of the day such as `06:00`.
     Figure(String),
-    /// `= != ( ) , -`
+    /// `= != < <= > >= ( ) , + - * /`
     Sign(&'static str),
     /// After the last token.
     End,
@@ -50,7 +50,8 @@ impl Token {
 
 /// The longest query, in bytes.
 const LONGEST_QUERY: usize = 100_000;
-const SIGNS: [&str; 6] = ["!=", "=", "(", ")", ",", "-"];
+/// Longer ones before those that they begin with.
+const SIGNS: [&str; 13] = ["!=", "<=", ">=", "<", ">", "=", "(", ")", ",", "+", "-", "*", "/"];
 
 /// All tokens of a text, the last of them [`TokenKind::End`].
 pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
@@ -83,7 +84,13 @@ pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
                 None => {
                     let place = Place { start, end: start + c.len_utf8() };
                     let error = QueryError::new(place, format!("`{c}` has no meaning in a query"));
-                    return Err(error.with_help("names with unusual characters stand in single quotes, texts in double quotes"));
+                    return Err(error.with_help(match c {
+                        ';' => "nothing ends a query but its end; a second question is another `show`",
+                        '%' | '^' => "there are `+`, `-`, `*` and `/`",
+                        '&' | '|' => "conditions are joined by `and` and `or`",
+                        '[' | ']' | '{' | '}' => "there are no brackets but parentheses; conditions stand behind `where`, times behind `over`",
+                        _ => "names with unusual characters stand in single quotes, texts in double quotes",
+                    }));
                 }
             },
         };
@@ -109,12 +116,22 @@ fn run(text: &str, at: &mut usize, belongs: impl Fn(char) -> bool) -> String {
     found
 }
 
-/// A number, span or date. A date goes on over `-`, and after its `T` over `+`; a number or span does not.
+/// A number, span or date. A date goes on over `-`, and after its `T` over `+`; a span does not, a number only after its `e`.
 fn figure(text: &str, at: &mut usize) -> String {
     let rest = &text.as_bytes()[*at..];
     let is_date = rest.len() >= 7 && rest[..4].iter().all(u8::is_ascii_digit) && rest[4] == b'-' && rest[5].is_ascii_digit();
     if !is_date {
-        return run(text, at, |c| c.is_alphanumeric() || c == '.');
+        let mut figure = run(text, at, |c| c.is_alphanumeric() || matches!(c, '.' | ':'));
+        let mantissa = figure.strip_suffix(['e', 'E']).unwrap_or_default();
+        let is_open = !mantissa.is_empty() && mantissa.bytes().all(|b| b.is_ascii_digit() || b == b'.');
+        let mut next = text[*at..].chars();
+        // An exponent with a sign: `1e-3`.
+        if is_open && next.next().is_some_and(|c| matches!(c, '+' | '-')) && next.next().is_some_and(|c| c.is_ascii_digit()) {
+            figure.push_str(&text[*at..=*at]);
+            *at += 1;
+            figure.push_str(&run(text, at, |c| c.is_alphanumeric()));
+        }
+        return figure;
     }
     let mut figure = run(text, at, |c| c.is_ascii_alphanumeric() || matches!(c, '-' | ':' | '.'));
     if figure.contains('T') && text[*at..].starts_with('+') {

@@ -1,39 +1,58 @@
 //! The query language: text to tree and back.
 //!
 //! ```text
-//! query     = show { show } [ frame ] ;
-//! show      = "show" expr [ "as" text ] ;
-//! expr      = reduction | "points" "of" selection ;
-//! reduction = reducer "of" selection [ "by" tag { "," tag } | "overall" ] ;
-//! selection = metric [ "where" condition ] ;
-//! condition = leaf { "and" leaf } ;
-//! leaf      = tag ( "=" | "!=" ) text | tag [ "not" ] "in" "(" text { "," text } ")" ;
-//! frame     = "over" range [ "per" ( span | "auto" ) ] [ "zone" text ] ;
-//! range     = "last" span | instant "to" instant | "since" instant ;
+//! query     = { "let" name "=" expr } show { show } [ frame ] ;
+//! show      = "show" expr { "keeping" cmp number | ("top" | "bottom") int [ "by" reducer ] | "as" text | "in" text | "unit" text } ;
+//! expr      = term { ("+" | "-") term } ;   term = unary { ("*" | "/") unary } ;   unary = [ "-" ] primary ;
+//! primary   = number | function "(" expr { "," number } ")" | "(" expr ")" | reduction | "points" "of" selection | selection ;
+//! reduction = reducer "of" ( selection | "(" expr ")" ) [ "by" tag { "," tag } | "overall" ] ;
+//! reducer   = word | ( "time_in" | "share_in" ) "(" text ")" ;
+//! selection = metric [ "where" condition ] [ span "earlier" ] ;
+//! condition = and { "or" and } ;   and = not { "and" not } ;   not = "not" not | "(" condition ")" | leaf ;
+//! leaf      = tag ( "=" | "!=" ) text | tag [ "not" ] "in" "(" text { "," text } ")" | tag [ "not" ] "matches" text
+//!           | "has" tag | "lacks" tag | "value" cmp number ;
+//! frame     = { "over" range | "per" ( span | "auto" ) | "stepping" span | "starting" clock | "at" instant | "taking" word
+//!           | "within" span | "zone" text | "gaps" ( "empty" | "hold" | "line" | number ) | "from" ( "raw" | span ) } ;
+//! range     = "last" span | instant "to" instant | "since" instant | "today" | "yesterday" | date ;
 //! instant   = ( "now" | "today" | "yesterday" | date | date-time ) [ "-" span ] ;
 //! ```
 //!
 //! | file | subject |
 //! |---|---|
 //! | `lexer` | characters to tokens with their places |
-//! | `tree` | what a query is |
+//! | `tree` | what a query is; its JSON form |
+//! | `reducer` | reducers and functions, and what they are called |
 //! | `parser` | tokens to tree, by recursive descent, in the order of the grammar |
 //! | `format` | tree to text, in one canonical layout |
+//! | `completion` | what may come next at a place in a text |
 //! | `error` | what is wrong, where, and what would be right |
 
+mod completion;
 mod error;
 mod format;
 mod lexer;
 mod parser;
+mod reducer;
 mod tree;
 
+pub use completion::{Completion, Suggestion, SuggestionKind, complete};
 pub use error::QueryError;
-pub use format::{format, name as write_name};
+pub use format::{format, name as write_name, quoted as write_text};
 pub use lexer::Place;
-pub use parser::{parse, parse_frame};
+pub use parser::{parse, parse_condition, parse_frame};
+pub use reducer::{Function, REDUCER_WORDS, Reducer};
 pub use tree::{
-    Comparison, Condition, Expr, Frame, FrameWidth, Grouping, InstantText, MetricName, Query, Range, Reducer, Reduction, Selection, Show, Spanned,
+    Binary, Call, Comparison, Condition, Expr, Frame, FrameWidth, Gaps, Grouping, InstantText, Keeping, Let, MetricName, Of, Operator, PointSource,
+    Query, Range, Rank, RankEnd, Reduction, Selection, Show, Spanned, TagMatch, TagTest, Taking, UnitClause, ValueTest,
 };
+
+/// Takes a tree that came from elsewhere, such as the JSON form, for what its text says; so each part of it has a place.
+///
+/// # Errors
+/// [`QueryError`] where it holds what no text can say, such as a name with a quote in it.
+pub fn normal(tree: &Query) -> Result<Query, QueryError> {
+    parse(&format(tree))
+}
 
 #[cfg(test)]
 mod tests;

@@ -1,9 +1,11 @@
 //! What a query is. Trees are equal where they mean the same, wherever their parts stand in the text.
+//!
+//! The same tree is the JSON form of a query: it is written and read by serde as it stands here, without the places.
 
-use std::fmt;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::lexer::Place;
-use crate::time::Span;
+use super::{Function, Reducer, lexer::Place};
+use crate::time::{LocalTime, Span};
 
 /// Something that was written, and where.
 #[derive(Clone, Debug)]
@@ -20,106 +22,220 @@ impl<T: PartialEq> PartialEq for Spanned<T> {
     }
 }
 
+impl<T: Serialize> Serialize for Spanned<T> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        self.value.serialize(serializer)
+    }
+}
+
+impl<'de, T: Deserialize<'de>> Deserialize<'de> for Spanned<T> {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        Ok(Self { value: T::deserialize(deserializer)?, place: Place::default() })
+    }
+}
+
+fn is_none<T>(value: &Option<T>) -> bool {
+    value.is_none()
+}
+
 /// A whole query.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Query {
+    /// Expressions with a name, each of which may use those before it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub lets: Vec<Let>,
     /// What to show, at least one.
     pub shows: Vec<Show>,
     /// Over which time; none where it comes from outside the text.
+    #[serde(default, skip_serializing_if = "is_none")]
     pub frame: Option<Frame>,
 }
 
+/// `let failed = growth of gate_commands`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Let {
+    /// Its name.
+    pub name: Spanned<String>,
+    /// What it stands for.
+    pub expr: Expr,
+}
+
 /// One thing to show.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Show {
     /// What.
     pub expr: Expr,
+    /// Cells that fulfil no such comparison are left out, and lines without any.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub keeping: Option<Keeping>,
+    /// Which lines, of many.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub rank: Option<Rank>,
     /// Under which name; its own text where there is none.
+    #[serde(default, skip_serializing_if = "is_none")]
     pub label: Option<String>,
+    /// In which unit.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub unit: Option<UnitClause>,
+}
+
+/// `keeping > 3`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Keeping {
+    /// How.
+    pub comparison: Comparison,
+    /// With what.
+    pub number: f64,
+}
+
+/// `top 5 by max`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Rank {
+    /// From which end.
+    pub end: RankEnd,
+    /// How many.
+    pub count: usize,
+    /// By which reducer over the windows of a line; `mean` where it is left out.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub by: Option<Spanned<Reducer>>,
+}
+
+/// `top` or `bottom`
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum RankEnd {
+    /// The largest first.
+    Top,
+    /// The smallest first.
+    Bottom,
+}
+
+/// A unit for what is shown.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum UnitClause {
+    /// `in "m"`: the values are converted.
+    In(Spanned<String>),
+    /// `unit "%"`: that is what they are, whatever was thought of them.
+    Unit(Spanned<String>),
 }
 
 /// What can be shown.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Expr {
-    /// Points reduced to a value a window.
-    Reduction(Reduction),
+    /// `100`
+    Number(f64),
+    /// `-x`
+    Negate(Box<Expr>),
+    /// `a / b`
+    Binary(Box<Binary>),
+    /// `round(x)`
+    Call(Box<Call>),
+    /// Points reduced to a value a window, or lines reduced to fewer.
+    Reduction(Box<Reduction>),
     /// The points themselves.
     Points(Selection),
+    /// A metric at a moment, or what was named with `let`.
+    Selection(Selection),
 }
 
-impl Expr {
-    /// Where its points come from.
-    pub fn selection(&self) -> &Selection {
+/// `a / b`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Binary {
+    /// What is done.
+    pub operator: Spanned<Operator>,
+    /// To this.
+    pub left: Expr,
+    /// With this.
+    pub right: Expr,
+}
+
+/// What joins two expressions.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Operator {
+    /// Sum.
+    #[serde(rename = "+")]
+    Add,
+    /// Difference.
+    #[serde(rename = "-")]
+    Subtract,
+    /// Product.
+    #[serde(rename = "*")]
+    Multiply,
+    /// Quotient.
+    #[serde(rename = "/")]
+    Divide,
+}
+
+impl Operator {
+    /// Its sign.
+    pub fn as_str(self) -> &'static str {
         match self {
-            Self::Reduction(reduction) => &reduction.selection,
-            Self::Points(selection) => selection,
+            Self::Add => "+",
+            Self::Subtract => "-",
+            Self::Multiply => "*",
+            Self::Divide => "/",
+        }
+    }
+
+    /// Which of two binds closer: the greater.
+    pub(super) fn strength(self) -> u8 {
+        match self {
+            Self::Add | Self::Subtract => 1,
+            Self::Multiply | Self::Divide => 2,
         }
     }
 }
 
+/// `smooth(x, 5)`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Call {
+    /// Which.
+    pub function: Spanned<Function>,
+    /// Of what.
+    pub of: Expr,
+    /// The numbers behind it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub arguments: Vec<f64>,
+}
+
 /// `mean of level by reach`
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Reduction {
     /// How.
     pub reducer: Spanned<Reducer>,
     /// What.
-    pub selection: Selection,
-    /// Which series are taken together.
+    pub of: Of,
+    /// Which series, or lines, are taken together.
+    #[serde(default, skip_serializing_if = "Grouping::is_apart")]
     pub grouping: Grouping,
 }
 
-/// What turns the points of a window into one value.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Reducer {
-    /// How many points.
-    Count,
-    /// Their sum.
-    Sum,
-    /// Their mean.
-    Mean,
-    /// The least.
-    Min,
-    /// The greatest.
-    Max,
-    /// The earliest.
-    First,
-    /// The latest.
-    Last,
-}
-
-impl Reducer {
-    /// All there are, in the order in which they are listed to people.
-    pub const ALL: [Self; 7] = [Self::Count, Self::Sum, Self::Mean, Self::Min, Self::Max, Self::First, Self::Last];
-
-    /// Its word.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Count => "count",
-            Self::Sum => "sum",
-            Self::Mean => "mean",
-            Self::Min => "min",
-            Self::Max => "max",
-            Self::First => "first",
-            Self::Last => "last",
-        }
-    }
-
-    /// Whether it can be asked of words as well as of numbers.
-    pub fn takes_words(self) -> bool {
-        matches!(self, Self::Count | Self::First | Self::Last)
-    }
-}
-
-impl fmt::Display for Reducer {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.as_str())
-    }
+/// What is reduced.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Of {
+    /// Points, over the time of a window.
+    Selection(Selection),
+    /// Lines, within each window: what stands in parentheses.
+    Lines(Expr),
 }
 
 /// Which series are taken together.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Grouping {
     /// None: a line a series.
+    #[default]
     Apart,
     /// Those that share these tags.
     By(Vec<Spanned<String>>),
@@ -127,59 +243,197 @@ pub enum Grouping {
     Overall,
 }
 
+impl Grouping {
+    fn is_apart(&self) -> bool {
+        *self == Self::Apart
+    }
+}
+
 /// A metric's name, with or without its dataset's.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct MetricName {
     /// `velmar` of `velmar::level`.
+    #[serde(default, skip_serializing_if = "is_none")]
     pub dataset: Option<String>,
     /// `level`.
     pub metric: String,
 }
 
-/// `level where reach = "upper"`
-#[derive(Clone, Debug, PartialEq)]
+/// `level where reach = "upper" 1w earlier`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Selection {
     /// Which metric.
     pub metric: Spanned<MetricName>,
-    /// Which of its series.
+    /// Which of its series, and of their points.
+    #[serde(default, skip_serializing_if = "is_none")]
     pub condition: Option<Condition>,
+    /// How long before each window.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub earlier: Option<Spanned<Span>>,
 }
 
-/// What a series' tags must fulfil.
-#[derive(Clone, Debug, PartialEq)]
+impl Selection {
+    /// The name alone, where nothing else is said: it may be one that `let` gave.
+    pub fn as_name(&self) -> Option<&str> {
+        let is_bare = self.metric.value.dataset.is_none() && self.condition.is_none() && self.earlier.is_none();
+        is_bare.then_some(self.metric.value.metric.as_str())
+    }
+}
+
+/// What a series' tags, or a point's value, must fulfil.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Condition {
     /// Every one of these, at least two.
     All(Vec<Condition>),
-    /// One comparison.
-    Is(Comparison),
+    /// One of these, at least two.
+    Any(Vec<Condition>),
+    /// Not this.
+    Not(Box<Condition>),
+    /// One comparison of a tag with texts.
+    Is(TagTest),
+    /// The whole value of a tag matches a regular expression.
+    Matches(TagMatch),
+    /// A series has the tag.
+    Has(Spanned<String>),
+    /// A series lacks the tag.
+    Lacks(Spanned<String>),
+    /// A point's value compared with a number.
+    Value(ValueTest),
 }
 
 /// A tag compared with texts: the series' value is, or with `negated` is not, one of them. A series without the tag has none of them.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Comparison {
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TagTest {
     /// Which tag.
     pub tag: Spanned<String>,
     /// With what; one text for `=` and `!=`.
     pub texts: Vec<Spanned<String>>,
     /// Whether it was written as a list, with `in`.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub listed: bool,
     /// `!=` or `not in`.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub negated: bool,
 }
 
-/// Over which time, and how it is cut. Each part may be left to come from outside the text.
-#[derive(Clone, Debug, Default, PartialEq)]
+/// `lock matches "a.*"`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TagMatch {
+    /// Which tag.
+    pub tag: Spanned<String>,
+    /// The regular expression, which its whole value must match.
+    pub pattern: Spanned<String>,
+    /// `not matches`
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub negated: bool,
+}
+
+/// `value > 3`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ValueTest {
+    /// How, and where the test stands.
+    pub comparison: Spanned<Comparison>,
+    /// With what.
+    pub number: f64,
+}
+
+/// How two numbers are compared.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Comparison {
+    /// Less.
+    #[serde(rename = "<")]
+    Less,
+    /// Less or equal.
+    #[serde(rename = "<=")]
+    AtMost,
+    /// Greater.
+    #[serde(rename = ">")]
+    Greater,
+    /// Greater or equal.
+    #[serde(rename = ">=")]
+    AtLeast,
+    /// Equal.
+    #[serde(rename = "=")]
+    Equal,
+    /// Not equal.
+    #[serde(rename = "!=")]
+    Unequal,
+}
+
+impl Comparison {
+    /// All there are.
+    pub const ALL: [Self; 6] = [Self::Less, Self::AtMost, Self::Greater, Self::AtLeast, Self::Equal, Self::Unequal];
+
+    /// Its sign.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Less => "<",
+            Self::AtMost => "<=",
+            Self::Greater => ">",
+            Self::AtLeast => ">=",
+            Self::Equal => "=",
+            Self::Unequal => "!=",
+        }
+    }
+
+    /// Whether a value fulfils it.
+    pub fn holds(self, value: f64, number: f64) -> bool {
+        match self {
+            Self::Less => value < number,
+            Self::AtMost => value <= number,
+            Self::Greater => value > number,
+            Self::AtLeast => value >= number,
+            Self::Equal => value == number,
+            Self::Unequal => value != number,
+        }
+    }
+}
+
+/// Over which time, and how it is cut; or at which moment. Each part may be left to come from outside the text.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
 pub struct Frame {
     /// `over …`
+    #[serde(skip_serializing_if = "is_none")]
     pub range: Option<Spanned<Range>>,
     /// `per …`; the whole range is one window where it is left out.
+    #[serde(skip_serializing_if = "is_none")]
     pub width: Option<Spanned<FrameWidth>>,
+    /// `stepping …`: a window begins each such span, not each width.
+    #[serde(skip_serializing_if = "is_none")]
+    pub stepping: Option<Spanned<Span>>,
+    /// `starting …`: the grid begins anew at that time of each local day.
+    #[serde(skip_serializing_if = "is_none")]
+    pub starting: Option<Spanned<LocalTime>>,
+    /// `at …`
+    #[serde(skip_serializing_if = "is_none")]
+    pub moment: Option<Spanned<InstantText>>,
+    /// `taking …`
+    #[serde(skip_serializing_if = "is_none")]
+    pub taking: Option<Spanned<Taking>>,
+    /// `within …`: how far from the moment a point may lie.
+    #[serde(skip_serializing_if = "is_none")]
+    pub within: Option<Spanned<Span>>,
     /// `zone …`
+    #[serde(skip_serializing_if = "is_none")]
     pub zone: Option<Spanned<String>>,
+    /// `gaps …`
+    #[serde(skip_serializing_if = "is_none")]
+    pub gaps: Option<Spanned<Gaps>>,
+    /// `from …`
+    #[serde(skip_serializing_if = "is_none")]
+    pub source: Option<Spanned<PointSource>>,
 }
 
 /// `15m` or `auto`
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum FrameWidth {
     /// Windows of one span.
     Of(Span),
@@ -187,8 +441,70 @@ pub enum FrameWidth {
     Auto,
 }
 
+/// What a window without points holds.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Gaps {
+    /// Nothing.
+    #[default]
+    Empty,
+    /// What the last window held that was not empty.
+    Hold,
+    /// What lies on the line between the windows beside the gap.
+    Line,
+    /// A number.
+    Number(f64),
+}
+
+/// Which value a series has at a moment.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Taking {
+    /// `line` for a linear gauge, `before` for all else.
+    #[default]
+    Natural,
+    /// The last at or before it.
+    Before,
+    /// The first at or after it.
+    After,
+    /// The one that lies nearer; of two, the earlier.
+    Nearest,
+    /// What lies on the line between its neighbours.
+    Line,
+    /// The one at that instant.
+    Exact,
+}
+
+impl Taking {
+    /// All there are.
+    pub const ALL: [Self; 6] = [Self::Natural, Self::Before, Self::After, Self::Nearest, Self::Line, Self::Exact];
+
+    /// Its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Natural => "natural",
+            Self::Before => "before",
+            Self::After => "after",
+            Self::Nearest => "nearest",
+            Self::Line => "line",
+            Self::Exact => "exact",
+        }
+    }
+}
+
+/// From which points a query is answered.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum PointSource {
+    /// As they came.
+    Raw,
+    /// From the rollup of that width.
+    Level(Span),
+}
+
 /// A range of time, relative to now or not.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
 pub enum Range {
     /// That long, ending now.
     Last(Span),
@@ -196,13 +512,17 @@ pub enum Range {
     Between(Spanned<InstantText>, Spanned<InstantText>),
     /// From an instant to now.
     Since(Spanned<InstantText>),
+    /// The whole of a month or a day: `2026-05`, `2026-05-01`, `today`, `yesterday`.
+    Calendar(String),
 }
 
 /// An instant as it was written; the zone decides what it is.
-#[derive(Clone, Debug, PartialEq)]
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct InstantText {
     /// `now`, `today`, `yesterday` or a date.
     pub base: String,
     /// `- 2h`
+    #[serde(default, skip_serializing_if = "is_none")]
     pub minus: Option<Span>,
 }

@@ -4,14 +4,16 @@
 //! 2262. People never see that number: everything that leaves is RFC 3339 or words.
 
 mod instant;
+mod local;
 mod reading;
 mod span;
 mod windows;
 
 pub use instant::{TimeError, format_in_zone, format_utc, parse_instant, parse_rfc3339, zone, zoned};
+pub use local::LocalTime;
 pub use reading::{ClockChange, EpochUnit, TimeFormat, TimeRule, from_epoch, seconds};
 pub use span::{Span, SpanError};
-pub use windows::{Width, Windows, WindowsError};
+pub use windows::{Grid, Width, Windows, WindowsError};
 
 /// Nanoseconds since 1970-01-01T00:00:00Z.
 pub type Nanos = i64;

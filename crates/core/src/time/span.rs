@@ -134,6 +134,12 @@ impl Span {
         self.months > 0 || self.days > 0
     }
 
+    /// So many of it; the longest there is where that is too long.
+    #[must_use]
+    pub fn times(self, count: u32) -> Self {
+        Self { months: self.months.saturating_mul(count), days: self.days.saturating_mul(count), nanos: self.nanos.saturating_mul(count.into()) }
+    }
+
     /// The instant that lies this span before `at`, by the calendar of `zone`; the earliest instant where there is none.
     pub fn before(self, at: Nanos, zone: &TimeZone) -> Nanos {
         let exact = at.saturating_sub(self.nanos);

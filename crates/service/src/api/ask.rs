@@ -9,15 +9,19 @@ use std::{
 };
 
 use actix_web::{HttpRequest, HttpResponse, get, http::header, post, web};
+use fenetre_columnar::write_arrow;
 use fenetre_core::{
     evaluate::evaluate,
-    plan::{Plan, plan},
-    query::{self, Frame},
+    plan::{Plan, Take, plan},
+    query::{self, Frame, Query},
+    time::TimeRange,
 };
 use fenetre_formats::{
-    document::AnswerDocument,
-    tables::{write_csv, write_json_lines},
+    document::{AnswerDocument, milliseconds},
+    plan_document::PlanDocument,
+    tables::{csv_parts, json_line_parts},
 };
+use fenetre_store::Selection;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -29,14 +33,32 @@ use crate::{
 };
 
 /// A query and the frame that it does not have itself.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema, IntoParams)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct Question {
     /// The query's text.
+    #[serde(default)]
     pub query: String,
-    /// Clauses of a frame (`over … per … zone …`) for what the text leaves out.
+    /// Clauses of a frame (`over … per … zone …`, or `at …`) for what the text leaves out.
     #[serde(default)]
     pub frame: String,
+    /// The query as a tree, instead of a text: its JSON form, as `ask/check` gives it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    #[param(ignore)]
+    pub tree: Option<serde_json::Value>,
+}
+
+impl Question {
+    /// The query's text: its own, or what its tree says.
+    fn text(&self) -> Result<String, Problem> {
+        let Some(tree) = &self.tree else { return Ok(self.query.clone()) };
+        if !self.query.is_empty() {
+            return Err(Problem::new(Sort::Request, "a question has a `query` or a `tree`, not both"));
+        }
+        let tree = Query::deserialize(tree).map_err(|error| Problem::new(Sort::Request, format!("tree: {error}")))?;
+        Ok(query::format(&tree))
+    }
 }
 
 /// What is found in a query's text.
@@ -44,11 +66,48 @@ pub struct Question {
 pub struct Checked {
     /// The text in its canonical layout, if it can be read.
     pub canonical: Option<String>,
+    /// The same as a tree, for forms.
+    #[schema(value_type = Option<Object>)]
+    pub tree: Option<serde_json::Value>,
     /// What is wrong with it, if anything is.
     pub problem: Option<Problem>,
 }
 
-/// Answers a query: as JSON, or by `Accept` as `text/csv` or `application/x-ndjson`.
+/// A place in a text at which somebody types.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Typing {
+    /// The text so far.
+    pub query: String,
+    /// The byte at which the cursor stands; at the end where it is left out.
+    #[serde(default)]
+    pub cursor: Option<usize>,
+}
+
+/// What may stand at a place.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Completions {
+    /// First byte of the part of the text that a suggestion replaces.
+    pub start: usize,
+    /// First byte after it.
+    pub end: usize,
+    /// The likeliest first.
+    pub suggestions: Vec<Suggested>,
+}
+
+/// Something that may stand there.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Suggested {
+    /// As it is written in the text.
+    pub text: String,
+    /// `metric`, `tag`, `value`, `reducer`, `function`, `word` or `time`.
+    pub kind: String,
+    /// A few words about it.
+    #[serde(default)]
+    pub detail: Option<String>,
+}
+
+/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson` or `application/vnd.apache.arrow.stream`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path), Question),
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 504, body = Problem)))]
@@ -63,7 +122,7 @@ pub(crate) async fn get(
     answer(&state, dataset.into_inner(), question.into_inner(), &request).await
 }
 
-/// Answers a query: as JSON, or by `Accept` as `text/csv` or `application/x-ndjson`.
+/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson` or `application/vnd.apache.arrow.stream`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 504, body = Problem)))]
@@ -78,15 +137,67 @@ pub(crate) async fn post(
     answer(&state, dataset.into_inner(), read_json(&body)?, &request).await
 }
 
-/// Looks at a query without running it: for editors, which call this while somebody types.
+/// Looks at a query without running it: for editors, which call this while somebody types. A tree comes back as text, a text as tree.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = Checked), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/check")]
 pub(crate) async fn check(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: web::Bytes) -> Result<web::Json<Checked>, Problem> {
     let question: Question = read_json(&body)?;
-    let canonical = query::parse(&question.query).ok().map(|query| query::format(&query));
-    let problem = prepare(&state, &dataset, &question).err();
-    Ok(web::Json(Checked { canonical, problem }))
+    let work = move |state: &State| {
+        let parsed = query::parse(&question.text()?).ok();
+        let tree = parsed.as_ref().map(serde_json::to_value).transpose().map_err(|error| Problem::internal(&error))?;
+        let problem = prepare(state, &dataset, &question).err();
+        Ok(Checked { canonical: parsed.as_ref().map(query::format), tree, problem })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Says what a query would read and compute, without running it.
+#[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
+    responses((status = 200, body = PlanDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
+        (status = 422, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/ask/explain")]
+pub(crate) async fn explain(
+    _: Access<Read>,
+    state: Shared,
+    dataset: web::Path<String>,
+    body: web::Bytes,
+) -> Result<web::Json<PlanDocument>, Problem> {
+    let question: Question = read_json(&body)?;
+    let work = move |state: &State| {
+        let (plan, text) = prepare(state, &dataset, &question)?;
+        let canonical = query::parse(&text).map_or_else(|_| text.clone(), |query| query::format(&query));
+        let mut document = PlanDocument::of(&plan, canonical);
+        for (leaf, read) in plan.leaves.iter().zip(&mut document.reads) {
+            if let Some(range) = range_of(&plan, leaf.take == Take::Moment) {
+                let series = leaf.lines.iter().flat_map(|line| &line.series).map(|series| series.id).collect();
+                let weight = state.store.weigh(&Selection { dataset: leaf.dataset, series, range })?;
+                (read.points, read.bytes) = (Some(weight.points), Some(weight.bytes));
+            }
+        }
+        Ok(document)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
+    match &plan.time {
+        fenetre_core::plan::PlannedTime::Windows(windows, _) if !is_moment => Some(windows.range()),
+        _ => None,
+    }
+}
+
+/// What may come next at a place in a query's text: for editors.
+#[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
+    responses((status = 200, body = Completions), (status = 400, body = Problem), (status = 403, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/ask/complete")]
+pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
+    let typing: Typing = read_json(&body)?;
+    let work = move |state: &State| {
+        let cursor = typing.cursor.unwrap_or(typing.query.len());
+        Ok(query::complete(&typing.query, cursor, &state.store.catalogue(), &dataset))
+    };
+    blocking(&state, work).await.map(|completion| HttpResponse::Ok().json(completion))
 }
 
 async fn answer(state: &Shared, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, Problem> {
@@ -94,7 +205,7 @@ async fn answer(state: &Shared, dataset: String, question: Question, request: &H
     let given_up = GivenUp::default();
     let watch = Arc::clone(&given_up.0);
     let document = blocking(state, move |state| run(state, &dataset, &question, &watch)).await?;
-    kind.respond(&document)
+    kind.respond(document)
 }
 
 /// Raised when nobody waits for the answer any more: the caller has gone, and with it the future that holds this.
@@ -110,19 +221,24 @@ impl Drop for GivenUp {
 fn run(state: &State, dataset: &str, question: &Question, given_up: &AtomicBool) -> Result<AnswerDocument, Problem> {
     let start = Instant::now();
     let deadline = start + Duration::from_secs(state.limits.query_seconds);
-    let plan = prepare(state, dataset, question)?;
+    let (plan, _) = prepare(state, dataset, question)?;
+    let planned = start.elapsed();
     let answer = evaluate(plan, &state.store.source(), &|| given_up.load(Ordering::Relaxed) || Instant::now() > deadline)?;
-    let mut document = AnswerDocument::of(answer, 0.0);
-    document.cost.milliseconds = (start.elapsed().as_secs_f64() * 1e5).round() / 100.0;
+    let evaluated = start.elapsed();
+    let mut document = AnswerDocument::of(answer);
+    document.cost.stages.planning = milliseconds(planned);
+    document.cost.stages.writing = milliseconds(start.elapsed().saturating_sub(evaluated));
+    document.cost.milliseconds = milliseconds(start.elapsed());
     Ok(document)
 }
 
-fn prepare(state: &State, dataset: &str, question: &Question) -> Result<Plan, Problem> {
-    let Question { query: text, frame: frame_text } = question;
-    let parsed = query::parse(text).map_err(|error| Problem::of_query(&error, "query", text))?;
+fn prepare(state: &State, dataset: &str, question: &Question) -> Result<(Plan, String), Problem> {
+    let (text, frame_text) = (question.text()?, &question.frame);
+    let parsed = query::parse(&text).map_err(|error| Problem::of_query(&error, "query", &text))?;
     let frame: Frame = query::parse_frame(frame_text).map_err(|error| Problem::of_query(&error, "frame", frame_text))?;
     let catalogue = state.store.catalogue();
-    plan(&parsed, &frame, &catalogue, dataset, now(), &state.limits.query).map_err(|error| Problem::of_plan(&error, text, frame_text))
+    let plan = plan(&parsed, &frame, &catalogue, dataset, now(), &state.limits.query).map_err(|error| Problem::of_plan(&error, &text, frame_text))?;
+    Ok((plan, text))
 }
 
 /// In which form an answer leaves.
@@ -131,6 +247,7 @@ enum AnswerKind {
     Json,
     Csv,
     JsonLines,
+    Arrow,
 }
 
 impl AnswerKind {
@@ -140,24 +257,33 @@ impl AnswerKind {
             "*/*" | "application/*" | "application/json" => Some(Self::Json),
             "text/csv" | "text/*" => Some(Self::Csv),
             "application/x-ndjson" | "application/ndjson" | "application/jsonl" => Some(Self::JsonLines),
+            "application/vnd.apache.arrow.stream" => Some(Self::Arrow),
             _ => None,
         });
         wanted.ok_or_else(|| {
-            Problem::new(
-                Sort::Request,
-                format!("an answer cannot be given as `{accept}`: there are application/json, text/csv and application/x-ndjson"),
-            )
+            let known = "application/json, text/csv, application/x-ndjson and application/vnd.apache.arrow.stream";
+            Problem::new(Sort::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
         })
     }
 
-    fn respond(self, document: &AnswerDocument) -> Result<HttpResponse, Problem> {
-        let mut body = Vec::new();
-        let (written, kind) = match self {
-            Self::Json => return Ok(HttpResponse::Ok().json(document)),
-            Self::Csv => (write_csv(document, &mut body), "text/csv; charset=utf-8"),
-            Self::JsonLines => (write_json_lines(document, &mut body), "application/x-ndjson"),
-        };
-        written.map_err(|error| Problem::internal(&error))?;
-        Ok(HttpResponse::Ok().content_type(kind).body(body))
+    /// Tables leave in parts, a line of the answer each, so that no more than one is held as text.
+    fn respond(self, document: AnswerDocument) -> Result<HttpResponse, Problem> {
+        let told = |part: std::io::Result<Vec<u8>>| part.map(web::Bytes::from);
+        Ok(match self {
+            Self::Json => HttpResponse::Ok().json(document),
+            Self::Csv => {
+                let parts = futures_util::stream::iter(csv_parts(document).map(told));
+                HttpResponse::Ok().content_type("text/csv; charset=utf-8").streaming(parts)
+            }
+            Self::JsonLines => {
+                let parts = futures_util::stream::iter(json_line_parts(document).map(told));
+                HttpResponse::Ok().content_type("application/x-ndjson").streaming(parts)
+            }
+            Self::Arrow => {
+                let mut body = Vec::new();
+                write_arrow(&document, &mut body).map_err(|error| Problem::internal(&error))?;
+                HttpResponse::Ok().content_type("application/vnd.apache.arrow.stream").body(body)
+            }
+        })
     }
 }

@@ -4,8 +4,8 @@ use actix_web::{HttpResponse, delete, get, post, web};
 use fenetre_core::{
     catalogue::{Catalogue, Series},
     model::SeriesId,
-    plan::{Limits, plan},
-    query::{Frame, parse, write_name},
+    plan::selected_series,
+    query::parse_condition,
     time::{TimeRange, format_utc, parse_instant, zone},
 };
 use fenetre_store::{Binned, Selection, Weight};
@@ -174,13 +174,11 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
     if range.is_empty() {
         return Err(fault("the span ends before it begins: `to` is the first instant that stays".to_owned()));
     }
-    let condition = order.condition.as_ref().map_or(String::new(), |condition| format!(" where {condition}"));
-    let text = format!("show points of {}{condition} over last 1h", write_name(&metric.name));
-    let query = parse(&text).map_err(|error| Problem::of_query(&error, "query", &text))?;
-    let limits = Limits { series: usize::MAX, ..Limits::default() };
-    let planned = plan(&query, &Frame::default(), catalogue, &home.name, 0, &limits).map_err(|error| Problem::of_plan(&error, &text, ""))?;
-    let ids = planned.shows.iter().flat_map(|show| &show.lines).flat_map(|line| &line.series).map(|series| series.id);
-    let series: Vec<&Series> = ids.filter_map(|id| home.series(id)).collect();
+    let text = order.condition.as_deref();
+    let parsed = text.map(|text| parse_condition(text).map_err(|error| Problem::of_query(&error, "condition", text))).transpose()?;
+    let ids = selected_series(parsed.as_ref(), home, metric).map_err(|error| Problem::of_query(&error, "condition", text.unwrap_or_default()))?;
+    let series: Vec<&Series> = ids.into_iter().filter_map(|id| home.series(id)).collect();
+    let condition = text.map_or(String::new(), |text| format!(" where {text}"));
     let what = format!("{}{condition} from {} to {}", metric.name, format_utc(range.start), format_utc(range.end));
     let count = series.len() as u64;
     Ok((Selection { dataset: home.id, series: with_parts(series.into_iter()), range }, what, count))

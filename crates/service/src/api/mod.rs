@@ -89,7 +89,9 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(points::push)
         .service(ask::get)
         .service(ask::post)
-        .service(ask::check);
+        .service(ask::check)
+        .service(ask::explain)
+        .service(ask::complete);
 }
 
 /// The OpenAPI document.

@@ -58,7 +58,7 @@ pub fn series(store: &Store, tag: &str, value: &str) -> Option<(DatasetId, Serie
 /// All points of a series inside a range, as a query sees them; looks whether each block's summary tells its points.
 pub fn columns(source: &StoreSource<'_>, (dataset, series): (DatasetId, SeriesId), range: TimeRange) -> Result<Columns, String> {
     let mut found = Columns::default();
-    let scanned = source.scan(dataset, series, range, &mut |run| {
+    let scanned = source.scan(dataset, &[series], range, &mut |_, run| {
         match run {
             Run::Block(block) => {
                 let before = found.len();

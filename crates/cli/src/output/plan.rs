@@ -1,0 +1,34 @@
+//! A plan for people.
+
+use std::fmt::Write as _;
+
+use fenetre_formats::plan_document::PlanDocument;
+
+use super::words::{bytes, count_of};
+
+/// What a query would read and compute.
+pub fn told(plan: &PlanDocument) -> String {
+    let mut out = String::new();
+    for line in plan.query.lines() {
+        let _ = writeln!(out, "  {line}");
+    }
+    let range = if plan.from == plan.to { format!("at {}", plan.from) } else { format!("{} to {}", plan.from, plan.to) };
+    let _ = writeln!(out, "\n{range} ({})\n{}\n", plan.zone, plan.time);
+    for (at, read) in plan.reads.iter().enumerate() {
+        let _ = writeln!(out, "read {}: {}", at + 1, read.what);
+        let _ =
+            write!(out, "  {} as {}, from {} points", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
+        if let Some((points, weight)) = read.points.zip(read.bytes) {
+            let _ = write!(out, "; {} in {} of blocks in that time", count_of(points, "point", "points"), bytes(weight));
+        }
+        let _ = writeln!(out, "\n  {}", read.how);
+    }
+    for show in &plan.shows {
+        let unit = show.unit.as_ref().map_or(String::new(), |unit| format!(" [{unit}]"));
+        let _ = writeln!(out, "show {}{unit}: {}", show.label, count_of(show.lines, "line", "lines"));
+    }
+    for note in &plan.notes {
+        let _ = writeln!(out, "note: {note}");
+    }
+    out
+}

@@ -1,0 +1,259 @@
+//! A plan run over an abstract source of points.
+//!
+//! A source gives each series as runs in order of time that do not overlap. A run that lies inside one cell of the windows' grid is not
+//! decoded where its summary is enough; the others are decoded straight into the windows, by all cores, a few series at a time.
+//!
+//! | file | subject |
+//! |---|---|
+//! | `cells` | which cell of the grid an instant lies in |
+//! | `parts` | what points of a cell contribute, mergeable |
+//! | `neighbours` | what follows from two points that follow each other: growth, area, time in a state |
+//! | `reading` | series of a leaf read side by side, their parts merged in one order |
+//! | `histograms` | distributions: growth and quantiles inside buckets |
+//! | `moment` | values at an instant |
+//! | `points` | the points themselves |
+//! | `table` | lines of values as they pass from step to step |
+//! | `nodes` | arithmetic, functions, lines reduced to fewer |
+//! | `shaping` | gaps filled, lines kept and ranked |
+
+mod cells;
+mod histograms;
+mod moment;
+mod neighbours;
+mod nodes;
+mod parts;
+mod points;
+mod reading;
+mod shaping;
+mod table;
+
+use std::{
+    sync::atomic::{AtomicUsize, Ordering},
+    time::Instant,
+};
+
+use table::Table;
+
+use crate::{
+    answer::{Answer, AnswerTime, Cost, Lines, ShowAnswer},
+    block::{Columns, Points},
+    model::{DatasetId, SeriesId},
+    plan::{Leaf, Plan, PlannedTime, Take},
+    summary::{Sample, Summary},
+    time::TimeRange,
+};
+
+/// A source's failure, in its own words.
+pub type SourceError = Box<dyn std::error::Error + Send + Sync>;
+
+/// What a scan hands its runs to, with the place of their series among those asked for; its failure ends the scan.
+pub type Visit<'v> = &'v mut dyn FnMut(usize, Run<'_>) -> Result<(), SourceError>;
+
+/// From which end of a range.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum End {
+    /// The latest point inside.
+    Latest,
+    /// The earliest point inside.
+    Earliest,
+}
+
+/// Where points come from.
+pub trait Source: Sync {
+    /// Visits the runs of some series that have points in `range`: those of each series in order of time, without overlap; the series in any
+    /// order, and among each other. A run may reach over the range.
+    ///
+    /// # Errors
+    /// The source's own, or what `visit` returned.
+    fn scan(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError>;
+
+    /// The outermost point of each series inside a range, where it has any.
+    ///
+    /// # Errors
+    /// The source's own.
+    fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError>;
+}
+
+/// A stretch of points of one series.
+pub enum Run<'a> {
+    /// Compressed, with its summary.
+    Block(&'a dyn StoredBlock),
+    /// As they are, in order of time, each instant once.
+    Points(Points<'a>),
+}
+
+/// A block that need not be decoded.
+pub trait StoredBlock {
+    /// What its points contribute.
+    fn summary(&self) -> &Summary;
+
+    /// Appends its points.
+    ///
+    /// # Errors
+    /// Where the bytes cannot be read or are damaged.
+    fn decode(&self, out: &mut Columns) -> Result<(), SourceError>;
+}
+
+/// Why a plan could not be run to its end. Partial work is never given out.
+#[derive(Debug, thiserror::Error)]
+pub enum EvaluateError {
+    /// The source failed.
+    #[error("{0}")]
+    Source(SourceError),
+    /// More points than allowed.
+    #[error("the query gives more than {limit} points: ask for a shorter time or fewer series, or reduce them to windows")]
+    TooManyPoints {
+        /// The most that are given.
+        limit: usize,
+    },
+    /// More decoded than allowed.
+    #[error("the query has decoded more than {limit} points: ask for a shorter time or fewer series")]
+    TooManyDecoded {
+        /// The most that are decoded.
+        limit: usize,
+    },
+    /// More held at once than allowed.
+    #[error("quantiles and different values hold their points, and here they are more than {limit} at once: ask for fewer series or a shorter time")]
+    TooManyHeld {
+        /// The most that are held.
+        limit: usize,
+    },
+    /// It was told to stop: its time was up, or nobody waits any more.
+    #[error("the query was stopped before it was done")]
+    Stopped,
+}
+
+/// Runs a plan. `stop` is asked between runs of points, from several threads.
+///
+/// # Errors
+/// [`EvaluateError`].
+pub fn evaluate(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<Answer, EvaluateError> {
+    let start = Instant::now();
+    let context = Context { plan: &plan, source, stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0) };
+    let mut cost = Cost::default();
+    let mut notes = plan.notes.clone();
+    let mut points_left = plan.limits.points;
+    let mut tables = vec![Table::default(); plan.leaves.len()];
+    let mut points = vec![None; plan.leaves.len()];
+    let mut is_read = vec![false; plan.leaves.len()];
+    for (at, leaf) in plan.leaves.iter().enumerate() {
+        match &leaf.take {
+            _ if is_read[at] => {}
+            Take::Points => points[at] = Some(points::read(&context, leaf, &mut points_left, &mut cost)?),
+            Take::Moment => tables[at] = moment::read(&context, leaf, &mut cost, &mut notes)?,
+            Take::Reduced(_) => {
+                let mates = (at + 1..plan.leaves.len()).filter(|other| reading::walk_together(leaf, &plan.leaves[*other]));
+                let places: Vec<usize> = std::iter::once(at).chain(mates).collect();
+                let leaves: Vec<&Leaf> = places.iter().map(|place| &plan.leaves[*place]).collect();
+                for (place, mut table) in places.into_iter().zip(reading::reduce(&context, &leaves, &mut cost, &mut notes)?) {
+                    if let PlannedTime::Windows(windows, gaps) = &plan.time {
+                        shaping::fill(&mut table, *gaps, windows, plan.now);
+                    }
+                    tables[place] = table;
+                    is_read[place] = true;
+                }
+            }
+        }
+    }
+    cost.reading = start.elapsed();
+    let start = Instant::now();
+    let mut shows = Vec::with_capacity(plan.shows.len());
+    for show in &plan.shows {
+        let given = match show.node {
+            crate::plan::Node::Leaf(at) => points[at].clone(),
+            _ => None,
+        };
+        let lines = match given {
+            Some(lines) => Lines::Points(lines),
+            None => {
+                let mut empties = nodes::Empties::default();
+                let table = nodes::compute(&show.node, &tables, plan.time.columns(), &mut empties);
+                notes.extend(empties.told(&show.label));
+                let lines = shaping::shape(table, show);
+                match plan.time {
+                    PlannedTime::Windows(..) => Lines::Windows(lines),
+                    PlannedTime::Moment(_) => Lines::Moment(lines),
+                }
+            }
+        };
+        shows.push(ShowAnswer { label: show.label.clone(), unit: show.unit.clone(), lines });
+    }
+    cost.computing = start.elapsed();
+    let time = match plan.time {
+        PlannedTime::Windows(windows, _) => AnswerTime::Windows(windows),
+        PlannedTime::Moment(moment) => AnswerTime::Moment(moment.at),
+    };
+    Ok(Answer { now: plan.now, zone: plan.zone, time, shows, notes, cost })
+}
+
+/// What every reader needs: the plan, the source, and what may still be taken.
+struct Context<'a> {
+    plan: &'a Plan,
+    source: &'a dyn Source,
+    stop: &'a (dyn Fn() -> bool + Sync),
+    decoded: AtomicUsize,
+    held: AtomicUsize,
+}
+
+/// Ends a scan from within; what it stands for is told by whoever began the scan.
+#[derive(Debug, thiserror::Error)]
+enum Ended {
+    #[error("stopped")]
+    Stopped,
+    #[error("too many points decoded")]
+    Decoded,
+    #[error("too many values held")]
+    Held,
+    #[error("too many points")]
+    Points,
+}
+
+impl Context<'_> {
+    /// As [`Source::scan`], asking before each run whether to stop.
+    fn scan(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), EvaluateError> {
+        if (self.stop)() {
+            return Err(EvaluateError::Stopped);
+        }
+        let scanned = self.source.scan(dataset, series, range, &mut |place, run| {
+            if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) }
+        });
+        scanned.map_err(|error| self.told(error))
+    }
+
+    fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, EvaluateError> {
+        if (self.stop)() {
+            return Err(EvaluateError::Stopped);
+        }
+        if range.is_empty() {
+            return Ok(vec![None; series.len()]);
+        }
+        self.source.outermost(dataset, series, range, end).map_err(|error| self.told(error))
+    }
+
+    fn told(&self, error: SourceError) -> EvaluateError {
+        let limits = &self.plan.limits;
+        match error.downcast_ref::<Ended>() {
+            None => EvaluateError::Source(error),
+            Some(Ended::Stopped) => EvaluateError::Stopped,
+            Some(Ended::Decoded) => EvaluateError::TooManyDecoded { limit: limits.decoded },
+            Some(Ended::Held) => EvaluateError::TooManyHeld { limit: limits.held },
+            Some(Ended::Points) => EvaluateError::TooManyPoints { limit: limits.points },
+        }
+    }
+
+    /// Counts points that are looked at one by one.
+    fn count_decoded(&self, points: usize, cost: &mut Cost) -> Result<(), SourceError> {
+        cost.points_read += points as u64;
+        let all = self.decoded.fetch_add(points, Ordering::Relaxed) + points;
+        if all > self.plan.limits.decoded { Err(Ended::Decoded.into()) } else { Ok(()) }
+    }
+
+    /// Counts values that are held.
+    fn count_held(&self, values: usize) -> Result<(), SourceError> {
+        let all = self.held.fetch_add(values, Ordering::Relaxed) + values;
+        if all > self.plan.limits.held { Err(Ended::Held.into()) } else { Ok(()) }
+    }
+}
+
+#[cfg(test)]
+mod tests;

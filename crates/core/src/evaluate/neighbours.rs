@@ -1,0 +1,276 @@
+//! What follows from two points that follow each other: growth, area, time in a state.
+//!
+//! Two neighbours further apart than `stale_after` are not joined: what lies between them is not known. So what is counted here is a sum over
+//! pairs of neighbours, and over the time between them: windows, however cut, add up. What a pair says of change belongs to the window of the
+//! later point; what it says of the time between is cut at the windows' borders. Nothing is said of time before the first point, nor, of a
+//! linear metric, after the last; a stepped one holds its last value until it is stale, or until now.
+
+use super::{
+    cells::{Cursor, Grid},
+    parts::Ratio,
+};
+use crate::{
+    block::Points,
+    model::Shape,
+    summary::{Sample, Summary},
+    time::{Nanos, SECOND},
+};
+
+/// What is made of pairs of neighbours.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Pairs {
+    /// How much a counter grew.
+    Growth,
+    /// How far a value moved.
+    Delta,
+    /// How often it changed.
+    Changes,
+    /// Integral over time, and seconds covered.
+    Area(Shape),
+    /// Seconds in the state of that code, and seconds covered.
+    TimeIn(f64),
+    /// Seconds between neighbours that are no further apart than the limit.
+    Coverage,
+    /// The sum of what each point says: of counts since the point before.
+    Sum,
+    /// Change by second between the last two points: growth, or what a delta says.
+    Spot {
+        /// Whether a value is what came since the one before.
+        is_delta: bool,
+    },
+}
+
+impl Pairs {
+    /// Whether the time between neighbours counts, and so the point after the range may.
+    fn is_of_time(self) -> bool {
+        matches!(self, Self::Area(_) | Self::TimeIn(_) | Self::Coverage)
+    }
+
+    /// Whether the point after the range says something of the time before it.
+    pub fn looks_ahead(self) -> bool {
+        matches!(self, Self::Area(Shape::Linear) | Self::Coverage)
+    }
+}
+
+/// One series on its way through time.
+#[derive(Clone)]
+pub struct Neighbours {
+    pairs: Pairs,
+    /// The longest time between two points that are joined.
+    limit: Option<Nanos>,
+    last: Option<Sample>,
+    cursor: Cursor,
+    /// What the last two points say so far, and for which cell.
+    spot: Option<(usize, f64)>,
+}
+
+fn seconds(nanos: Nanos) -> f64 {
+    nanos as f64 / SECOND as f64
+}
+
+impl Neighbours {
+    pub fn new(pairs: Pairs, limit: Option<Nanos>, carried_in: Option<Sample>) -> Self {
+        Self { pairs, limit, last: carried_in, cursor: Cursor::default(), spot: None }
+    }
+
+    fn joins(&self, before: Nanos, after: Nanos) -> bool {
+        self.limit.is_none_or(|limit| after.saturating_sub(before) <= limit)
+    }
+
+    /// Takes a block for what its summary says, if that is enough; otherwise it wants to be decoded.
+    pub fn take_summary(&mut self, grid: Grid<'_>, summary: &Summary, into: &mut [Ratio]) -> bool {
+        if self.pairs == Pairs::Sum {
+            let cell = self.cursor.whole(grid, summary.first.time, summary.last.time);
+            return cell.is_some_and(|cell| {
+                into[cell].add(summary.sum, 0.0);
+                true
+            });
+        }
+        // Of gaps inside a block its summary says nothing.
+        if self.limit.is_some() || self.pairs.is_of_time() || matches!(self.pairs, Pairs::Spot { .. }) {
+            return false;
+        }
+        let inside = match self.pairs {
+            Pairs::Growth => summary.growth,
+            Pairs::Delta => Some((summary.last.value - summary.first.value) + f64::from(summary.last.rest) - f64::from(summary.first.rest)),
+            _ => (summary.min == summary.max).then_some(0.0),
+        };
+        let Some((inside, cell)) = inside.zip(self.cursor.whole(grid, summary.first.time, summary.last.time)) else { return false };
+        self.join(summary.first, &mut into[cell]);
+        if summary.count > 1 {
+            into[cell].add(inside, 0.0);
+        }
+        self.last = Some(summary.last);
+        true
+    }
+
+    /// Takes points in order of time.
+    pub fn take(&mut self, grid: Grid<'_>, points: Points<'_>, into: &mut [Ratio]) {
+        let mut cursor = self.cursor;
+        cursor.split(grid, points, |cell, part| {
+            let sample = |at: usize| Sample { time: part.times[at], value: part.values[at], rest: part.rest(at) };
+            if let Pairs::Spot { is_delta } = self.pairs {
+                let to = sample(part.len() - 1);
+                let from = if part.len() > 1 { Some(sample(part.len() - 2)) } else { self.last };
+                self.note_spot(cell, from, to, is_delta, into);
+                self.last = Some(to);
+                return;
+            }
+            if self.pairs == Pairs::Sum {
+                return into[cell].add(part.values.iter().sum(), 0.0);
+            }
+            let first = sample(0);
+            if self.pairs.is_of_time() {
+                self.stretch_to(grid, first.time, Some(first), into);
+            } else {
+                self.join(first, &mut into[cell]);
+            }
+            if part.len() > 1 {
+                self.within(part, &mut into[cell]);
+            }
+            self.last = Some(sample(part.len() - 1));
+        });
+        // The walk over stretches has its own cursor, which is never ahead of this one.
+        if !self.pairs.is_of_time() {
+            self.cursor = cursor;
+        }
+    }
+
+    /// After the last point: `next` is the point after the range, where somebody looked for it; `now` ends what is known.
+    pub fn end(&mut self, grid: Grid<'_>, next: Option<Sample>, now: Nanos, into: &mut [Ratio]) {
+        if self.pairs.is_of_time() {
+            let until = next.map_or(now, |next| next.time);
+            self.stretch_to(grid, until, next, into);
+        }
+        self.give_spot(into);
+    }
+
+    fn note_spot(&mut self, cell: usize, from: Option<Sample>, to: Sample, is_delta: bool, into: &mut [Ratio]) {
+        if self.spot.is_some_and(|(before, _)| before != cell) {
+            self.give_spot(into);
+        }
+        let rate = |from: Sample| {
+            let grown = if is_delta { to.value + f64::from(to.rest) } else { from.growth_to(to) };
+            (cell, grown / seconds(to.time - from.time))
+        };
+        self.spot = from.filter(|from| self.joins(from.time, to.time)).map(rate);
+    }
+
+    fn give_spot(&mut self, into: &mut [Ratio]) {
+        if let Some((cell, rate)) = self.spot.take() {
+            into[cell].add(rate, 0.0);
+        }
+    }
+
+    /// What the pair of the last point and this one says of change.
+    fn join(&self, to: Sample, into: &mut Ratio) {
+        let Some(from) = self.last.filter(|from| self.joins(from.time, to.time)) else { return };
+        into.add(self.change(from, to), 0.0);
+    }
+
+    fn change(&self, from: Sample, to: Sample) -> f64 {
+        match self.pairs {
+            Pairs::Growth => from.growth_to(to),
+            Pairs::Delta => (to.value - from.value) + (f64::from(to.rest) - f64::from(from.rest)),
+            _ => f64::from(u8::from(from.value != to.value || from.rest != to.rest)),
+        }
+    }
+
+    /// What the neighbours inside one cell say.
+    fn within(&self, part: Points<'_>, into: &mut Ratio) {
+        let joined = |pair: &[Nanos]| self.joins(pair[0], pair[1]);
+        let pairs = || part.times.windows(2).zip(part.values.windows(2));
+        match self.pairs {
+            Pairs::Growth | Pairs::Delta | Pairs::Changes if !part.rests.is_empty() => {
+                let sample = |at: usize| Sample { time: part.times[at], value: part.values[at], rest: part.rest(at) };
+                for at in 1..part.len() {
+                    if self.joins(part.times[at - 1], part.times[at]) {
+                        into.add(self.change(sample(at - 1), sample(at)), 0.0);
+                    }
+                }
+            }
+            Pairs::Growth | Pairs::Delta | Pairs::Changes => {
+                let (mut amount, mut known) = (0.0, 0usize);
+                let is_growth = self.pairs == Pairs::Growth;
+                let is_delta = self.pairs == Pairs::Delta;
+                let limit = self.limit.unwrap_or(Nanos::MAX);
+                for (times, values) in pairs() {
+                    let step = values[1] - values[0];
+                    let change = if is_growth {
+                        if step >= 0.0 { step } else { values[1] }
+                    } else if is_delta {
+                        step
+                    } else {
+                        f64::from(u8::from(values[0] != values[1]))
+                    };
+                    let is_joined = times[1].saturating_sub(times[0]) <= limit;
+                    amount += if is_joined { change } else { 0.0 };
+                    known += usize::from(is_joined);
+                }
+                if known > 0 {
+                    into.add(amount, 0.0);
+                }
+            }
+            Pairs::Area(Shape::Linear) => {
+                for (times, values) in pairs().filter(|(times, _)| joined(times)) {
+                    let covered = seconds(times[1] - times[0]);
+                    into.add((values[0] + values[1]) / 2.0 * covered, covered);
+                }
+            }
+            Pairs::Area(Shape::Stepped) => {
+                for (times, values) in pairs() {
+                    let covered = seconds(self.held(times[0], times[1]) - times[0]);
+                    into.add(values[0] * covered, covered);
+                }
+            }
+            Pairs::TimeIn(state) => {
+                for (times, values) in pairs() {
+                    let covered = seconds(self.held(times[0], times[1]) - times[0]);
+                    into.add(if values[0] == state { covered } else { 0.0 }, covered);
+                }
+            }
+            // These do not look inside.
+            Pairs::Spot { .. } | Pairs::Sum => {}
+            Pairs::Coverage => {
+                for (times, _) in pairs().filter(|(times, _)| joined(times)) {
+                    into.add(seconds(times[1] - times[0]), 0.0);
+                }
+            }
+        }
+    }
+
+    /// Until when a value that came at `from` holds, if the next comes at `to`.
+    fn held(&self, from: Nanos, to: Nanos) -> Nanos {
+        self.limit.map_or(to, |limit| to.min(from.saturating_add(limit)))
+    }
+
+    /// What the time from the last point to another says, cut at the cells' borders; `to` is missing where nothing came until then.
+    fn stretch_to(&mut self, grid: Grid<'_>, until: Nanos, to: Option<Sample>, into: &mut [Ratio]) {
+        let Some(from) = self.last.filter(|from| from.time < until) else { return };
+        let is_joined = self.joins(from.time, until);
+        let held = self.held(from.time, until);
+        let mut cursor = self.cursor;
+        match (self.pairs, to) {
+            (Pairs::Area(Shape::Linear), Some(to)) if is_joined => {
+                let slope = (to.value - from.value) / (to.time - from.time) as f64;
+                let at = |time: Nanos| from.value + slope * (time - from.time) as f64;
+                cursor.stretch(grid, from.time, until, |cell, start, end| {
+                    let covered = seconds(end - start);
+                    into[cell].add((at(start) + at(end)) / 2.0 * covered, covered);
+                });
+            }
+            (Pairs::Area(Shape::Stepped), _) => {
+                cursor.stretch(grid, from.time, held, |cell, start, end| into[cell].add(from.value * seconds(end - start), seconds(end - start)));
+            }
+            (Pairs::TimeIn(state), _) => {
+                let share = f64::from(u8::from(from.value == state));
+                cursor.stretch(grid, from.time, held, |cell, start, end| into[cell].add(share * seconds(end - start), seconds(end - start)));
+            }
+            (Pairs::Coverage, _) if is_joined => {
+                cursor.stretch(grid, from.time, until, |cell, start, end| into[cell].add(seconds(end - start), 0.0));
+            }
+            _ => {}
+        }
+        self.cursor = cursor;
+    }
+}

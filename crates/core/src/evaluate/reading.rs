@@ -1,0 +1,494 @@
+//! The series of a leaf, read side by side a few at a time, and their parts merged in the order of the lines, whichever core was first.
+
+use std::{collections::HashMap, sync::Arc};
+
+use rayon::prelude::*;
+
+use super::{
+    Context, End, EvaluateError, Run, SourceError, StoredBlock,
+    cells::{Cursor, Grid},
+    histograms,
+    neighbours::{Neighbours, Pairs},
+    parts::{Kinds, Part, Ratio, Scatter, Trend, Values},
+    table::{Row, Table},
+};
+use crate::{
+    answer::Cost,
+    block::{Columns, Points},
+    catalogue::Codes,
+    model::{Kind, SeriesId, Temporality, Value},
+    plan::{Leaf, PlannedTime, Take},
+    query::{Reducer, ValueTest},
+    summary::Summary,
+    time::{Nanos, SECOND, TimeRange, Windows},
+};
+
+/// Series that one task reads: enough that a partition's file is worth opening for them, few enough that all cores have some.
+const MOST_TOGETHER: usize = 64;
+const LEAST_TASKS: usize = 16;
+/// Tasks whose results wait at once for being merged.
+const WAVE: usize = 16;
+
+/// Whether a reducer is answered by what every summary holds.
+fn is_summarised(reducer: &Reducer) -> bool {
+    use Reducer::*;
+    matches!(reducer, Count | Sum | Mean | Min | Max | Spread | First | Last)
+}
+
+/// Whether two leaves are answered by the same walk over the same points.
+pub fn walk_together(one: &Leaf, other: &Leaf) -> bool {
+    let by_summary = |leaf: &Leaf| matches!(&leaf.take, Take::Reduced(reducer) if is_summarised(reducer) && !histograms::takes_of(leaf, reducer));
+    let selected = |leaf: &Leaf| (leaf.dataset, leaf.facts.clone(), leaf.earlier, leaf.tests.clone());
+    by_summary(one) && by_summary(other) && selected(one) == selected(other) && one.lines == other.lines
+}
+
+/// A value a window for each line of leaves that walk together; or of one.
+pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &mut Vec<String>) -> Result<Vec<Table>, EvaluateError> {
+    let (PlannedTime::Windows(windows, _), Some(leaf)) = (&context.plan.time, leaves.first()) else { return Ok(Vec::new()) };
+    let earlier = leaf.earlier.map(|span| windows.earlier(span, &context.plan.zone));
+    let reading = Reading { context, leaf, windows: earlier.as_ref().unwrap_or(windows), words: Words::shared_by(leaf) };
+    cost.series += leaf.lines.iter().map(|line| line.series.len() as u64).sum::<u64>();
+    let reducers: Vec<&Reducer> = leaves.iter().filter_map(|leaf| leaf.take.reducer()).collect();
+    let mut tables = match reducers.as_slice() {
+        [alone] => vec![Table { rows: reading.rows(alone, cost)? }],
+        several => reading.merged_for(several, cost)?,
+    };
+    for (leaf, table) in leaves.iter().zip(&mut tables) {
+        let mut overflowed = false;
+        for number in table.rows.iter_mut().flat_map(|row| &mut row.numbers).filter(|number| number.is_infinite()) {
+            overflowed = true;
+            *number = f64::NAN;
+        }
+        if overflowed {
+            notes.push(format!("{}: a result left the range of 64-bit floats; those windows are empty", leaf.text));
+        }
+    }
+    Ok(tables)
+}
+
+/// A leaf and the windows that it is reduced to.
+pub struct Reading<'a> {
+    pub context: &'a Context<'a>,
+    pub leaf: &'a Leaf,
+    pub windows: &'a Windows,
+    words: Words,
+}
+
+/// A series on the way to its line.
+#[derive(Clone, Copy)]
+pub struct Piece {
+    pub line: usize,
+    /// Among the series of its line.
+    pub at: usize,
+}
+
+/// Lines that one task has read, in order.
+pub type Read<T> = Vec<(usize, Vec<T>)>;
+
+/// Lends the cells of a series' line, by the place of the series among those that are read, to whoever adds to them.
+pub type Into<'i> = &'i mut dyn FnMut(usize, Adding<'_>);
+/// What adds to cells.
+pub type Adding<'a> = &'a mut dyn FnMut(&mut [Ratio]);
+
+impl<'a> Reading<'a> {
+    fn rows(&self, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
+        let facts = &self.leaf.facts;
+        match reducer {
+            _ if histograms::takes_of(self.leaf, reducer) => histograms::reduce(self, reducer, cost),
+            Reducer::Growth | Reducer::Rate if facts.temporality == Temporality::Delta => {
+                let mut rows = self.merged::<Summary>(&Reducer::Sum, cost)?;
+                if *reducer == Reducer::Rate {
+                    rows.iter_mut().for_each(|row| self.by_second(row));
+                }
+                Ok(rows)
+            }
+            _ if is_summarised(reducer) => self.merged::<Summary>(reducer, cost),
+            Reducer::Stddev | Reducer::Variance => self.merged::<Scatter>(reducer, cost),
+            Reducer::Slope => self.merged::<Trend>(reducer, cost),
+            Reducer::Quantile(_) => self.merged::<Values>(reducer, cost),
+            Reducer::Distinct => self.merged::<Kinds>(reducer, cost),
+            Reducer::Delta => self.paired(Pairs::Delta, reducer, cost),
+            Reducer::Growth | Reducer::Rate => self.paired(Pairs::Growth, reducer, cost),
+            Reducer::SpotRate => self.paired(Pairs::Spot { is_delta: facts.temporality == Temporality::Delta }, reducer, cost),
+            Reducer::Changes => self.paired(Pairs::Changes, reducer, cost),
+            Reducer::Area | Reducer::TimeMean => self.paired(Pairs::Area(facts.shape), reducer, cost),
+            Reducer::TimeIn(state) | Reducer::ShareIn(state) => self.paired(Pairs::TimeIn(self.words.code(state)), reducer, cost),
+            _ => self.paired(Pairs::Coverage, reducer, cost),
+        }
+    }
+
+    pub fn grid(&self) -> Grid<'a> {
+        Grid::of(self.windows)
+    }
+
+    fn id(&self, piece: Piece) -> SeriesId {
+        self.leaf.lines[piece.line].series[piece.at].id
+    }
+
+    /// Reads all series in tasks of some, and hands what they read, in the order of the lines, to `finish` as soon as a line is whole.
+    pub fn in_tasks<T: Send, R>(
+        &self,
+        cost: &mut Cost,
+        read: impl Fn(&[Piece], &mut Cost) -> Result<Read<T>, EvaluateError> + Sync,
+        merge: impl Fn(&mut T, &T) + Sync,
+        finish: impl Fn(usize, Vec<T>) -> R + Sync,
+    ) -> Result<Vec<R>, EvaluateError> {
+        let lines = &self.leaf.lines;
+        let pieces: Vec<Piece> = lines.iter().enumerate().flat_map(|(line, of)| (0..of.series.len()).map(move |at| Piece { line, at })).collect();
+        // Depends on the series alone, so that sums come out the same however many cores there are.
+        let together = pieces.len().div_ceil(LEAST_TASKS).clamp(1, MOST_TOGETHER);
+        let tasks: Vec<&[Piece]> = pieces.chunks(together).collect();
+        let run = |task: &&[Piece]| {
+            let mut cost = Cost::default();
+            read(task, &mut cost).map(|read| (read, cost))
+        };
+        let mut rows = Vec::with_capacity(lines.len());
+        let mut open: Option<(usize, Vec<T>)> = None;
+        for wave in tasks.chunks(WAVE) {
+            let done: Vec<(Read<T>, Cost)> = match wave {
+                [alone] => vec![run(alone)?],
+                several => several.par_iter().map(run).collect::<Result<_, _>>()?,
+            };
+            for (read, its_cost) in done {
+                cost.add(&its_cost);
+                for (line, cells) in read {
+                    match &mut open {
+                        Some((known, so_far)) if *known == line => so_far.iter_mut().zip(&cells).for_each(|(into, cell)| merge(into, cell)),
+                        _ => rows.extend(open.replace((line, cells)).map(|(line, cells)| finish(line, cells))),
+                    }
+                }
+            }
+        }
+        rows.extend(open.map(|(line, cells)| finish(line, cells)));
+        Ok(rows)
+    }
+
+    /// Points merged whichever series they are of.
+    fn merged<P: Part>(&self, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
+        self.in_tasks(cost, |task, cost| self.read_parts::<P>(task, cost), merge_parts, |_, cells| self.finish_parts(self.windowed(cells), reducer))
+    }
+
+    /// The same points for several reducers, read once.
+    fn merged_for(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
+        let finish = |_, cells| {
+            let cells: Vec<Option<Summary>> = self.windowed(cells);
+            reducers.iter().map(|reducer| self.finish_parts(cells.clone(), reducer)).collect::<Vec<Row>>()
+        };
+        let lines = self.in_tasks(cost, |task, cost| self.read_parts::<Summary>(task, cost), merge_parts, finish)?;
+        let mut tables = vec![Table::default(); reducers.len()];
+        for line in lines {
+            tables.iter_mut().zip(line).for_each(|(table, row)| table.rows.push(row));
+        }
+        Ok(tables)
+    }
+
+    fn read_parts<P: Part>(&self, task: &[Piece], cost: &mut Cost) -> Result<Read<Option<P>>, EvaluateError> {
+        let grid = self.grid();
+        let origin = grid.range().start;
+        let mut lines = Lines::new(task, grid.len());
+        let mut cursors = vec![Cursor::default(); task.len()];
+        let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
+        let ids: Vec<SeriesId> = task.iter().map(|piece| self.id(*piece)).collect();
+        self.context.scan(self.leaf.dataset, &ids, grid.range(), &mut |place, run| {
+            let (piece, cursor) = (task[place], &mut cursors[place]);
+            let cells: &mut Vec<Option<P>> = lines.of(piece.line);
+            let codes = self.words.of(piece);
+            if let Run::Block(block) = &run {
+                let summary = block.summary();
+                if let Some(cell) = cursor.whole(grid, summary.first.time, summary.last.time)
+                    && let Some(is_in) = whole_block(&self.leaf.tests, summary)
+                {
+                    let part = if is_in { P::of_summary(&translated(summary, codes)) } else { None };
+                    if let Some(part) = &part {
+                        match &mut cells[cell] {
+                            Some(known) => known.merge(part),
+                            empty => *empty = Some(part.clone()),
+                        }
+                    }
+                    if part.is_some() || !is_in {
+                        cost.blocks_summarised += 1;
+                        return Ok(());
+                    }
+                }
+            }
+            let points = self.points_of(&run, &mut scratch, cost)?;
+            let points = chosen_points(points, &self.leaf.tests, codes, &mut chosen);
+            if P::HOLDS {
+                self.context.count_held(points.len())?;
+            }
+            cursor.split(grid, points, |cell, part| P::add(&mut cells[cell], part, origin));
+            Ok(())
+        })?;
+        Ok(lines.0)
+    }
+
+    /// The points of a run, decoded where they must be.
+    pub fn points_of<'r>(&self, run: &Run<'r>, scratch: &'r mut Columns, cost: &mut Cost) -> Result<Points<'r>, SourceError> {
+        let points = match run {
+            Run::Points(points) => *points,
+            Run::Block(block) => {
+                scratch.clear();
+                StoredBlock::decode(*block, scratch)?;
+                cost.blocks_decoded += 1;
+                scratch.points()
+            }
+        };
+        self.context.count_decoded(points.len(), cost)?;
+        Ok(points)
+    }
+
+    /// The windows that cells make.
+    fn windowed<P: Part>(&self, cells: Vec<Option<P>>) -> Vec<Option<P>> {
+        let each = self.windows.cells_each();
+        if each == 1 {
+            return cells;
+        }
+        let window = |at: usize| {
+            let mut parts = cells[at..at + each].iter().flatten();
+            let mut merged = parts.next()?.clone();
+            parts.for_each(|part| merged.merge(part));
+            Some(merged)
+        };
+        (0..self.windows.len()).map(window).collect()
+    }
+
+    fn finish_parts<P: Part>(&self, mut cells: Vec<Option<P>>, reducer: &Reducer) -> Row {
+        if matches!(reducer, Reducer::First | Reducer::Last) {
+            return Row::of_values(cells.into_iter().map(|cell| cell.and_then(|cell| self.outer_value(cell.edges()?, reducer))).collect());
+        }
+        let value = |cell: &mut Option<P>| cell.as_mut().map_or(f64::NAN, |cell| cell.value(reducer));
+        // To choose a quantile takes longer than to read the points.
+        let numbers = if P::HOLDS { cells.par_iter_mut().map(value).collect() } else { cells.iter_mut().map(value).collect() };
+        Row::of(numbers)
+    }
+
+    fn outer_value(&self, summary: &Summary, reducer: &Reducer) -> Option<Value> {
+        let sample = if *reducer == Reducer::First { summary.first } else { summary.last };
+        match self.leaf.facts.kind {
+            Kind::State => self.words.word(sample.value).map(Value::Word),
+            _ => Some(sample.to_value()),
+        }
+    }
+
+    /// Neighbours of each series first, then summed.
+    fn paired(&self, pairs: Pairs, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
+        self.in_tasks(
+            cost,
+            |task, cost| {
+                let mut lines = Lines::new(task, self.grid().len());
+                let series: Vec<SeriesId> = task.iter().map(|piece| self.id(*piece)).collect();
+                self.walk(pairs, &series, |place| self.words.of(task[place]), cost, &mut |place, work| work(lines.of(task[place].line)))?;
+                Ok(lines.0)
+            },
+            Ratio::merge,
+            |line, cells| self.finish_ratios(line, cells, reducer),
+        )
+    }
+
+    /// Leads some series through time, their neighbours from before and after the range with them.
+    pub fn walk<'w>(
+        &self,
+        pairs: Pairs,
+        series: &[SeriesId],
+        codes: impl Fn(usize) -> Option<&'w [f64]>,
+        cost: &mut Cost,
+        into: Into<'_>,
+    ) -> Result<(), EvaluateError> {
+        let (grid, now, facts) = (self.grid(), self.context.plan.now, &self.leaf.facts);
+        let range = grid.range();
+        let limit = match pairs {
+            // A point that comes half an interval late still comes as often as it should.
+            Pairs::Coverage => facts.interval.map(|interval| interval.saturating_add(interval / 2)),
+            _ => facts.stale_after,
+        };
+        let before = TimeRange { start: limit.map_or(Nanos::MIN, |limit| range.start.saturating_sub(limit)), end: range.start };
+        let carried = match pairs {
+            Pairs::Sum => vec![None; series.len()],
+            _ => self.context.outermost(self.leaf.dataset, series, before, End::Latest)?,
+        };
+        let translate = |place: usize, sample: crate::summary::Sample| match codes(place) {
+            Some(codes) => crate::summary::Sample { value: codes.get(sample.value as usize).copied().unwrap_or(f64::NAN), ..sample },
+            None => sample,
+        };
+        let start = |(place, sample): (usize, &Option<_>)| Neighbours::new(pairs, limit, sample.map(|sample| translate(place, sample)));
+        let mut walks: Vec<Neighbours> = carried.iter().enumerate().map(start).collect();
+        let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
+        self.context.scan(self.leaf.dataset, series, range, &mut |place, run| {
+            let walk = &mut walks[place];
+            if let Run::Block(block) = &run {
+                let mut taken = false;
+                let summary = block.summary();
+                into(place, &mut |cells| taken = walk.take_summary(grid, &translated(summary, codes(place)), cells));
+                if taken {
+                    cost.blocks_summarised += 1;
+                    return Ok(());
+                }
+            }
+            let points = self.points_of(&run, &mut scratch, cost)?;
+            let points = chosen_points(points, &[], codes(place), &mut chosen);
+            into(place, &mut |cells| walk.take(grid, points, cells));
+            Ok(())
+        })?;
+        let nexts = if pairs.looks_ahead() && range.end < now {
+            let after = TimeRange { start: range.end, end: limit.map_or(Nanos::MAX, |limit| range.end.saturating_add(limit).saturating_add(1)) };
+            self.context.outermost(self.leaf.dataset, series, after, End::Earliest)?
+        } else {
+            vec![None; series.len()]
+        };
+        for (place, (walk, next)) in walks.iter_mut().zip(nexts).enumerate() {
+            into(place, &mut |cells| walk.end(grid, next, now, cells));
+        }
+        Ok(())
+    }
+
+    fn finish_ratios(&self, line: usize, cells: Vec<Ratio>, reducer: &Reducer) -> Row {
+        let series = self.leaf.lines[line].series.len() as f64;
+        let each = self.windows.cells_each();
+        let value = |at: usize| {
+            let mut sum = Ratio::default();
+            cells[at..at + each].iter().for_each(|cell| sum.merge(cell));
+            let passed = self.passed_seconds(at);
+            match reducer {
+                Reducer::Coverage if passed > 0.0 => (sum.amount / (series * passed)).min(1.0),
+                _ if !sum.is_known => f64::NAN,
+                Reducer::Rate if passed > 0.0 => sum.amount / passed,
+                Reducer::TimeMean | Reducer::ShareIn(_) if sum.seconds > 0.0 => sum.amount / sum.seconds,
+                Reducer::Rate | Reducer::TimeMean | Reducer::ShareIn(_) | Reducer::Coverage => f64::NAN,
+                _ => sum.amount,
+            }
+        };
+        Row::of((0..self.windows.len()).map(value).collect())
+    }
+
+    pub fn passed_seconds(&self, window: usize) -> f64 {
+        let passed = self.windows.passed(window, self.context.plan.now);
+        passed.end.saturating_sub(passed.start) as f64 / SECOND as f64
+    }
+
+    fn by_second(&self, row: &mut Row) {
+        row.exact = None;
+        for (window, number) in row.numbers.iter_mut().enumerate() {
+            let passed = self.passed_seconds(window);
+            *number = if passed > 0.0 { *number / passed } else { f64::NAN };
+        }
+    }
+}
+
+fn merge_parts<P: Part>(into: &mut Option<P>, other: &Option<P>) {
+    match (into.as_mut(), other) {
+        (Some(into), Some(other)) => into.merge(other),
+        (None, Some(other)) => *into = Some(other.clone()),
+        (_, None) => {}
+    }
+}
+
+/// Cells of the lines that a task's series belong to; these come in the order of the lines.
+pub struct Lines<T>(pub Read<T>);
+
+impl<T: Default + Clone> Lines<T> {
+    pub fn new(task: &[Piece], cells: usize) -> Self {
+        let mut lines: Vec<usize> = task.iter().map(|piece| piece.line).collect();
+        lines.dedup();
+        Self(lines.into_iter().map(|line| (line, vec![T::default(); cells])).collect())
+    }
+
+    pub fn of(&mut self, line: usize) -> &mut Vec<T> {
+        let first = self.0[0].0;
+        // A task's lines follow each other without gaps but for lines without series, of which there are none.
+        &mut self.0[line - first].1
+    }
+}
+
+/// Whether all points of a block fulfil the tests, or none does; nothing where some may.
+fn whole_block(tests: &[ValueTest], summary: &Summary) -> Option<bool> {
+    use crate::query::Comparison::*;
+    let mut all = true;
+    for ValueTest { comparison, number } in tests {
+        let (low, high) = (summary.min, summary.max);
+        let (every, none) = match comparison.value {
+            Less => (high < *number, low >= *number),
+            AtMost => (high <= *number, low > *number),
+            Greater => (low > *number, high <= *number),
+            AtLeast => (low >= *number, high < *number),
+            Equal => (low == *number && high == *number, *number < low || *number > high),
+            Unequal => (*number < low || *number > high, low == *number && high == *number),
+        };
+        if none {
+            return Some(false);
+        }
+        all &= every;
+    }
+    all.then_some(true)
+}
+
+/// The points that fulfil the tests, their words in the codes that all series share.
+fn chosen_points<'p>(points: Points<'p>, tests: &[ValueTest], codes: Option<&[f64]>, chosen: &'p mut Columns) -> Points<'p> {
+    if tests.is_empty() && codes.is_none() {
+        return points;
+    }
+    chosen.clear();
+    for at in 0..points.len() {
+        let value = points.values[at];
+        if tests.iter().all(|test| test.comparison.value.holds(value, test.number)) {
+            let value = codes.map_or(value, |codes| codes.get(value as usize).copied().unwrap_or(f64::NAN));
+            chosen.push(points.times[at], value, points.rest(at));
+        }
+    }
+    chosen.points()
+}
+
+fn translated(summary: &Summary, codes: Option<&[f64]>) -> Summary {
+    let mut summary = *summary;
+    if let Some(codes) = codes {
+        let shared = |value: f64| codes.get(value as usize).copied().unwrap_or(f64::NAN);
+        // Of the least and the greatest code only matters whether they are one.
+        let is_one = summary.min == summary.max;
+        (summary.first.value, summary.last.value) = (shared(summary.first.value), shared(summary.last.value));
+        (summary.min, summary.max) = if is_one { (shared(summary.min), shared(summary.min)) } else { (f64::NEG_INFINITY, f64::INFINITY) };
+    }
+    summary
+}
+
+/// A dictionary that all series of a state share; each series has learnt its words in an order of its own.
+struct Words {
+    words: Vec<Arc<str>>,
+    /// For each line's series: what their own codes are here.
+    codes: Vec<Vec<Option<Vec<f64>>>>,
+}
+
+impl Words {
+    fn shared_by(leaf: &Leaf) -> Self {
+        let mut words: Vec<Arc<str>> = Vec::new();
+        let mut known: HashMap<Arc<str>, usize> = HashMap::new();
+        if leaf.facts.kind != Kind::State {
+            return Self { words, codes: Vec::new() };
+        }
+        let mut code = |word: &Arc<str>| {
+            let next = known.len();
+            let code = *known.entry(Arc::clone(word)).or_insert(next);
+            if code == next {
+                words.push(Arc::clone(word));
+            }
+            code as f64
+        };
+        let mut of_series = |codes: &Option<Codes>| match codes {
+            Some(Codes::Words(own)) => Some(own.iter().map(&mut code).collect()),
+            _ => None,
+        };
+        let codes = leaf.lines.iter().map(|line| line.series.iter().map(|series| of_series(&series.codes)).collect()).collect();
+        Self { words, codes }
+    }
+
+    fn of(&self, piece: Piece) -> Option<&[f64]> {
+        self.codes.get(piece.line)?.get(piece.at)?.as_deref()
+    }
+
+    /// The code of a word; of one that no series has, none that any has.
+    fn code(&self, word: &str) -> f64 {
+        self.words.iter().position(|known| **known == *word).map_or(-1.0, |code| code as f64)
+    }
+
+    fn word(&self, code: f64) -> Option<Arc<str>> {
+        if code.is_nan() { None } else { self.words.get(code as usize).cloned() }
+    }
+}

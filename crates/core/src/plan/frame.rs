@@ -1,0 +1,152 @@
+//! Windows or a moment: the clauses of the query's text, and where these are silent those from outside.
+
+use jiff::tz::TimeZone;
+
+use super::{Limits, Moment, PlanError, PlannedTime};
+use crate::{
+    catalogue::Dataset,
+    query::{Frame, FrameWidth, InstantText, Place, PointSource, QueryError, Range, Spanned},
+    time::{Grid, LocalTime, Nanos, Span, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
+};
+
+/// The two places that a frame's clauses come from; the text wins.
+pub struct FrameSource<'a> {
+    pub own: &'a Frame,
+    pub outer: &'a Frame,
+}
+
+type Fault = fn(QueryError) -> PlanError;
+
+impl FrameSource<'_> {
+    /// What time a query is about, and in which zone.
+    pub fn resolve(&self, home: &Dataset, now: Nanos, limits: &Limits, notes: &mut Vec<String>) -> Result<(PlannedTime, TimeZone), PlanError> {
+        self.note_overrides(notes);
+        let tz = self.zone(home)?;
+        if let Some((PointSource::Level(span), place, fault)) = self.clause(|frame| frame.source.as_ref()) {
+            let error = QueryError::new(place, format!("there is no rollup of {span}: this version keeps raw points only"));
+            return Err(fault(error.with_help("leave the clause out, or write `from raw`")));
+        }
+        // What the text says of time, over a range or at a moment, replaces the other sort from outside.
+        let is_moment = self.own.moment.is_some() || (self.own.range.is_none() && self.outer.moment.is_some());
+        let time = if is_moment { self.moment(now, &tz)? } else { self.windows(now, &tz, limits)? };
+        Ok((time, tz))
+    }
+
+    fn note_overrides(&self, notes: &mut Vec<String>) {
+        let clauses: [fn(&Frame) -> Frame; 8] = [
+            |frame| Frame { range: frame.range.clone(), moment: frame.moment.clone(), ..Frame::default() },
+            |frame| Frame { width: frame.width.clone(), ..Frame::default() },
+            |frame| Frame { stepping: frame.stepping.clone(), ..Frame::default() },
+            |frame| Frame { starting: frame.starting.clone(), ..Frame::default() },
+            |frame| Frame { taking: frame.taking.clone(), within: frame.within.clone(), ..Frame::default() },
+            |frame| Frame { zone: frame.zone.clone(), ..Frame::default() },
+            |frame| Frame { gaps: frame.gaps.clone(), ..Frame::default() },
+            |frame| Frame { source: frame.source.clone(), ..Frame::default() },
+        ];
+        for clause in clauses {
+            let (own, outer) = (clause(self.own).to_text(), clause(self.outer).to_text());
+            if !own.is_empty() && !outer.is_empty() && own != outer {
+                notes.push(format!("the query's own `{own}` was used, not the frame's `{outer}`"));
+            }
+        }
+    }
+
+    /// A clause from the text, else from outside, with how a fault in it is told.
+    fn clause<T: Clone>(&self, of: impl Fn(&Frame) -> Option<&Spanned<T>>) -> Option<(T, Place, Fault)> {
+        let own = of(self.own).map(|clause| (clause.value.clone(), clause.place, PlanError::Query as Fault));
+        own.or_else(|| of(self.outer).map(|clause| (clause.value.clone(), clause.place, PlanError::Frame as Fault)))
+    }
+
+    fn zone(&self, home: &Dataset) -> Result<TimeZone, PlanError> {
+        match self.clause(|frame| frame.zone.as_ref()) {
+            Some((name, place, fault)) => zone(&name).map_err(|error| fault(QueryError::new(place, error.to_string()))),
+            None => Ok(zone(&home.definition.zone).unwrap_or(TimeZone::UTC)),
+        }
+    }
+
+    fn moment(&self, now: Nanos, tz: &TimeZone) -> Result<PlannedTime, PlanError> {
+        // Clauses of windows that the text itself has are a mistake; those from outside are for other questions.
+        let stray = [self.own.width.as_ref().map(|clause| clause.place), self.own.stepping.as_ref().map(|clause| clause.place)];
+        if let Some(place) = stray.into_iter().flatten().next() {
+            let error = QueryError::new(place, "a moment has no windows");
+            return Err(PlanError::Query(error.with_help("leave this out, or ask `over` a range of time")));
+        }
+        let (instant, place, fault) = self.clause(|frame| frame.moment.as_ref()).ok_or(PlanError::NoFrame)?;
+        let at = resolve(&Spanned { value: instant, place }, now, tz).map_err(fault)?;
+        let taking = self.clause(|frame| frame.taking.as_ref()).map(|(taking, ..)| taking).unwrap_or_default();
+        let within = self.clause(|frame| frame.within.as_ref()).map(|(span, ..)| at.saturating_sub(span.before(at, tz)));
+        Ok(PlannedTime::Moment(Moment { at, taking, within }))
+    }
+
+    fn windows(&self, now: Nanos, tz: &TimeZone, limits: &Limits) -> Result<PlannedTime, PlanError> {
+        let stray = [self.own.taking.as_ref().map(|clause| clause.place), self.own.within.as_ref().map(|clause| clause.place)];
+        if let Some(place) = stray.into_iter().flatten().next() {
+            let error = QueryError::new(place, "this is said of a moment, and the query has none");
+            return Err(PlanError::Query(error.with_help("ask `at` an instant, such as `at now`, instead of `over` a range")));
+        }
+        let (range, range_place, fault) = self.clause(|frame| frame.range.as_ref()).ok_or(PlanError::NoFrame)?;
+        let at = |instant: &Spanned<InstantText>| resolve(instant, now, tz).map_err(fault);
+        let range = match &range {
+            Range::Last(span) => TimeRange { start: span.before(now, tz), end: now },
+            Range::Since(from) => TimeRange { start: at(from)?, end: now },
+            Range::Between(from, to) => TimeRange { start: at(from)?, end: at(to)? },
+            Range::Calendar(date) => whole(date, range_place, now, tz).map_err(fault)?,
+        };
+        if range.is_empty() {
+            let error = QueryError::new(range_place, "the range ends before it begins");
+            return Err(fault(error.with_help("the end is not part of the range: it must lie after the start")));
+        }
+        let stepping = self.clause(|frame| frame.stepping.as_ref());
+        let starting: Option<(LocalTime, Place, Fault)> = self.clause(|frame| frame.starting.as_ref());
+        let (width, mut place, mut fault) = match self.clause(|frame| frame.width.as_ref()) {
+            Some((FrameWidth::Of(span), place, fault)) => (Width::Of(span), place, fault),
+            Some((FrameWidth::Auto, place, fault)) => (Width::Auto, place, fault),
+            None => (Width::Whole, range_place, fault),
+        };
+        let grid = Grid { width, stepping: stepping.as_ref().map(|(span, ..)| *span), starting: starting.as_ref().map(|(time, ..)| *time) };
+        let windows = Windows::cut(range, grid, tz, limits.windows).map_err(|error| {
+            match (&error, &stepping, &starting) {
+                (WindowsError::Step { .. } | WindowsError::StepOfNothing, Some((_, at, told)), _)
+                | (WindowsError::Starting(_) | WindowsError::StartingNothing | WindowsError::SteppingAndStarting, _, Some((_, at, told))) => {
+                    (place, fault) = (*at, *told);
+                }
+                _ => {}
+            }
+            fault(QueryError::new(place, error.to_string()))
+        })?;
+        let gaps = self.clause(|frame| frame.gaps.as_ref()).map(|(gaps, ..)| gaps).unwrap_or_default();
+        Ok(PlannedTime::Windows(windows, gaps))
+    }
+}
+
+fn midnight(days_ago: i64, now: Nanos, tz: &TimeZone) -> String {
+    zoned(now, tz).date().saturating_sub(jiff::Span::new().days(days_ago)).to_string()
+}
+
+fn resolve(instant: &Spanned<InstantText>, now: Nanos, tz: &TimeZone) -> Result<Nanos, QueryError> {
+    let InstantText { base, minus } = &instant.value;
+    let at = match base.as_str() {
+        "now" => Ok(now),
+        "today" => parse_instant(&midnight(0, now, tz), tz),
+        "yesterday" => parse_instant(&midnight(1, now, tz), tz),
+        date => parse_instant(date, tz),
+    };
+    let at = at.map_err(|error| QueryError::new(instant.place, error.to_string()))?;
+    Ok(minus.map_or(at, |span| span.before(at, tz)))
+}
+
+/// The whole of a day or a month.
+fn whole(date: &str, place: Place, now: Nanos, tz: &TimeZone) -> Result<TimeRange, QueryError> {
+    let text = match date {
+        "today" => midnight(0, now, tz),
+        "yesterday" => midnight(1, now, tz),
+        other => other.to_owned(),
+    };
+    let told = |error: &dyn std::fmt::Display| QueryError::new(place, error.to_string());
+    let start = parse_instant(&text, tz).map_err(|error| told(&error))?;
+    let span = if text.len() == 7 { Span { months: 1, ..Span::default() } } else { Span { days: 1, ..Span::default() } };
+    let next = jiff::Span::new().months(span.months).days(span.days);
+    let end = zoned(start, tz).date().checked_add(next).map_err(|error| told(&error))?;
+    let end = parse_instant(&end.to_string(), tz).map_err(|error| told(&error))?;
+    Ok(TimeRange { start, end })
+}

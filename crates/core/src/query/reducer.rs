@@ -1,0 +1,258 @@
+//! Reducers and functions: what there is, and what each is called.
+
+use std::{fmt, sync::Arc};
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
+
+/// What turns the points of a window, or the lines of a group, into one value.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Reducer {
+    /// How many points.
+    Count,
+    /// Their sum.
+    Sum,
+    /// Their mean.
+    Mean,
+    /// The least.
+    Min,
+    /// The greatest.
+    Max,
+    /// From the least to the greatest.
+    Spread,
+    /// The earliest.
+    First,
+    /// The latest.
+    Last,
+    /// Sample standard deviation (n - 1).
+    Stddev,
+    /// Sample variance (n - 1).
+    Variance,
+    /// The value that such a share of the points does not exceed, from 0 to 1, linear between closest ranks.
+    Quantile(f64),
+    /// The last value less the one carried in.
+    Delta,
+    /// How much a counter grew, resets told.
+    Growth,
+    /// Growth by second.
+    Rate,
+    /// Growth by second between the last two points.
+    SpotRate,
+    /// Integral over time, in the unit times seconds.
+    Area,
+    /// Area by seconds covered.
+    TimeMean,
+    /// Seconds in a state.
+    TimeIn(Arc<str>),
+    /// Share of the covered seconds in a state.
+    ShareIn(Arc<str>),
+    /// How often the value changed.
+    Changes,
+    /// How many different values.
+    Distinct,
+    /// Of the line of least squares, by second.
+    Slope,
+    /// Share of the window in which points came as often as the metric's interval says.
+    Coverage,
+}
+
+/// Words of all reducers but the quantiles, in the order in which they are listed to people.
+pub const REDUCER_WORDS: [&str; 23] = [
+    "count",
+    "sum",
+    "mean",
+    "min",
+    "max",
+    "spread",
+    "first",
+    "last",
+    "stddev",
+    "variance",
+    "median",
+    "delta",
+    "growth",
+    "rate",
+    "spot_rate",
+    "area",
+    "time_mean",
+    "time_in",
+    "share_in",
+    "changes",
+    "distinct",
+    "slope",
+    "coverage",
+];
+
+impl Reducer {
+    /// The reducer of that word; those that take a state in parentheses are not among them.
+    pub fn from_word(word: &str) -> Option<Self> {
+        Some(match word {
+            "count" => Self::Count,
+            "sum" => Self::Sum,
+            "mean" => Self::Mean,
+            "min" => Self::Min,
+            "max" => Self::Max,
+            "spread" => Self::Spread,
+            "first" => Self::First,
+            "last" => Self::Last,
+            "stddev" => Self::Stddev,
+            "variance" => Self::Variance,
+            "median" => Self::Quantile(0.5),
+            "delta" => Self::Delta,
+            "growth" => Self::Growth,
+            "rate" => Self::Rate,
+            "spot_rate" => Self::SpotRate,
+            "area" => Self::Area,
+            "time_mean" => Self::TimeMean,
+            "changes" => Self::Changes,
+            "distinct" => Self::Distinct,
+            "slope" => Self::Slope,
+            "coverage" => Self::Coverage,
+            _ => return Self::quantile(word),
+        })
+    }
+
+    /// `p1` to `p99.9`, with up to three decimals.
+    fn quantile(word: &str) -> Option<Self> {
+        let digits = word.strip_prefix('p')?;
+        let fraction = digits.split_once('.').map_or("", |(_, fraction)| fraction);
+        let is_plain = digits.bytes().all(|byte| byte.is_ascii_digit() || byte == b'.') && fraction.len() <= 3 && !digits.ends_with('.');
+        let percent: f64 = digits.parse().ok().filter(|percent| is_plain && *percent > 0.0 && *percent < 100.0)?;
+        Some(Self::Quantile(percent / 100.0))
+    }
+
+    /// Whether that word is a reducer that takes a state in parentheses.
+    pub fn takes_state(word: &str) -> bool {
+        matches!(word, "time_in" | "share_in")
+    }
+
+    /// The reducer of that word for a state.
+    pub fn of_state(word: &str, state: &str) -> Option<Self> {
+        match word {
+            "time_in" => Some(Self::TimeIn(state.into())),
+            "share_in" => Some(Self::ShareIn(state.into())),
+            _ => None,
+        }
+    }
+
+    /// Its word, without what stands in parentheses.
+    pub fn word(&self) -> String {
+        match self {
+            Self::Quantile(share) if *share == 0.5 => "median".to_owned(),
+            // Rounded, since 0.999 * 100 is not 99.9.
+            Self::Quantile(share) => format!("p{}", (share * 1e5).round() / 1e3),
+            Self::TimeIn(_) => "time_in".to_owned(),
+            Self::ShareIn(_) => "share_in".to_owned(),
+            other => REDUCER_WORDS.into_iter().find(|word| Self::from_word(word).as_ref() == Some(other)).unwrap_or_default().to_owned(),
+        }
+    }
+}
+
+impl fmt::Display for Reducer {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::TimeIn(state) | Self::ShareIn(state) => write!(f, "{}({})", self.word(), super::format::quoted(state)),
+            _ => f.pad(&self.word()),
+        }
+    }
+}
+
+impl Serialize for Reducer {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Reducer {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        super::parser::parse_reducer(&text).map_err(|error| D::Error::custom(format!("`{text}` is not a reducer: {error}")))
+    }
+}
+
+/// What turns the values of a line into others.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Function {
+    /// Without its sign.
+    Abs,
+    /// Square root.
+    Sqrt,
+    /// Natural logarithm.
+    Ln,
+    /// Decimal logarithm.
+    Log10,
+    /// e to that power.
+    Exp,
+    /// To the nearest integer.
+    Round,
+    /// To the integer below.
+    Floor,
+    /// To the integer above.
+    Ceil,
+    /// Not below the first argument, and not above the second.
+    Clamp,
+    /// Mean of so many windows up to this one.
+    Smooth,
+    /// Sum of all windows up to this one.
+    Running,
+    /// What it is above the window before.
+    Change,
+    /// Part of the total over all lines.
+    Share,
+}
+
+impl Function {
+    /// All there are, in the order in which they are listed to people.
+    pub const ALL: [Self; 13] = [
+        Self::Abs,
+        Self::Sqrt,
+        Self::Ln,
+        Self::Log10,
+        Self::Exp,
+        Self::Round,
+        Self::Floor,
+        Self::Ceil,
+        Self::Clamp,
+        Self::Smooth,
+        Self::Running,
+        Self::Change,
+        Self::Share,
+    ];
+
+    /// Its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Abs => "abs",
+            Self::Sqrt => "sqrt",
+            Self::Ln => "ln",
+            Self::Log10 => "log10",
+            Self::Exp => "exp",
+            Self::Round => "round",
+            Self::Floor => "floor",
+            Self::Ceil => "ceil",
+            Self::Clamp => "clamp",
+            Self::Smooth => "smooth",
+            Self::Running => "running",
+            Self::Change => "change",
+            Self::Share => "share",
+        }
+    }
+
+    /// How it is written, for messages.
+    pub fn usage(self) -> String {
+        match self {
+            Self::Clamp => "clamp(x, least, most)".to_owned(),
+            Self::Smooth => "smooth(x, windows)".to_owned(),
+            other => format!("{}(x)", other.as_str()),
+        }
+    }
+
+    /// How many numbers it takes behind what it is of.
+    pub fn arity(self) -> usize {
+        match self {
+            Self::Clamp => 2,
+            Self::Smooth => 1,
+            _ => 0,
+        }
+    }
+}

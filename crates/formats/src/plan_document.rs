@@ -1,0 +1,145 @@
+//! A plan as it travels: what a query would read and compute, without reading it.
+
+use fenetre_core::{
+    model::Kind,
+    plan::{Leaf, Plan, PlannedTime, Take},
+    query::{Gaps, Reducer},
+    time::format_in_zone,
+};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What a query would do.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PlanDocument {
+    /// The query in its canonical layout.
+    pub query: String,
+    /// IANA name of the zone of its calendar.
+    pub zone: String,
+    /// First instant of the range, or the moment.
+    pub from: String,
+    /// First instant after the range, or the moment.
+    pub to: String,
+    /// How the time is cut, in words.
+    pub time: String,
+    /// What is read, each once however often it is named.
+    pub reads: Vec<ReadDocument>,
+    /// What is shown.
+    pub shows: Vec<PlannedShowDocument>,
+    /// What a reader must know.
+    pub notes: Vec<String>,
+}
+
+/// Something that is read.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ReadDocument {
+    /// As the query says it.
+    pub what: String,
+    /// Series that match.
+    pub series: u64,
+    /// Lines that they make.
+    pub lines: u64,
+    /// From which points: `raw`.
+    pub source: String,
+    /// How much of it can be answered without decoding, in words.
+    pub how: String,
+    /// Points of these series in the blocks of that time; and how many bytes these take.
+    pub points: Option<u64>,
+    /// Bytes of the blocks.
+    pub bytes: Option<u64>,
+}
+
+/// Something that is shown.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PlannedShowDocument {
+    /// Its label, or its text.
+    pub label: String,
+    /// UCUM code of its unit.
+    pub unit: Option<String>,
+    /// Lines that come out, before any are left out.
+    pub lines: u64,
+}
+
+impl PlanDocument {
+    /// The document of a plan; how much its reads weigh is for the caller to say.
+    pub fn of(plan: &Plan, query: String) -> Self {
+        let told = |at| format_in_zone(at, &plan.zone);
+        let (from, to, time) = match &plan.time {
+            PlannedTime::Moment(moment) => {
+                let within = moment.within.map_or("no further away than each metric's stale_after".to_owned(), |nanos| {
+                    format!("no further away than {}", fenetre_core::time::Span::exact(nanos))
+                });
+                (moment.at, moment.at, format!("one moment, taking {}, {within}", moment.taking.as_str()))
+            }
+            PlannedTime::Windows(windows, gaps) => {
+                let count = windows.len();
+                let partial = (0..count).filter(|at| windows.is_partial(*at, plan.now)).count();
+                let width = match (windows.width(), windows.stepping()) {
+                    (None, _) => "the whole range as one window".to_owned(),
+                    (Some(width), None) => format!("{count} windows of {width}"),
+                    (Some(width), Some(step)) => format!("{count} windows of {width}, one each {step}"),
+                };
+                let gaps = match gaps {
+                    Gaps::Empty => "empty ones stay empty",
+                    Gaps::Hold => "empty ones hold the last value",
+                    Gaps::Line => "empty ones lie on the line between their neighbours",
+                    Gaps::Number(_) => "empty ones hold a number",
+                };
+                (windows.range().start, windows.range().end, format!("{width}, {partial} of them partial; {gaps}"))
+            }
+        };
+        let show = |show: &fenetre_core::plan::ShowPlan| PlannedShowDocument {
+            label: show.label.clone(),
+            unit: show.unit.clone(),
+            lines: show.lines.len() as u64,
+        };
+        Self {
+            query,
+            zone: plan.zone.iana_name().unwrap_or("UTC").to_owned(),
+            from: told(from),
+            to: told(to),
+            time,
+            reads: plan.leaves.iter().map(read).collect(),
+            shows: plan.shows.iter().map(show).collect(),
+            notes: plan.notes.clone(),
+        }
+    }
+}
+
+fn read(leaf: &Leaf) -> ReadDocument {
+    ReadDocument {
+        what: leaf.text.clone(),
+        series: leaf.lines.iter().map(|line| line.series.len() as u64).sum(),
+        lines: leaf.lines.len() as u64,
+        source: "raw".to_owned(),
+        how: how(leaf),
+        points: None,
+        bytes: None,
+    }
+}
+
+/// How a leaf is read, in words.
+fn how(leaf: &Leaf) -> String {
+    use Reducer::*;
+    let reducer = match &leaf.take {
+        Take::Points => return "every block of that time is decoded".to_owned(),
+        Take::Moment => return "one look for each series, at the points about the moment".to_owned(),
+        Take::Reduced(reducer) => reducer,
+    };
+    let blocks = match reducer {
+        _ if leaf.facts.kind == Kind::Histogram && matches!(reducer, Growth | Rate | Sum | Mean | Quantile(_)) => {
+            "the counts of each bucket are read as series of their own"
+        }
+        Count | Sum | Mean | Min | Max | Spread | First | Last => "a block inside one window is answered by its summary, others are decoded",
+        Growth | Rate | Delta | Changes if leaf.facts.stale_after.is_none() => {
+            "a block inside one window is answered by its summary, others are decoded; each series looks at its point before the range"
+        }
+        Growth | Rate | Delta | Changes | SpotRate | Area | TimeMean | TimeIn(_) | ShareIn(_) | Coverage => {
+            "every block is decoded, since neighbours count; each series looks at its point before the range"
+        }
+        Stddev | Variance | Distinct => "a block of one value inside one window is answered by its summary, others are decoded",
+        Quantile(_) | Slope => "every block is decoded",
+    };
+    let tests = if leaf.tests.is_empty() { "" } else { "; a block whose values all pass, or none, is not looked into" };
+    format!("{blocks}{tests}")
+}
