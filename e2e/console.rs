@@ -89,7 +89,7 @@ async fn a_link_reopens_what_was_seen_with_chart_table_and_legend_in_step() {
     browser.read("window from").await;
     browser.read("mean of level").await;
     browser.read("last of gate").await;
-    let columns = "return document.querySelector('table thead tr').cells.length";
+    let columns = "return document.querySelector('[aria-label=\"Table of mean of level\"]').querySelectorAll('[role=columnheader]').length";
     assert_eq!(browser.run(columns).await, 3);
     browser.see("[aria-label=Lines] button").await.click().await.unwrap();
     assert_eq!(browser.run(columns).await, 2, "a line that is hidden leaves the table too");
@@ -97,6 +97,63 @@ async fn a_link_reopens_what_was_seen_with_chart_table_and_legend_in_step() {
     browser.drag_across(".u-over", 0.25, 0.5).await;
     let over = "return document.querySelector('[aria-label=Frame] input').value";
     browser.until(over, "2026-05-01T09:1").await;
+    browser.close().await;
+}
+
+/// A script that says whether an element's text holds some other.
+fn shows(css: &str, text: &str) -> String {
+    format!("return String((document.querySelector({css:?})?.innerText ?? '').includes({text:?}))")
+}
+
+#[tokio::test]
+async fn form_and_text_are_in_step_and_the_editor_completes() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/ask?{HOUR}", service.url)).await;
+    browser.see(".cm-content").await.click().await.unwrap();
+    // What may come next is offered while somebody types.
+    browser.press("show mean of lev").await;
+    browser.read("gauge").await;
+    browser.press(&char::from(Key::Enter).to_string()).await;
+    browser.until(&shows(".cm-content", "show mean of level"), "true").await;
+    // The form follows the text, and the text the form.
+    browser.until(&shows("[aria-label='Show 1']", "overall"), "true").await;
+    browser.press_button("overall").await;
+    browser.until(&shows(".cm-content", "show mean of level overall"), "true").await;
+    browser.press_button("Show something else too").await;
+    browser.until(&shows(".cm-content", "show max of level"), "true").await;
+    browser.press_button("Ask").await;
+    browser.read("One chart for all").await;
+    browser.press_button("One chart for all").await;
+    browser.read("Together").await;
+    // A comparison shows each a second time.
+    browser.press_button("1d earlier").await;
+    browser.until(&shows(".cm-content", "1d earlier"), "true").await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_tag_narrows_a_figure_is_large_and_what_was_read_is_told() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(folder.path());
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/ask?{HOUR}&q=show+mean+of+level", service.url)).await;
+    browser.read("only lock").await;
+    browser.see("[aria-label^='Only lock osier']").await.click().await.unwrap();
+    browser.until(&shows(".cm-content", "where lock = \"osier\""), "true").await;
+    browser.read("since the window before").await;
+    browser.see("button[slot=trigger]").await.click().await.unwrap();
+    browser.read("answered by its summary").await;
+    browser.go(&format!("{}/ask?q=show+level+at+2026-05-01T09:30", service.url)).await;
+    browser.read("at 2026").await;
+    browser.see("[aria-label='level'] strong").await;
     browser.close().await;
 }
 

@@ -37,6 +37,38 @@ fn every_query_of_the_reference_answers_with_lines_on_the_demo() {
     }
 }
 
+/// Set to write the answers anew, when they change for a reason.
+const WRITE: &str = "FENETRE_WRITE_COOKBOOK";
+
+#[test]
+fn every_answer_of_the_cookbook_is_what_the_demo_says() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("demo").display().to_string();
+    let frozen = ["demo", "run", "--store", &store, "--listen", "127.0.0.1:0", "--days", "8", "--until", "2026-05-08T23:00:00Z"];
+    let service = Service::start_with(&frozen);
+    let mut text = document("docs/cookbook.md");
+    let queries: Vec<String> = blocks(&text, "query").into_iter().map(str::to_owned).collect();
+    assert!(queries.len() >= 25);
+    let mut wrong = Vec::new();
+    for query in queries {
+        let said = service.run_with_input(&["ask", "-", "--dataset", "velmar"], query.as_bytes());
+        assert_eq!(said.code(), 0, "{query}\n{}", said.err());
+        let begin = text.find(&query).unwrap() + query.len();
+        let from = begin + text[begin..].find("```answer\n").unwrap() + "```answer\n".len();
+        let to = from + text[from..].find("```").unwrap();
+        let answer = said.out().lines().map(|line| format!("{}\n", line.trim_end())).collect::<String>();
+        if text[from..to] != answer {
+            wrong.push(format!("{query}\n{answer}"));
+            text.replace_range(from..to, &answer);
+        }
+    }
+    if std::env::var_os(WRITE).is_some() {
+        std::fs::write(format!("{}/../../docs/cookbook.md", env!("CARGO_MANIFEST_DIR")), text).unwrap();
+    } else {
+        assert!(wrong.is_empty(), "{}", wrong.join("\n"));
+    }
+}
+
 /// Every command of a document, in its order, against one service with a fresh store.
 fn run_commands(path: &str) {
     let folder = tempfile::tempdir().unwrap();
@@ -87,6 +119,7 @@ fn every_link_of_the_documents_leads_somewhere() {
         "README.md",
         "CONTRIBUTING.md",
         "docs/query.md",
+        "docs/cookbook.md",
         "docs/ingest.md",
         "docs/definitions.md",
         "docs/storage.md",

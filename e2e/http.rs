@@ -159,7 +159,9 @@ fn a_query_can_be_looked_at_without_running_it() {
     let check = |query: &str| {
         service.post("/api/v1/datasets/main/ask/check", &[JSON], json!({ "query": query, "frame": "over last 1h" }).to_string().as_bytes()).json()
     };
-    assert_eq!(check("show   mean of level"), json!({ "canonical": "show mean of level\n", "problem": null }));
+    let right = check("show   mean of level");
+    assert_eq!((&right["canonical"], &right["problem"]), (&json!("show mean of level\n"), &json!(null)));
+    assert_eq!(right["tree"]["shows"][0]["expr"]["reduction"]["reducer"], "mean");
     let wrong = check("show mean of levle");
     assert_eq!((&wrong["problem"]["place"]["start"], &wrong["problem"]["help"]), (&json!(13), &json!("did you mean `level`?")));
 }

@@ -809,6 +809,9 @@ pub struct DemoRunArgs {
     /// Begin anew, without the points that are there
     #[arg(long)]
     pub fresh: bool,
+    /// Last instant (RFC 3339), after which nothing arrives any more; points arrive live where it is left out
+    #[arg(long, value_name = "TIME")]
+    pub until: Option<String>,
     /// So many days of history
     #[arg(long, default_value_t = 14, value_parser = clap::value_parser!(u32).range(1..=366))]
     pub days: u32,

@@ -65,6 +65,25 @@ pub struct Partition {
     has_tables: AtomicBool,
     /// The latest instant of each series, once somebody has asked for it; exact until points are removed.
     latest: RwLock<Option<Latest>>,
+    /// Blocks of series that were asked for, of one version.
+    index: Mutex<Index>,
+}
+
+/// Where blocks lie, and what they hold in sum, of one version of a partition.
+#[derive(Default)]
+struct Index {
+    version: u64,
+    blocks: HashMap<SeriesId, Arc<[Block]>>,
+    held: usize,
+}
+
+/// A block without its points.
+#[derive(Clone, Copy, Debug)]
+pub struct Block {
+    /// Where it lies.
+    pub place: Place,
+    /// What it holds in sum; none where that cannot be read.
+    pub summary: Option<Summary>,
 }
 
 /// Where a block lies, without its points.
@@ -109,6 +128,7 @@ impl Partition {
             version: AtomicU64::new(0),
             has_tables: AtomicBool::new(false),
             latest: RwLock::default(),
+            index: Mutex::default(),
         }
     }
 
@@ -138,15 +158,42 @@ impl Partition {
         let is_known = self.has_tables.load(Ordering::Acquire);
         let is_empty = |path: &Path| std::fs::metadata(path).map_or(0, |file| file.len()) == 0;
         if !is_known && is_empty(&self.path) && is_empty(&companion(&self.path, "-wal")) {
-            return work(&Reading { connection: &nothing()?, path: &self.path });
+            return work(&Reading::without_index(&nothing()?, &self.path));
         }
         self.with(|connection| {
             if !self.has_tables(connection)? {
-                return work(&Reading { connection: &nothing()?, path: &self.path });
+                return work(&Reading::without_index(&nothing()?, &self.path));
             }
+            let before = self.version();
             let transaction = connection.unchecked_transaction().at("read", &self.path)?;
-            work(&Reading { connection: &transaction, path: &self.path })
+            // The transaction's moment is that of its first look.
+            transaction.prepare_cached("SELECT 1 FROM block LIMIT 0").and_then(|mut look| look.exists([])).at("read", &self.path)?;
+            // A version that is the same before and after that look, and no commit was under way, is the one that was looked at.
+            let is_settled = before == self.version() && before.is_multiple_of(2);
+            work(&Reading { connection: &transaction, path: &self.path, partition: is_settled.then_some((self, before)) })
         })
+    }
+
+    /// The blocks of a series that are known of a version.
+    fn known_blocks(&self, version: u64, series: SeriesId) -> Option<Arc<[Block]>> {
+        let index = self.index.lock();
+        if index.version == version { index.blocks.get(&series).cloned() } else { None }
+    }
+
+    /// Keeps the blocks of a series for the next who asks, within the bound that all partitions share.
+    fn keep_blocks(&self, version: u64, series: SeriesId, blocks: &Arc<[Block]>) {
+        let mut index = self.index.lock();
+        if index.version > version {
+            return;
+        }
+        if index.version < version || !self.pool.may_index(blocks.len()) {
+            self.pool.forget_indexed(std::mem::take(&mut index.held));
+            *index = Index { version, ..Index::default() };
+        }
+        if self.pool.may_index(blocks.len()) && index.blocks.insert(series, Arc::clone(blocks)).is_none() {
+            self.pool.note_indexed(blocks.len());
+            index.held += blocks.len();
+        }
     }
 
     /// Whether its first packing is done, which makes its tables.
@@ -189,6 +236,12 @@ impl Partition {
     }
 }
 
+impl Drop for Partition {
+    fn drop(&mut self) {
+        self.pool.forget_indexed(self.index.get_mut().held);
+    }
+}
+
 /// The right to write into a partition.
 pub struct Writer<'p> {
     partition: &'p Partition,
@@ -207,10 +260,13 @@ impl Writer<'_> {
                     writing.transaction.execute_batch(SCHEMA).at("write", path)?;
                 }
                 let done = work(&writing)?;
-                writing.transaction.commit().at("write", path)?;
+                // Odd while a commit is under way: whoever reads meanwhile cannot tell which of two versions it sees.
+                version.fetch_add(1, Ordering::AcqRel);
+                let committed = writing.transaction.commit().at("write", path);
+                version.fetch_add(1, Ordering::AcqRel);
+                committed?;
                 done
             };
-            version.fetch_add(1, Ordering::AcqRel);
             if to_disk {
                 checkpoint(connection, path)?;
             }
@@ -244,9 +300,43 @@ fn checkpoint(connection: &Connection, path: &Path) -> Result<(), StoreError> {
 pub struct Reading<'c> {
     connection: &'c Connection,
     path: &'c Path,
+    /// Whose index of blocks is that of this moment, and under which version; none where that is not known.
+    partition: Option<(&'c Partition, u64)>,
 }
 
-impl Reading<'_> {
+impl<'c> Reading<'c> {
+    fn without_index(connection: &'c Connection, path: &'c Path) -> Self {
+        Self { connection, path, partition: None }
+    }
+
+    /// The blocks of a series that have instants in `range`, of generations before one, in order of their starts. Kept in memory for a while.
+    pub fn blocks(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<Vec<Block>, StoreError> {
+        let known = self.partition.and_then(|(partition, version)| partition.known_blocks(version, series));
+        let all = match known {
+            Some(known) => known,
+            None => {
+                let read: Arc<[Block]> = self.read_blocks(series)?.into();
+                if let Some((partition, version)) = self.partition {
+                    partition.keep_blocks(version, series, &read);
+                }
+                read
+            }
+        };
+        let wanted = |block: &&Block| block.place.start < range.end && block.place.end >= range.start && block.place.generation < before;
+        Ok(all.iter().filter(wanted).copied().collect())
+    }
+
+    fn read_blocks(&self, series: SeriesId) -> Result<Vec<Block>, StoreError> {
+        let text = "SELECT id, start, end, generation, count, summary FROM block WHERE series = ?1 ORDER BY start, generation";
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        let rows = statement.query_map([series.0], |row| {
+            let place = Place::of(row)?;
+            let bytes = row.get_ref(5)?.as_blob().unwrap_or_default();
+            Ok(Block { place, summary: Summary::from_bytes(bytes, place.count, place.start, place.end).ok() })
+        });
+        rows.and_then(Iterator::collect).at("read", self.path)
+    }
+
     /// Where the blocks of a series are that have instants in `range`, of generations before one, in order of their starts. Read from the
     /// index alone.
     pub fn places(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<Vec<Place>, StoreError> {
@@ -326,7 +416,7 @@ pub struct Writing<'c> {
 impl Writing<'_> {
     /// What is there, as this transaction sees it.
     pub fn reading(&self) -> Reading<'_> {
-        Reading { connection: &self.transaction, path: self.path }
+        Reading::without_index(&self.transaction, self.path)
     }
 
     /// Adds points of a series, in order of time, as blocks of a generation. Of a counter the growth is kept.

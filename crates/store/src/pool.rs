@@ -1,6 +1,9 @@
 //! Connections to partitions: opened when they are needed, kept for a while, closed when idle, and never more than a bound.
 
-use std::time::{Duration, Instant};
+use std::{
+    sync::atomic::{AtomicUsize, Ordering},
+    time::{Duration, Instant},
+};
 
 use parking_lot::Mutex;
 use rusqlite::Connection;
@@ -14,7 +17,12 @@ const IDLE: Duration = Duration::from_secs(60);
 pub struct Pool {
     idle: Mutex<Vec<Idle>>,
     most: usize,
+    /// Blocks that all partitions together hold in their indices.
+    indexed: AtomicUsize,
 }
+
+/// The most blocks in all indices, of about 150 bytes each.
+const MOST_INDEXED: usize = 300_000;
 
 struct Idle {
     partition: u64,
@@ -25,7 +33,7 @@ struct Idle {
 impl Pool {
     /// Keeps at most so many idle connections, of three open files each. Those in use are as many as there are threads that read or write.
     pub fn new(most: usize) -> Self {
-        Self { idle: Mutex::default(), most }
+        Self { idle: Mutex::default(), most, indexed: AtomicUsize::new(0) }
     }
 
     /// Runs some work with a connection to a partition, which is told from others by a number, and opened where no connection is idle.
@@ -53,6 +61,21 @@ impl Pool {
         };
         drop(closed);
         Ok(done)
+    }
+
+    /// Whether there is room for so many more blocks in an index.
+    pub fn may_index(&self, more: usize) -> bool {
+        self.indexed.load(Ordering::Relaxed) + more <= MOST_INDEXED
+    }
+
+    /// Counts blocks that an index holds now.
+    pub fn note_indexed(&self, more: usize) {
+        self.indexed.fetch_add(more, Ordering::Relaxed);
+    }
+
+    /// Counts blocks that an index let go.
+    pub fn forget_indexed(&self, fewer: usize) {
+        self.indexed.fetch_sub(fewer, Ordering::Relaxed);
     }
 
     /// Closes what nobody used for a while.

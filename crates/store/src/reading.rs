@@ -12,7 +12,7 @@ use crate::{
     error::StoreError,
     head::Snapshot,
     merge::{Sweep, merge},
-    partition::{Place, Reading},
+    partition::{Block, Place, Reading},
     shared::Shared,
 };
 
@@ -32,9 +32,9 @@ impl Source for StoreSource<'_> {
             let mut ended = Ok(());
             partition.read(|reading| {
                 for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
-                    let places = reading.places(*series, range, self.snapshot.visible_before)?;
+                    let blocks = reading.blocks(*series, range, self.snapshot.visible_before)?;
                     let visit: Take<'_> = &mut |run| visit(at, run);
-                    ended = overlapping(&places).try_for_each(|group| match group {
+                    ended = overlapping(&blocks).try_for_each(|group| match group {
                         [alone] => fresh.meet_block(reading, *series, alone, visit),
                         several => fresh.meet_blocks(reading, *series, several, visit),
                     });
@@ -92,22 +92,22 @@ impl Source for StoreSource<'_> {
 
 impl StoreSource<'_> {
     fn outermost_stored(&self, reading: &Reading<'_>, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
-        let places = reading.places(series, range, self.snapshot.visible_before)?;
-        let mut groups: Vec<&[Place]> = overlapping(&places).collect();
+        let blocks = reading.blocks(series, range, self.snapshot.visible_before)?;
+        let mut groups: Vec<&[Block]> = overlapping(&blocks).collect();
         if end == End::Latest {
             groups.reverse();
         }
         for group in groups {
             if let [alone] = group {
-                let summary = reading.summary(alone)?;
+                let summary = summary_of(reading, alone)?;
                 match end {
-                    End::Latest if range.contains(alone.end) => return Ok(Some(summary.last)),
-                    End::Earliest if range.contains(alone.start) => return Ok(Some(summary.first)),
+                    End::Latest if range.contains(alone.place.end) => return Ok(Some(summary.last)),
+                    End::Earliest if range.contains(alone.place.start) => return Ok(Some(summary.first)),
                     _ => {}
                 }
             }
             let (mut sweep, mut block, mut all) = (Sweep::default(), Columns::default(), Columns::default());
-            for place in group {
+            for Block { place, .. } in group {
                 all.extend(sweep.take_before(place.start).points());
                 block.clear();
                 reading.decode(series, place, &mut block)?;
@@ -136,11 +136,34 @@ fn edge(points: Points<'_>, end: End) -> Option<Sample> {
 /// What takes the runs of one series.
 type Take<'v> = &'v mut dyn FnMut(Run<'_>) -> Result<(), SourceError>;
 
+fn summary_of(reading: &Reading<'_>, block: &Block) -> Result<Summary, StoreError> {
+    // One that cannot be read is read again for what is wrong with it.
+    block.summary.map_or_else(|| reading.summary(&block.place), Ok)
+}
+
+/// What lies somewhere in time.
+pub trait Placed {
+    fn place(&self) -> &Place;
+}
+
+impl Placed for Place {
+    fn place(&self) -> &Place {
+        self
+    }
+}
+
+impl Placed for Block {
+    fn place(&self) -> &Place {
+        &self.place
+    }
+}
+
 /// Places, in order of their starts, in groups of those that overlap.
-pub fn overlapping(places: &[Place]) -> impl Iterator<Item = &[Place]> {
+pub fn overlapping<P: Placed>(places: &[P]) -> impl Iterator<Item = &[P]> {
     let mut end = Nanos::MIN;
     let mut first = true;
     places.chunk_by(move |before, next| {
+        let (before, next) = (before.place(), next.place());
         end = if std::mem::take(&mut first) { before.end } else { end.max(before.end) };
         let overlaps = next.start <= end;
         if !overlaps {
@@ -203,10 +226,11 @@ impl Fresh {
         self.columns.points().slice(part).to_columns()
     }
 
-    fn meet_block(&mut self, reading: &Reading<'_>, series: SeriesId, place: &Place, visit: Take<'_>) -> Result<(), SourceError> {
+    fn meet_block(&mut self, reading: &Reading<'_>, series: SeriesId, block: &Block, visit: Take<'_>) -> Result<(), SourceError> {
+        let place = &block.place;
         self.give_before(place.start, visit)?;
         if !self.has_until(place.end) {
-            return visit(Run::Block(&LazyBlock { reading, series, place, summary: reading.summary(place)? }));
+            return visit(Run::Block(&LazyBlock { reading, series, place, summary: summary_of(reading, block)? }));
         }
         let mut stored = Columns::default();
         reading.decode(series, place, &mut stored)?;
@@ -215,7 +239,7 @@ impl Fresh {
     }
 
     /// Blocks that overlap, merged on the way through time.
-    fn meet_blocks(&mut self, reading: &Reading<'_>, series: SeriesId, places: &[Place], visit: Take<'_>) -> Result<(), SourceError> {
+    fn meet_blocks(&mut self, reading: &Reading<'_>, series: SeriesId, blocks: &[Block], visit: Take<'_>) -> Result<(), SourceError> {
         let (mut sweep, mut block) = (Sweep::default(), Columns::default());
         let mut give = |fresh: &mut Self, ready: Columns, until: Nanos, inclusive: bool| {
             let meanwhile = fresh.take_until(until, inclusive);
@@ -223,7 +247,7 @@ impl Fresh {
             if points.is_empty() { Ok(()) } else { visit(Run::Points(points.points())) }
         };
         let mut end = Nanos::MIN;
-        for place in places {
+        for Block { place, .. } in blocks {
             give(self, sweep.take_before(place.start), place.start, false)?;
             block.clear();
             reading.decode(series, place, &mut block)?;
@@ -259,6 +283,6 @@ mod tests {
         let places = [place(Nanos::MIN, 0), place(0, 9), place(3, 5), place(8, 9), place(10, 20), place(21, 30), place(30, 31)];
         let groups: Vec<usize> = overlapping(&places).map(<[Place]>::len).collect();
         assert_eq!(groups, [4, 1, 2]);
-        assert_eq!(overlapping(&[]).count(), 0);
+        assert_eq!(overlapping::<Place>(&[]).count(), 0);
     }
 }

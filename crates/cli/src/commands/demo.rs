@@ -77,13 +77,18 @@ fn remove_store(path: &Path) -> Result<(), Failure> {
 
 /// Fills the store up to now, says what to try, and lets points arrive each second until the service ends.
 fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Result<(), Failure> {
-    let (mut generator, from) = begin(args, client)?;
-    let count = fill(client, &mut generator, from, service)?;
+    let until = args.until.as_deref().map(instant).transpose()?;
+    let (mut generator, from) = begin(args, until.unwrap_or_else(now), client)?;
+    let count = fill(client, &mut generator, (from, until.unwrap_or_else(now)), service)?;
     if count > 0 {
         eprintln!("{} points of the Velmar Waterway came in", grouped(count));
     }
     eprintln!("{}", hints(url, &args.store));
     while !service.is_finished() {
+        if until.is_some() {
+            thread::sleep(Duration::from_millis(100));
+            continue;
+        }
         let pushed = push_until(client, &mut generator, now(), Nanos::MIN, |_| {}, service);
         if let Err(failure) = pushed
             && !service.is_finished()
@@ -96,13 +101,12 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
 }
 
 /// The generator of the store's waterway, and from when on its points are missing. A store that has some goes on where it was.
-fn begin(args: &DemoRunArgs, client: &Client) -> Result<(Generator, Nanos), Failure> {
+fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator, Nanos), Failure> {
     let known = client.datasets()?.into_iter().find(|dataset| dataset.name == DATASET);
     if let Some(dataset) = &known
         && let (Some(first), Some(last)) = (&dataset.held.first, &dataset.held.last)
     {
         let seed = dataset.definition.description.rsplit(' ').next().and_then(|seed| seed.parse().ok()).unwrap_or(args.seed);
-        let instant = |text: &str| parse_rfc3339(text).map_err(|error| Failure::new(FAILED, error.to_string()));
         return Ok((Generator::new(seed, hour_of(instant(first)?)), instant(last)?));
     }
     let description = format!("The Velmar Waterway, made up from seed {}", args.seed);
@@ -113,12 +117,11 @@ fn begin(args: &DemoRunArgs, client: &Client) -> Result<(Generator, Nanos), Fail
     for (key, definition) in tags() {
         client.put_tag(DATASET, key, &definition)?;
     }
-    let origin = hour_of(now() - i64::from(args.days) * DAY);
+    let origin = hour_of(until - i64::from(args.days) * DAY);
     Ok((Generator::new(args.seed, origin), origin))
 }
 
-fn fill(client: &Client, generator: &mut Generator, from: Nanos, service: &Service) -> Result<u64, Failure> {
-    let until = now();
+fn fill(client: &Client, generator: &mut Generator, (from, until): (Nanos, Nanos), service: &Service) -> Result<u64, Failure> {
     let seconds = ((until - from) / SECOND).max(1).cast_unsigned();
     let bar = ProgressBar::new(seconds);
     if let Ok(style) = ProgressStyle::with_template("{bar:32} filling the demo, {percent} %, {eta} left") {
@@ -190,10 +193,7 @@ fn write_line(out: &mut impl Write, point: &DemoPoint<'_>) -> io::Result<()> {
 
 /// Writes points of the waterway to standard output.
 pub fn write(args: &DemoWriteArgs) -> Result<(), Failure> {
-    let until = match &args.until {
-        Some(text) => parse_rfc3339(text).map_err(|error| Failure::new(WRONG, error.to_string()))?,
-        None => now(),
-    };
+    let until = args.until.as_deref().map_or_else(|| Ok(now()), instant)?;
     let mut generator = Generator::new(args.seed, hour_of(until - i64::from(args.days) * DAY));
     let mut out = BufWriter::new(io::stdout().lock());
     while let Some(point) = generator.next_before(until) {
@@ -205,6 +205,10 @@ pub fn write(args: &DemoWriteArgs) -> Result<(), Failure> {
     }
     out.flush()?;
     Ok(())
+}
+
+fn instant(text: &str) -> Result<Nanos, Failure> {
+    parse_rfc3339(text).map_err(|error| Failure::new(WRONG, error.to_string()))
 }
 
 fn now() -> Nanos {

@@ -1,0 +1,219 @@
+//! The query language as people and programs meet it: the client and HTTP against the real service, on points whose answers are known.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::{
+    io::{BufRead, BufReader},
+    process::Stdio,
+};
+
+use serde_json::{Value, json};
+use support::{Service, agent, fenetre, file, run};
+
+const AT: &str = "2026-05-01T09:";
+
+/// Two locks of two reaches: levels each minute, boats as counters with a reset, gates as states, lockages as histograms.
+fn waterway(folder: &std::path::Path) -> Service {
+    let service = Service::start(&folder.join("store"));
+    for (metric, definition) in [
+        ("level", json!({ "unit": "cm", "interval": "1m", "stale_after": "5m" })),
+        ("boats", json!({ "kind": "counter", "unit": "{boat}" })),
+        ("gate", json!({ "kind": "state" })),
+        ("lockage", json!({ "kind": "histogram", "unit": "s" })),
+    ] {
+        let body = serde_json::to_vec(&definition).unwrap();
+        let answer = agent().put(format!("{}/api/v1/datasets/main/metrics/{metric}", service.url)).content_type("application/json").send(&body);
+        assert!(answer.unwrap().status().is_success());
+    }
+    let mut lines = String::new();
+    let mut push = |metric: &str, lock: &str, reach: &str, minute: u32, value: Value| {
+        let point = json!({ "metric": metric, "tags": { "lock": lock, "reach": reach }, "time": format!("{AT}{minute:02}:00Z"), "value": value });
+        lines += &format!("{point}\n");
+    };
+    for minute in 0..60 {
+        for (lock, reach, base) in [("osier", "upper", 300), ("wick", "lower", 100)] {
+            // An outage of ten minutes.
+            if lock == "osier" && (20..30).contains(&minute) {
+                continue;
+            }
+            push("level", lock, reach, minute, json!(base + minute));
+        }
+        push("boats", "osier", "upper", minute, json!(if minute < 30 { minute * 2 } else { minute - 30 }));
+    }
+    for (minute, state) in [(0, "open"), (15, "closed"), (45, "open")] {
+        push("gate", "osier", "upper", minute, json!(state));
+    }
+    for minute in [5, 35] {
+        push("lockage", "osier", "upper", minute, json!({ "bounds": [300.0, 600.0], "counts": [2, 6, 2], "sum": 4500.0 }));
+    }
+    service.push_lines("main", &lines);
+    service
+}
+
+fn settled(work: impl FnOnce()) {
+    let mut settings = insta::Settings::clone_current();
+    settings.set_snapshot_path("snapshots");
+    settings.set_prepend_module_to_snapshot(false);
+    settings.add_filter(r"http://127\.0\.0\.1:\d+", "http://127.0.0.1:PORT");
+    settings.add_filter(r"in \d+\.\d ms", "in N ms");
+    settings.add_filter(r"in \d[\d.]* k?B of blocks", "in N B of blocks");
+    settings.bind(work);
+}
+
+const HOUR: &str = "over 2026-05-01T09:00 to 2026-05-01T10:00";
+
+#[test]
+fn the_language_answers_as_its_reference_says() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let mut told = String::new();
+    for query in [
+        "show growth of boats show rate of boats show delta of boats HOUR per 30m",
+        "show time_in(\"open\") of gate show share_in(\"open\") of gate show changes of gate HOUR",
+        "show coverage of level show time_mean of level show count of level HOUR per 20m",
+        "show growth of lockage show mean of lockage show p50 of lockage show p90 of lockage HOUR",
+        "let high = max of level by reach\nlet low = min of level by reach\nshow (high - low) in \"m\" as \"swing\" HOUR per 30m",
+        "show mean of level where lock = \"osier\" HOUR per 10m gaps line",
+        "show mean of level where lock = \"osier\" HOUR per 10m gaps hold",
+        "show max of (mean of level) overall show share(sum of level by reach) HOUR per 30m",
+        "show mean of level top 1 by max show mean of level bottom 1 HOUR",
+        "show count of level where value > 330 overall HOUR",
+        "show mean of level HOUR per 30m stepping 10m",
+        "show max of level where lock = \"wick\" show max of level where lock = \"wick\" 30m earlier over 2026-05-01T09:30 to 2026-05-01T10:00",
+    ] {
+        let query = query.replace("HOUR", HOUR);
+        told += &format!("> {query}\n{}\n", service.run(&["ask", &query]).all());
+    }
+    settled(|| insta::assert_snapshot!("the_language_answers_as_its_reference_says", told));
+}
+
+#[test]
+fn moments_have_a_short_form() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let mut told = String::new();
+    for args in [
+        &["at", "level", "2026-05-01T09:40:30"][..],
+        &["at", "level", "2026-05-01T09:25", "--within", "2m"],
+        &["at", "level where lock = \"osier\"", "2026-05-01T09:40:30", "--taking", "before"],
+        &["at", "level", "2026-05-01T09:40:30", "--reduce", "mean"],
+        &["at", "level", "2026-05-01T09:40:30", "--reduce", "max", "--by", "reach", "-o", "csv"],
+        &["at", "gate", "2026-05-01T09:20", "--within", "1h"],
+        &["at", "lockage", "2026-05-01T09:20", "--within", "1h", "-o", "ndjson"],
+        &["at", "levle"],
+    ] {
+        told += &format!("$ fenetre {}\n{}\n", args.join(" "), service.run(args).all());
+    }
+    settled(|| insta::assert_snapshot!("moments_have_a_short_form", told));
+}
+
+#[test]
+fn a_query_comes_from_a_file_and_leaves_in_any_form() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let query = file(folder.path(), "levels.query", "# levels of the morning\nshow mean of level by reach\n");
+    let asked = |more: &[&str]| {
+        let args = ["ask", "--file", &query, "--over", "2026-05-01T09:00 to 2026-05-01T10:00", "--per", "10m"];
+        service.run(&args.iter().chain(more).copied().collect::<Vec<_>>())
+    };
+    let mut told = String::new();
+    for output in ["spark", "csv", "ndjson"] {
+        told += &format!("--output {output}\n{}\n", asked(&["-o", output]).out());
+    }
+    told += &asked(&["--explain"]).out();
+    settled(|| insta::assert_snapshot!("a_query_comes_from_a_file_and_leaves_in_any_form", told));
+    // Read from the pipe, an Arrow stream is whole.
+    let output =
+        fenetre().args(["ask", "--url", &service.url, "show count of level by reach", "--over", "2026-05-01", "-o", "arrow"]).output().unwrap();
+    let batches: Vec<_> = arrow_ipc::reader::StreamReader::try_new(output.stdout.as_slice(), None).unwrap().map(Result::unwrap).collect();
+    assert_eq!((batches.len(), batches[0].num_rows()), (1, 2));
+    let wrong = service.run(&["ask", "--file", "/no/such/file"]);
+    assert_eq!((wrong.code(), wrong.err().contains("/no/such/file")), (1, true));
+    assert_eq!(run(&["ask"]).code(), 2, "neither a query nor a file");
+}
+
+#[test]
+fn a_watch_repeats_until_it_is_ended() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let args = ["ask", "--url", &service.url, "show count of boats overall", "--over", "2026-05-01", "-o", "csv", "--watch", "1"];
+    let mut watch = fenetre().args(args).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
+    let lines = BufReader::new(watch.stdout.take().unwrap()).lines().map(Result::unwrap);
+    assert_eq!(lines.filter(|line| line.starts_with("show,")).take(2).count(), 2);
+    watch.kill().unwrap();
+    watch.wait().unwrap();
+}
+
+#[test]
+fn shells_get_their_completions() {
+    for (shell, sign) in [("bash", "complete -F"), ("zsh", "#compdef fenetre"), ("fish", "complete -c fenetre")] {
+        let said = run(&["completions", shell]);
+        assert!(said.code() == 0 && said.out().contains(sign) && said.out().contains("--taking"), "{shell}");
+    }
+}
+
+#[test]
+fn a_tree_and_its_text_are_the_same_question() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let call = |path: &str, body: Value| {
+        service.post(&format!("/api/v1/datasets/main/ask{path}"), &[("Content-Type", "application/json")], body.to_string().as_bytes())
+    };
+    let text = format!("show max of (mean of level) by reach keeping > 3 top 2 as \"x\" {HOUR} per 30m gaps 0");
+    let checked = call("/check", json!({ "query": text })).json();
+    let tree = checked["tree"].clone();
+    assert_eq!(checked["problem"], Value::Null);
+    assert_eq!(call("/check", json!({ "tree": tree })).json()["canonical"], checked["canonical"]);
+    let (by_text, by_tree) = (call("", json!({ "query": text })).json(), call("", json!({ "tree": tree })).json());
+    assert_eq!(by_text["shows"], by_tree["shows"]);
+    assert_eq!(by_text["shows"][0]["lines"].as_array().unwrap().len(), 2);
+    for (body, fault) in [
+        (json!({ "tree": { "shows": [{ "expr": { "wave": 1 } }] } }), "unknown variant"),
+        (json!({ "tree": tree, "query": text }), "not both"),
+        (json!({ "tree": { "shows": [] } }), "expected `show`"),
+    ] {
+        let answer = call("", body);
+        assert_eq!(answer.status, 400);
+        assert!(answer.text().contains(fault), "{}", answer.text());
+    }
+}
+
+#[test]
+fn editors_are_told_what_may_come_next() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let offered = |query: &str| {
+        let body = json!({ "query": query }).to_string();
+        let answer = service.post("/api/v1/datasets/main/ask/complete", &[("Content-Type", "application/json")], body.as_bytes()).json();
+        answer["suggestions"].as_array().unwrap().iter().map(|one| one["text"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert_eq!(offered("show mean of l"), ["level", "lockage"]);
+    assert_eq!(offered("show mean of level where lock = "), ["\"osier\"", "\"wick\""]);
+    assert_eq!(offered("show time_in(\"o"), ["\"open\""]);
+}
+
+#[test]
+fn bounds_and_faults_say_the_way_out() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_lines = 1\nquery_cells = 100\nquery_decoded = 100\nquery_held = 10\n");
+    drop(waterway(folder.path()));
+    let store = folder.path().join("store");
+    let service = Service::start_with(&["serve", "--config", &config, "--store", store.to_str().unwrap(), "--listen", "127.0.0.1:0"]);
+    let mut told = String::new();
+    for query in [
+        "show mean of level HOUR",
+        "show mean of level overall HOUR per 10s",
+        "show stddev of level overall HOUR per 1m",
+        "show median of level where lock = \"wick\" HOUR",
+        "show mean of level + growth of boats overall HOUR",
+        "show growth of level HOUR",
+        "show mean of level overall HOUR from 1h",
+    ] {
+        let said = service.run(&["ask", &query.replace("HOUR", HOUR)]);
+        told += &format!("> {query}\n({}) {}\n", said.code(), said.all());
+    }
+    settled(|| insta::assert_snapshot!("bounds_and_faults_say_the_way_out", told));
+}
