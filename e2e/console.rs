@@ -121,7 +121,9 @@ async fn form_and_text_are_in_step_and_the_editor_completes() {
     browser.press(&char::from(Key::Enter).to_string()).await;
     browser.until(&shows(".cm-content", "show mean of level"), "true").await;
     // The form follows the text, and the text the form.
-    browser.until(&shows("[aria-label='Show 1']", "overall"), "true").await;
+    let metric = "return String([...document.querySelectorAll('[aria-label=\"Show 1\"] input')].some((field) => field.value === 'level'))";
+    browser.until(metric, "true").await;
+    tokio::time::sleep(std::time::Duration::from_millis(500)).await;
     browser.press_button("overall").await;
     browser.until(&shows(".cm-content", "show mean of level overall"), "true").await;
     browser.press_button("Show something else too").await;

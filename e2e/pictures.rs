@@ -39,6 +39,18 @@ async fn the_console() {
         }
         browser.picture(&format!("{folder}/{name}.png")).await;
     }
+    // The same a week ago, both in one chart; then what may come next, while somebody types.
+    browser.go(&format!("{demo}/ask?dataset=velmar&over=last+24h&per=1h&q=show+growth+of+boats+overall")).await;
+    browser.read("compare with").await;
+    browser.press_button("1w earlier").await;
+    browser.read("Together").await;
+    browser.read("1w earlier overall").await;
+    browser.picture(&format!("{folder}/ask-compare.png")).await;
+    browser.go(&format!("{demo}/ask?dataset=velmar")).await;
+    browser.see(".cm-content").await.click().await.unwrap();
+    browser.press("show p90 of lockage_time where lock = ").await;
+    browser.read("series").await;
+    browser.picture(&format!("{folder}/ask-completion.png")).await;
     let keepers = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/keepers.csv");
     browser.go(&format!("{demo}/arrivals?dataset=main")).await;
     browser.see("input[type=file]").await.send_keys(&std::fs::canonicalize(keepers).unwrap().display().to_string()).await.unwrap();

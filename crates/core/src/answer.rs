@@ -1,7 +1,5 @@
 //! What comes back: windows once, then lines.
 
-use std::time::Duration;
-
 use jiff::tz::TimeZone;
 
 use crate::{
@@ -92,14 +90,10 @@ pub struct Cost {
     pub blocks_decoded: u64,
     /// Points that were looked at one by one.
     pub points_read: u64,
-    /// Time until all points were read and reduced.
-    pub reading: Duration,
-    /// Time for arithmetic, and for choosing lines.
-    pub computing: Duration,
 }
 
 impl Cost {
-    /// Takes in what another part of the work took; times are of the whole.
+    /// Takes in what another part of the work took.
     pub fn add(&mut self, other: &Self) {
         self.series += other.series;
         self.blocks_summarised += other.blocks_summarised;

@@ -125,7 +125,7 @@ pub fn milliseconds(time: std::time::Duration) -> f64 {
 }
 
 impl AnswerDocument {
-    /// The document of an answer; how long planning, writing and all of it took is for the caller to say.
+    /// The document of an answer; how long it took is for the caller to say.
     pub fn of(answer: Answer) -> Self {
         let zone = answer.zone.clone();
         let time = |at: Nanos| format_in_zone(at, &zone);
@@ -158,7 +158,7 @@ impl AnswerDocument {
                 blocks_decoded: cost.blocks_decoded,
                 points_read: cost.points_read,
                 milliseconds: 0.0,
-                stages: StagesDocument { reading: milliseconds(cost.reading), computing: milliseconds(cost.computing), ..StagesDocument::default() },
+                stages: StagesDocument::default(),
             },
         }
     }

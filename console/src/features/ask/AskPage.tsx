@@ -18,7 +18,7 @@ import { sharing, Together } from "./Together";
 import { compared, withTag } from "./tree";
 import { WhatItRead } from "./WhatItRead";
 
-const CHECK_AFTER_MS = 200;
+const CHECK_AFTER_MS = 120;
 
 const Row = styled.div`
   display: flex;
@@ -98,7 +98,8 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
             written={lastTree.written}
             metrics={metrics}
             tags={tags}
-            onChange={(tree) => void write(tree, setText)}
+            // While somebody types, the fields are those of the text before: what is changed there would undo the typing.
+            onChange={(tree) => settled === text && current !== null && void write(tree, setText)}
           />
         )}
         <Row>

@@ -89,7 +89,7 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
             pxAlign: 0,
             dash: DASHES[Math.floor(style / theme.lines.length) % DASHES.length] ?? [],
             spanGaps: data.borders.length === 0,
-            points: { show: few, size: 5 },
+            points: { show: few, size: 5, fill: theme.lines[style % theme.lines.length] ?? theme.ink },
           };
         }),
       ],

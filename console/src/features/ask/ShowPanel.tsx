@@ -10,21 +10,13 @@ import { AnswerTable } from "./AnswerTable";
 import { Chart } from "./Chart";
 import { chartData, choices, isDrawable, lineKey, lineNames, summary } from "./chartData";
 import { Figures } from "./Figures";
+import { Mark } from "./Mark";
 
 const Legend = styled.div`
   display: flex;
   flex-wrap: wrap;
   gap: 4px;
   margin: 8px 0 12px;
-`;
-
-const Mark = styled.span<{ $colour: string }>`
-  display: inline-block;
-  width: 14px;
-  height: 3px;
-  margin-right: 6px;
-  vertical-align: middle;
-  background: ${({ $colour }) => $colour};
 `;
 
 interface Props {
@@ -83,7 +75,7 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
           onPoint={setPointed}
         />
       )}
-      {show.lines.length > 0 && (
+      {show.lines.length > 1 && show.form !== "moment" && (
         <Legend role="group" aria-label="Lines">
           {show.lines.map((line, i) => (
             <Toggle key={lineKey(line.tags)} isSelected={!hidden.has(lineKey(line.tags))} onChange={() => toggle(line)}>

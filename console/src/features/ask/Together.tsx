@@ -8,21 +8,13 @@ import { millis } from "../../format/times";
 import { Heading, Panel } from "../../ui/parts";
 import { Chart } from "./Chart";
 import { isDrawable, together } from "./chartData";
+import { Mark } from "./Mark";
 
 const Legend = styled.p`
   display: flex;
   flex-wrap: wrap;
   gap: 4px 16px;
   margin: 8px 0 0;
-`;
-
-const Mark = styled.span<{ $colour: string }>`
-  display: inline-block;
-  width: 14px;
-  height: 3px;
-  margin-right: 6px;
-  vertical-align: middle;
-  background: ${({ $colour }) => $colour};
 `;
 
 /** The shows that can share a chart, if at least two can. */
@@ -45,7 +37,8 @@ export function Together({ answer, shows, onZoom }: Props) {
   const { data, units, names } = useMemo(() => together(answer, shows), [answer, shows]);
   const styles = useMemo(() => names.map((_, i) => i), [names]);
   const range = useMemo((): [number, number] => [millis(answer.from) / 1000, millis(answer.to) / 1000], [answer]);
-  const label = `${shows.map((show) => show.label).join(" and ")}: ${names.length} lines in one chart`;
+  const said = shows.map(({ label: name }) => name);
+  const label = `${said.join(" and ")}: ${names.length} lines in one chart`;
   return (
     <Panel aria-label="Together">
       <Heading>Together</Heading>

@@ -19,7 +19,7 @@ mod storage;
 mod tags;
 mod tail;
 
-use std::process::ExitCode;
+use std::{io::Write, process::ExitCode};
 
 use clap::CommandFactory;
 
@@ -40,7 +40,9 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Ask(args) => ask::run(args)?,
         Command::At(args) => ask::at(args)?,
         Command::Completions { shell } => {
-            clap_complete::generate(shell, &mut Args::command(), "fenetre", &mut std::io::stdout());
+            let mut script = Vec::new();
+            clap_complete::generate(shell, &mut Args::command(), "fenetre", &mut script);
+            std::io::stdout().write_all(&script)?;
         }
         Command::Datasets(args) => datasets::run(args)?,
         Command::Metrics(args) => return metrics::run(args),

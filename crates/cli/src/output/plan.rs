@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use fenetre_formats::plan_document::PlanDocument;
 
-use super::words::{bytes, count_of};
+use super::words::{Clock, bytes, count_of, instant};
 
 /// What a query would read and compute.
 pub fn told(plan: &PlanDocument) -> String {
@@ -12,7 +12,10 @@ pub fn told(plan: &PlanDocument) -> String {
     for line in plan.query.lines() {
         let _ = writeln!(out, "  {line}");
     }
-    let range = if plan.from == plan.to { format!("at {}", plan.from) } else { format!("{} to {}", plan.from, plan.to) };
+    let ends = [instant(&plan.from), instant(&plan.to)];
+    let clock = Clock::of(&plan.zone, ends[1], &ends).in_minutes();
+    let range =
+        if plan.from == plan.to { format!("at {}", clock.tell(ends[0])) } else { format!("{} to {}", clock.tell(ends[0]), clock.tell(ends[1])) };
     let _ = writeln!(out, "\n{range} ({})\n{}\n", plan.zone, plan.time);
     for (at, read) in plan.reads.iter().enumerate() {
         let _ = writeln!(out, "read {}: {}", at + 1, read.what);

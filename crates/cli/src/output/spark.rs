@@ -40,12 +40,13 @@ pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
         let room = usize::from(width).saturating_sub(name_width + 3 * (figure_width + 2) + 4).max(LEAST_WIDTH);
         let _ = writeln!(out, "{:name_width$}  {:room$}  {:>figure_width$}  {:>figure_width$}  {:>figure_width$}", "", "", "min", "max", "last");
         for (name, line) in names.iter().zip(&numbers) {
+            // Each on its own scale: what a small line shows is its course, its height stands beside it.
             let own = bounds(line.iter().flatten().copied());
             let figures = match own {
                 Some((low, high)) => [low, high, line.iter().rev().flatten().next().copied().unwrap_or(f64::NAN)].map(told),
                 None => ["–", "–", "–"].map(str::to_owned),
             };
-            let drawn = course(line, room, (least, greatest));
+            let drawn = course(line, room, own.unwrap_or_default());
             let [low, high, last] = figures;
             let _ = writeln!(out, "{name:name_width$}  {drawn:room$}  {low:>figure_width$}  {high:>figure_width$}  {last:>figure_width$}");
         }

@@ -46,7 +46,8 @@ pub fn tables(answer: &AnswerDocument, width: u16) -> String {
 /// What it is, of what, in which unit, over which time and in which zone.
 pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let range = [instant(&answer.from), instant(&answer.to)];
-    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).in_minutes();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range);
+    let clock = if range[0] == range[1] { clock } else { clock.in_minutes() };
     let mut out = show.label.clone();
     if let Some(unit) = &show.unit {
         let _ = write!(out, "  [{unit}]");
@@ -94,7 +95,9 @@ fn windows(answer: &AnswerDocument, show: &ShowDocument, lines: &[LineDocument])
     for (i, start) in starts.iter().enumerate() {
         let partial = if answer.windows.partial.contains(&i) { " (partial)" } else { "" };
         let time = aligned(format!("{}{partial}", clock.tell(*start)), false);
-        let values = lines.iter().map(|line| aligned(value(line.values[i].as_ref(), places), true));
+        // What was put into an empty window is told from what was measured.
+        let mark = |line: &LineDocument| if line.filled.binary_search(&i).is_ok() { "~" } else { "" };
+        let values = lines.iter().map(|line| aligned(format!("{}{}", mark(line), value(line.values[i].as_ref(), places)), true));
         table.add_row(std::iter::once(time).chain(values));
     }
     format!("{}\n", table.trim_fmt())

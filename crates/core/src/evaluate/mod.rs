@@ -27,18 +27,15 @@ mod reading;
 mod shaping;
 mod table;
 
-use std::{
-    sync::atomic::{AtomicUsize, Ordering},
-    time::Instant,
-};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use table::Table;
 
 use crate::{
-    answer::{Answer, AnswerTime, Cost, Lines, ShowAnswer},
+    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ShowAnswer},
     block::{Columns, Points},
     model::{DatasetId, SeriesId},
-    plan::{Leaf, Plan, PlannedTime, Take},
+    plan::{Leaf, Node, Plan, PlannedTime, Take},
     summary::{Sample, Summary},
     time::TimeRange,
 };
@@ -128,7 +125,25 @@ pub enum EvaluateError {
 /// # Errors
 /// [`EvaluateError`].
 pub fn evaluate(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<Answer, EvaluateError> {
-    let start = Instant::now();
+    read(plan, source, stop).map(Gathered::answer)
+}
+
+/// What was read for a plan, reduced to windows.
+pub struct Gathered {
+    plan: Plan,
+    /// Of each leaf that is reduced, or asked for at a moment.
+    tables: Vec<Table>,
+    /// Of each leaf whose points are shown.
+    points: Vec<Option<Vec<PointLine>>>,
+    notes: Vec<String>,
+    cost: Cost,
+}
+
+/// The first half of [`evaluate`]: reads all points that a plan needs. What is left is arithmetic.
+///
+/// # Errors
+/// [`EvaluateError`].
+pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<Gathered, EvaluateError> {
     let context = Context { plan: &plan, source, stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0) };
     let mut cost = Cost::default();
     let mut notes = plan.notes.clone();
@@ -155,35 +170,41 @@ pub fn evaluate(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync
             }
         }
     }
-    cost.reading = start.elapsed();
-    let start = Instant::now();
-    let mut shows = Vec::with_capacity(plan.shows.len());
-    for show in &plan.shows {
-        let given = match show.node {
-            crate::plan::Node::Leaf(at) => points[at].clone(),
-            _ => None,
+    Ok(Gathered { plan, tables, points, notes, cost })
+}
+
+impl Gathered {
+    /// The second half of [`evaluate`]: arithmetic, and the lines that stay.
+    pub fn answer(self) -> Answer {
+        let Self { plan, tables, points, mut notes, cost } = self;
+        let mut shows = Vec::with_capacity(plan.shows.len());
+        for show in &plan.shows {
+            let given = match show.node {
+                // Two shows of the same points are one leaf.
+                Node::Leaf(at) => points.get(at).cloned().flatten(),
+                _ => None,
+            };
+            let lines = given.map_or_else(
+                || {
+                    let mut empties = nodes::Empties::default();
+                    let table = nodes::compute(&show.node, &tables, plan.time.columns(), &mut empties);
+                    notes.extend(empties.told(&show.label));
+                    let lines = shaping::shape(table, show);
+                    match plan.time {
+                        PlannedTime::Windows(..) => Lines::Windows(lines),
+                        PlannedTime::Moment(_) => Lines::Moment(lines),
+                    }
+                },
+                Lines::Points,
+            );
+            shows.push(ShowAnswer { label: show.label.clone(), unit: show.unit.clone(), lines });
+        }
+        let time = match plan.time {
+            PlannedTime::Windows(windows, _) => AnswerTime::Windows(windows),
+            PlannedTime::Moment(moment) => AnswerTime::Moment(moment.at),
         };
-        let lines = match given {
-            Some(lines) => Lines::Points(lines),
-            None => {
-                let mut empties = nodes::Empties::default();
-                let table = nodes::compute(&show.node, &tables, plan.time.columns(), &mut empties);
-                notes.extend(empties.told(&show.label));
-                let lines = shaping::shape(table, show);
-                match plan.time {
-                    PlannedTime::Windows(..) => Lines::Windows(lines),
-                    PlannedTime::Moment(_) => Lines::Moment(lines),
-                }
-            }
-        };
-        shows.push(ShowAnswer { label: show.label.clone(), unit: show.unit.clone(), lines });
+        Answer { now: plan.now, zone: plan.zone, time, shows, notes, cost }
     }
-    cost.computing = start.elapsed();
-    let time = match plan.time {
-        PlannedTime::Windows(windows, _) => AnswerTime::Windows(windows),
-        PlannedTime::Moment(moment) => AnswerTime::Moment(moment.at),
-    };
-    Ok(Answer { now: plan.now, zone: plan.zone, time, shows, notes, cost })
 }
 
 /// What every reader needs: the plan, the source, and what may still be taken.

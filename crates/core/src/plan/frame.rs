@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use super::{Limits, Moment, PlanError, PlannedTime};
 use crate::{
     catalogue::Dataset,
-    query::{Frame, FrameWidth, InstantText, Place, PointSource, QueryError, Range, Spanned},
+    query::{Frame, FrameWidth, InstantText, Place, QueryError, Range, ReadFrom, Spanned},
     time::{Grid, LocalTime, Nanos, Span, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
 };
 
@@ -22,7 +22,7 @@ impl FrameSource<'_> {
     pub fn resolve(&self, home: &Dataset, now: Nanos, limits: &Limits, notes: &mut Vec<String>) -> Result<(PlannedTime, TimeZone), PlanError> {
         self.note_overrides(notes);
         let tz = self.zone(home)?;
-        if let Some((PointSource::Level(span), place, fault)) = self.clause(|frame| frame.source.as_ref()) {
+        if let Some((ReadFrom::Level(span), place, fault)) = self.clause(|frame| frame.source.as_ref()) {
             let error = QueryError::new(place, format!("there is no rollup of {span}: this version keeps raw points only"));
             return Err(fault(error.with_help("leave the clause out, or write `from raw`")));
         }
@@ -33,8 +33,10 @@ impl FrameSource<'_> {
     }
 
     fn note_overrides(&self, notes: &mut Vec<String>) {
-        let clauses: [fn(&Frame) -> Frame; 8] = [
-            |frame| Frame { range: frame.range.clone(), moment: frame.moment.clone(), ..Frame::default() },
+        // A moment and a range are two sorts of question: the one is not asked instead of the other.
+        let clauses: [fn(&Frame) -> Frame; 9] = [
+            |frame| Frame { range: frame.range.clone(), ..Frame::default() },
+            |frame| Frame { moment: frame.moment.clone(), ..Frame::default() },
             |frame| Frame { width: frame.width.clone(), ..Frame::default() },
             |frame| Frame { stepping: frame.stepping.clone(), ..Frame::default() },
             |frame| Frame { starting: frame.starting.clone(), ..Frame::default() },

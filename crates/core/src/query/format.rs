@@ -203,8 +203,8 @@ fn frame(frame: &Frame) -> String {
         Gaps::Number(number) => format!("gaps {number}"),
     }));
     parts.extend(frame.source.as_ref().map(|source| match source.value {
-        PointSource::Raw => "from raw".to_owned(),
-        PointSource::Level(span) => format!("from {span}"),
+        ReadFrom::Raw => "from raw".to_owned(),
+        ReadFrom::Level(span) => format!("from {span}"),
     }));
     parts.join(" ")
 }

@@ -42,8 +42,8 @@ pub use lexer::Place;
 pub use parser::{parse, parse_condition, parse_frame};
 pub use reducer::{Function, REDUCER_WORDS, Reducer};
 pub use tree::{
-    Binary, Call, Comparison, Condition, Expr, Frame, FrameWidth, Gaps, Grouping, InstantText, Keeping, Let, MetricName, Of, Operator, PointSource,
-    Query, Range, Rank, RankEnd, Reduction, Selection, Show, Spanned, TagMatch, TagTest, Taking, UnitClause, ValueTest,
+    Binary, Call, Comparison, Condition, Expr, Frame, FrameWidth, Gaps, Grouping, InstantText, Keeping, Let, MetricName, Of, Operator, Query, Range,
+    Rank, RankEnd, ReadFrom, Reduction, Selection, Show, Spanned, TagMatch, TagTest, Taking, UnitClause, ValueTest,
 };
 
 /// Takes a tree that came from elsewhere, such as the JSON form, for what its text says; so each part of it has a place.

@@ -428,7 +428,7 @@ pub struct Frame {
     pub gaps: Option<Spanned<Gaps>>,
     /// `from …`
     #[serde(skip_serializing_if = "is_none")]
-    pub source: Option<Spanned<PointSource>>,
+    pub source: Option<Spanned<ReadFrom>>,
 }
 
 /// `15m` or `auto`
@@ -495,7 +495,7 @@ impl Taking {
 /// From which points a query is answered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum PointSource {
+pub enum ReadFrom {
     /// As they came.
     Raw,
     /// From the rollup of that width.

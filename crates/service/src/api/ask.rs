@@ -11,13 +11,13 @@ use std::{
 use actix_web::{HttpRequest, HttpResponse, get, http::header, post, web};
 use fenetre_columnar::write_arrow;
 use fenetre_core::{
-    evaluate::evaluate,
+    evaluate::read,
     plan::{Plan, Take, plan},
     query::{self, Frame, Query},
     time::TimeRange,
 };
 use fenetre_formats::{
-    document::{AnswerDocument, milliseconds},
+    document::{AnswerDocument, StagesDocument, milliseconds},
     plan_document::PlanDocument,
     tables::{csv_parts, json_line_parts},
 };
@@ -223,12 +223,19 @@ fn run(state: &State, dataset: &str, question: &Question, given_up: &AtomicBool)
     let deadline = start + Duration::from_secs(state.limits.query_seconds);
     let (plan, _) = prepare(state, dataset, question)?;
     let planned = start.elapsed();
-    let answer = evaluate(plan, &state.store.source(), &|| given_up.load(Ordering::Relaxed) || Instant::now() > deadline)?;
-    let evaluated = start.elapsed();
+    let gathered = read(plan, &state.store.source(), &|| given_up.load(Ordering::Relaxed) || Instant::now() > deadline)?;
+    let gathered_after = start.elapsed();
+    let answer = gathered.answer();
+    let computed = start.elapsed();
     let mut document = AnswerDocument::of(answer);
-    document.cost.stages.planning = milliseconds(planned);
-    document.cost.stages.writing = milliseconds(start.elapsed().saturating_sub(evaluated));
-    document.cost.milliseconds = milliseconds(start.elapsed());
+    let all = start.elapsed();
+    document.cost.stages = StagesDocument {
+        planning: milliseconds(planned),
+        reading: milliseconds(gathered_after.saturating_sub(planned)),
+        computing: milliseconds(computed.saturating_sub(gathered_after)),
+        writing: milliseconds(all.saturating_sub(computed)),
+    };
+    document.cost.milliseconds = milliseconds(all);
     Ok(document)
 }
 

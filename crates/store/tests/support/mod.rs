@@ -6,7 +6,7 @@ use std::{fs, path::Path, time::Duration};
 
 use fenetre_core::{
     block::Columns,
-    evaluate::{Run, Source},
+    evaluate::{End, Run, Source},
     model::{DatasetId, PointRef, PointSink, SeriesId, Value, ValueRef},
     time::{Nanos, SECOND, TimeRange},
 };
@@ -83,6 +83,12 @@ pub fn columns(source: &StoreSource<'_>, (dataset, series): (DatasetId, SeriesId
 pub fn read_from(source: &StoreSource<'_>, store: &Store, lock: u8, range: TimeRange) -> Vec<(Nanos, f64)> {
     let Some(series) = series(store, "lock", &format!("lock-{lock}")) else { return vec![] };
     let found = columns(source, series, range).unwrap();
+    // The second time from the index that the first has left; and each end by itself.
+    assert_eq!(columns(source, series, range).unwrap(), found);
+    for (end, wanted) in [(End::Earliest, found.times.first()), (End::Latest, found.times.last())] {
+        let outermost = source.outermost(series.0, &[series.1], range, end).unwrap()[0];
+        assert_eq!(outermost.map(|sample| sample.time), wanted.copied(), "{end:?}");
+    }
     found.times.into_iter().zip(found.values).collect()
 }
 

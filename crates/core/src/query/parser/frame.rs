@@ -48,7 +48,7 @@ impl Parser {
                 frame.zone.replace(zone).is_some()
             }
             "gaps" => put!(gaps, self.gaps()),
-            _ => put!(source, if self.skip_word("raw") { Ok(PointSource::Raw) } else { self.span().map(PointSource::Level) }),
+            _ => put!(source, if self.skip_word("raw") { Ok(ReadFrom::Raw) } else { self.span().map(ReadFrom::Level) }),
         })
     }
 

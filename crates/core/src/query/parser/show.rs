@@ -2,6 +2,11 @@
 
 use super::{super::tree::*, KEYWORDS, Parser, QueryError, SOFT_WORDS, TokenKind, Wanted, closest, frame::CLAUSES, is_keyword};
 
+/// Puts a clause into its place, and says whether one was there.
+fn put<T>(place: &mut Option<T>, clause: T) -> bool {
+    place.replace(clause).is_some()
+}
+
 impl Parser {
     pub(super) fn query(&mut self) -> Result<Query, QueryError> {
         let mut lets: Vec<Let> = Vec::new();
@@ -51,16 +56,16 @@ impl Parser {
         loop {
             let place = self.peek().place;
             let twice = if self.skip_word("keeping") {
-                show.keeping.replace(self.keeping()?).is_some()
+                put(&mut show.keeping, self.keeping()?)
             } else if self.is_word("top") || self.is_word("bottom") {
                 let rank = self.rank()?;
-                show.rank.replace(rank).is_some()
+                put(&mut show.rank, rank)
             } else if self.skip_word("as") {
-                show.label.replace(self.text("a label in double quotes")?.value).is_some()
+                put(&mut show.label, self.text("a label in double quotes")?.value)
             } else if self.skip_word("in") {
-                show.unit.replace(UnitClause::In(self.text("a unit in double quotes, such as \"m\"")?)).is_some()
+                put(&mut show.unit, UnitClause::In(self.text("a unit in double quotes, such as \"m\"")?))
             } else if self.skip_word("unit") {
-                show.unit.replace(UnitClause::Unit(self.text("a unit in double quotes, such as \"%\"")?)).is_some()
+                put(&mut show.unit, UnitClause::Unit(self.text("a unit in double quotes, such as \"%\"")?))
             } else {
                 return Ok(show);
             };

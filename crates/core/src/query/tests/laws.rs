@@ -140,7 +140,7 @@ fn a_frame() -> impl Strategy<Value = Frame> {
     ];
     let width = prop_oneof![a_span().prop_map(FrameWidth::Of), Just(FrameWidth::Auto)];
     let gaps = prop_oneof![prop::sample::select(vec![Gaps::Empty, Gaps::Hold, Gaps::Line]), a_number().prop_map(Gaps::Number)];
-    let source = prop_oneof![Just(PointSource::Raw), a_span().prop_map(PointSource::Level)];
+    let source = prop_oneof![Just(ReadFrom::Raw), a_span().prop_map(ReadFrom::Level)];
     let over = (prop::option::of(range), prop::option::of(width), prop::option::of(a_span()), prop::option::of(gaps), any::<bool>()).prop_map(
         |(range, width, stepping, gaps, starts)| Frame {
             range: range.map(spanned),
