@@ -2,9 +2,9 @@
 """Ten questions asked of the standard data set over HTTP, and of general-purpose engines in the same run: wall time, CPU time, and whether
 the answers agree. Prints tables for docs/benchmarks.md.
 
-    bench/queries.py [--points 20000000] [--series 1000] [--days 10] [--peers duckdb,sqlite] [--wide] [--keep] [--work DIR]
+    bench/queries.py [--points 20000000] [--series 1000] [--days 20] [--peers duckdb,sqlite] [--wide] [--growth] [--keep] [--work DIR]
 
---wide adds a store of 100,000 series with 20 points each. --keep takes the store that the last run left. Needs Python with numpy and polars
+--wide adds a store of 100,000 series with 20 points each, --growth a store of a tenth of the days and points. --keep takes the store that the last run left. Needs Python with numpy and polars
 (and duckdb for that peer). CPU time is that of the service (HTTP and JSON included), or of this process for engines that run inside it.
 """
 import argparse, json, math, pathlib, shutil, sqlite3, statistics, sys, time
@@ -181,6 +181,33 @@ def scan(fenetre, service, meta):
     return f"{points:,} points decoded in {wall * 1e3:.0f} ms, {points / cpu / 1e6:.0f} M points per CPU second"
 
 
+def growth_table(options):
+    """The same questions of the last day, of the store as it is and of one with a tenth of its days and points."""
+    print("\nthe same span of a store of ten times the points; warm: median wall ms / CPU ms\n\n| store | one series, per 15 m | all levels by site, per 1 h | points of one series, 1 h |\n|---|---|---|---|")
+    for part in (10, 1):
+        points, days = options.points // part, options.days // part
+        data = options.work / f"data-{points}-{options.series}-{days}"
+        if not (data / "meta.json").exists():
+            dataset.make(data, points, options.series, days)
+        end = json.loads((data / "meta.json").read_text())["end"]
+        folder = options.work / ("fenetre-queries" if part == 1 else "fenetre-tenth")
+        if part == 1:
+            service = Service("serve", "--config", str(folder / "fenetre.toml"), "--store", str(folder / "store"))
+        else:
+            shutil.rmtree(folder, ignore_errors=True)
+            service = start(folder)
+            send_all(service, bodies(data, "Arrow", 50_000), 2)
+            service.wait_until_packed()
+        fenetre, cells = Fenetre(service), []
+        over = f"over {stamp(end - DAY)} to {stamp(end)}"
+        for query in (f'show mean of water_level where sensor = "s00040" {over} per 15m', f"show mean of water_level by site {over} per 1h",
+                      f'show points of vibration where sensor = "s00059" over {stamp(end - HOUR)} to {stamp(end)}'):
+            wall, cpu, _ = timed(lambda: fenetre.ask(query), service.cpu, least=2.0)
+            cells.append(f"{wall * 1e3:.2f} / {cpu * 1e3:.2f}")
+        print(f"| {points:,} points, {days} days | " + " | ".join(cells) + " |", flush=True)
+        service.stop()
+
+
 def wide_table(options):
     """100,000 series of 20 points each."""
     folder = options.work / "fenetre-wide"
@@ -221,15 +248,18 @@ def main():
     parser = argparse.ArgumentParser()
     parser.add_argument("--points", type=int, default=20_000_000)
     parser.add_argument("--series", type=int, default=1_000)
-    parser.add_argument("--days", type=int, default=10)
+    parser.add_argument("--days", type=int, default=20)
     parser.add_argument("--work", type=pathlib.Path, default=pathlib.Path("/tmp/fenetre-bench"))
     parser.add_argument("--peers", default="", help="duckdb, sqlite, or both with a comma")
     parser.add_argument("--only", help="such as Q1,Q5")
     parser.add_argument("--wide", action="store_true")
+    parser.add_argument("--growth", action="store_true")
     parser.add_argument("--keep", action="store_true")
     options = parser.parse_args()
     options.work.mkdir(parents=True, exist_ok=True)
     main_table(options)
+    if options.growth:
+        growth_table(options)
     if options.wide:
         wide_table(options)
 

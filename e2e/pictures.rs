@@ -51,6 +51,17 @@ async fn the_console() {
     browser.press("show p90 of lockage_time where lock = ").await;
     browser.read("series").await;
     browser.picture(&format!("{folder}/ask-completion.png")).await;
+    // How long a chart of a hundred thousand points takes to draw, for the benchmarks.
+    let five = "lock+in+%28%22osier%22%2C%22marl%22%2C%22wick%22%2C%22alder%22%2C%22tansy%22%29";
+    browser.go(&format!("{demo}/ask?dataset=velmar&over=last+14d&q=show+points+of+flow+where+{five}")).await;
+    browser.read("points read").await;
+    browser.see("canvas").await;
+    let drawn = "const all = performance.getEntriesByName('chart'); return `${all.length} times, the last in ${Math.round(all.at(-1).duration)} ms`";
+    println!(
+        "a chart of {} was drawn {}",
+        browser.run("return document.querySelector('[role=img]').getAttribute('aria-label')").await,
+        browser.run(drawn).await
+    );
     let keepers = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/examples/keepers.csv");
     browser.go(&format!("{demo}/arrivals?dataset=main")).await;
     browser.see("input[type=file]").await.send_keys(&std::fs::canonicalize(keepers).unwrap().display().to_string()).await.unwrap();

@@ -229,6 +229,7 @@ export interface Answer {
   notes: string[];
   cost: {
     series: number;
+    blocks_skipped: number;
     blocks_summarised: number;
     blocks_decoded: number;
     points_read: number;

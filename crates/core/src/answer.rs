@@ -84,6 +84,8 @@ pub struct PointLine {
 pub struct Cost {
     /// Series that matched.
     pub series: u64,
+    /// Blocks of these series that lie outside of the time, in the files that were opened.
+    pub blocks_skipped: u64,
     /// Blocks whose summary was enough.
     pub blocks_summarised: u64,
     /// Blocks that were decoded.
@@ -96,6 +98,7 @@ impl Cost {
     /// Takes in what another part of the work took.
     pub fn add(&mut self, other: &Self) {
         self.series += other.series;
+        self.blocks_skipped += other.blocks_skipped;
         self.blocks_summarised += other.blocks_summarised;
         self.blocks_decoded += other.blocks_decoded;
         self.points_read += other.points_read;

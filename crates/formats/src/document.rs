@@ -93,6 +93,9 @@ pub struct LineDocument {
 pub struct CostDocument {
     /// Series that matched.
     pub series: u64,
+    /// Blocks of these series that lie outside of the time, in the files that were opened.
+    #[serde(default)]
+    pub blocks_skipped: u64,
     /// Blocks whose summary was enough.
     pub blocks_summarised: u64,
     /// Blocks that were decoded.
@@ -154,6 +157,7 @@ impl AnswerDocument {
             notes: answer.notes,
             cost: CostDocument {
                 series: cost.series,
+                blocks_skipped: cost.blocks_skipped,
                 blocks_summarised: cost.blocks_summarised,
                 blocks_decoded: cost.blocks_decoded,
                 points_read: cost.points_read,

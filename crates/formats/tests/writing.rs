@@ -42,7 +42,7 @@ fn answer() -> Answer {
         ShowAnswer { label: "mean of level".into(), unit: Some("cm".into()), lines: Lines::Windows(levels) },
         ShowAnswer { label: "points of gate".into(), unit: None, lines: Lines::Points(gate) },
     ];
-    let cost = Cost { series: 3, blocks_summarised: 1, blocks_decoded: 2, points_read: 99 };
+    let cost = Cost { series: 3, blocks_skipped: 7, blocks_summarised: 1, blocks_decoded: 2, points_read: 99 };
     Answer { now: range.end, zone: lisbon, time: AnswerTime::Windows(windows), shows, notes: vec!["a note".into()], cost }
 }
 

@@ -13,7 +13,9 @@ use std::{
 
 use fenetre_core::{
     block::{Columns, Points},
+    evaluate::End,
     model::{DatasetId, SeriesId},
+    summary::Sample,
     time::{Nanos, TimeRange},
 };
 use hashbrown::HashMap;
@@ -100,6 +102,11 @@ impl Buffers {
         }
     }
 
+    /// The outermost point of a series inside a range, as it was at a snapshot.
+    fn outermost(&self, series: SeriesId, range: TimeRange, snapshot: u64, end: End) -> Option<Sample> {
+        self.by_series.get(&series)?.outermost(range, snapshot, end)
+    }
+
     /// The points of a series inside a range, in order, as they were at a snapshot.
     fn columns(&self, series: SeriesId, range: TimeRange, snapshot: u64) -> Columns {
         self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range, snapshot))
@@ -167,15 +174,35 @@ impl Buffer {
         self.columns.extend(points);
     }
 
-    fn columns(&self, range: TimeRange, snapshot: u64) -> Columns {
+    /// What was there at a snapshot, in order of arrival.
+    fn seen_at(&self, snapshot: u64) -> Points<'_> {
         let first_after = self.marks.partition_point(|(number, _)| *number < snapshot);
         let length = self.marks.get(first_after).map_or(self.columns.len(), |(_, length)| *length);
-        let points = self.columns.points().slice(0..length);
+        self.columns.points().slice(0..length)
+    }
+
+    /// The outermost point inside a range; of one instant the later arrival.
+    fn outermost(&self, range: TimeRange, snapshot: u64, end: End) -> Option<Sample> {
+        let points = self.seen_at(snapshot);
+        let places = if self.ascending { points.places_in(range) } else { 0..points.len() };
+        let at = match (self.ascending, end) {
+            (true, End::Latest) => places.last()?,
+            (true, End::Earliest) => places.into_iter().next()?,
+            (false, End::Latest) => places.filter(|at| range.contains(points.times[*at])).max_by_key(|at| (points.times[*at], *at))?,
+            (false, End::Earliest) => {
+                places.filter(|at| range.contains(points.times[*at])).min_by_key(|at| (points.times[*at], std::cmp::Reverse(*at)))?
+            }
+        };
+        Some(Sample { time: points.times[at], value: points.values[at], rest: points.rest(at) })
+    }
+
+    fn columns(&self, range: TimeRange, snapshot: u64) -> Columns {
+        let points = self.seen_at(snapshot);
         if self.ascending {
             return points.slice(points.places_in(range)).to_columns();
         }
         let mut inside = Columns::default();
-        let places = (0..length).filter(|at| range.contains(points.times[*at]));
+        let places = (0..points.len()).filter(|at| range.contains(points.times[*at]));
         places.for_each(|at| inside.push(points.times[at], points.values[at], points.rest(at)));
         in_order(inside.points())
     }
@@ -289,6 +316,16 @@ impl Snapshot {
             }
         }
         all
+    }
+
+    /// The outermost point of a series inside a range that is in memory; of one instant the later arrival.
+    pub fn outermost(&self, series: SeriesId, range: TimeRange, end: End) -> Option<Sample> {
+        let of = |generation: &Arc<Generation>| generation.buffers.read().outermost(series, range, self.number, end);
+        // Generations are in order of arrival, and the last of several greatest counts, and the first of several least.
+        match end {
+            End::Latest => self.generations.iter().filter_map(of).max_by_key(|sample| sample.time),
+            End::Earliest => self.generations.iter().rev().filter_map(of).min_by_key(|sample| sample.time),
+        }
     }
 
     /// The series of a dataset that have points in memory.

@@ -309,8 +309,9 @@ impl<'c> Reading<'c> {
         Self { connection, path, partition: None }
     }
 
-    /// The blocks of a series that have instants in `range`, of generations before one, in order of their starts. Kept in memory for a while.
-    pub fn blocks(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<Vec<Block>, StoreError> {
+    /// The blocks of a series that have instants in `range`, of generations before one, in order of their starts, and how many others there
+    /// are. Kept in memory for a while.
+    pub fn blocks(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<(Vec<Block>, u64), StoreError> {
         let known = self.partition.and_then(|(partition, version)| partition.known_blocks(version, series));
         let all = match known {
             Some(known) => known,
@@ -323,7 +324,9 @@ impl<'c> Reading<'c> {
             }
         };
         let wanted = |block: &&Block| block.place.start < range.end && block.place.end >= range.start && block.place.generation < before;
-        Ok(all.iter().filter(wanted).copied().collect())
+        let blocks: Vec<Block> = all.iter().filter(wanted).copied().collect();
+        let outside = (all.len() - blocks.len()) as u64;
+        Ok((blocks, outside))
     }
 
     fn read_blocks(&self, series: SeriesId) -> Result<Vec<Block>, StoreError> {

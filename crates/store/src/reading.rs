@@ -1,5 +1,7 @@
 //! Blocks and head read together, as the source of points that queries run over.
 
+use std::sync::atomic::{AtomicU64, Ordering};
+
 use fenetre_core::{
     block::{Columns, Points},
     evaluate::{End, Run, Source, SourceError, StoredBlock, Visit},
@@ -20,6 +22,8 @@ use crate::{
 pub struct StoreSource<'s> {
     pub(crate) shared: &'s Shared,
     pub(crate) snapshot: Snapshot,
+    /// Blocks that scans have passed over.
+    pub(crate) skipped: AtomicU64,
 }
 
 impl Source for StoreSource<'_> {
@@ -32,7 +36,8 @@ impl Source for StoreSource<'_> {
             let mut ended = Ok(());
             partition.read(|reading| {
                 for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
-                    let blocks = reading.blocks(*series, range, self.snapshot.visible_before)?;
+                    let (blocks, outside) = reading.blocks(*series, range, self.snapshot.visible_before)?;
+                    self.skipped.fetch_add(outside, Ordering::Relaxed);
                     let visit: Take<'_> = &mut |run| visit(at, run);
                     ended = overlapping(&blocks).try_for_each(|group| match group {
                         [alone] => fresh.meet_block(reading, *series, alone, visit),
@@ -50,7 +55,7 @@ impl Source for StoreSource<'_> {
     }
 
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError> {
-        let fresh = |series: &SeriesId| edge(self.snapshot.columns(*series, range).points(), end);
+        let fresh = |series: &SeriesId| self.snapshot.outermost(*series, range, end);
         let fresh: Vec<Option<Sample>> = series.iter().map(fresh).collect();
         let mut stored: Vec<Option<Sample>> = vec![None; series.len()];
         let mut partitions = self.shared.partitions_of(dataset, range);
@@ -88,11 +93,15 @@ impl Source for StoreSource<'_> {
         };
         Ok(fresh.into_iter().zip(stored).map(outer).collect())
     }
+
+    fn skipped(&self) -> u64 {
+        self.skipped.load(Ordering::Relaxed)
+    }
 }
 
 impl StoreSource<'_> {
     fn outermost_stored(&self, reading: &Reading<'_>, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
-        let blocks = reading.blocks(series, range, self.snapshot.visible_before)?;
+        let (blocks, _) = reading.blocks(series, range, self.snapshot.visible_before)?;
         let mut groups: Vec<&[Block]> = overlapping(&blocks).collect();
         if end == End::Latest {
             groups.reverse();

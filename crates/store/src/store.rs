@@ -92,7 +92,7 @@ impl Store {
 
     /// The store of this moment as a source of points: later batches are not in it, however long it is read.
     pub fn source(&self) -> StoreSource<'_> {
-        StoreSource { shared: &self.shared, snapshot: self.shared.snapshot() }
+        StoreSource { shared: &self.shared, snapshot: self.shared.snapshot(), skipped: std::sync::atomic::AtomicU64::new(0) }
     }
 
     /// Begins a batch for a dataset.

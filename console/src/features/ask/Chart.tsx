@@ -49,6 +49,7 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
   useEffect(() => {
     const element = place.current;
     if (!element) return;
+    const began = performance.now();
     const few = data.xs.length <= 60;
     const [unit = null, other] = [...new Set(units)];
     const valueAxis = (of: string | null, scale: string): uPlot.Axis => ({
@@ -95,7 +96,10 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
       ],
       hooks: {
         drawClear: [(plot) => drawPanes(plot, data, theme)],
-        draw: [(plot) => drawFilled(plot, data, styles, theme)],
+        draw: [
+          (plot) => drawFilled(plot, data, styles, theme),
+          () => performance.measure("chart", { start: began, end: performance.now() }),
+        ],
         setSelect: [
           (plot) => {
             const { left, width } = plot.select;

@@ -19,6 +19,7 @@ const answer: Answer = {
   notes: [],
   cost: {
     series: 2,
+    blocks_skipped: 0,
     blocks_summarised: 0,
     blocks_decoded: 0,
     points_read: 4,

@@ -150,11 +150,12 @@ pub fn cost(answer: &AnswerDocument) -> String {
         count => format!(", {}", count_of(count, "window", "windows")),
     };
     format!(
-        "{}{windows} in {:.1} ms: {} answered by summary, {} decoded, {} read",
+        "{}{windows} in {:.1} ms: {} passed over, {} answered by summary, {} decoded, {} read",
         count_of(cost.series, "series", "series"),
         cost.milliseconds,
-        count_of(cost.blocks_summarised, "block", "blocks"),
-        count_of(cost.blocks_decoded, "block", "blocks"),
+        count_of(cost.blocks_skipped, "block", "blocks"),
+        cost.blocks_summarised,
+        cost.blocks_decoded,
         count_of(cost.points_read, "point", "points"),
     )
 }

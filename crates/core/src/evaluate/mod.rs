@@ -69,6 +69,11 @@ pub trait Source: Sync {
     /// # Errors
     /// The source's own.
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError>;
+
+    /// How many blocks scans have passed over so far, since they lie outside of the time.
+    fn skipped(&self) -> u64 {
+        0
+    }
 }
 
 /// A stretch of points of one series.
@@ -170,6 +175,7 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
             }
         }
     }
+    cost.blocks_skipped = source.skipped();
     Ok(Gathered { plan, tables, points, notes, cost })
 }
 

@@ -104,7 +104,7 @@ fn ask(text: &str) -> String {
     for note in &answer.notes {
         let _ = writeln!(out, "note: {note}");
     }
-    let Cost { series, blocks_summarised, blocks_decoded, points_read } = answer.cost;
+    let Cost { series, blocks_summarised, blocks_decoded, points_read, .. } = answer.cost;
     let _ = writeln!(out, "{series} series, {blocks_summarised} blocks summarised, {blocks_decoded} decoded, {points_read} points read");
     out
 }
