@@ -8,6 +8,7 @@
 //! | `cells` | which cell of the grid an instant lies in |
 //! | `parts` | what points of a cell contribute, mergeable |
 //! | `neighbours` | what follows from two points that follow each other: growth, area, time in a state |
+//! | `leaves` | each reducer with the parts, or the neighbours, that it is made of |
 //! | `reading` | series of a leaf read side by side, their parts merged in one order |
 //! | `histograms` | distributions: growth and quantiles inside buckets |
 //! | `moment` | values at an instant |
@@ -18,6 +19,7 @@
 
 mod cells;
 mod histograms;
+mod leaves;
 mod moment;
 mod neighbours;
 mod nodes;
@@ -162,10 +164,10 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
             Take::Points => points[at] = Some(points::read(&context, leaf, &mut points_left, &mut cost)?),
             Take::Moment => tables[at] = moment::read(&context, leaf, &mut cost, &mut notes)?,
             Take::Reduced(_) => {
-                let mates = (at + 1..plan.leaves.len()).filter(|other| reading::walk_together(leaf, &plan.leaves[*other]));
+                let mates = (at + 1..plan.leaves.len()).filter(|other| leaves::walk_together(leaf, &plan.leaves[*other]));
                 let places: Vec<usize> = std::iter::once(at).chain(mates).collect();
                 let leaves: Vec<&Leaf> = places.iter().map(|place| &plan.leaves[*place]).collect();
-                for (place, mut table) in places.into_iter().zip(reading::reduce(&context, &leaves, &mut cost, &mut notes)?) {
+                for (place, mut table) in places.into_iter().zip(leaves::reduce(&context, &leaves, &mut cost, &mut notes)?) {
                     if let PlannedTime::Windows(windows, gaps) = &plan.time {
                         shaping::fill(&mut table, *gaps, windows, plan.now);
                     }

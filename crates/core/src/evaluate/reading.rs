@@ -7,17 +7,16 @@ use rayon::prelude::*;
 use super::{
     Context, End, EvaluateError, Run, SourceError, StoredBlock,
     cells::{Cursor, Grid},
-    histograms,
     neighbours::{Neighbours, Pairs},
-    parts::{Kinds, Part, Ratio, Scatter, Trend, Values},
+    parts::{Part, Ratio},
     table::{Row, Table},
 };
 use crate::{
     answer::Cost,
     block::{Columns, Points},
     catalogue::Codes,
-    model::{Kind, SeriesId, Temporality, Value},
-    plan::{Leaf, PlannedTime, Take},
+    model::{Kind, SeriesId, Value},
+    plan::Leaf,
     query::{Reducer, ValueTest},
     summary::Summary,
     time::{Nanos, SECOND, TimeRange, Windows},
@@ -29,49 +28,12 @@ const LEAST_TASKS: usize = 16;
 /// Tasks whose results wait at once for being merged.
 const WAVE: usize = 16;
 
-/// Whether a reducer is answered by what every summary holds.
-fn is_summarised(reducer: &Reducer) -> bool {
-    use Reducer::*;
-    matches!(reducer, Count | Sum | Mean | Min | Max | Spread | First | Last)
-}
-
-/// Whether two leaves are answered by the same walk over the same points.
-pub fn walk_together(one: &Leaf, other: &Leaf) -> bool {
-    let by_summary = |leaf: &Leaf| matches!(&leaf.take, Take::Reduced(reducer) if is_summarised(reducer) && !histograms::takes_of(leaf, reducer));
-    let selected = |leaf: &Leaf| (leaf.dataset, leaf.facts.clone(), leaf.earlier, leaf.tests.clone());
-    by_summary(one) && by_summary(other) && selected(one) == selected(other) && one.lines == other.lines
-}
-
-/// A value a window for each line of leaves that walk together; or of one.
-pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &mut Vec<String>) -> Result<Vec<Table>, EvaluateError> {
-    let (PlannedTime::Windows(windows, _), Some(leaf)) = (&context.plan.time, leaves.first()) else { return Ok(Vec::new()) };
-    let earlier = leaf.earlier.map(|span| windows.earlier(span, &context.plan.zone));
-    let reading = Reading { context, leaf, windows: earlier.as_ref().unwrap_or(windows), words: Words::shared_by(leaf) };
-    cost.series += leaf.lines.iter().map(|line| line.series.len() as u64).sum::<u64>();
-    let reducers: Vec<&Reducer> = leaves.iter().filter_map(|leaf| leaf.take.reducer()).collect();
-    let mut tables = match reducers.as_slice() {
-        [alone] => vec![Table { rows: reading.rows(alone, cost)? }],
-        several => reading.merged_for(several, cost)?,
-    };
-    for (leaf, table) in leaves.iter().zip(&mut tables) {
-        let mut overflowed = false;
-        for number in table.rows.iter_mut().flat_map(|row| &mut row.numbers).filter(|number| number.is_infinite()) {
-            overflowed = true;
-            *number = f64::NAN;
-        }
-        if overflowed {
-            notes.push(format!("{}: a result left the range of 64-bit floats; those windows are empty", leaf.text));
-        }
-    }
-    Ok(tables)
-}
-
 /// A leaf and the windows that it is reduced to.
 pub struct Reading<'a> {
     pub context: &'a Context<'a>,
     pub leaf: &'a Leaf,
     pub windows: &'a Windows,
-    words: Words,
+    pub words: Words,
 }
 
 /// A series on the way to its line.
@@ -91,32 +53,6 @@ pub type Into<'i> = &'i mut dyn FnMut(usize, Adding<'_>);
 pub type Adding<'a> = &'a mut dyn FnMut(&mut [Ratio]);
 
 impl<'a> Reading<'a> {
-    fn rows(&self, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
-        let facts = &self.leaf.facts;
-        match reducer {
-            _ if histograms::takes_of(self.leaf, reducer) => histograms::reduce(self, reducer, cost),
-            Reducer::Growth | Reducer::Rate if facts.temporality == Temporality::Delta => {
-                let mut rows = self.merged::<Summary>(&Reducer::Sum, cost)?;
-                if *reducer == Reducer::Rate {
-                    rows.iter_mut().for_each(|row| self.by_second(row));
-                }
-                Ok(rows)
-            }
-            _ if is_summarised(reducer) => self.merged::<Summary>(reducer, cost),
-            Reducer::Stddev | Reducer::Variance => self.merged::<Scatter>(reducer, cost),
-            Reducer::Slope => self.merged::<Trend>(reducer, cost),
-            Reducer::Quantile(_) => self.merged::<Values>(reducer, cost),
-            Reducer::Distinct => self.merged::<Kinds>(reducer, cost),
-            Reducer::Delta => self.paired(Pairs::Delta, reducer, cost),
-            Reducer::Growth | Reducer::Rate => self.paired(Pairs::Growth, reducer, cost),
-            Reducer::SpotRate => self.paired(Pairs::Spot { is_delta: facts.temporality == Temporality::Delta }, reducer, cost),
-            Reducer::Changes => self.paired(Pairs::Changes, reducer, cost),
-            Reducer::Area | Reducer::TimeMean => self.paired(Pairs::Area(facts.shape), reducer, cost),
-            Reducer::TimeIn(state) | Reducer::ShareIn(state) => self.paired(Pairs::TimeIn(self.words.code(state)), reducer, cost),
-            _ => self.paired(Pairs::Coverage, reducer, cost),
-        }
-    }
-
     pub fn grid(&self) -> Grid<'a> {
         Grid::of(self.windows)
     }
@@ -164,12 +100,12 @@ impl<'a> Reading<'a> {
     }
 
     /// Points merged whichever series they are of.
-    fn merged<P: Part>(&self, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
+    pub fn merged<P: Part>(&self, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
         self.in_tasks(cost, |task, cost| self.read_parts::<P>(task, cost), merge_parts, |_, cells| self.finish_parts(self.windowed(cells), reducer))
     }
 
     /// The same points for several reducers, read once.
-    fn merged_for(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
+    pub fn merged_for(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
         let finish = |_, cells| {
             let cells: Vec<Option<Summary>> = self.windowed(cells);
             reducers.iter().map(|reducer| self.finish_parts(cells.clone(), reducer)).collect::<Vec<Row>>()
@@ -271,7 +207,7 @@ impl<'a> Reading<'a> {
     }
 
     /// Neighbours of each series first, then summed.
-    fn paired(&self, pairs: Pairs, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
+    pub fn paired(&self, pairs: Pairs, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
         self.in_tasks(
             cost,
             |task, cost| {
@@ -365,7 +301,7 @@ impl<'a> Reading<'a> {
         passed.end.saturating_sub(passed.start) as f64 / SECOND as f64
     }
 
-    fn by_second(&self, row: &mut Row) {
+    pub fn by_second(&self, row: &mut Row) {
         row.exact = None;
         for (window, number) in row.numbers.iter_mut().enumerate() {
             let passed = self.passed_seconds(window);
@@ -450,14 +386,14 @@ fn translated(summary: &Summary, codes: Option<&[f64]>) -> Summary {
 }
 
 /// A dictionary that all series of a state share; each series has learnt its words in an order of its own.
-struct Words {
+pub struct Words {
     words: Vec<Arc<str>>,
     /// For each line's series: what their own codes are here.
     codes: Vec<Vec<Option<Vec<f64>>>>,
 }
 
 impl Words {
-    fn shared_by(leaf: &Leaf) -> Self {
+    pub fn shared_by(leaf: &Leaf) -> Self {
         let mut words: Vec<Arc<str>> = Vec::new();
         let mut known: HashMap<Arc<str>, usize> = HashMap::new();
         if leaf.facts.kind != Kind::State {
@@ -484,7 +420,7 @@ impl Words {
     }
 
     /// The code of a word; of one that no series has, none that any has.
-    fn code(&self, word: &str) -> f64 {
+    pub fn code(&self, word: &str) -> f64 {
         self.words.iter().position(|known| **known == *word).map_or(-1.0, |code| code as f64)
     }
 

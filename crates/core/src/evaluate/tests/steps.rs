@@ -17,7 +17,7 @@ const LOCKS: [(&str, &str); 4] = [("osier", "upper"), ("marl", "upper"), ("wick"
 /// Values of four locks, a point in the middle of each minute or none.
 type Values = Vec<Vec<Option<f64>>>;
 /// What a line holds in one of its windows.
-type At = dyn Fn(&[Option<f64>], usize) -> Option<f64>;
+type At<'a> = dyn Fn(&[Option<f64>], usize) -> Option<f64> + 'a;
 
 fn store(values: &[Vec<Option<f64>>]) -> (Catalogue, Memory) {
     let (mut catalogue, mut memory) = (Catalogue::default(), Memory::default());
@@ -85,7 +85,7 @@ fn close(found: &[(String, Vec<Option<f64>>)], wanted: &[(String, Vec<Option<f64
 proptest! {
     #[test]
     fn gaps_are_filled_from_what_lies_beside_them(values in a_store()) {
-        let filled = |how: &At| {
+        let filled = |how: &At<'_>| {
             by_name(&values).into_iter().map(|(name, line)| {
                 let all = (0..WINDOWS).map(|at| line[at].or_else(|| how(&line, at))).collect();
                 (name, all)
@@ -104,7 +104,7 @@ proptest! {
 
     #[test]
     fn functions_go_from_window_to_window(values in a_store(), width in 1usize..6) {
-        let each = |of: &At| {
+        let each = |of: &At<'_>| {
             by_name(&values).into_iter().map(|(name, line)| (name, (0..WINDOWS).map(|at| of(&line, at)).collect())).collect::<Vec<_>>()
         };
         close(&ask(&values, "abs(mean of level)"), &each(&|line, at| line[at].map(f64::abs)))?;

@@ -1,0 +1,80 @@
+//! What is read for a leaf: each reducer with the parts, or the neighbours, that it is made of.
+
+use super::{
+    Context, EvaluateError, histograms,
+    neighbours::Pairs,
+    parts::{Kinds, Scatter, Trend, Values},
+    reading::{Reading, Words},
+    table::{Row, Table},
+};
+use crate::{
+    answer::Cost,
+    model::Temporality,
+    plan::{Leaf, PlannedTime, Take},
+    query::Reducer,
+    summary::Summary,
+};
+
+/// Whether a reducer is answered by what every summary holds.
+fn is_summarised(reducer: &Reducer) -> bool {
+    use Reducer::*;
+    matches!(reducer, Count | Sum | Mean | Min | Max | Spread | First | Last)
+}
+
+/// Whether two leaves are answered by the same walk over the same points.
+pub fn walk_together(one: &Leaf, other: &Leaf) -> bool {
+    let by_summary = |leaf: &Leaf| matches!(&leaf.take, Take::Reduced(reducer) if is_summarised(reducer) && !histograms::takes_of(leaf, reducer));
+    let selected = |leaf: &Leaf| (leaf.dataset, leaf.facts.clone(), leaf.earlier, leaf.tests.clone());
+    by_summary(one) && by_summary(other) && selected(one) == selected(other) && one.lines == other.lines
+}
+
+/// A value a window for each line of leaves that walk together; or of one.
+pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &mut Vec<String>) -> Result<Vec<Table>, EvaluateError> {
+    let (PlannedTime::Windows(windows, _), Some(leaf)) = (&context.plan.time, leaves.first()) else { return Ok(Vec::new()) };
+    let earlier = leaf.earlier.map(|span| windows.earlier(span, &context.plan.zone));
+    let reading = Reading { context, leaf, windows: earlier.as_ref().unwrap_or(windows), words: Words::shared_by(leaf) };
+    cost.series += leaf.lines.iter().map(|line| line.series.len() as u64).sum::<u64>();
+    let reducers: Vec<&Reducer> = leaves.iter().filter_map(|leaf| leaf.take.reducer()).collect();
+    let mut tables = match reducers.as_slice() {
+        [alone] => vec![Table { rows: rows(&reading, alone, cost)? }],
+        several => reading.merged_for(several, cost)?,
+    };
+    for (leaf, table) in leaves.iter().zip(&mut tables) {
+        let mut overflowed = false;
+        for number in table.rows.iter_mut().flat_map(|row| &mut row.numbers).filter(|number| number.is_infinite()) {
+            overflowed = true;
+            *number = f64::NAN;
+        }
+        if overflowed {
+            notes.push(format!("{}: a result left the range of 64-bit floats; those windows are empty", leaf.text));
+        }
+    }
+    Ok(tables)
+}
+
+/// A value a window for each line, by one reducer.
+fn rows(reading: &Reading<'_>, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
+    let facts = &reading.leaf.facts;
+    match reducer {
+        _ if histograms::takes_of(reading.leaf, reducer) => histograms::reduce(reading, reducer, cost),
+        Reducer::Growth | Reducer::Rate if facts.temporality == Temporality::Delta => {
+            let mut rows = reading.merged::<Summary>(&Reducer::Sum, cost)?;
+            if *reducer == Reducer::Rate {
+                rows.iter_mut().for_each(|row| reading.by_second(row));
+            }
+            Ok(rows)
+        }
+        _ if is_summarised(reducer) => reading.merged::<Summary>(reducer, cost),
+        Reducer::Stddev | Reducer::Variance => reading.merged::<Scatter>(reducer, cost),
+        Reducer::Slope => reading.merged::<Trend>(reducer, cost),
+        Reducer::Quantile(_) => reading.merged::<Values>(reducer, cost),
+        Reducer::Distinct => reading.merged::<Kinds>(reducer, cost),
+        Reducer::Delta => reading.paired(Pairs::Delta, reducer, cost),
+        Reducer::Growth | Reducer::Rate => reading.paired(Pairs::Growth, reducer, cost),
+        Reducer::SpotRate => reading.paired(Pairs::Spot { is_delta: facts.temporality == Temporality::Delta }, reducer, cost),
+        Reducer::Changes => reading.paired(Pairs::Changes, reducer, cost),
+        Reducer::Area | Reducer::TimeMean => reading.paired(Pairs::Area(facts.shape), reducer, cost),
+        Reducer::TimeIn(state) | Reducer::ShareIn(state) => reading.paired(Pairs::TimeIn(reading.words.code(state)), reducer, cost),
+        _ => reading.paired(Pairs::Coverage, reducer, cost),
+    }
+}
