@@ -50,6 +50,7 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
     const element = place.current;
     if (!element) return;
     const began = performance.now();
+    let drawn = false;
     const few = data.xs.length <= 60;
     const [unit = null, other] = [...new Set(units)];
     const valueAxis = (of: string | null, scale: string): uPlot.Axis => ({
@@ -98,7 +99,10 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
         drawClear: [(plot) => drawPanes(plot, data, theme)],
         draw: [
           (plot) => drawFilled(plot, data, styles, theme),
-          () => performance.measure("chart", { start: began, end: performance.now() }),
+          () => {
+            if (!drawn) performance.measure("chart", { start: began, end: performance.now() });
+            drawn = true;
+          },
         ],
         setSelect: [
           (plot) => {
@@ -110,7 +114,10 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
       },
     };
     const plot = new uPlot(options, [data.xs, ...data.columns] as uPlot.AlignedData, element);
-    const observer = new ResizeObserver(() => plot.setSize({ width: element.clientWidth, height: HEIGHT }));
+    const observer = new ResizeObserver(() => {
+      // It is told of the size that it has, too.
+      if (plot.width !== element.clientWidth) plot.setSize({ width: element.clientWidth, height: HEIGHT });
+    });
     observer.observe(element);
     return () => {
       observer.disconnect();
