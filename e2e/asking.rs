@@ -217,3 +217,74 @@ fn bounds_and_faults_say_the_way_out() {
     }
     settled(|| insta::assert_snapshot!("bounds_and_faults_say_the_way_out", told));
 }
+
+#[test]
+fn an_answer_leaves_compressed_and_in_parts() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let path = format!("/api/v1/datasets/main/ask?query={}", "show%20points%20of%20level%20over%202026-05-01");
+    let plain = |accept: &str| {
+        let mut answer = agent().get(format!("{}{path}", service.url)).header("Accept", accept).header("Accept-Encoding", "identity").call().unwrap();
+        answer.body_mut().read_to_vec().unwrap()
+    };
+    for (accept, rows) in [("text/csv", 111), ("application/x-ndjson", 110)] {
+        let whole = plain(accept);
+        assert_eq!(whole.iter().filter(|byte| **byte == b'\n').count(), rows, "{accept}");
+        for encoding in ["gzip", "zstd"] {
+            // Read as it came, so that the bytes are those of the encoding.
+            let mut stream = std::net::TcpStream::connect(service.url.trim_start_matches("http://")).unwrap();
+            let request = format!(
+                "GET {path} HTTP/1.1\r\nHost: {}\r\nAccept: {accept}\r\nAccept-Encoding: {encoding}\r\nConnection: close\r\n\r\n",
+                service.url.trim_start_matches("http://")
+            );
+            std::io::Write::write_all(&mut stream, request.as_bytes()).unwrap();
+            let mut bytes = Vec::new();
+            std::io::Read::read_to_end(&mut stream, &mut bytes).unwrap();
+            let head = String::from_utf8_lossy(&bytes[..bytes.len().min(600)]).to_lowercase();
+            assert!(head.contains(&format!("content-encoding: {encoding}")), "{head}");
+            assert!(bytes.len() < whole.len(), "{encoding}: {} of {}", bytes.len(), whole.len());
+        }
+    }
+}
+
+#[test]
+fn a_query_that_runs_out_of_time_says_so_and_one_that_nobody_waits_for_is_left() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_seconds = 1\n");
+    let store = folder.path().join("store");
+    let service = Service::start_with(&["serve", "--config", &config, "--store", store.to_str().unwrap(), "--listen", "127.0.0.1:0"]);
+    let mut lines = String::new();
+    for second in 0..20_000 {
+        lines += &format!(
+            "{{\"metric\":\"level\",\"tags\":{{\"lock\":\"l{}\"}},\"time\":\"2026-05-01T{:02}:{:02}:{:02}Z\",\"value\":{second}}}\n",
+            second % 4,
+            second / 3_600,
+            second / 60 % 60,
+            second % 60
+        );
+    }
+    service.push_lines("main", &lines);
+    // A thousand walks over the same points, each by another condition, so that none is shared.
+    let shows: String = (0..900).map(|least| format!("show median of level where value > {least} overall ")).collect();
+    let query = format!("{shows} over 2026-05-01 per 1m");
+    let body = json!({ "query": query }).to_string();
+    let answer = service.post("/api/v1/datasets/main/ask", &[("Content-Type", "application/json")], body.as_bytes());
+    // On a fast machine it may be done in time.
+    assert!([200, 422, 504].contains(&answer.status), "{}", answer.text());
+    if answer.status == 504 {
+        assert!(answer.text().contains("time limit"), "{}", answer.text());
+    }
+    // Callers that leave do not keep the service from others.
+    for _ in 0..20 {
+        let mut stream = std::net::TcpStream::connect(service.url.trim_start_matches("http://")).unwrap();
+        let request = format!(
+            "POST /api/v1/datasets/main/ask HTTP/1.1\r\nHost: {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+            service.url.trim_start_matches("http://"),
+            body.len()
+        );
+        std::io::Write::write_all(&mut stream, request.as_bytes()).unwrap();
+        drop(stream);
+    }
+    let said = service.run(&["ask", "show count of level overall over 2026-05-01", "-o", "csv"]);
+    assert!(said.out().ends_with(",20000,\n"), "{}", said.all());
+}

@@ -85,6 +85,10 @@ fn an_answer_in_json_is_a_document_of_the_api() {
     let mut answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap();
     answer["asked_at"] = "NOW".into();
     answer["cost"]["milliseconds"] = 0.into();
+    for stage in ["planning", "reading", "computing", "writing"] {
+        assert!(answer["cost"]["stages"][stage].as_f64().is_some_and(|time| time >= 0.0), "{stage}");
+    }
+    answer["cost"]["stages"] = "…".into();
     settled(|| insta::assert_snapshot!("answer_json", serde_json::to_string_pretty(&answer).unwrap()));
     assert_eq!(said.err(), "");
 }

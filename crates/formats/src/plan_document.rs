@@ -85,7 +85,8 @@ impl PlanDocument {
                     Gaps::Line => "empty ones lie on the line between their neighbours",
                     Gaps::Number(_) => "empty ones hold a number",
                 };
-                (windows.range().start, windows.range().end, format!("{width}, {partial} of them partial; {gaps}"))
+                let partial = if windows.width().is_some() { format!(", {partial} of them partial") } else { String::new() };
+                (windows.range().start, windows.range().end, format!("{width}{partial}; {gaps}"))
             }
         };
         let show = |show: &fenetre_core::plan::ShowPlan| PlannedShowDocument {

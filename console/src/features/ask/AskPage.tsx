@@ -5,7 +5,7 @@ import styled from "styled-components";
 
 import { CallError, checkTree } from "../../api/client";
 import { answerQuery, checkQuery, metricsQuery, tagsQuery } from "../../api/queries";
-import type { Answer, DatasetInfo, MetricInfo, QueryTree } from "../../api/types";
+import type { Answer, DatasetInfo, MetricInfo, Problem, QueryTree } from "../../api/types";
 import { frameText, rangeBetween, usePlace, withoutFrame } from "../../app/address";
 import { FrameBar } from "../../app/FrameBar";
 import { millis } from "../../format/times";
@@ -90,7 +90,10 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
         <FrameBar datasetZone={dataset.zone} />
         <div style={{ height: 12 }} />
         <QueryEditor dataset={dataset.name} text={text} problem={problem} onChange={setText} onAsk={ask} />
-        {problem && <Wrong role="status">{problem.place?.drawing ?? problem.detail}</Wrong>}
+        {problem && isUnfinished(problem, text) && <Faint role="status">{problem.detail}</Faint>}
+        {problem && !isUnfinished(problem, text) && (
+          <Wrong role="status">{problem.place?.drawing ?? problem.detail}</Wrong>
+        )}
         {fault !== null && <Wrong role="status">{fault}</Wrong>}
         {lastTree && text.trim() !== "" && (
           <QueryForm
@@ -205,6 +208,12 @@ function WaysOut({ error, onWiden, onShorten }: { error: unknown; onWiden: () =>
       <Faint>or merge series with `by` or `overall`, in the form above</Faint>
     </Row>
   );
+}
+
+/** Whether what is wrong is only that the text goes on: nobody who types is told that in red. */
+function isUnfinished(problem: Problem, text: string): boolean {
+  const end = new TextEncoder().encode(text.trimEnd()).length;
+  return problem.place?.text === "query" && problem.place.start >= end;
 }
 
 /** The text as it was when it last stood still for a while. */

@@ -83,7 +83,9 @@ export function QueryEditor({ dataset, text, problem, onChange, onAsk }: Props) 
     const editor = view.current;
     if (!editor) return;
     const doc = editor.state.doc.toString();
-    const found = problem?.place?.text === "query" ? problem.place : null;
+    const place = problem?.place?.text === "query" ? problem.place : null;
+    // A text that only goes on has no word that is wrong.
+    const found = place && indexOfByte(doc, place.start) < doc.trimEnd().length ? place : null;
     const from = found ? indexOfByte(doc, found.start) : 0;
     const to = found ? Math.max(indexOfByte(doc, found.end), Math.min(from + 1, doc.length)) : 0;
     const message = problem ? [problem.detail, problem.help].filter(Boolean).join("\n") : "";

@@ -35,3 +35,34 @@ pub fn told(plan: &PlanDocument) -> String {
     }
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use fenetre_formats::plan_document::{PlannedShowDocument, ReadDocument};
+
+    use super::*;
+
+    #[test]
+    fn a_plan_reads_as_a_text() {
+        let read = |what: &str, weight: Option<(u64, u64)>| ReadDocument {
+            what: what.to_owned(),
+            series: 12,
+            lines: 1,
+            source: "raw".to_owned(),
+            how: "every block is decoded".to_owned(),
+            points: weight.map(|(points, _)| points),
+            bytes: weight.map(|(_, bytes)| bytes),
+        };
+        let plan = PlanDocument {
+            query: "let a = mean of level\nshow a\nover yesterday\n".to_owned(),
+            zone: "Europe/Lisbon".to_owned(),
+            from: "2026-05-01T00:00:00+01:00".to_owned(),
+            to: "2026-05-02T00:00:00+01:00".to_owned(),
+            time: "the whole range as one window; empty ones stay empty".to_owned(),
+            reads: vec![read("mean of level", Some((1_234_567, 2_500_000))), read("level", None)],
+            shows: vec![PlannedShowDocument { label: "a".to_owned(), unit: Some("cm".to_owned()), lines: 1 }],
+            notes: vec!["`b` is given a name and not used".to_owned()],
+        };
+        insta::assert_snapshot!(told(&plan));
+    }
+}

@@ -38,6 +38,7 @@ pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
         let name_width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0);
         let figure_width = [told(least), told(greatest)].iter().map(|text| text.chars().count()).max().unwrap_or(0);
         let room = usize::from(width).saturating_sub(name_width + 3 * (figure_width + 2) + 4).max(LEAST_WIDTH);
+        let room = room.min(numbers.iter().map(Vec::len).max().unwrap_or(0));
         let _ = writeln!(out, "{:name_width$}  {:room$}  {:>figure_width$}  {:>figure_width$}  {:>figure_width$}", "", "", "min", "max", "last");
         for (name, line) in names.iter().zip(&numbers) {
             // Each on its own scale: what a small line shows is its course, its height stands beside it.
@@ -79,7 +80,49 @@ fn course(values: &[Option<f64>], room: usize, (least, greatest): (f64, f64)) ->
 
 #[cfg(test)]
 mod tests {
+    use fenetre_formats::document::{CostDocument, LineDocument, ShowDocument, WindowsDocument};
+
     use super::*;
+
+    fn answer(lines: &[(&str, &[Option<f64>])], form: Form) -> AnswerDocument {
+        let time = |hour: usize| format!("2026-05-01T{hour:02}:00:00Z");
+        let line = |(lock, values): &(&str, &[Option<f64>])| LineDocument {
+            tags: [("lock".to_owned(), (*lock).to_owned())].into(),
+            times: None,
+            filled: vec![],
+            values: values.iter().map(|value| value.map(Value::Number)).collect(),
+        };
+        let windows = lines.first().map_or(0, |line| line.1.len());
+        AnswerDocument {
+            asked_at: time(12),
+            zone: "UTC".to_owned(),
+            from: time(0),
+            to: time(windows),
+            windows: WindowsDocument {
+                width: Some("1h".to_owned()),
+                starts: (0..windows).map(time).collect(),
+                ends: (1..=windows).map(time).collect(),
+                ..WindowsDocument::default()
+            },
+            shows: vec![ShowDocument {
+                label: "mean of level".to_owned(),
+                unit: Some("cm".to_owned()),
+                form,
+                lines: lines.iter().map(line).collect(),
+            }],
+            notes: vec![],
+            cost: CostDocument::default(),
+        }
+    }
+
+    #[test]
+    fn each_line_has_its_course_and_its_figures() {
+        let lines: [(&str, &[Option<f64>]); 3] =
+            [("osier", &[Some(300.0), Some(310.0), None, Some(320.5)]), ("wick", &[Some(7.0); 4]), ("marl", &[None; 4])];
+        insta::assert_snapshot!(sparks(&answer(&lines, Form::Windows), 80));
+        assert!(sparks(&answer(&lines, Form::Moment), 80).contains("has no course"));
+        assert!(sparks(&answer(&[("marl", &[None])], Form::Windows), 80).contains("nothing to draw"));
+    }
 
     #[test]
     fn a_course_fits_its_room_and_leaves_gaps_open() {

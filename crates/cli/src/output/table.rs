@@ -47,7 +47,7 @@ pub fn tables(answer: &AnswerDocument, width: u16) -> String {
 pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let range = [instant(&answer.from), instant(&answer.to)];
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range);
-    let clock = if range[0] == range[1] { clock } else { clock.in_minutes() };
+    let clock = if range[0] == range[1] { clock.in_seconds() } else { clock.in_minutes() };
     let mut out = show.label.clone();
     if let Some(unit) = &show.unit {
         let _ = write!(out, "  [{unit}]");
@@ -207,6 +207,28 @@ mod tests {
     fn one_window_is_a_list_of_lines_with_their_tags() {
         let lines = vec![line(&[("lock", "osier")], &[Some(310.0)]), line(&[("side", "up")], &[None])];
         insta::assert_snapshot!(tables(&answer(lines, 1), 80));
+    }
+
+    #[test]
+    fn what_was_filled_is_told_from_what_was_measured() {
+        let filled = LineDocument { filled: vec![1], ..line(&[("lock", "osier")], &[Some(310.0), Some(312.5)]) };
+        let told = tables(&answer(vec![filled], 2), 80);
+        assert!(told.contains("~312.5") && told.contains(" 310.0"), "{told}");
+    }
+
+    #[test]
+    fn a_moment_has_the_time_of_each_value() {
+        let mut moment = answer(vec![], 1);
+        (moment.from, moment.to) = ("2026-05-01T09:00:30.25+01:00".to_owned(), "2026-05-01T09:00:30.25+01:00".to_owned());
+        moment.windows = WindowsDocument::default();
+        let of = |time: &str, value: f64| LineDocument {
+            times: Some(vec![time.to_owned()]),
+            ..line(&[("lock", "osier"), ("side", time)], &[Some(value)])
+        };
+        let lines = vec![of("2026-05-01T08:59:47+01:00", 12.5), of("2026-05-01T09:00:00+01:00", 7.0), line(&[("lock", "wick")], &[None])];
+        moment.shows = vec![ShowDocument { label: "battery".to_owned(), unit: Some("V".to_owned()), form: Form::Moment, lines }];
+        insta::assert_snapshot!(tables(&moment, 80));
+        assert!(cost(&moment).starts_with("0 series in 0.0 ms"));
     }
 
     #[test]

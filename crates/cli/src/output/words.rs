@@ -125,6 +125,14 @@ impl Clock {
         self
     }
 
+    /// The same clock, told to the second at most.
+    pub fn in_seconds(mut self) -> Self {
+        if self.precision == Precision::Millisecond {
+            self.precision = Precision::Second;
+        }
+        self
+    }
+
     /// A time in words.
     pub fn tell(&self, at: Nanos) -> String {
         let date = if self.year { "%a %d %b %Y" } else { "%a %d %b" };
