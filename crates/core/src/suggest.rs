@@ -1,16 +1,23 @@
 //! The closest known name, for messages that offer one.
 
-/// The known name nearest to `found`, if one is near enough to be what was meant: at most a third of its letters differ.
+/// The known name nearest to `found`, if one is near enough to be what was meant: at most a third of its letters differ, or else one of both
+/// goes on where the other ends.
 pub fn closest<'a>(found: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
     let wanted = found.to_lowercase();
     let allowed = (wanted.chars().count() / 3).max(1);
-    known
-        .into_iter()
-        .map(|name| (strsim::damerau_levenshtein(&wanted, &name.to_lowercase()), name))
-        .filter(|(distance, _)| *distance <= allowed)
-        .min()
-        .map(|(_, name)| name)
+    let known: Vec<(String, &str)> = known.into_iter().map(|name| (name.to_lowercase(), name)).collect();
+    let near =
+        known.iter().map(|(name, known)| (strsim::damerau_levenshtein(&wanted, name), *known)).filter(|(distance, _)| *distance <= allowed).min();
+    let goes_on = |name: &str| {
+        let shorter = name.len().min(wanted.len());
+        shorter >= SHARED_BEGINNING && (name.starts_with(&wanted) || wanted.starts_with(name))
+    };
+    let by_beginning = || known.iter().filter(|(name, _)| goes_on(name)).map(|(name, known)| (name.len().abs_diff(wanted.len()), *known)).min();
+    near.or_else(by_beginning).map(|(_, name)| name)
 }
+
+/// So many letters at the least are no accident.
+const SHARED_BEGINNING: usize = 4;
 
 /// At most `most` names in quotes for a message, with how many more there are.
 pub fn listing<'a>(names: impl IntoIterator<Item = &'a str>, most: usize) -> String {
@@ -32,6 +39,9 @@ mod tests {
         assert_eq!(closest("levle", known), Some("level"));
         assert_eq!(closest("Water_Tmp", known), Some("water_temp"));
         assert_eq!(closest("voltage", known), None);
+        assert_eq!(closest("water_temperature", known), Some("water_temp"));
+        assert_eq!(closest("leve", ["level_of_the_upper_gate", "flow"]), Some("level_of_the_upper_gate"));
+        assert_eq!(closest("lev", ["level_of_the_upper_gate", "flow"]), None);
         assert_eq!(closest("", known), None);
     }
 

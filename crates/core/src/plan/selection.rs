@@ -264,6 +264,13 @@ fn check_tag(tag: &Spanned<String>, dataset: &Dataset, metric: &Metric) -> Resul
     let known = dataset.tags(Some(metric));
     let error = QueryError::new(tag.place, format!("no series of `{}` has a tag `{}`", metric.name, tag.value));
     let keys = || known.iter().map(|known| known.key);
+    if tag.value == "value" {
+        let help = match metric.definition.kind {
+            Kind::State => "time in a state is `time_in(\"…\") of …`, and how often it changed `changes of …`",
+            _ => "points are chosen by numbers: value > 3",
+        };
+        return Err(error.with_help(help));
+    }
     Err(match closest(&tag.value, keys()) {
         Some(known) => error.with_help(format!("did you mean `{known}`?")),
         None if known.is_empty() => error.with_help("its series have no tags"),

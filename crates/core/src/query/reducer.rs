@@ -82,6 +82,46 @@ pub const REDUCER_WORDS: [&str; 23] = [
     "coverage",
 ];
 
+/// Other words that people have for reducers, with the one that the language has.
+const OTHER_WORDS: [(&str, &str); 22] = [
+    ("avg", "mean"),
+    ("average", "mean"),
+    ("minimum", "min"),
+    ("maximum", "max"),
+    ("total", "sum"),
+    ("number", "count"),
+    ("range", "spread"),
+    ("std", "stddev"),
+    ("sd", "stddev"),
+    ("deviation", "stddev"),
+    ("var", "variance"),
+    ("increase", "growth"),
+    ("diff", "delta"),
+    ("difference", "delta"),
+    ("integral", "area"),
+    ("derivative", "slope"),
+    ("trend", "slope"),
+    ("unique", "distinct"),
+    ("latest", "last"),
+    ("newest", "last"),
+    ("earliest", "first"),
+    ("oldest", "first"),
+];
+
+/// The reducer that somebody meant who has another word for it, or wrote a quantile in another way.
+pub(super) fn by_other_word(word: &str) -> Option<String> {
+    let word = word.to_lowercase();
+    if let Some((_, known)) = OTHER_WORDS.into_iter().find(|(other, _)| *other == word) {
+        return Some(known.to_owned());
+    }
+    // `percentile95`, `q99`: a number behind a word for it.
+    let digits = word.trim_start_matches(|c: char| c.is_alphabetic() || c == '_');
+    let name = &word[..word.len() - digits.len()];
+    let is_quantile = ["percentile", "perc", "pct", "quantile", "q", "p_"].contains(&name);
+    let quantile = format!("p{}", if digits.is_empty() { "95" } else { digits });
+    (is_quantile && Reducer::from_word(&quantile).is_some()).then_some(quantile)
+}
+
 impl Reducer {
     /// The reducer of that word; those that take a state in parentheses are not among them.
     pub fn from_word(word: &str) -> Option<Self> {

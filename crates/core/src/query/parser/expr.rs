@@ -1,7 +1,11 @@
 //! Expressions: arithmetic, functions, reductions, selections.
 
 use super::{
-    super::{Function, Reducer, reducer::REDUCER_WORDS, tree::*},
+    super::{
+        Function, Reducer,
+        reducer::{REDUCER_WORDS, by_other_word},
+        tree::*,
+    },
     Parser, QueryError, SOFT_WORDS, Token, TokenKind, Wanted, closest, is_keyword,
 };
 use crate::suggest::listing;
@@ -124,6 +128,7 @@ impl Parser {
             let error = QueryError::new(place, format!("there is no function `{word}`"));
             let names = || Function::ALL.into_iter().map(Function::as_str);
             return Err(match closest(word, names().chain(REDUCER_WORDS)) {
+                _ if let Some(known) = by_other_word(word) => error.with_help(format!("did you mean `{known} of …`?")),
                 Some(known) if Reducer::from_word(known).is_some() => error.with_help(format!("did you mean `{known} of …`?")),
                 Some(known) => error.with_help(format!("did you mean `{known}`?")),
                 None => error.with_help(format!("the functions are {}", listing(names(), 20))),
@@ -214,6 +219,7 @@ impl Parser {
         let error = QueryError::new(place, format!("there is no reducer `{word}`"));
         let is_quantile = word.strip_prefix('p').is_some_and(|digits| digits.starts_with(|c: char| c.is_ascii_digit()));
         Err(match closest(word, REDUCER_WORDS.into_iter().chain(["points"])) {
+            _ if let Some(known) = by_other_word(word) => error.with_help(format!("did you mean `{known}`?")),
             _ if is_quantile => error.with_help("quantiles go from p0.001 to p99.999, with up to three decimals; the ends are `min` and `max`"),
             Some(known) => error.with_help(format!("did you mean `{known}`?")),
             None => error.with_help(format!("the reducers are {}, and p1 to p99.9", listing(REDUCER_WORDS, 30))),

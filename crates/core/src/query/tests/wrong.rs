@@ -4,7 +4,7 @@ use std::fmt::Write as _;
 
 use super::*;
 
-const WRONG: [&str; 97] = [
+const WRONG: [&str; 102] = [
     "",
     "   # nothing but a comment",
     "mean of level",
@@ -20,6 +20,11 @@ const WRONG: [&str; 97] = [
     "show p100 of level",
     "show p99.99999 of level",
     "show averageof level",
+    "show avg of level",
+    "show avg(level)",
+    "show percentile95 of level",
+    "show quantile(level)",
+    "show latest of level",
     "show mean level",
     "show last level",
     "show mean (level)",
