@@ -49,11 +49,12 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
   const { data: metrics = [] } = useQuery(metricsQuery(dataset.name));
   const { data: tags = [] } = useQuery(tagsQuery(dataset.name));
   const problem = settled === text ? (checked.data?.problem ?? null) : null;
-  // A text that cannot be read leaves the form as it was.
-  const [lastTree, setLastTree] = useState<{ tree: QueryTree; written: string[] } | null>(null);
+  // A text that cannot be read leaves the form as it was; what the fields change counts at once.
+  const [form, setForm] = useState<FormState | null>(null);
   const current = checked.data?.tree ?? null;
-  if (current !== null && current !== lastTree?.tree)
-    setLastTree({ tree: current, written: (checked.data?.canonical ?? "").split("\n") });
+  if (current !== null && form?.of !== settled)
+    setForm({ tree: current, written: linesOf(checked.data?.canonical), of: settled });
+  const inStep = form?.of === text;
 
   const ask = (query: string) => {
     setFault(null);
@@ -62,8 +63,10 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
   };
   const write = async (tree: QueryTree, then: (query: string) => void) => {
     try {
-      const { canonical } = await checkTree(dataset.name, tree, frame);
-      if (canonical !== null) then(canonical.trimEnd());
+      const { canonical, tree: read } = await checkTree(dataset.name, tree, frame);
+      if (canonical === null || read === null) return;
+      setForm({ tree: read, written: linesOf(canonical), of: canonical.trimEnd() });
+      then(canonical.trimEnd());
     } catch (error) {
       setFault(error instanceof Error ? error.message : String(error));
     }
@@ -95,15 +98,17 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
           <Wrong role="status">{problem.place?.drawing ?? problem.detail}</Wrong>
         )}
         {fault !== null && <Wrong role="status">{fault}</Wrong>}
-        {lastTree && text.trim() !== "" && (
-          <QueryForm
-            tree={lastTree.tree}
-            written={lastTree.written}
-            metrics={metrics}
-            tags={tags}
-            // While somebody types, the fields are those of the text before: what is changed there would undo the typing.
-            onChange={(tree) => settled === text && current !== null && void write(tree, setText)}
-          />
+        {form && text.trim() !== "" && (
+          // While somebody types, the fields are those of the text before, and wait.
+          <div style={{ opacity: inStep ? 1 : 0.6 }}>
+            <QueryForm
+              tree={form.tree}
+              written={form.written}
+              metrics={metrics}
+              tags={tags}
+              onChange={(tree) => inStep && void write(tree, setText)}
+            />
+          </div>
         )}
         <Row>
           <Button onPress={() => ask(text)} isDisabled={text.trim() === ""}>
@@ -144,6 +149,15 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
     </>
   );
 }
+
+/** The query that the fields show, and the text that it is of. */
+interface FormState {
+  tree: QueryTree;
+  written: string[];
+  of: string;
+}
+
+const linesOf = (canonical: string | null | undefined): string[] => (canonical ?? "").split("\n");
 
 interface AnswersProps {
   answer: Answer;
