@@ -52,8 +52,9 @@ export function WhatItRead({ answer, dataset, query, frame }: Props) {
     <Disclosure>
       <Opener slot="trigger">
         <span role="status">
-          {count(cost.series)} series, {cut}in {cost.milliseconds} ms: {count(cost.blocks_summarised)} blocks answered
-          by summary, {count(cost.blocks_decoded)} decoded, {count(cost.points_read)} points read ▾
+          {count(cost.series)} series, {cut}in {cost.milliseconds} ms: {count(cost.blocks_skipped)} blocks passed over,{" "}
+          {count(cost.blocks_summarised)} answered by summary, {count(cost.blocks_decoded)} decoded,{" "}
+          {count(cost.points_read)} points read ▾
         </span>
       </Opener>
       <DisclosurePanel>
