@@ -7,22 +7,7 @@ mod support;
 
 use std::io::{BufRead, BufReader, Write};
 
-use support::{Service, an_hour_of_levels, fenetre, file, run};
-
-/// Hides what changes from run to run.
-fn settled(work: impl FnOnce()) {
-    let mut settings = insta::Settings::clone_current();
-    settings.set_snapshot_path("snapshots");
-    settings.set_prepend_module_to_snapshot(false);
-    settings.add_filter(r"http://127\.0\.0\.1:\d+", "http://127.0.0.1:PORT");
-    settings.add_filter(r"127\.0\.0\.1:\d{4,5}", "127.0.0.1:PORT");
-    settings.add_filter(r"/[^\s:]*/\.tmp\w+", "DIR");
-    settings.add_filter(r"in \d+\.\d ms", "in N ms");
-    settings.add_filter(r"\d+ d ago", "N d ago");
-    settings.add_filter(r"process \d+", "process PID");
-    settings.add_filter(r"\d[\d.]* (kB|MB)", "N kB");
-    settings.bind(work);
-}
+use support::{Service, an_hour_of_levels, fenetre, file, run, settled};
 
 const IMPORT: [&str; 11] = ["--time", "time", "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate", "--const"];
 

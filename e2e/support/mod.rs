@@ -212,3 +212,19 @@ pub fn file(folder: &Path, name: &str, bytes: impl AsRef<[u8]>) -> String {
     std::fs::write(&path, bytes).expect("the folder can be written");
     path.display().to_string()
 }
+
+/// Hides what changes from run to run.
+pub fn settled(work: impl FnOnce()) {
+    let mut settings = insta::Settings::clone_current();
+    settings.set_snapshot_path("snapshots");
+    settings.set_prepend_module_to_snapshot(false);
+    settings.add_filter(r"in \d[\d.]* k?B of blocks", "in N B of blocks");
+    settings.add_filter(r"http://127\.0\.0\.1:\d+", "http://127.0.0.1:PORT");
+    settings.add_filter(r"127\.0\.0\.1:\d{4,5}", "127.0.0.1:PORT");
+    settings.add_filter(r"/[^\s:]*/\.tmp\w+", "DIR");
+    settings.add_filter(r"in \d+\.\d ms", "in N ms");
+    settings.add_filter(r"\d+ d ago", "N d ago");
+    settings.add_filter(r"process \d+", "process PID");
+    settings.add_filter(r"\d[\d.]* (kB|MB)", "N kB");
+    settings.bind(work);
+}

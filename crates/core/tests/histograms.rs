@@ -72,8 +72,7 @@ fn world(stations: &[Station], temporality: Temporality) -> World {
     world
 }
 
-/// All observations of a span of minutes. Of counts that go on growing, those of the first minute of all are not known; and a bucket that shows
-/// no less after a reset than before hides that it began anew, so what it hides is left to the deltas.
+/// All observations of a span of minutes.
 fn observed(stations: &[Station], minutes: std::ops::Range<usize>) -> Vec<f64> {
     stations.iter().flat_map(|station| station.minutes.iter().take(minutes.end).skip(minutes.start).flatten().copied()).collect()
 }

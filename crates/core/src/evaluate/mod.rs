@@ -159,6 +159,8 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
     let mut points = vec![None; plan.leaves.len()];
     let mut is_read = vec![false; plan.leaves.len()];
     for (at, leaf) in plan.leaves.iter().enumerate() {
+        // What the leaf before held was let go with it.
+        context.held.store(0, Ordering::Relaxed);
         match &leaf.take {
             _ if is_read[at] => {}
             Take::Points => points[at] = Some(points::read(&context, leaf, &mut points_left, &mut cost)?),

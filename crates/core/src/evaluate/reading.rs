@@ -101,15 +101,12 @@ impl<'a> Reading<'a> {
 
     /// Points merged whichever series they are of.
     pub fn merged<P: Part>(&self, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
-        self.in_tasks(cost, |task, cost| self.read_parts::<P>(task, cost), merge_parts, |_, cells| self.finish_parts(self.windowed(cells), reducer))
+        self.in_tasks(cost, |task, cost| self.read_parts::<P>(task, cost), merge_parts, |_, mut cells| self.finish_parts(&mut cells, reducer))
     }
 
     /// The same points for several reducers, read once.
     pub fn merged_for(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
-        let finish = |_, cells| {
-            let cells: Vec<Option<Summary>> = self.windowed(cells);
-            reducers.iter().map(|reducer| self.finish_parts(cells.clone(), reducer)).collect::<Vec<Row>>()
-        };
+        let finish = |_, mut cells: Vec<Option<Summary>>| reducers.iter().map(|reducer| self.finish_parts(&mut cells, reducer)).collect::<Vec<Row>>();
         let lines = self.in_tasks(cost, |task, cost| self.read_parts::<Summary>(task, cost), merge_parts, finish)?;
         let mut tables = vec![Table::default(); reducers.len()];
         for line in lines {
@@ -173,29 +170,30 @@ impl<'a> Reading<'a> {
         Ok(points)
     }
 
-    /// The windows that cells make.
-    fn windowed<P: Part>(&self, cells: Vec<Option<P>>) -> Vec<Option<P>> {
-        let each = self.windows.cells_each();
-        if each == 1 {
-            return cells;
-        }
-        let window = |at: usize| {
-            let mut parts = cells[at..at + each].iter().flatten();
-            let mut merged = parts.next()?.clone();
-            parts.for_each(|part| merged.merge(part));
-            Some(merged)
-        };
-        (0..self.windows.len()).map(window).collect()
+    /// A window of several cells.
+    fn window<P: Part>(&self, cells: &[Option<P>], at: usize) -> Option<P> {
+        let mut parts = cells[at..at + self.windows.cells_each()].iter().flatten();
+        let mut merged = parts.next()?.clone();
+        parts.for_each(|part| merged.merge(part));
+        Some(merged)
     }
 
-    fn finish_parts<P: Part>(&self, mut cells: Vec<Option<P>>, reducer: &Reducer) -> Row {
+    fn finish_parts<P: Part>(&self, cells: &mut [Option<P>], reducer: &Reducer) -> Row {
+        let steps = self.windows.cells_each() > 1;
         if matches!(reducer, Reducer::First | Reducer::Last) {
-            return Row::of_values(cells.into_iter().map(|cell| cell.and_then(|cell| self.outer_value(cell.edges()?, reducer))).collect());
+            let value = |at: usize| self.outer_value(self.window(cells, at)?.edges()?, reducer);
+            return Row::of_values((0..self.windows.len()).map(value).collect());
         }
-        let value = |cell: &mut Option<P>| cell.as_mut().map_or(f64::NAN, |cell| cell.value(reducer));
+        let value = |part: Option<&mut P>| part.map_or(f64::NAN, |part| part.value(reducer));
+        // Windows that overlap are made one at a time: together they would hold each value as often as they overlap.
+        let of_window = |at: usize| value(self.window(cells, at).as_mut());
         // To choose a quantile takes longer than to read the points.
-        let numbers = if P::HOLDS { cells.par_iter_mut().map(value).collect() } else { cells.iter_mut().map(value).collect() };
-        Row::of(numbers)
+        Row::of(match (steps, P::HOLDS) {
+            (true, true) => (0..self.windows.len()).into_par_iter().map(of_window).collect(),
+            (true, false) => (0..self.windows.len()).map(of_window).collect(),
+            (false, true) => cells.par_iter_mut().map(|cell| value(cell.as_mut())).collect(),
+            (false, false) => cells.iter_mut().map(|cell| value(cell.as_mut())).collect(),
+        })
     }
 
     fn outer_value(&self, summary: &Summary, reducer: &Reducer) -> Option<Value> {

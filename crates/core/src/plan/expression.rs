@@ -38,7 +38,43 @@ struct Planned {
     unit: Option<String>,
     /// Whether its values are words, and of what.
     words: Option<String>,
+    /// What its values are on a scale with a zero of its own, such as that of degrees.
+    stands_for: StandsFor,
     steps: usize,
+}
+
+/// What a value is on a scale with a zero of its own: 14 degrees are 287 kelvins as a reading, and 14 as a difference.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum StandsFor {
+    /// A point of the scale.
+    Reading,
+    /// How far two points lie apart.
+    Difference,
+    /// Neither: a sum or a product of readings.
+    Amount,
+}
+
+impl StandsFor {
+    /// Of a reducer of these.
+    fn reduced(self, reducer: &Reducer) -> Self {
+        use Reducer::*;
+        match reducer {
+            Mean | Min | Max | First | Last | Quantile(_) | TimeMean => self,
+            Spread | Stddev | Delta | Growth => Self::Difference,
+            Sum if self == Self::Difference => Self::Difference,
+            _ => Self::Amount,
+        }
+    }
+
+    /// Of a sum or a difference with another.
+    fn joined(self, operator: Operator, other: Self) -> Self {
+        use StandsFor::*;
+        match (operator, self, other) {
+            (_, Difference, Difference) | (Operator::Subtract, Reading, Reading) => Difference,
+            (Operator::Add, Difference, Reading) | (Operator::Add | Operator::Subtract, Reading, Difference) => Reading,
+            _ => Amount,
+        }
+    }
 }
 
 #[derive(Clone)]
@@ -130,11 +166,14 @@ impl<'a> Planner<'a> {
 
     fn expr(&mut self, expr: &Expr, visible: usize) -> Fault<Planned> {
         Ok(match expr {
-            Expr::Number(number) => Planned { node: Node::Number(*number), lines: Lines::Number, unit: None, words: None, steps: 1 },
+            Expr::Number(number) => {
+                Planned { node: Node::Number(*number), lines: Lines::Number, unit: None, words: None, stands_for: StandsFor::Difference, steps: 1 }
+            }
             Expr::Negate(inner) => {
                 let of = self.numbers(inner, visible)?;
                 // The same as times -1, which keeps the unit.
-                Planned { node: Node::Scaled { of: Box::new(of.node), factor: -1.0, offset: 0.0 }, steps: of.steps + 1, ..of }
+                let stands_for = if of.stands_for == StandsFor::Difference { of.stands_for } else { StandsFor::Amount };
+                Planned { node: Node::Scaled { of: Box::new(of.node), factor: -1.0, offset: 0.0 }, stands_for, steps: of.steps + 1, ..of }
             }
             Expr::Binary(binary) => self.binary(binary, visible)?,
             Expr::Call(call) => self.call(call, visible)?,
@@ -196,10 +235,17 @@ impl<'a> Planner<'a> {
             );
         };
         match units::conversion(from, &unit.value) {
-            Some(conversion) => Ok(scaled(planned, conversion, Some(unit.value.clone()))),
-            None if units::is_known(&unit.value) => {
-                fault(format!("\"{from}\" cannot be converted to \"{}\"", unit.value), "they measure different things".to_owned())
-            }
+            Some(conversion) => match on_scale(conversion, planned.stands_for) {
+                Some(conversion) => Ok(scaled(planned, conversion, Some(unit.value.clone()))),
+                None => fault(
+                    format!("\"{from}\" counts from a zero of its own: sums and products of such readings are nothing in \"{}\"", unit.value),
+                    "convert their mean, least or greatest instead".to_owned(),
+                ),
+            },
+            None if units::is_known(&unit.value) => fault(
+                format!("\"{from}\" cannot be converted to \"{}\"", unit.value),
+                "they measure different things, or one of them has a zero of its own within a product".to_owned(),
+            ),
             None => fault(
                 format!("\"{}\" is not a unit of UCUM", unit.value),
                 "units are written as in \"m3/h\", \"kW.h\", \"Cel\" or \"{boat}\"; `unit` takes any text".to_owned(),
@@ -224,7 +270,13 @@ impl<'a> Planner<'a> {
                             .with_help("both sides of a sum measure the same; `unit \"…\"` of a metric's definition says what it is")
                             .into());
                     };
-                    // Of two readings on a scale with its own zero, the difference is what counts; here both are of one scale.
+                    let Some(conversion) = on_scale(conversion, right.stands_for) else {
+                        let error = QueryError::new(
+                            operator.place,
+                            format!("\"{theirs}\" counts from a zero of its own: sums and products of such readings are nothing in \"{ours}\""),
+                        );
+                        return Err(error.with_help("join their mean, least or greatest instead").into());
+                    };
                     right = scaled(right, conversion, Some(ours.clone()));
                     Some(ours.clone())
                 }
@@ -259,8 +311,13 @@ impl<'a> Planner<'a> {
             }
         };
         self.count_cells(&lines)?;
+        let stands_for = match operator.value {
+            Operator::Add | Operator::Subtract => left.stands_for.joined(operator.value, right.stands_for),
+            _ if left.stands_for == StandsFor::Difference && right.stands_for == StandsFor::Difference => StandsFor::Difference,
+            _ => StandsFor::Amount,
+        };
         let node = Node::Binary { operator: operator.value, left: Box::new(left.node), right: Box::new(right.node), pairs };
-        Ok(scaled(Planned { node, lines, unit: unit.clone(), words: None, steps }, after, unit))
+        Ok(scaled(Planned { node, lines, unit: unit.clone(), words: None, stands_for, steps }, after, unit))
     }
 
     fn call(&mut self, call: &Call, visible: usize) -> Fault<Planned> {
@@ -275,7 +332,12 @@ impl<'a> Planner<'a> {
             _ => of.unit,
         };
         let node = Node::Call { function, of: Box::new(of.node), arguments: call.arguments.clone() };
-        Ok(Planned { node, lines: of.lines, unit, words: None, steps: of.steps + 1 })
+        let stands_for = match function {
+            Function::Change => StandsFor::Difference,
+            Function::Running if of.stands_for != StandsFor::Difference => StandsFor::Amount,
+            _ => of.stands_for,
+        };
+        Ok(Planned { node, lines: of.lines, unit, words: None, stands_for, steps: of.steps + 1 })
     }
 
     fn reduction(&mut self, reduction: &Reduction, visible: usize) -> Fault<Planned> {
@@ -347,7 +409,7 @@ impl<'a> Planner<'a> {
             _ => of.unit,
         };
         let node = Node::Reduced { reducer: reducer.clone(), of: Box::new(of.node), groups };
-        Ok(Planned { node, lines, unit, words: None, steps: of.steps + 1 })
+        Ok(Planned { node, lines, unit, words: None, stands_for: of.stands_for.reduced(reducer), steps: of.steps + 1 })
     }
 
     /// What is read; the same thing twice is read once.
@@ -389,6 +451,7 @@ impl<'a> Planner<'a> {
             (Take::Moment | Take::Reduced(Reducer::First | Reducer::Last), Kind::State) | (Take::Moment, Kind::Histogram)
         );
         let words = words.then(|| format!("values of `{}`", facts.metric));
+        let stands_for = take.reducer().map_or(StandsFor::Reading, |reducer| StandsFor::Reading.reduced(reducer));
         let leaf =
             Leaf { text, dataset: found.dataset.id, facts, take, earlier: of.earlier.as_ref().map(|span| span.value), tests: found.tests, lines };
         let known = self.leaves.iter().position(|known| {
@@ -411,7 +474,7 @@ impl<'a> Planner<'a> {
                 self.leaves.len() - 1
             }
         };
-        Ok(Planned { node: Node::Leaf(at), lines: Lines::Of(tags), unit, words, steps: 1 })
+        Ok(Planned { node: Node::Leaf(at), lines: Lines::Of(tags), unit, words, stands_for, steps: 1 })
     }
 
     fn count_cells(&mut self, lines: &Lines) -> Fault<()> {
@@ -426,6 +489,16 @@ impl<'a> Planner<'a> {
             self.time.columns(),
             self.limits.cells
         )))
+    }
+}
+
+/// A conversion as it holds for values of that sort; none where it holds for none.
+fn on_scale(conversion: units::Conversion, stands_for: StandsFor) -> Option<units::Conversion> {
+    match stands_for {
+        _ if conversion.offset == 0.0 => Some(conversion),
+        StandsFor::Reading => Some(conversion),
+        StandsFor::Difference => Some(units::Conversion { offset: 0.0, ..conversion }),
+        StandsFor::Amount => None,
     }
 }
 

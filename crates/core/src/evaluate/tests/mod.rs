@@ -42,6 +42,12 @@ fn waterway() -> (Catalogue, Memory) {
         let states: Vec<f64> = (0..60).map(|i| f64::from(u8::from(i % 2 == 0))).collect();
         memory.runs.insert(SeriesId(id as u32 + 10), vec![(false, Points::of(&minutes(60), &states).to_columns())]);
     }
+    dataset.put_metric(MetricId(5), "temperature", MetricDefinition { unit: Some("Cel".into()), ..Default::default() });
+    for (id, (lock, least)) in [("osier", 10.0), ("marl", 20.0)].into_iter().enumerate() {
+        dataset.put_series(SeriesId(id as u32 + 40), "temperature", [("lock", lock)].into_iter(), None);
+        let times = [NOW - 120 * SECOND, NOW - 60 * SECOND];
+        memory.runs.insert(SeriesId(id as u32 + 40), vec![(false, Points::of(&times, &[least, least + 9.0]).to_columns())]);
+    }
     // A counter near the end of what 64 bits hold, and a histogram of two layouts.
     dataset.put_metric(MetricId(3), "turns", MetricDefinition { kind: Kind::Counter, ..Default::default() });
     dataset.put_series(SeriesId(20), "turns", [].into_iter(), None);
@@ -164,6 +170,14 @@ fn answers_and_refusals() {
         "show level at now - 90s taking nearest within 10s",
         "show gate at now show lockage at now show max of (level) overall at now",
         "show level 30m earlier at now",
+        // Readings on a scale with a zero of its own, and how far they lie apart.
+        "show mean of temperature in \"K\" show spread of temperature in \"K\" show stddev of temperature in \"[degF]\" over last 10m",
+        "show max of temperature - min of temperature in \"K\" show change(max of temperature) in \"K\" show max of temperature - 5 in \"K\" over last 2m per 1m",
+        "show max of (mean of temperature) overall in \"K\" show spread of (mean of temperature) overall in \"K\" over last 10m",
+        "show sum of temperature in \"K\" over last 10m",
+        "show -mean of temperature in \"K\" over last 10m",
+        "show mean of temperature + mean of temperature in \"K\" over last 10m",
+        "show slope of temperature in \"K/h\" over last 10m",
         // What cannot be.
         "show level over last 1h",
         "show levle over last 1h",
