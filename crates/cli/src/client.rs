@@ -17,8 +17,9 @@ use fenetre_service::{
         imports::{ImportLook, LookOrder},
         mappings::MappingInfo,
         references::Reference,
+        retention::{Departure, ExpiryOrder, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
         series::{LatestPoint, Page, SeriesInfo},
-        storage::StorageInfo,
+        storage::{CompactedPartition, MetricStorage, PartitionOrder, StorageInfo, VerifiedPartition},
     },
     backups::BackupState,
     imports::{ImportRecord, Order},
@@ -152,6 +153,35 @@ impl Client {
 
     pub fn erase_binned(&self, id: &str) -> Result<(), Failure> {
         self.delete_for_nothing(&format!("/api/v1/bin/{}", escaped(id)))
+    }
+
+    pub fn retention(&self, dataset: Option<&str>) -> Result<RetentionInfo, Failure> {
+        let parameters: Vec<(&str, &str)> = dataset.map(|dataset| ("dataset", dataset)).into_iter().collect();
+        self.get("/api/v1/retention", &parameters)
+    }
+
+    pub fn set_retention(&self, order: &RetentionOrder) -> Result<RetentionChange, Failure> {
+        self.post("/api/v1/retention", order)
+    }
+
+    pub fn write_retention(&self) -> Result<WrittenFile, Failure> {
+        self.post("/api/v1/retention/write-file", &())
+    }
+
+    pub fn expire(&self, order: &ExpiryOrder) -> Result<Departure, Failure> {
+        self.post("/api/v1/expire", order)
+    }
+
+    pub fn metric_sizes(&self) -> Result<Vec<MetricStorage>, Failure> {
+        self.get("/api/v1/storage/top", &[])
+    }
+
+    pub fn verify(&self, order: &PartitionOrder) -> Result<VerifiedPartition, Failure> {
+        self.post("/api/v1/storage/verify", order)
+    }
+
+    pub fn compact(&self, order: &PartitionOrder) -> Result<CompactedPartition, Failure> {
+        self.post("/api/v1/storage/compact", order)
     }
 
     pub fn mappings(&self) -> Result<Vec<MappingInfo>, Failure> {

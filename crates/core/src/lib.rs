@@ -22,6 +22,7 @@
 //! | [`query`] | the language: lexer, parser, tree, formatter, errors |
 //! | [`plan`] | a checked query: series, windows, bounds |
 //! | [`evaluate`] | a plan run over an abstract source of points |
+//! | [`keeping`] | limits by age and size, what must go, what it will weigh |
 //! | [`units`] | units of what is computed, by UCUM |
 //! | [`answer`] | what comes back |
 //!
@@ -37,6 +38,7 @@ pub mod answer;
 pub mod block;
 pub mod catalogue;
 pub mod evaluate;
+pub mod keeping;
 pub mod model;
 pub mod plan;
 pub mod query;

@@ -1,6 +1,7 @@
 //! The configuration file: TOML, every key optional, checked with line and column.
 
 use std::{
+    collections::BTreeMap,
     net::SocketAddr,
     ops::Range,
     path::{Path, PathBuf},
@@ -8,10 +9,11 @@ use std::{
 };
 
 use fenetre_core::{
+    keeping::{ByteSize, Said},
     plan::Limits,
     time::{Nanos, SECOND, Span},
 };
-use fenetre_store::Options;
+use fenetre_store::{FileDataset, Options};
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -34,6 +36,8 @@ pub struct Config {
     pub log_level: String,
     /// What one call may take.
     pub limits: CallLimits,
+    /// The file that this was read from, if it was.
+    pub file: Option<PathBuf>,
 }
 
 /// What one call may take.
@@ -92,6 +96,31 @@ struct FileConfig {
     listen: ListenTable,
     log: LogTable,
     limits: LimitsTable,
+    retention: RetentionTable,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RetentionTable {
+    keep_for: Option<Spanned<String>>,
+    keep_under: Option<Spanned<String>>,
+    reserve: Option<Spanned<String>>,
+    datasets: BTreeMap<String, RetentionOfDataset>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RetentionOfDataset {
+    keep_for: Option<Spanned<String>>,
+    keep_under: Option<Spanned<String>>,
+    metrics: BTreeMap<String, RetentionOfMetric>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RetentionOfMetric {
+    keep_for: Option<Spanned<String>>,
+    keep_under: Option<Spanned<String>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -155,6 +184,7 @@ impl Default for Config {
                 query_seconds: 30,
                 query: Limits::default(),
             },
+            file: None,
         }
     }
 }
@@ -171,6 +201,7 @@ impl Config {
         if let Some(folder) = path.parent() {
             config.store = folder.join(&config.store);
         }
+        config.file = Some(path.to_owned());
         Ok(config)
     }
 
@@ -245,6 +276,23 @@ impl Config {
         set(limits.query_points, &mut config.limits.query.points)?;
         set(limits.query_decoded, &mut config.limits.query.decoded)?;
         set(limits.query_held, &mut config.limits.query.held)?;
+        let said = |keep_for: Option<Spanned<String>>, keep_under: Option<Spanned<String>>| {
+            let fault = |value: &Spanned<String>, reason: String| wrong(Some(value.span()), reason);
+            let keep_for = keep_for.map(|text| Span::parse(text.get_ref()).map_err(|error| fault(&text, error.to_string()))).transpose()?;
+            let keep_under =
+                keep_under.map(|text| text.get_ref().parse::<ByteSize>().map_err(|error| fault(&text, error.to_string()))).transpose()?;
+            Ok(Said { keep_for: keep_for.map(Some), keep_under: keep_under.map(Some) })
+        };
+        let RetentionTable { keep_for, keep_under, reserve, datasets } = file.retention;
+        let retention = &mut config.store_options.retention;
+        retention.store = said(keep_for, keep_under)?;
+        for (name, of) in datasets {
+            let metrics = of.metrics.into_iter().map(|(name, of)| Ok((name, said(of.keep_for, of.keep_under)?))).collect::<Result<_, _>>()?;
+            retention.datasets.insert(name, FileDataset { said: said(of.keep_for, of.keep_under)?, metrics });
+        }
+        if let Some(reserve) = reserve {
+            config.store_options.reserve = Some(reserve.get_ref().parse().map_err(|reason| wrong(Some(reserve.span()), reason))?);
+        }
         match limits.query_seconds {
             Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),
             Some(seconds) => config.limits.query_seconds = seconds.into_inner(),
@@ -307,6 +355,19 @@ mod tests {
     }
 
     #[test]
+    fn retention_is_read_by_place() {
+        let text = "[retention]\nkeep_for = \"400d\"\nreserve = \"5%\"\n[retention.datasets.velmar]\nkeep_under = \"20GB\"\n[retention.datasets.velmar.metrics.turbidity]\nkeep_for = \"2w\"\n";
+        let options = Config::parse(text, "x").unwrap().store_options;
+        assert_eq!(options.reserve.unwrap().to_string(), "5%");
+        let span = |said: Said| said.keep_for.flatten().map(|span| span.to_string());
+        let velmar = &options.retention.datasets["velmar"];
+        assert_eq!(
+            (span(options.retention.store), span(velmar.said), span(velmar.metrics["turbidity"])),
+            (Some("400d".into()), None, Some("2w".into()))
+        );
+    }
+
+    #[test]
     fn faults_are_told_with_their_place() {
         let faults = [
             "[store]\npath = 3\n",
@@ -320,6 +381,10 @@ mod tests {
             "[limits]\nbody_bytes = \"1MB\"\n",
             "[store]\ndurability = \"sometimes\"\n",
             "[store]\nmemory_mb = 0\n",
+            "[retention]\nkeep_for = \"30 sheep\"\n",
+            "[retention]\nreserve = \"95%\"\n",
+            "[retention.datasets.velmar]\nkeep_under = \"20 apples\"\n",
+            "[retention.datasets.velmar.metrics.level]\nkeep = \"1d\"\n",
         ];
         let told: String = faults.iter().map(|text| format!("{}\n", Config::parse(text, "fenetre.toml").unwrap_err())).collect();
         insta::assert_snapshot!(told);

@@ -47,10 +47,11 @@ pub fn read_body(state: &State, dataset: &str, format: Format, mapping: Option<M
     Ok(Read { batch, tally, sample })
 }
 
-/// A batch that refuses what lies too far ahead.
+/// A batch that refuses what lies too far ahead, or before what is kept.
 pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, Problem> {
     let mut batch = state.store.begin(dataset)?;
     batch.refuse_after(now.saturating_add(state.limits.ahead));
+    batch.refuse_before(state.store.horizons(batch.dataset(), now));
     Ok(batch)
 }
 

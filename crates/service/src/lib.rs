@@ -27,6 +27,7 @@ mod arrivals;
 pub mod backups;
 mod budget;
 pub mod config;
+mod config_file;
 mod console;
 pub mod imports;
 mod ingest;
@@ -37,6 +38,7 @@ pub mod server;
 mod state;
 pub mod tail;
 mod upkeep;
+mod warnings;
 
 pub use config::Config;
 pub use server::{Ready, ServeError, serve};

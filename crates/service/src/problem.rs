@@ -182,7 +182,7 @@ impl From<StoreError> for Problem {
         let sort = match &error {
             StoreError::NoDataset { .. } | StoreError::Missing(_) => Sort::NotFound,
             StoreError::Definition(_) | StoreError::Backup(_) => Sort::Definition,
-            StoreError::Full { .. } => Sort::Full,
+            StoreError::Full { .. } | StoreError::Reserve { .. } => Sort::Full,
             StoreError::Busy { .. } => Sort::Behind,
             StoreError::Closed(_) | StoreError::ReadOnly { .. } | StoreError::Stopped => Sort::Busy,
             _ => return Self::internal(&error),

@@ -19,7 +19,8 @@ use crate::{
     problem::{Problem, Sort},
     state::{State, now},
     tail::Tail,
-    upkeep::Upkeep,
+    upkeep::{Alarm, Upkeep},
+    warnings::Warnings,
 };
 
 /// How long calls that are under way may take to end when the service stops.
@@ -91,12 +92,15 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let state = web::Data::new(State {
         store,
         limits: config.limits,
+        config_file: config.file.clone(),
         arrivals: Arrivals::default(),
         bodies: Budget::new(config.limits.all_bodies_bytes),
         backups: Backups::default(),
         imports,
         tail: Tail::default(),
         started: now(),
+        warnings: Warnings::default(),
+        upkeep: Alarm::default(),
         workers: Semaphore::new(threads * 2),
     });
     let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;

@@ -1,17 +1,22 @@
 //! What every handler shares.
 
-use std::sync::Arc;
+use std::{path::PathBuf, sync::Arc};
 
 use fenetre_core::time::Nanos;
 use fenetre_store::Store;
 use tokio::sync::Semaphore;
 
-use crate::{arrivals::Arrivals, backups::Backups, budget::Budget, config::CallLimits, imports::Imports, problem::Problem, tail::Tail};
+use crate::{
+    arrivals::Arrivals, backups::Backups, budget::Budget, config::CallLimits, imports::Imports, problem::Problem, tail::Tail, upkeep::Alarm,
+    warnings::Warnings,
+};
 
 /// The service's state.
 pub struct State {
     pub store: Store,
     pub limits: CallLimits,
+    /// The configuration file, if there is one.
+    pub config_file: Option<PathBuf>,
     pub arrivals: Arrivals,
     /// Bytes of bodies that are being taken.
     pub bodies: Budget,
@@ -20,8 +25,19 @@ pub struct State {
     /// Who watches what arrives.
     pub tail: Tail,
     pub started: Nanos,
+    /// Limits that were told of.
+    pub warnings: Warnings,
+    /// Calls for upkeep before its time.
+    pub upkeep: Alarm,
     /// So many queries and pushes work at once; the others wait.
     pub workers: Semaphore,
+}
+
+impl State {
+    /// What is kept has changed: upkeep looks at once.
+    pub fn upkeep_is_due(&self) {
+        self.upkeep.ring();
+    }
 }
 
 /// The state, as handlers take it.

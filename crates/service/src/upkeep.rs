@@ -1,4 +1,5 @@
-//! What the service does by itself now and then: the bin is emptied of what was in it for long enough, and files that nobody imports go.
+//! What the service does by itself now and then: what is older or more than is kept goes, the bin is emptied of what was in it for long
+//! enough, and files that nobody imports go.
 
 use std::{
     sync::{
@@ -9,17 +10,43 @@ use std::{
     time::Duration,
 };
 
+use parking_lot::{Condvar, Mutex};
+
 use crate::{
     problem::Problem,
     state::{State, now},
 };
 
-const EVERY: Duration = Duration::from_secs(600);
+const EVERY: Duration = Duration::from_secs(30);
 
 /// The thread that does it.
 pub struct Upkeep {
     thread: JoinHandle<()>,
     stop: Arc<AtomicBool>,
+    state: Arc<State>,
+}
+
+/// Ends the rest of the thread before its time.
+#[derive(Default)]
+pub struct Alarm {
+    is_due: Mutex<bool>,
+    rung: Condvar,
+}
+
+impl Alarm {
+    /// Somebody changed what it looks at.
+    pub fn ring(&self) {
+        *self.is_due.lock() = true;
+        self.rung.notify_all();
+    }
+
+    fn wait(&self, longest: Duration) {
+        let mut is_due = self.is_due.lock();
+        if !*is_due {
+            self.rung.wait_for(&mut is_due, longest);
+        }
+        *is_due = false;
+    }
 }
 
 impl Upkeep {
@@ -29,28 +56,30 @@ impl Upkeep {
     /// Where there can be no more threads.
     pub fn start(state: &Arc<State>) -> std::io::Result<Self> {
         let stop = Arc::new(AtomicBool::new(false));
-        let (state, told) = (Arc::clone(state), Arc::clone(&stop));
+        let (all, state, told) = (Arc::clone(state), Arc::clone(state), Arc::clone(&stop));
         let work = move || {
             while !told.load(Ordering::Relaxed) {
                 if let Err(error) = tidy(&state) {
                     tracing::error!(%error, "upkeep failed, and is tried again later");
                 }
-                std::thread::park_timeout(EVERY);
+                state.upkeep.wait(EVERY);
             }
         };
-        Ok(Self { thread: std::thread::Builder::new().name("upkeep".into()).spawn(work)?, stop })
+        Ok(Self { thread: std::thread::Builder::new().name("upkeep".into()).spawn(work)?, stop, state: all })
     }
 
     /// Ends it, after what it is at.
     pub fn end(self) {
         self.stop.store(true, Ordering::Relaxed);
-        self.thread.thread().unpark();
+        self.state.upkeep.ring();
         let _ = self.thread.join();
     }
 }
 
 fn tidy(state: &State) -> Result<(), Problem> {
     let now = now();
+    state.store.expire(now)?;
+    state.warnings.look(state)?;
     for binned in state.store.bin()? {
         if now.saturating_sub(binned.deleted) > state.limits.bin_keeps {
             tracing::info!(what = binned.what, dataset = binned.dataset, "erased from the bin, where it was for long enough");

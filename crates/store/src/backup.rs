@@ -139,13 +139,14 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     // Held until the end, so that compaction does not mix what was packed before with what comes later.
     let snapshot = shared.snapshot();
     let before = snapshot.visible_before;
-    let partitions = shared.all_partitions();
+    // Likewise the partitions: one that is dropped meanwhile stays until this has ended.
+    let partitions = shared.partitions();
     let edited = shared.definitions.edits()?;
     let mut manifest = Manifest { version: VERSION, generation: before, since, files: BTreeMap::new() };
     manifest.write(to, UNFINISHED)?;
     let mut report = BackupReport::default();
     let mut progress = BackupProgress { done: 0, files: partitions.len() + 1, bytes: 0 };
-    for (_, partition) in &partitions {
+    for partition in partitions.values() {
         if !told(progress) {
             return Err(StoreError::Stopped);
         }

@@ -18,7 +18,7 @@ use fenetre_core::{
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use parking_lot::RwLock;
 
-use crate::records::TagMap;
+use crate::{records::TagMap, retention::Horizons};
 
 /// The catalogue, shared.
 pub type SharedCatalogue = Arc<RwLock<fenetre_core::catalogue::Catalogue>>;
@@ -48,6 +48,8 @@ pub struct Batch {
     order: Vec<usize>,
     /// Points after this are refused.
     latest: Nanos,
+    /// Points before these are no longer kept.
+    horizons: Horizons,
     last_slot: Option<u32>,
     dropped: u64,
     notes: Vec<String>,
@@ -76,6 +78,8 @@ pub(crate) struct Slot {
     pub series: SlotSeries,
     pub kind: Kind,
     pub points: usize,
+    /// First instant that is kept of its metric.
+    pub earliest: Nanos,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -96,6 +100,8 @@ struct KnownMetric {
     kind: Kind,
     /// None for one that the batch brings.
     id: Option<MetricId>,
+    /// First instant that is kept of it.
+    earliest: Nanos,
     /// What happens to its points, where they are not taken.
     refused: Option<(Status, WhenPaused)>,
     /// The name that it has today, where the point has another.
@@ -156,6 +162,7 @@ impl Batch {
             keys_today: Vec::new(),
             order: Vec::new(),
             latest: Nanos::MAX,
+            horizons: Horizons::default(),
             last_slot: None,
             dropped: 0,
             notes: Vec::new(),
@@ -220,6 +227,16 @@ impl Batch {
         self.latest = latest;
     }
 
+    /// Of which dataset.
+    pub fn dataset(&self) -> DatasetId {
+        self.dataset
+    }
+
+    /// Refuses points that are older than is kept: they would be dropped as soon as they are there.
+    pub fn refuse_before(&mut self, horizons: Horizons) {
+        self.horizons = horizons;
+    }
+
     /// Points that were passed over, since their metric is paused so.
     pub fn dropped(&self) -> u64 {
         self.dropped
@@ -269,7 +286,7 @@ impl Batch {
                 let said = self.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
                 let kind = said.kind;
                 self.new_metrics.insert(name.to_owned(), MetricDefinition { unreviewed: true, ..said });
-                KnownMetric { kind, id: None, refused: None, renamed: None }
+                KnownMetric { kind, id: None, earliest: self.horizons.of_dataset(), refused: None, renamed: None }
             }
         };
         if let Some(today) = &metric.renamed {
@@ -286,6 +303,7 @@ impl Batch {
         Some(KnownMetric {
             kind: metric.definition.kind,
             id: Some(metric.id),
+            earliest: self.horizons.of(metric.id),
             refused: (status != Status::Active).then_some((status, metric.definition.when_paused)),
             renamed: (*metric.name != *name).then(|| Arc::clone(&metric.name)),
         })
@@ -333,7 +351,7 @@ impl Batch {
             }
         };
         let slot = self.slots.len() as u32;
-        self.slots.push(Slot { series, kind: metric.kind, points: 0 });
+        self.slots.push(Slot { series, kind: metric.kind, points: 0, earliest: metric.earliest });
         self.met.add(hash, &self.key, slot);
         Ok(slot)
     }
@@ -432,7 +450,14 @@ impl Batch {
         }
     }
 
-    fn check_time(&self, time: Nanos) -> Result<(), Refusal> {
+    fn check_time(&self, metric: &str, time: Nanos, earliest: Nanos) -> Result<(), Refusal> {
+        if time < earliest {
+            let (time, earliest, dataset) = (format_utc(time), format_utc(earliest), &self.dataset_name);
+            let text = format!(
+                "{time} is older than is kept: of `{metric}` nothing before {earliest} is (`fenetre retention show {dataset}` says why, `fenetre retention set` changes it)"
+            );
+            return Err(Refusal::of(Cause::Past, "time", text));
+        }
         if time <= self.latest {
             return Ok(());
         }
@@ -537,7 +562,7 @@ impl PointSink for Batch {
                 WhenPaused::Refuse => Err(Refusal::of(Cause::Paused, point.metric, format!("is {}, and takes no points", status.as_str()))),
             };
         }
-        self.check_time(point.time)?;
+        self.check_time(point.metric, point.time, metric.earliest)?;
         let (value, rest) = self.value(point.metric, metric.kind, point.value)?;
         let slot = self.slot(point.metric, &metric, point.tags)?;
         self.push(slot, point.time, value, rest);
@@ -550,10 +575,10 @@ impl PointSink for Batch {
     }
 
     fn accept_again(&mut self, series: KnownSeries, metric: &str, time: Nanos, value: ValueRef<'_>) -> Result<(), Refusal> {
-        let Some(kind) = self.slots.get(series.0 as usize).map(|slot| slot.kind) else {
+        let Some((kind, earliest)) = self.slots.get(series.0 as usize).map(|slot| (slot.kind, slot.earliest)) else {
             return Err(Refusal::of(Cause::Unreadable, metric, "its series is not of this batch"));
         };
-        self.check_time(time)?;
+        self.check_time(metric, time, earliest)?;
         let (value, rest) = self.value(metric, kind, value)?;
         self.push(series.0, time, value, rest);
         Ok(())

@@ -1,7 +1,7 @@
 //! The bin: what was deleted and can come back.
 //!
 //! A metric goes there by a mark in the catalogue; its points stay where they are, unseen. Points of a span go there as blocks, moved from each
-//! partition into a file of the same name and form below `bin/`. They come back as blocks older than all others, so that what arrived
+//! partition into a file of the same name and form below `bin/`. Partitions that were dropped go there as they are ([`crate::expiry`]). They come back as blocks older than all others, so that what arrived
 //! meanwhile counts. Killed on the way, both are done again: points that are in the bin and in the partition are the same points.
 
 use std::{fs, path::PathBuf, sync::Arc};
@@ -17,11 +17,13 @@ use serde::{Deserialize, Serialize};
 use crate::{
     backup::relative_name,
     error::{Context, StoreError},
+    expiry,
+    files::folder_bytes,
     partition::{Partition, Progress, Writing},
     pool::Pool,
     records::Document,
     shared::Shared,
-    span::{Rate, Span},
+    span::Span,
 };
 
 /// The sort of documents that say what is in the bin.
@@ -30,17 +32,41 @@ const DELETED: &str = "deleted-points";
 const TURN_SERIES: usize = 256;
 const PAGE_SIZE: u32 = 16_384;
 
+/// What sort of thing is in the bin.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Noun {
+    /// A metric with everything.
+    Metric,
+    /// Points of a span.
+    Points,
+    /// A partition.
+    Partition,
+}
+
+impl Noun {
+    /// In text.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Metric => "metric",
+            Self::Points => "points",
+            Self::Partition => "partition",
+        }
+    }
+}
+
 /// Something in the bin.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Binned {
     /// By which it is asked for.
     pub id: String,
     /// The dataset that it is of.
     pub dataset: String,
+    /// Its id.
+    pub dataset_id: DatasetId,
     /// The metric, or the points as they were chosen.
     pub what: String,
-    /// Whether it is a metric with everything, and not points of a span.
-    pub is_metric: bool,
+    /// What sort of thing it is.
+    pub noun: Noun,
     /// When it was deleted.
     pub deleted: Nanos,
     /// Its series.
@@ -92,7 +118,12 @@ struct Record {
 }
 
 fn folder(shared: &Shared, id: &str) -> PathBuf {
-    shared.files.root().join("bin").join(id)
+    shared.files.bin(id)
+}
+
+/// Bytes of the files of something in the bin.
+pub fn bytes(shared: &Shared, id: &str) -> u64 {
+    folder_bytes(&folder(shared, id))
 }
 
 /// Weighs points that are packed.
@@ -121,7 +152,10 @@ pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreErro
 
 /// Moves points into the bin; everything must be packed.
 pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
-    let id = format!("p{}", now / 1_000_000);
+    let taken = shared.definitions.documents(DELETED)?;
+    let is_free = |id: &String| taken.iter().all(|document| document.name != *id);
+    let stamp = now / 1_000_000;
+    let id = std::iter::once(format!("p{stamp}")).chain((2..).map(|next| format!("p{stamp}-{next}"))).find(is_free).unwrap_or_default();
     let folder = folder(shared, &id);
     fs::create_dir_all(&folder).at("create the folder", &folder)?;
     let whole = selection.series.iter().filter(|series| series.0 < FIRST_PART).count() as u64;
@@ -149,10 +183,12 @@ pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Na
     record.weight = moved;
     shared.definitions.put_document(DELETED, &document(&record)?)?;
     let dataset = name_of(shared, selection.dataset);
-    Ok(Binned { id, dataset, what: record.what, is_metric: false, deleted: now, series: whole, points: Some(moved) })
+    let dataset_id = selection.dataset;
+    Ok(Binned { id, dataset, dataset_id, what: record.what, noun: Noun::Points, deleted: now, series: whole, points: Some(moved) })
 }
 
-fn name_of(shared: &Shared, id: DatasetId) -> String {
+/// Name of a dataset today.
+pub fn name_of(shared: &Shared, id: DatasetId) -> String {
     shared.catalogue.read().datasets().find(|dataset| dataset.id == id).map_or_else(|| "?".to_owned(), |dataset| dataset.name.to_string())
 }
 
@@ -204,7 +240,8 @@ pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
             id: format!("m{}", metric.id.0),
             dataset,
             what: metric.name,
-            is_metric: true,
+            noun: Noun::Metric,
+            dataset_id: metric.dataset,
             deleted: metric.binned,
             series: metric.series,
             points: None,
@@ -217,12 +254,14 @@ pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
             id: name,
             dataset,
             what: record.what,
-            is_metric: false,
+            noun: Noun::Points,
+            dataset_id: DatasetId(record.dataset),
             deleted: changed,
             series: record.series,
             points: Some(record.weight),
         });
     }
+    all.extend(expiry::list(shared)?);
     all.sort_by_key(|binned| binned.deleted);
     Ok(all)
 }
@@ -236,32 +275,21 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
     if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
         return shared.definitions.restore_metric(&metric, name.unwrap_or(&metric.name));
     }
+    if expiry::restore(shared, id)? {
+        return Ok(());
+    }
     let record = shared.definitions.documents(DELETED)?.into_iter().find(|document| document.name == id).ok_or_else(|| missing(id))?;
     let record: Record = serde_json::from_str(&record.body).map_err(|_| missing(id))?;
-    let dataset = DatasetId(record.dataset);
-    let is_counter = shared.counters(dataset);
     for (span, path) in files(shared, id)? {
-        // A pool of its own, so that nothing of it stays open.
-        let bin = Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1)));
-        let partition = shared.partition(dataset, span, |_| Rate::default())?;
-        shared.definitions.note_edit(&relative_name(shared, &partition))?;
-        partition.writer().write(true, |writing| {
-            bin.read(|reading| {
-                reading.all_places(u64::MAX >> 1, |series, places| {
-                    for place in places {
-                        let mut block = Columns::default();
-                        reading.decode(series, place, &mut block)?;
-                        // Older than everything that came since.
-                        writing.add(series, block.points(), 0, is_counter(series))?;
-                    }
-                    Ok(())
-                })
-            })?;
-            let now = writing.reading().progress()?;
-            writing.set_progress(Progress { compacted: false, ..now })
-        })?;
+        take_in(shared, DatasetId(record.dataset), span, path)?;
     }
     forget(shared, id)
+}
+
+/// Copies the points of a file of the bin into the partition of its span.
+pub fn take_in(shared: &Shared, dataset: DatasetId, span: Span, path: PathBuf) -> Result<(), StoreError> {
+    // A pool of its own, so that nothing of it stays open.
+    expiry::merge_in(shared, dataset, &Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1))))
 }
 
 fn files(shared: &Shared, id: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> {
@@ -302,6 +330,9 @@ pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
             }
         }
         return shared.definitions.erase_metric(&metric);
+    }
+    if expiry::erase(shared, id)? {
+        return Ok(());
     }
     if !shared.definitions.documents(DELETED)?.iter().any(|document| document.name == id) {
         return Err(missing(id));

@@ -12,7 +12,9 @@ use std::{
     time::{Duration, Instant},
 };
 
-use crate::{entry::Journaled, error::StoreError, head::Generation, journal::Journal, options::Durability, packer::pack, shared::Shared};
+use crate::{
+    entry::Journaled, error::StoreError, expiry::volume, head::Generation, journal::Journal, options::Durability, packer::pack, shared::Shared,
+};
 
 /// A batch and where its answer goes.
 pub struct Job {
@@ -131,13 +133,23 @@ impl Committer {
         if let Some(reason) = &self.failed {
             return Some(StoreError::Closed(reason.clone()));
         }
+        if let Some(refusal) = self.touches_reserve() {
+            return Some(refusal);
+        }
         let bytes = self.shared.head.read().bytes();
         (bytes >= self.shared.options.most_bytes()).then_some(StoreError::Busy { bytes })
     }
 
+    /// Expiry looks at the volume now and then, this at every commit: below half of the reserve nothing more is taken, whatever may go yet.
+    fn touches_reserve(&self) -> Option<StoreError> {
+        let volume = volume(&self.shared)?;
+        let is_touched = volume.free < volume.reserve / 2 || (self.shared.is_full() && volume.free < volume.reserve);
+        is_touched.then_some(StoreError::Reserve { free_mb: volume.free / 1_000_000, reserve_mb: volume.reserve / 1_000_000 })
+    }
+
     /// After a failed sync nobody knows what is on the disk: only a restart, which reads it back, can tell.
     fn note_failure(&mut self, error: &StoreError) {
-        if matches!(error, StoreError::Busy { .. } | StoreError::Closed(_)) {
+        if matches!(error, StoreError::Busy { .. } | StoreError::Closed(_) | StoreError::Reserve { .. }) {
             return;
         }
         tracing::error!(%error, "a batch could not be written to the journal");
@@ -151,10 +163,11 @@ impl Committer {
     /// The failure of a commit for another batch that shared it.
     fn repeat(&self) -> StoreError {
         let busy = || StoreError::Busy { bytes: self.shared.head.read().bytes() };
-        match &self.failed {
-            Some(reason) => StoreError::Closed(reason.clone()),
-            None if self.refusal().is_some() => busy(),
-            None => StoreError::Full { path: self.journal.path() },
+        match (&self.failed, self.touches_reserve()) {
+            (Some(reason), _) => StoreError::Closed(reason.clone()),
+            (None, Some(reserve)) => reserve,
+            (None, None) if self.refusal().is_some() => busy(),
+            (None, None) => StoreError::Full { path: self.journal.path() },
         }
     }
 

@@ -67,6 +67,9 @@ fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::Pat
         if shared.is_stopping() {
             return;
         }
+        if partition.is_gone() {
+            continue;
+        }
         let version = partition.version();
         let known =
             watched.entry(partition.path().to_owned()).or_insert_with(|| Watched { version, since: Instant::now(), progress: None, layers: 1 });

@@ -27,3 +27,6 @@ impl SeriesCount {
 
 /// Counts of the series of a partition, by id.
 pub type SeriesCounts = Vec<(SeriesId, SeriesCount)>;
+
+/// Bytes and first instants of the series of a partition, by id.
+pub type SeriesSizes = Vec<(SeriesId, u64, Nanos)>;

@@ -22,12 +22,14 @@ use crate::{
     batch::{Batch, NewSeries, Rows, SharedCatalogue, Slot, SlotSeries},
     entry::Entry,
     error::StoreError,
-    packer::Savings,
+    packer::{Savings, Written},
     records::{BinnedMetric, Document, Records},
 };
 
 /// The sort of documents that say what thinning saved, by the metric's id.
 const SAVINGS: &str = "thinning";
+/// The sort of documents that say what was written, by day and dataset.
+const WRITTEN: &str = "written";
 /// The sort of documents that say how often a partition was edited, by its file.
 const EDITS: &str = "edited-partition";
 
@@ -466,6 +468,41 @@ impl Definitions {
         })
     }
 
+    /// Adds to what was written today, in a document for each day and dataset; days long past go.
+    pub fn add_written(&self, written: &Written) -> Result<(), StoreError> {
+        if written.is_empty() {
+            return Ok(());
+        }
+        let today = today();
+        let mut records = self.records.lock();
+        let known = records.documents(WRITTEN)?;
+        records.change(|changes| {
+            for (dataset, (points, bytes)) in written {
+                let name = format!("{today}.{}", dataset.0);
+                let before: (u64, u64) = known.iter().find(|document| document.name == name).map_or((0, 0), |document| read_pair(&document.body));
+                let body = format!("[{},{}]", before.0 + points, before.1 + bytes);
+                changes.put_document(WRITTEN, &Document { name, body, changed: 0 })?;
+            }
+            let is_old = |document: &&Document| day_of(&document.name).is_none_or(|day| day + WRITTEN_DAYS < today);
+            for document in known.iter().filter(is_old) {
+                changes.remove_document(WRITTEN, &document.name)?;
+            }
+            Ok(())
+        })
+    }
+
+    /// Points and bytes of a dataset that were packed in the last so many days, today among them.
+    pub fn written(&self, dataset: DatasetId, days: i64) -> Result<(u64, u64), StoreError> {
+        let today = today();
+        let is_asked = |document: &&Document| {
+            let of = document.name.split_once('.').and_then(|(_, id)| id.parse().ok());
+            of == Some(dataset.0) && day_of(&document.name).is_some_and(|day| day + days > today)
+        };
+        let documents = self.documents(WRITTEN)?;
+        let pairs = documents.iter().filter(is_asked).map(|document| read_pair(&document.body));
+        Ok(pairs.fold((0, 0), |sum, pair| (sum.0 + pair.0, sum.1 + pair.1)))
+    }
+
     /// Notes that points are about to be taken out of a partition, or put back: backups that hold it as it was are no longer of it.
     pub fn note_edit(&self, partition: &str) -> Result<(), StoreError> {
         let edits = self.edits()?.get(partition).copied().unwrap_or(0) + 1;
@@ -491,6 +528,23 @@ impl Definitions {
     pub fn copy_to(&self, path: &std::path::Path) -> Result<(), StoreError> {
         self.records.lock().copy_to(path)
     }
+}
+
+/// So many days of what was written are remembered.
+const WRITTEN_DAYS: i64 = 60;
+
+/// Days since 1970, in UTC.
+fn today() -> i64 {
+    let passed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+    (passed.as_secs() / 86_400).cast_signed()
+}
+
+fn day_of(name: &str) -> Option<i64> {
+    name.split_once('.')?.0.parse().ok()
+}
+
+fn read_pair(body: &str) -> (u64, u64) {
+    serde_json::from_str(body).unwrap_or_default()
 }
 
 /// Rows as stretches, one a series, by id; of one series the order of arrival stays. Counted and put into place: sorting would cost more

@@ -34,6 +34,16 @@ pub enum StoreError {
         /// What could not be written.
         path: PathBuf,
     },
+    /// The reserve of the volume is touched.
+    #[error(
+        "the volume of the store has {free_mb} MB left, and {reserve_mb} MB of it are kept free: nothing of this batch was kept. Free some space, keep less (`fenetre retention set`), or set `reserve` under [retention]"
+    )]
+    Reserve {
+        /// Free, in megabytes.
+        free_mb: u64,
+        /// Kept free, in megabytes.
+        reserve_mb: u64,
+    },
     /// Another process has it.
     #[error("the store {} is in use by process {pid}: stop that one, or choose another store", path.display())]
     InUse {

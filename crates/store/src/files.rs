@@ -44,6 +44,16 @@ impl Files {
         self.root.join("data")
     }
 
+    /// Where something lies that is in the bin.
+    pub fn bin(&self, id: &str) -> PathBuf {
+        self.root.join("bin").join(id)
+    }
+
+    /// The rollups of a dataset.
+    pub fn rollups(&self, dataset: &str) -> PathBuf {
+        self.root.join("rollup").join(dataset)
+    }
+
     pub fn dataset(&self, name: &str) -> PathBuf {
         self.data().join(name)
     }
@@ -103,6 +113,17 @@ pub fn companion(path: &Path, suffix: &str) -> PathBuf {
 pub fn bytes_on_disk(path: &Path) -> u64 {
     let companions = ["", "-wal", "-shm"].map(|suffix| companion(path, suffix));
     companions.iter().filter_map(|path| fs::metadata(path).ok()).map(|data| data.blocks() * 512).sum()
+}
+
+/// Bytes of all files below a folder, as the file system counts them; none where it is not there.
+pub fn folder_bytes(folder: &Path) -> u64 {
+    let Ok(entries) = fs::read_dir(folder) else { return 0 };
+    let of = |entry: fs::DirEntry| match entry.metadata() {
+        Ok(data) if data.is_dir() => folder_bytes(&entry.path()),
+        Ok(data) => data.blocks() * 512,
+        Err(_) => 0,
+    };
+    entries.flatten().map(of).sum()
 }
 
 /// Removes a file that may not be there.

@@ -2,7 +2,9 @@
 
 use std::{fmt, str::FromStr, time::Duration};
 
-use fenetre_core::block::BLOCK_POINTS;
+use fenetre_core::{block::BLOCK_POINTS, keeping::Reserve};
+
+use crate::retention::FileRetention;
 
 const MANY_POINTS: usize = 1_000_000;
 
@@ -61,6 +63,10 @@ pub struct Options {
     pub compact_after: Duration,
     /// Idle connections to partitions, of three open files each.
     pub open_partitions: usize,
+    /// How long and how much is kept, as the configuration file says.
+    pub retention: FileRetention,
+    /// Free space of the volume that is never taken; a tenth of it, at most 10 GB, where nobody says.
+    pub reserve: Option<Reserve>,
 }
 
 impl Default for Options {
@@ -72,6 +78,8 @@ impl Default for Options {
             pack_after: Duration::from_secs(3_600),
             compact_after: Duration::from_secs(60),
             open_partitions: 300,
+            retention: FileRetention::default(),
+            reserve: None,
         }
     }
 }

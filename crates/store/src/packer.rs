@@ -9,6 +9,7 @@ use std::{collections::BTreeMap, ops::Range};
 
 use fenetre_core::{
     block::{Columns, Points},
+    catalogue::FIRST_PART,
     model::{DatasetId, MetricId, SeriesId, Thinning},
     time::{Nanos, TimeRange},
 };
@@ -43,7 +44,7 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
             of_dataset.entry(dataset).or_default().push((series, points));
         }
     }
-    let (mut partitions, mut saved) = (0, Savings::new());
+    let (mut partitions, mut saved, mut written) = (0, Savings::new(), Written::new());
     for (dataset, all) in &of_dataset {
         let is_counter = shared.counters(*dataset);
         let thinnings = shared.thinnings(*dataset);
@@ -63,14 +64,22 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
                         }
                     }
                 }
+                let of_dataset = written.entry(*dataset).or_default();
+                of_dataset.1 += writing.added_bytes();
                 writing.set_progress(Progress { packed: generation.number, compacted: false })
             })?;
             partitions += 1;
         }
+        let whole = all.iter().filter(|(series, _)| series.0 < FIRST_PART);
+        written.entry(*dataset).or_default().0 += whole.map(|(_, points)| points.points().len() as u64).sum::<u64>();
     }
     shared.definitions.add_savings(&saved)?;
+    shared.definitions.add_written(&written)?;
     Ok((buffers.points(), partitions))
 }
+
+/// Points of each dataset that were packed, and bytes of their blocks.
+pub type Written = BTreeMap<DatasetId, (u64, u64)>;
 
 /// Points that came of each metric that is thinned, and those of them that stayed.
 pub type Savings = BTreeMap<MetricId, (u64, u64)>;

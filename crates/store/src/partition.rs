@@ -5,15 +5,17 @@
 //! packing adds blocks, compaction replaces some by others with the same points.
 
 use std::{
+    cell::Cell,
     path::{Path, PathBuf},
     sync::{
         Arc,
-        atomic::{AtomicBool, AtomicU64, Ordering},
+        atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering},
     },
 };
 
 use fenetre_core::{
     block::{Columns, Points, cut, decode, encode},
+    catalogue::FIRST_PART,
     model::SeriesId,
     summary::Summary,
     time::{Nanos, TimeRange},
@@ -23,7 +25,7 @@ use parking_lot::{Mutex, MutexGuard, RwLock};
 use rusqlite::{Connection, Row, Transaction, params};
 
 use crate::{
-    counts::SeriesCounts,
+    counts::{SeriesCounts, SeriesSizes},
     error::{Context, StoreError},
     files::{companion, sync_folder},
     pool::Pool,
@@ -63,6 +65,12 @@ pub struct Partition {
     pub counts: Mutex<Option<(u64, Arc<SeriesCounts>)>>,
     version: AtomicU64,
     has_tables: AtomicBool,
+    /// It was dropped, and its file goes: nobody opens it any more.
+    gone: AtomicBool,
+    /// How many use a connection to it just now.
+    users: AtomicUsize,
+    /// Bytes of its series, with the version that they are of.
+    pub sizes: Mutex<Option<(u64, Arc<SeriesSizes>)>>,
     /// The latest instant of each series, once somebody has asked for it; exact until points are removed.
     latest: RwLock<Option<Latest>>,
     /// Blocks of series that were asked for, of one version.
@@ -127,6 +135,9 @@ impl Partition {
             counts: Mutex::default(),
             version: AtomicU64::new(0),
             has_tables: AtomicBool::new(false),
+            gone: AtomicBool::new(false),
+            users: AtomicUsize::new(0),
+            sizes: Mutex::default(),
             latest: RwLock::default(),
             index: Mutex::default(),
         }
@@ -143,7 +154,34 @@ impl Partition {
 
     /// Runs some work with a connection of the pool's.
     fn with<T>(&self, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        self.pool.with(self.id, || self.open(), work)
+        self.users.fetch_add(1, Ordering::SeqCst);
+        // Whoever drops it looks first at this, then at the users: one of both sees the other.
+        let done = if self.is_gone() {
+            Err(StoreError::Missing(format!("{} was dropped", self.path.display())))
+        } else {
+            self.pool.with(self.id, || self.open(), work)
+        };
+        self.users.fetch_sub(1, Ordering::SeqCst);
+        done
+    }
+
+    /// Whether it was dropped.
+    pub fn is_gone(&self) -> bool {
+        self.gone.load(Ordering::SeqCst)
+    }
+
+    /// Lets go of its file: brings its log into it, and closes it. Says whether nobody uses it any more; then it may be moved.
+    pub fn let_go(&self) -> Result<bool, StoreError> {
+        let _alone = self.writing.lock();
+        if !self.is_gone() {
+            self.with(|connection| checkpoint(connection, &self.path))?;
+        }
+        self.gone.store(true, Ordering::SeqCst);
+        if self.users.load(Ordering::SeqCst) > 0 {
+            return Ok(false);
+        }
+        self.pool.forget(self.id);
+        Ok(true)
     }
 
     /// Changes with every commit.
@@ -157,7 +195,7 @@ impl Partition {
         let nothing = || Connection::open_in_memory().and_then(|nothing| nothing.execute_batch(SCHEMA).map(|()| nothing)).at("read", &self.path);
         let is_known = self.has_tables.load(Ordering::Acquire);
         let is_empty = |path: &Path| std::fs::metadata(path).map_or(0, |file| file.len()) == 0;
-        if !is_known && is_empty(&self.path) && is_empty(&companion(&self.path, "-wal")) {
+        if self.is_gone() || (!is_known && is_empty(&self.path) && is_empty(&companion(&self.path, "-wal"))) {
             return work(&Reading::without_index(&nothing()?, &self.path));
         }
         self.with(|connection| {
@@ -255,7 +293,8 @@ impl Writer<'_> {
         self.partition.with(|connection| {
             let is_new = !self.partition.has_tables(connection)?;
             let done = {
-                let writing = Writing { transaction: connection.transaction().at("write", path)?, path, latest: &self.partition.latest };
+                let writing =
+                    Writing { transaction: connection.transaction().at("write", path)?, path, latest: &self.partition.latest, added: Cell::new(0) };
                 if is_new {
                     writing.transaction.execute_batch(SCHEMA).at("write", path)?;
                 }
@@ -391,6 +430,25 @@ impl<'c> Reading<'c> {
         decode(bytes, out).map_err(|error| StoreError::bad_block(self.path, series.0, place.start, &error))
     }
 
+    /// Bytes of each series' blocks, their rows included, and its first instant, by id.
+    pub fn sizes(&self) -> Result<SeriesSizes, StoreError> {
+        let text = "SELECT series, sum(length(bytes) + length(summary) + 40), min(start) FROM block GROUP BY series";
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        let rows = statement.query_map([], |row| Ok((SeriesId(row.get(0)?), row.get::<_, i64>(1)?.cast_unsigned(), row.get(2)?)));
+        rows.and_then(Iterator::collect).at("read", self.path)
+    }
+
+    /// Points, blocks of parts among them, and the first and last instant.
+    pub fn totals(&self) -> Result<(u64, Option<(Nanos, Nanos)>), StoreError> {
+        let text = "SELECT coalesce(sum(CASE WHEN series < ?1 THEN count END), 0), min(start), max(end) FROM block";
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        let totals = statement.query_row([FIRST_PART], |row| {
+            let ends: (Option<Nanos>, Option<Nanos>) = (row.get(1)?, row.get(2)?);
+            Ok((row.get::<_, i64>(0)?.cast_unsigned(), ends.0.zip(ends.1)))
+        });
+        totals.at("read", self.path)
+    }
+
     /// Bytes of a block and its summary.
     pub fn bytes_of(&self, place: &Place) -> Result<u64, StoreError> {
         let text = "SELECT length(bytes) + length(summary) FROM block WHERE id = ?1";
@@ -414,6 +472,7 @@ pub struct Writing<'c> {
     transaction: Transaction<'c>,
     path: &'c Path,
     latest: &'c RwLock<Option<Latest>>,
+    added: Cell<u64>,
 }
 
 impl Writing<'_> {
@@ -443,8 +502,14 @@ impl Writing<'_> {
         if let Some(latest) = &mut *self.latest.write() {
             latest.entry(series).and_modify(|known| *known = end.max(*known)).or_insert(end);
         }
+        self.added.set(self.added.get() + bytes.len() as u64);
         let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), bytes];
         insert.execute(row).map(|_| ()).at("write", self.path)
+    }
+
+    /// Bytes of the blocks that were added.
+    pub fn added_bytes(&self) -> u64 {
+        self.added.get()
     }
 
     /// Removes blocks.

@@ -78,6 +78,12 @@ impl Pool {
         self.indexed.fetch_sub(fewer, Ordering::Relaxed);
     }
 
+    /// Closes the idle connections to a partition.
+    pub fn forget(&self, partition: u64) {
+        let old: Vec<Idle> = self.idle.lock().extract_if(.., |one| one.partition == partition).collect();
+        drop(old);
+    }
+
     /// Closes what nobody used for a while.
     pub fn close_idle(&self) {
         let old: Vec<Idle> = {

@@ -1,6 +1,9 @@
 //! Blocks and head read together, as the source of points that queries run over.
 
-use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{
+    Arc,
+    atomic::{AtomicU64, Ordering},
+};
 
 use fenetre_core::{
     block::{Columns, Points},
@@ -15,13 +18,14 @@ use crate::{
     head::Snapshot,
     merge::{Sweep, merge},
     partition::{Block, Place, Reading},
-    shared::Shared,
+    shared::{Partitions, Shared, partitions_in},
 };
 
 /// The store as a source of points: everything that was acknowledged before it was made, and nothing that came later.
 pub struct StoreSource<'s> {
     pub(crate) shared: &'s Shared,
     pub(crate) snapshot: Snapshot,
+    pub(crate) partitions: Arc<Partitions>,
     /// Blocks that scans have passed over.
     pub(crate) skipped: AtomicU64,
 }
@@ -31,7 +35,7 @@ impl Source for StoreSource<'_> {
         let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };
         let mut fresh: Vec<Fresh> = series.iter().map(fresh).collect();
         // Partition by partition, so that each file is asked for all series in one transaction.
-        for partition in self.shared.partitions_of(dataset, range) {
+        for partition in partitions_in(&self.partitions, dataset, range) {
             // A failure of the visitor passes through the partition's own errors, apart.
             let mut ended = Ok(());
             partition.read(|reading| {
@@ -58,7 +62,7 @@ impl Source for StoreSource<'_> {
         let fresh = |series: &SeriesId| self.snapshot.outermost(*series, range, end);
         let fresh: Vec<Option<Sample>> = series.iter().map(fresh).collect();
         let mut stored: Vec<Option<Sample>> = vec![None; series.len()];
-        let mut partitions = self.shared.partitions_of(dataset, range);
+        let mut partitions = partitions_in(&self.partitions, dataset, range);
         if end == End::Latest {
             partitions.reverse();
         }

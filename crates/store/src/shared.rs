@@ -3,8 +3,9 @@
 use std::{
     collections::{BTreeMap, HashMap},
     fs,
+    path::PathBuf,
     sync::{
-        Arc,
+        Arc, Weak,
         atomic::{AtomicBool, Ordering},
     },
 };
@@ -14,7 +15,7 @@ use fenetre_core::{
     model::{DatasetId, Kind, MetricId, SeriesId, Temporality, Thinning},
     time::{Nanos, TimeRange},
 };
-use parking_lot::RwLock;
+use parking_lot::{Mutex, RwLock};
 
 use crate::{
     batch::SharedCatalogue,
@@ -25,13 +26,36 @@ use crate::{
     options::Options,
     partition::Partition,
     pool::Pool,
+    retention::PolicyBook,
     span::{Rate, Span},
 };
 
 /// The page size of a file that is there already is its own; this one is for one that a crash left empty.
 const DEFAULT_PAGES: u32 = 16_384;
 
-type Partitions = BTreeMap<(DatasetId, Nanos), Arc<Partition>>;
+/// The partitions that are there, by dataset and first instant. A snapshot holds the map of its moment.
+pub type Partitions = BTreeMap<(DatasetId, Nanos), Arc<Partition>>;
+
+/// Those of a dataset that meet a range, oldest first.
+pub fn partitions_in(partitions: &Partitions, dataset: DatasetId, range: TimeRange) -> Vec<Arc<Partition>> {
+    // No partition before the week that holds the range's start reaches into it.
+    let from = Span::week_of(range.start).start;
+    let near = partitions.range((dataset, from)..=(dataset, range.end)).map(|(_, partition)| partition);
+    near.filter(|partition| partition.span.meets(range)).map(Arc::clone).collect()
+}
+
+/// A partition that was taken out, and the maps that queries from before may still hold.
+pub struct Leaving {
+    pub partition: Arc<Partition>,
+    before: Vec<Weak<Partitions>>,
+}
+
+impl Leaving {
+    /// Whether no query from before can ask it any more.
+    pub fn is_forgotten(&self) -> bool {
+        self.before.iter().all(|map| map.strong_count() == 0)
+    }
+}
 
 /// What the threads of a store share.
 pub struct Shared {
@@ -41,8 +65,33 @@ pub struct Shared {
     pub definitions: Definitions,
     pub head: RwLock<Head>,
     pub pool: Arc<Pool>,
-    partitions: RwLock<Partitions>,
+    pub policies: PolicyBook,
+    partitions: RwLock<Versions>,
+    /// Partitions that were dropped, until their files are moved.
+    pub leaving: Mutex<BTreeMap<(DatasetId, Nanos), Leaving>>,
+    /// The reserve of the volume is touched, and nothing is left that could go.
+    is_full: AtomicBool,
     stopping: AtomicBool,
+}
+
+/// The map of now, and those from before that somebody may still hold.
+#[derive(Default)]
+struct Versions {
+    now: Arc<Partitions>,
+    before: Vec<Weak<Partitions>>,
+}
+
+impl Versions {
+    fn change<T>(&mut self, work: impl FnOnce(&mut Partitions) -> T) -> T {
+        self.before.retain(|map| map.strong_count() > 0);
+        if Arc::strong_count(&self.now) > 1 {
+            self.before.push(Arc::downgrade(&self.now));
+        }
+        let mut changed = Partitions::clone(&self.now);
+        let done = work(&mut changed);
+        self.now = Arc::new(changed);
+        done
+    }
 }
 
 impl Shared {
@@ -50,8 +99,10 @@ impl Shared {
     pub fn open(files: Files, options: Options, definitions: Definitions, catalogue: SharedCatalogue, head: Head) -> Result<Self, StoreError> {
         let pool = Arc::new(Pool::new(options.open_partitions));
         let partitions = find_partitions(&files, &catalogue.read(), &pool)?;
-        let (head, partitions) = (RwLock::new(head), RwLock::new(partitions));
-        Ok(Self { files, options, catalogue, definitions, head, pool, partitions, stopping: AtomicBool::new(false) })
+        let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
+        let policies = PolicyBook::open(&definitions, options.retention.clone())?;
+        let (leaving, is_full, stopping) = (Mutex::default(), AtomicBool::new(false), AtomicBool::new(false));
+        Ok(Self { files, options, catalogue, definitions, head, pool, policies, partitions, leaving, is_full, stopping })
     }
 
     /// The points of this moment.
@@ -69,24 +120,56 @@ impl Shared {
         self.stopping.load(Ordering::Relaxed)
     }
 
+    /// Whether no more points can be taken, since the volume's reserve is touched.
+    pub fn is_full(&self) -> bool {
+        self.is_full.load(Ordering::Relaxed)
+    }
+
+    /// Notes whether it is.
+    pub fn set_full(&self, is_full: bool) {
+        self.is_full.store(is_full, Ordering::Relaxed);
+    }
+
+    /// The partitions of this moment.
+    pub fn partitions(&self) -> Arc<Partitions> {
+        Arc::clone(&self.partitions.read().now)
+    }
+
     /// The partitions of a dataset that meet a range, oldest first.
     pub fn partitions_of(&self, dataset: DatasetId, range: TimeRange) -> Vec<Arc<Partition>> {
-        let partitions = self.partitions.read();
-        // No partition before the week that holds the range's start reaches into it.
-        let from = Span::week_of(range.start).start;
-        let near = partitions.range((dataset, from)..=(dataset, range.end)).map(|(_, partition)| partition);
-        near.filter(|partition| partition.span.meets(range)).map(Arc::clone).collect()
+        partitions_in(&self.partitions.read().now, dataset, range)
+    }
+
+    /// Takes a partition out: from here on no new query sees it. Its file stays until those from before have ended.
+    pub fn take_out(&self, dataset: DatasetId, start: Nanos) -> Option<Arc<Partition>> {
+        let key = (dataset, start);
+        let mut leaving = self.leaving.lock();
+        let mut partitions = self.partitions.write();
+        let partition = partitions.change(|map| map.remove(&key))?;
+        leaving.insert(key, Leaving { partition: Arc::clone(&partition), before: partitions.before.clone() });
+        Some(partition)
+    }
+
+    /// Adds a partition whose file has come back; says whether there was none of its span.
+    pub fn put_back(&self, dataset: DatasetId, span: Span, path: PathBuf) -> bool {
+        let mut partitions = self.partitions.write();
+        if partitions.now.contains_key(&(dataset, span.start)) {
+            return false;
+        }
+        let partition = Arc::new(Partition::new(span, path, DEFAULT_PAGES, Arc::clone(&self.pool)));
+        partitions.change(|map| map.insert((dataset, span.start), partition));
+        true
     }
 
     /// All partitions, by dataset, oldest first.
     pub fn all_partitions(&self) -> Vec<(DatasetId, Arc<Partition>)> {
-        self.partitions.read().iter().map(|((dataset, _), partition)| (*dataset, Arc::clone(partition))).collect()
+        self.partitions.read().now.iter().map(|((dataset, _), partition)| (*dataset, Arc::clone(partition))).collect()
     }
 
     /// The span of the partition that holds an instant, or would: for a new one, `rate` says how fast points come in that week.
     pub fn span_for(&self, dataset: DatasetId, at: Nanos, rate: impl FnOnce(Span) -> Rate) -> Span {
         let week = Span::week_of(at);
-        let partitions = self.partitions.read();
+        let partitions = self.partitions();
         let mut same_week = partitions.range((dataset, week.start)..=(dataset, week.last())).map(|(_, partition)| partition.span);
         match same_week.next() {
             Some(span) if span == week => week,
@@ -98,8 +181,12 @@ impl Shared {
 
     /// The partition of a span, new where there was none; its file comes with the first points.
     pub fn partition(&self, dataset: DatasetId, span: Span, rate: impl FnOnce(Span) -> Rate) -> Result<Arc<Partition>, StoreError> {
-        if let Some(partition) = self.partitions.read().get(&(dataset, span.start)) {
+        if let Some(partition) = self.partitions.read().now.get(&(dataset, span.start)) {
             return Ok(Arc::clone(partition));
+        }
+        // Of a batch that was on its way while its partition was dropped: packing tries again when the file has gone.
+        if self.leaving.lock().contains_key(&(dataset, span.start)) {
+            return Err(StoreError::Missing(format!("the partition {} is being dropped", span.file_name())));
         }
         let name = self.catalogue.read().datasets().find(|known| known.id == dataset).map(|dataset| dataset.folder.to_string());
         let name = name.ok_or_else(|| StoreError::Damaged {
@@ -110,7 +197,7 @@ impl Shared {
         fs::create_dir_all(&folder).at("create the folder", folder)?;
         let path = self.files.partition(&name, span);
         let partition = Arc::new(Partition::new(span, path, span.page_size(rate(span)), Arc::clone(&self.pool)));
-        Ok(Arc::clone(self.partitions.write().entry((dataset, span.start)).or_insert(partition)))
+        Ok(self.partitions.write().change(|map| Arc::clone(map.entry((dataset, span.start)).or_insert(partition))))
     }
 
     /// Which of a dataset's series are counters whose values grow.

@@ -13,30 +13,34 @@ use std::{
 
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
+    keeping::{Expiry, Place, Policies, Said, Volume},
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
-    time::Nanos,
+    time::{Nanos, TimeRange},
 };
-use parking_lot::{RwLock, RwLockReadGuard};
+use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 
 use crate::{
     backup::{self, BackupProgress, BackupReport},
     batch::Batch,
     bin::{self, Binned, Selection, Weight},
-    census::{self, Latest, StorageReport},
+    census::{self, Latest, MetricSize, StorageReport, Verified},
     committer::{self, Job, Request},
     compactor,
     counts::SeriesCount,
     definitions::Definitions,
     entry::Journaled,
     error::{Context, StoreError},
-    files::Files,
+    expiry,
+    files::{Files, bytes_on_disk},
     head::{Generation, Head},
     journal::{self, Journal},
     migrate::migrate,
     options::{Durability, Options},
+    partition::Partition,
     reading::StoreSource,
     records::{Document, Records},
     replaced,
+    retention::{self, FileRetention, Horizons},
     shared::Shared,
 };
 
@@ -45,6 +49,7 @@ pub struct Store {
     shared: Arc<Shared>,
     requests: Option<SyncSender<Request>>,
     threads: Vec<JoinHandle<()>>,
+    expiring: Mutex<()>,
     _lock: File,
 }
 
@@ -72,11 +77,12 @@ impl Store {
         let journal = Journal::append_to(&files.journals(), current, options.durability == Durability::Each)?;
         let catalogue = Arc::new(RwLock::new(catalogue));
         let definitions = Definitions::new(records, Arc::clone(&catalogue));
+        expiry::finish(&files, &definitions)?;
         let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
         let (requests, received) = committer::channel();
         let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
         let compactor = compactor::start(Arc::clone(&shared)).at("start a thread for", root)?;
-        Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor], _lock: lock })
+        Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor], expiring: Mutex::new(()), _lock: lock })
     }
 
     /// What it may take and how it keeps its promises.
@@ -92,7 +98,9 @@ impl Store {
 
     /// The store of this moment as a source of points: later batches are not in it, however long it is read.
     pub fn source(&self) -> StoreSource<'_> {
-        StoreSource { shared: &self.shared, snapshot: self.shared.snapshot(), skipped: std::sync::atomic::AtomicU64::new(0) }
+        // The partitions after the points: what is dropped in between is seen neither here nor there.
+        let snapshot = self.shared.snapshot();
+        StoreSource { shared: &self.shared, snapshot, partitions: self.shared.partitions(), skipped: std::sync::atomic::AtomicU64::new(0) }
     }
 
     /// Begins a batch for a dataset.
@@ -285,6 +293,64 @@ impl Store {
         bin::delete_points(&self.shared, selection, what, now)
     }
 
+    /// First instants that are kept of a dataset, for [`Batch::refuse_before`].
+    pub fn horizons(&self, dataset: DatasetId, now: Nanos) -> Horizons {
+        retention::horizons(&self.shared, dataset, now)
+    }
+
+    /// What is said of keeping, by the configuration file and live.
+    pub fn policies(&self) -> Policies {
+        retention::policies(&self.shared)
+    }
+
+    /// What was said live of a place.
+    pub fn said_live(&self, place: Place) -> Said {
+        self.shared.policies.live(place)
+    }
+
+    /// Says live how long and how much is kept at a place, in place of what was said live of it before; nothing, for the file's word to hold.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be written.
+    pub fn say(&self, place: Place, said: Said, now: Nanos) -> Result<(), StoreError> {
+        self.shared.policies.set(&self.shared.definitions, place, said, now)
+    }
+
+    /// Takes over what the configuration file says now.
+    pub fn set_file_retention(&self, file: FileRetention) {
+        self.shared.policies.set_file(file);
+    }
+
+    /// What would go now under some policies.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn plan_expiry(&self, policies: &Policies, now: Nanos) -> Result<Expiry, StoreError> {
+        expiry::plan(&self.shared, policies, now)
+    }
+
+    /// Lets go of what must go now; says what that was.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged; what has gone until then has, the rest goes the next time.
+    pub fn expire(&self, now: Nanos) -> Result<Expiry, StoreError> {
+        let _one_at_a_time = self.expiring.lock();
+        expiry::expire(&self.shared, now, || self.pack())
+    }
+
+    /// The volume that the store lies on, where that can be told.
+    pub fn volume(&self) -> Option<Volume> {
+        expiry::volume(&self.shared)
+    }
+
+    /// Whether what is in the bin would go again at once if it came back now: why.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be read.
+    pub fn goes_again(&self, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
+        expiry::goes_again(&self.shared, id, now)
+    }
+
     /// What is in the bin, the oldest first.
     ///
     /// # Errors
@@ -343,8 +409,56 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn storage(&self) -> Result<StorageReport, StoreError> {
-        census::report(&self.shared)
+    pub fn storage(&self, now: Nanos) -> Result<StorageReport, StoreError> {
+        census::report(&self.shared, now)
+    }
+
+    /// What each metric takes, the most first.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn metric_sizes(&self) -> Result<Vec<MetricSize>, StoreError> {
+        census::metrics(&self.shared)
+    }
+
+    /// Names of the metrics that have points in the partitions that meet a range.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn metrics_in(&self, dataset: DatasetId, range: TimeRange) -> Result<Vec<String>, StoreError> {
+        census::metrics_in(&self.shared, dataset, range)
+    }
+
+    /// Whether no more points are taken, since the reserve of the volume is touched.
+    pub fn is_full(&self) -> bool {
+        self.shared.is_full()
+    }
+
+    /// Looks at every block of a partition, told by its file below the store's directory. Repairs nothing.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], or where the file cannot be read at all.
+    pub fn verify(&self, file: &str) -> Result<Verified, StoreError> {
+        let (dataset, partition) = self.partition_of(file)?;
+        census::verify(&self.shared, dataset, &partition)
+    }
+
+    /// Compacts one partition, told by its file. Says how many bytes it took before and takes now.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`], or where files fail or are damaged.
+    pub fn compact_one(&self, file: &str) -> Result<(u64, u64), StoreError> {
+        let (dataset, partition) = self.partition_of(file)?;
+        let before = bytes_on_disk(partition.path());
+        compactor::compact(&self.shared, &partition, &self.shared.counters(dataset))?;
+        partition.writer().shrink()?;
+        Ok((before, bytes_on_disk(partition.path())))
+    }
+
+    fn partition_of(&self, file: &str) -> Result<(DatasetId, Arc<Partition>), StoreError> {
+        let all = self.shared.all_partitions();
+        let found = all.into_iter().find(|(_, partition)| backup::relative_name(&self.shared, partition) == file);
+        found.ok_or_else(|| StoreError::Missing(format!("there is no partition {file}")))
     }
 }
 

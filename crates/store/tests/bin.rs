@@ -90,7 +90,7 @@ fn a_deleted_metric_is_gone_comes_back_or_is_erased() {
     assert!(store.bin().unwrap().is_empty());
     let dataset = store.catalogue().dataset("main").unwrap().id;
     assert_eq!(store.counts(dataset).unwrap().values().map(|count| count.points).sum::<u64>(), 1);
-    let blocks: u64 = store.storage().unwrap().datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.blocks).sum();
+    let blocks: u64 = store.storage(0).unwrap().datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.blocks).sum();
     assert_eq!(blocks, 1, "nothing of it is left on the disk");
 }
 

@@ -167,7 +167,7 @@ fn points_of_every_age_find_their_partition() {
     store.pack().unwrap();
     drop(store);
     let store = open(&path).unwrap();
-    let report = store.storage().unwrap();
+    let report = store.storage(0).unwrap();
     assert_eq!((report.journal.points, report.datasets[0].partitions.len()), (0, 6));
     let mut found = read(&store).unwrap();
     // A range is half-open, so that the very last instant there is lies in none.

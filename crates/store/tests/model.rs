@@ -116,7 +116,7 @@ proptest! {
         // Whatever came before, compaction leaves no block that overlaps another.
         store.pack().unwrap();
         store.compact().unwrap();
-        let report = store.storage().unwrap();
+        let report = store.storage(0).unwrap();
         let (points, blocks) = report.datasets[0].partitions.iter().fold((0, 0), |(points, blocks), one| (points + one.points, blocks + one.blocks));
         prop_assert_eq!(points as usize, map.len());
         prop_assert!(blocks <= 3 * report.datasets[0].partitions.len() as u64);
@@ -133,7 +133,7 @@ fn many_points_become_few_full_blocks() {
         store.pack().unwrap();
     }
     let blocks = |store: &Store| {
-        let report = store.storage().unwrap();
+        let report = store.storage(0).unwrap();
         let partition = &report.datasets[0].partitions[0];
         assert!(partition.points == 3_500 && partition.bytes > 0 && report.catalogue_bytes > 0);
         partition.blocks
@@ -147,7 +147,7 @@ fn many_points_become_few_full_blocks() {
     write(&store, &late);
     store.pack().unwrap();
     store.compact().unwrap();
-    let report = store.storage().unwrap();
+    let report = store.storage(0).unwrap();
     assert_eq!((report.datasets[0].partitions[0].points, report.datasets[0].partitions[0].blocks), (3_510, 2));
     assert_eq!(read(&store, 0, TimeRange::ALL).len(), before.len() + 10);
 }
@@ -166,7 +166,7 @@ fn a_busy_dataset_gets_a_partition_a_day_and_is_read_over_them() {
     store.pack().unwrap();
     drop(store);
     let store = open(folder.path());
-    let report = store.storage().unwrap();
+    let report = store.storage(0).unwrap();
     let names: Vec<_> = report.datasets[0].partitions.iter().map(|one| one.path.file_name().unwrap().to_str().unwrap().to_owned()).collect();
     assert_eq!(names, ["2026-09-20_1d.db", "2026-09-21_1d.db", "2026-09-22_1d.db", "2026-10-08_7d.db"]);
     assert_eq!(report.datasets[0].partitions.iter().map(|one| one.points).sum::<u64>(), 2 * half as u64 + 3);
@@ -191,13 +191,13 @@ fn points_are_packed_when_they_are_many_or_old_and_partitions_compacted_when_qui
     };
     for part in 0..4 {
         write(&store, &(0..100).map(|i| (0, START + (part * 100 + i) * SECOND, i as f64)).collect::<Vec<_>>());
-        wait("packed", &|| store.storage().unwrap().journal.points == 0);
+        wait("packed", &|| store.storage(0).unwrap().journal.points == 0);
     }
-    wait("compacted", &|| store.storage().unwrap().datasets[0].partitions[0].blocks == 1);
+    wait("compacted", &|| store.storage(0).unwrap().datasets[0].partitions[0].blocks == 1);
     drop(store);
     let store = try_open(folder.path(), Options { pack_after: Duration::ZERO, ..quiet() }).unwrap();
     write(&store, &[(0, START, 1.0)]);
-    wait("packed", &|| store.storage().unwrap().journal.points == 0);
+    wait("packed", &|| store.storage(0).unwrap().journal.points == 0);
 }
 
 #[test]

@@ -9,15 +9,16 @@ use std::{
 };
 
 use fenetre_core::{
+    keeping::{ByteSize, Said},
     model::DatasetDefinition,
-    time::{Nanos, SECOND, format_utc, parse_rfc3339},
+    time::{Nanos, SECOND, Span, format_utc, parse_rfc3339},
 };
 use fenetre_demo::{
     DemoPoint, Generator, Reading,
     generator::hour_of,
     waterway::{DATASET, ZONE, metrics, tags},
 };
-use fenetre_service::{Config, Ready, serve};
+use fenetre_service::{Config, Ready, api::retention::RetentionOrder, serve};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::{
@@ -100,6 +101,16 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
     Ok(())
 }
 
+/// Says how long the waterway's points are kept.
+fn keep(client: &Client) -> Result<(), Failure> {
+    let days = |days: u32| Span { days, ..Span::default() };
+    let limits = [
+        (DATASET.to_owned(), Said { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(2_000_000_000))) }),
+        (format!("{DATASET}::turbidity"), Said { keep_for: Some(Some(days(60))), keep_under: None }),
+    ];
+    limits.into_iter().try_for_each(|(place, say)| client.set_retention(&RetentionOrder { place, say, ..RetentionOrder::default() }).map(|_| ()))
+}
+
 /// The generator of the store's waterway, and from when on its points are missing. A store that has some goes on where it was.
 fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator, Nanos), Failure> {
     let known = client.datasets()?.into_iter().find(|dataset| dataset.name == DATASET);
@@ -116,6 +127,10 @@ fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator
     }
     for (key, definition) in tags() {
         client.put_tag(DATASET, key, &definition)?;
+    }
+    // A demo that stops at an instant is asked about that one for ever.
+    if args.until.is_none() {
+        keep(client)?;
     }
     let origin = hour_of(until - i64::from(args.days) * DAY);
     Ok((Generator::new(args.seed, origin), origin))

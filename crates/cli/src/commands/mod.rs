@@ -13,6 +13,7 @@ mod imports;
 mod mapping;
 mod metrics;
 mod peek;
+mod retention;
 mod series;
 mod serve;
 mod storage;
@@ -53,7 +54,9 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Bin(args) => bin::run(args)?,
         Command::Series(args) => series::list(&args)?,
         Command::Latest(args) => series::latest(&args)?,
-        Command::Storage(args) => storage::run(&args)?,
+        Command::Retention(args) => retention::run(args)?,
+        Command::Expire(args) => retention::expire(&args)?,
+        Command::Storage(args) => return storage::run(&args),
         Command::Backup(args) => backup::backup(&args)?,
         Command::Restore(args) => backup::restore(&args)?,
         Command::Demo(DemoCommand::Run(args)) => demo::run(&args)?,

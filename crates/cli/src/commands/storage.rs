@@ -1,15 +1,19 @@
-//! `fenetre storage`
+//! `fenetre storage`: what is there, what takes most, whether it is sound.
 
-use fenetre_service::api::storage::{DatasetStorage, StorageInfo};
+use std::process::ExitCode;
+
+use fenetre_service::api::storage::{DatasetStorage, MetricStorage, PartitionOrder, StorageInfo};
+use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
+use super::retention::told_outlook;
 use crate::{
-    args::{ListOutput, StorageArgs},
+    args::{ListOutput, StorageArgs, StorageCommand},
     client::{Client, only},
-    failure::Failure,
+    failure::{DONE, FAILED, Failure},
     output::{
         list::{Column, write},
-        words::{bytes, grouped},
+        words::{bytes, count_of, grouped, utc},
     },
 };
 
@@ -24,30 +28,120 @@ struct Part {
     blocks: Option<u64>,
 }
 
-/// Shows what the store weighs.
-pub fn run(args: &StorageArgs) -> Result<(), Failure> {
-    let mut info = Client::new(&args.url)?.storage()?;
+/// Shows what the store weighs, or works on it.
+pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
+    let client = Client::new(&args.service.url)?;
+    match args.command {
+        None => show(&client, args)?,
+        Some(StorageCommand::Top { limit }) => top(&client, args, limit)?,
+        Some(StorageCommand::Verify) => return verify(&client, args),
+        Some(StorageCommand::Compact) => compact(&client, args)?,
+    }
+    Ok(ExitCode::from(DONE))
+}
+
+fn look(client: &Client, args: &StorageArgs) -> Result<StorageInfo, Failure> {
+    let mut info = client.storage()?;
     info.datasets = only(info.datasets, args.dataset.as_deref(), |dataset| &dataset.name)?;
+    Ok(info)
+}
+
+fn show(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
+    let info = look(client, args)?;
     if args.output == ListOutput::Json {
         println!("{}", serde_json::to_string_pretty(&info)?);
         return Ok(());
     }
-    let parts = parts(&info);
-    write(&parts, &columns(), args.output)?;
+    write(&parts(&info), &columns(), args.output)?;
     if args.output == ListOutput::Table {
-        let points: u64 = info.datasets.iter().map(|dataset| dataset.points).sum();
-        let packed: u64 = info.datasets.iter().map(|dataset| dataset.bytes).sum();
-        let each = if points > 0 { format!(", {:.2} bytes a packed point", packed as f64 / points as f64) } else { String::new() };
-        println!("\n{} in {}{each}", bytes(info.bytes), info.path);
+        told_below(&info);
     }
     Ok(())
 }
 
+/// What stands below the table: the sum, the volume, how it grows, and what will be there.
+fn told_below(info: &StorageInfo) {
+    let points: u64 = info.datasets.iter().map(|dataset| dataset.points).sum();
+    let packed: u64 = info.datasets.iter().map(|dataset| dataset.bytes).sum();
+    let each = if points > 0 { format!(", {:.2} bytes a packed point", packed as f64 / points as f64) } else { String::new() };
+    println!("\n{} in {}{each}", bytes(info.bytes), info.path);
+    if let Some(volume) = &info.volume {
+        println!("the volume: {} free of {}, {} of it kept free in any case", bytes(volume.free), bytes(volume.total), bytes(volume.reserve));
+    }
+    for dataset in info.datasets.iter().filter(|dataset| dataset.bytes > 0) {
+        let [day, week, month] = [dataset.written_1d, dataset.written_7d, dataset.written_30d].map(|written| bytes(written.bytes_a_day as u64));
+        println!("\n{}: packed {day} today, {week} a day over 7 days, {month} over 30", dataset.name);
+        if let Some(place) = info.places.iter().find(|place| place.name == dataset.name) {
+            println!("  keep_for {}; keep_under {}", place.keep_for.told, place.keep_under.told);
+            if let Some(outlook) = place.outlook.as_ref().filter(|outlook| outlook.bytes_a_day > 0.0) {
+                println!("  {}", told_outlook(outlook));
+            }
+        }
+    }
+    info.warnings.iter().for_each(|warning| println!("\n! {warning}"));
+}
+
+fn top(client: &Client, args: &StorageArgs, limit: usize) -> Result<(), Failure> {
+    let mut sizes = client.metric_sizes()?;
+    if let Some(dataset) = &args.dataset {
+        sizes.retain(|size| size.dataset == *dataset);
+    }
+    sizes.truncate(limit);
+    write(&sizes, &top_columns(), args.output)
+}
+
+/// Works on the partitions one after the other: each is done when its line stands there, and Ctrl-C stops between two.
+fn each_partition(info: &StorageInfo, mut work: impl FnMut(&str) -> Result<(), Failure>) -> Result<(), Failure> {
+    let paths: Vec<&str> = info.datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.path.as_str()).collect();
+    let style = ProgressStyle::with_template("{pos}/{len} partitions {bar:30} {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+    let progress = ProgressBar::new(paths.len() as u64).with_style(style);
+    for path in paths {
+        progress.set_message(path.rsplit('/').next().unwrap_or_default().to_owned());
+        work(path)?;
+        progress.inc(1);
+    }
+    progress.finish_and_clear();
+    Ok(())
+}
+
+fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
+    let info = look(client, args)?;
+    let (mut blocks, mut points, mut faulty) = (0, 0, 0);
+    each_partition(&info, |path| {
+        let found = client.verify(&PartitionOrder { path: path.to_owned() })?;
+        (blocks, points, faulty) = (blocks + found.blocks, points + found.points, faulty + found.faulty);
+        found.faults.iter().for_each(|fault| println!("{fault}"));
+        Ok(())
+    })?;
+    let looked = format!("{} of {}", count_of(blocks, "block", "blocks"), count_of(points, "point", "points"));
+    if faulty > 0 {
+        println!("{looked} looked at: {} wrong. Nothing was changed; bring back a backup of the files named", count_of(faulty, "is", "are"));
+        return Ok(ExitCode::from(FAILED));
+    }
+    println!("{looked} looked at: all sound");
+    Ok(ExitCode::from(DONE))
+}
+
+fn compact(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
+    let info = look(client, args)?;
+    let (mut before, mut after) = (0, 0);
+    each_partition(&info, |path| {
+        let done = client.compact(&PartitionOrder { path: path.to_owned() })?;
+        (before, after) = (before + done.before, after + done.after);
+        Ok(())
+    })?;
+    println!("{} before, {} now", bytes(before), bytes(after));
+    Ok(())
+}
+
 fn parts(info: &StorageInfo) -> Vec<Part> {
-    let plain = |name: &str, bytes, points| Part { part: name.to_owned(), from: String::new(), to: String::new(), bytes, points, blocks: None };
-    let mut parts =
-        vec![plain("catalogue", info.catalogue_bytes, None), plain("journal, waiting to be packed", info.journal_bytes, Some(info.waiting_points))];
-    for DatasetStorage { name, partitions, .. } in &info.datasets {
+    let plain = |name: String, bytes, points| Part { part: name, from: String::new(), to: String::new(), bytes, points, blocks: None };
+    let mut parts = vec![
+        plain("catalogue".to_owned(), info.catalogue_bytes, None),
+        plain("journal, waiting to be packed".to_owned(), info.journal_bytes, Some(info.waiting_points)),
+        plain("bin".to_owned(), info.bin_bytes, None),
+    ];
+    for DatasetStorage { name, partitions, rollup_bytes, .. } in &info.datasets {
         let day = |time: &str| time.split('T').next().unwrap_or_default().to_owned();
         parts.extend(partitions.iter().map(|partition| Part {
             part: format!("{name} / {}", partition.path.rsplit('/').next().unwrap_or_default()),
@@ -57,6 +151,9 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
             points: Some(partition.points),
             blocks: Some(partition.blocks),
         }));
+        if *rollup_bytes > 0 {
+            parts.push(plain(format!("{name} / rollups"), *rollup_bytes, None));
+        }
     }
     parts
 }
@@ -88,4 +185,23 @@ fn per_point(part: &Part) -> String {
         (Some(points), Some(_)) if points > 0 => format!("{:.2}", part.bytes as f64 / points as f64),
         _ => String::new(),
     }
+}
+
+fn top_columns() -> Vec<Column<MetricStorage>> {
+    fn each(size: &MetricStorage) -> String {
+        if size.points > 0 { format!("{:.2}", size.bytes as f64 / size.points as f64) } else { String::new() }
+    }
+    vec![
+        Column {
+            name: "metric",
+            right: false,
+            told: |m| m.metric.as_ref().map_or_else(|| format!("{}, in the bin", m.dataset), |metric| format!("{}::{metric}", m.dataset)),
+            plain: |m| m.metric.clone().unwrap_or_default(),
+        },
+        Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
+        Column { name: "points", right: true, told: |m| grouped(m.points), plain: |m| m.points.to_string() },
+        Column { name: "on disk", right: true, told: |m| bytes(m.bytes), plain: |m| m.bytes.to_string() },
+        Column { name: "bytes a point", right: true, told: each, plain: each },
+        Column { name: "oldest (UTC)", right: false, told: |m| utc(m.oldest.as_ref()), plain: |m| m.oldest.clone().unwrap_or_default() },
+    ]
 }

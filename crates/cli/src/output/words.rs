@@ -1,6 +1,7 @@
 //! Numbers, sizes, times and names as people read them.
 
 use fenetre_core::{
+    keeping::ByteSize,
     model::Value,
     time::{Nanos, parse_rfc3339, zone, zoned},
 };
@@ -21,19 +22,7 @@ pub fn grouped(number: u64) -> String {
 
 /// `3.4 MB`, in powers of ten.
 pub fn bytes(count: u64) -> String {
-    let units = ["B", "kB", "MB", "GB", "TB"];
-    let mut amount = count as f64;
-    let mut unit = 0;
-    while amount >= 1_000.0 && unit + 1 < units.len() {
-        amount /= 1_000.0;
-        unit += 1;
-    }
-    match unit {
-        0 => format!("{count} B"),
-        _ if amount < 10.0 => format!("{amount:.2} {}", units[unit]),
-        _ if amount < 100.0 => format!("{amount:.1} {}", units[unit]),
-        _ => format!("{amount:.0} {}", units[unit]),
-    }
+    ByteSize(count).words()
 }
 
 /// `1 series` or `3 series`; `1 point` or `3 points`.

@@ -55,6 +55,8 @@ pub enum Cause {
     Time,
     /// The time lies too far ahead.
     Future,
+    /// The time lies before what is kept.
+    Past,
     /// The value is missing, or not of the metric's kind.
     Value,
     /// The value is not a number, or infinite.
@@ -76,6 +78,7 @@ impl Cause {
             Self::Unreadable => "cannot be read",
             Self::Time => "no usable time",
             Self::Future => "too far in the future",
+            Self::Past => "older than is kept",
             Self::Value => "no usable value",
             Self::NotFinite => "not a finite number",
             Self::Tag => "a name or tag breaks a rule",

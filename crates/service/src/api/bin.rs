@@ -8,7 +8,7 @@ use fenetre_core::{
     query::parse_condition,
     time::{TimeRange, format_utc, parse_instant, zone},
 };
-use fenetre_store::{Binned, Selection, Weight};
+use fenetre_store::{Binned, Noun as BinNoun, Selection, Weight};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -52,7 +52,7 @@ pub struct BinItem {
     pub dataset: String,
     /// The metric, or the points as they were chosen.
     pub what: String,
-    /// `metric` or `points`.
+    /// `metric`, `points` or `partition`.
     pub noun: String,
     /// When it was deleted.
     pub deleted: String,
@@ -128,7 +128,8 @@ pub(crate) async fn delete_metric(
             Deletion { id: None, what: name.clone(), series, held: held(&weight), bytes: weight.bytes, references, recoverable_until: None };
         if !asked.dry_run {
             state.store.delete_metric(dataset, &name, now)?;
-            let binned = state.store.bin()?.into_iter().rfind(|binned| binned.is_metric && binned.what == name && binned.deleted == now);
+            let binned =
+                state.store.bin()?.into_iter().rfind(|binned| binned.noun == BinNoun::Metric && binned.what == name && binned.deleted == now);
             deletion.id = binned.map(|binned| binned.id);
             deletion.recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_keeps)));
         }
@@ -193,7 +194,7 @@ pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec
             id: binned.id,
             dataset: binned.dataset,
             what: binned.what,
-            noun: if binned.is_metric { "metric" } else { "points" }.to_owned(),
+            noun: binned.noun.as_str().to_owned(),
             deleted: format_utc(binned.deleted),
             erased: format_utc(binned.deleted.saturating_add(state.limits.bin_keeps)),
             series: binned.series,
@@ -219,7 +220,11 @@ pub struct Restore {
 #[post("/api/v1/bin/{id}/restore")]
 pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
-    blocking(&state, move |state| Ok(state.store.restore_binned(&id, name.as_deref())?)).await.map(|()| HttpResponse::NoContent().finish())
+    let work = move |state: &State| match state.store.goes_again(&id, now())? {
+        Some(why) => Err(Problem::new(Sort::Definition, why)),
+        None => Ok(state.store.restore_binned(&id, name.as_deref())?),
+    };
+    blocking(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
 /// Erases something that is in the bin, for good.

@@ -7,7 +7,7 @@ use utoipa::ToSchema;
 use crate::{
     access::{Access, Read},
     problem::Problem,
-    state::{Shared, blocking},
+    state::{Shared, blocking, now},
 };
 
 /// How the service is.
@@ -28,6 +28,6 @@ pub(crate) async fn live(_: Access<Read>) -> web::Json<Health> {
 #[utoipa::path(tag = "health", responses((status = 200, body = Health), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/health/ready")]
 pub(crate) async fn ready(_: Access<Read>, state: Shared) -> Result<web::Json<Health>, Problem> {
-    blocking(&state, |state| Ok(state.store.storage().map(|_| ())?)).await?;
+    blocking(&state, |state| Ok(state.store.storage(now()).map(|_| ())?)).await?;
     Ok(web::Json(Health { status: "ready".to_owned() }))
 }

@@ -13,6 +13,7 @@ pub mod otlp;
 pub mod overview;
 pub mod points;
 pub mod references;
+pub mod retention;
 pub mod series;
 pub mod storage;
 
@@ -46,6 +47,13 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(health::ready)
         .service(overview::overview)
         .service(storage::storage)
+        .service(storage::top)
+        .service(storage::verify)
+        .service(storage::compact)
+        .service(retention::show)
+        .service(retention::set)
+        .service(retention::write_file)
+        .service(retention::expire)
         .service(backup::begin)
         .service(backup::look)
         .service(backup::stop)

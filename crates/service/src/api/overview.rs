@@ -84,6 +84,6 @@ fn look(state: &State) -> Result<Overview, Problem> {
         metrics,
         series,
         held: Held::of(&counts),
-        storage: state.store.storage()?.into(),
+        storage: StorageInfo::of(state, now)?,
     })
 }

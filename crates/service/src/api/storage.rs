@@ -1,15 +1,19 @@
 //! What the store weighs on the disk, as the file system counts it.
 
-use actix_web::{get, web};
-use fenetre_core::time::format_utc;
-use fenetre_store::{PartitionSize, StorageReport};
+use actix_web::{get, post, web};
+use fenetre_core::{
+    keeping::Volume,
+    time::{Nanos, format_utc},
+};
+use fenetre_store::{MetricSize, PartitionSize, Verified};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::{read_json, retention::PlaceInfo};
 use crate::{
-    access::{Access, Read},
+    access::{Access, Define, Read},
     problem::Problem,
-    state::{Shared, blocking},
+    state::{Shared, State, blocking, now},
 };
 
 /// The store on the disk.
@@ -23,8 +27,16 @@ pub struct StorageInfo {
     pub catalogue_bytes: u64,
     /// Bytes of the journal.
     pub journal_bytes: u64,
+    /// Bytes of what is in the bin.
+    pub bin_bytes: u64,
     /// Points in the journal and in memory that are not packed into blocks yet.
     pub waiting_points: u64,
+    /// The volume of the store, where that can be told.
+    pub volume: Option<VolumeInfo>,
+    /// The store and its datasets with their limits, and what will be there.
+    pub places: Vec<PlaceInfo>,
+    /// Limits that are nearly reached, or passed.
+    pub warnings: Vec<String>,
     /// Datasets, by name.
     pub datasets: Vec<DatasetStorage>,
 }
@@ -38,6 +50,18 @@ pub struct DatasetStorage {
     pub bytes: u64,
     /// Points in its partitions.
     pub points: u64,
+    /// Bytes of its rollups.
+    pub rollup_bytes: u64,
+    /// Bytes of what is in the bin of it.
+    pub bin_bytes: u64,
+    /// What was packed today.
+    pub written_1d: WrittenInfo,
+    /// What was packed over the last 7 days.
+    pub written_7d: WrittenInfo,
+    /// What was packed over the last 30 days.
+    pub written_30d: WrittenInfo,
+    /// Its earliest point in a partition.
+    pub oldest: Option<String>,
     /// Its partitions, oldest first.
     pub partitions: Vec<PartitionStorage>,
 }
@@ -59,8 +83,36 @@ pub struct PartitionStorage {
     pub blocks: u64,
 }
 
-impl From<StorageReport> for StorageInfo {
-    fn from(report: StorageReport) -> Self {
+/// The volume of the store.
+#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VolumeInfo {
+    /// Bytes of it.
+    pub total: u64,
+    /// Bytes that are free.
+    pub free: u64,
+    /// Bytes that stay free, whatever the policies say.
+    pub reserve: u64,
+}
+
+impl From<Volume> for VolumeInfo {
+    fn from(volume: Volume) -> Self {
+        Self { total: volume.total, free: volume.free, reserve: volume.reserve }
+    }
+}
+
+/// What was packed over some days.
+#[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct WrittenInfo {
+    /// Points a day.
+    pub points_a_day: f64,
+    /// Bytes of blocks a day.
+    pub bytes_a_day: f64,
+}
+
+impl StorageInfo {
+    /// What a store weighs now.
+    pub(crate) fn of(state: &State, now: Nanos) -> Result<Self, Problem> {
+        let report = state.store.storage(now)?;
         let partition = |size: PartitionSize| PartitionStorage {
             path: size.path.display().to_string(),
             start: format_utc(size.start),
@@ -69,25 +121,141 @@ impl From<StorageReport> for StorageInfo {
             points: size.points,
             blocks: size.blocks,
         };
-        let datasets: Vec<DatasetStorage> = report
-            .datasets
-            .into_iter()
-            .map(|dataset| DatasetStorage {
-                name: dataset.name,
+        let written = |(points, bytes): (u64, u64), days: f64| WrittenInfo { points_a_day: points as f64 / days, bytes_a_day: bytes as f64 / days };
+        let mut datasets: Vec<DatasetStorage> = Vec::with_capacity(report.datasets.len());
+        for dataset in report.datasets {
+            let [day, week, month] = dataset.written;
+            datasets.push(DatasetStorage {
                 bytes: dataset.partitions.iter().map(|size| size.bytes).sum(),
                 points: dataset.partitions.iter().map(|size| size.points).sum(),
+                rollup_bytes: dataset.rollup_bytes,
+                bin_bytes: dataset.bin_bytes,
+                written_1d: written(day, 1.0),
+                written_7d: written(week, 7.0),
+                written_30d: written(month, 30.0),
+                oldest: dataset.oldest.map(format_utc),
+                name: dataset.name,
                 partitions: dataset.partitions.into_iter().map(partition).collect(),
-            })
-            .collect();
-        let (catalogue_bytes, journal_bytes) = (report.catalogue_bytes, report.journal.bytes);
-        let bytes = catalogue_bytes + journal_bytes + datasets.iter().map(|dataset| dataset.bytes).sum::<u64>();
-        Self { path: report.root.display().to_string(), bytes, catalogue_bytes, journal_bytes, waiting_points: report.journal.points, datasets }
+            });
+        }
+        let (catalogue_bytes, journal_bytes, bin_bytes) = (report.catalogue_bytes, report.journal.bytes, report.bin_bytes);
+        let bytes = catalogue_bytes + journal_bytes + bin_bytes + datasets.iter().map(|dataset| dataset.bytes + dataset.rollup_bytes).sum::<u64>();
+        let retention = super::retention::info(state, None, false)?;
+        Ok(Self {
+            path: report.root.display().to_string(),
+            bytes,
+            catalogue_bytes,
+            journal_bytes,
+            bin_bytes,
+            waiting_points: report.journal.points,
+            volume: retention.volume,
+            places: retention.places,
+            warnings: retention.warnings,
+            datasets,
+        })
     }
 }
 
 /// What the store weighs.
-#[utoipa::path(tag = "store", responses((status = 200, body = StorageInfo), (status = 403, body = Problem), (status = 500, body = Problem)))]
+#[utoipa::path(tag = "keeping", responses((status = 200, body = StorageInfo), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/storage")]
 pub(crate) async fn storage(_: Access<Read>, state: Shared) -> Result<web::Json<StorageInfo>, Problem> {
-    blocking(&state, |state| Ok(state.store.storage()?.into())).await.map(web::Json)
+    blocking(&state, |state| StorageInfo::of(state, now())).await.map(web::Json)
+}
+
+/// What one metric takes.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct MetricStorage {
+    /// Of which dataset.
+    pub dataset: String,
+    /// Which; none for series that no metric has any more, such as those of one in the bin.
+    pub metric: Option<String>,
+    /// Its series.
+    pub series: u64,
+    /// Its points.
+    pub points: u64,
+    /// Its share of the files.
+    pub bytes: u64,
+    /// Its earliest point.
+    pub oldest: Option<String>,
+}
+
+/// What each metric takes of the partitions, the most first.
+#[utoipa::path(tag = "keeping", responses((status = 200, body = [MetricStorage]), (status = 403, body = Problem), (status = 500, body = Problem)))]
+#[get("/api/v1/storage/top")]
+pub(crate) async fn top(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<MetricStorage>>, Problem> {
+    let work = |state: &State| {
+        let of = |size: MetricSize| MetricStorage {
+            dataset: size.dataset,
+            metric: size.metric,
+            series: size.series,
+            points: size.points,
+            bytes: size.bytes,
+            oldest: size.first.map(format_utc),
+        };
+        Ok(state.store.metric_sizes()?.into_iter().map(of).collect())
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// One partition to look at or to work on.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PartitionOrder {
+    /// Its file, as `storage` tells it.
+    pub path: String,
+}
+
+/// What a look at every block found.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct VerifiedPartition {
+    /// Blocks that were looked at.
+    pub blocks: u64,
+    /// Points in them.
+    pub points: u64,
+    /// Blocks that are damaged, or whose summaries are not those of their points.
+    pub faulty: u64,
+    /// What is wrong, a sentence each; the first hundred.
+    pub faults: Vec<String>,
+}
+
+/// What compaction gave back.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct CompactedPartition {
+    /// Bytes before.
+    pub before: u64,
+    /// Bytes after.
+    pub after: u64,
+}
+
+/// The file of an order, below the store's directory.
+fn file_of(state: &State, order: &PartitionOrder) -> String {
+    let root = format!("{}/", state.store.root().display());
+    order.path.strip_prefix(&root).unwrap_or(&order.path).to_owned()
+}
+
+/// Checks every block's checksum in one partition, and that its summary is that of its points. Repairs nothing.
+#[utoipa::path(tag = "keeping", request_body = PartitionOrder,
+    responses((status = 200, body = VerifiedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
+#[post("/api/v1/storage/verify")]
+pub(crate) async fn verify(_: Access<Read>, state: Shared, body: web::Bytes) -> Result<web::Json<VerifiedPartition>, Problem> {
+    let order: PartitionOrder = read_json(&body)?;
+    let work = move |state: &State| {
+        let Verified { blocks, points, faults, faulty } = state.store.verify(&file_of(state, &order))?;
+        Ok(VerifiedPartition { blocks, points, faulty, faults })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Merges what can be merged in one partition now, and gives back the room that this leaves.
+#[utoipa::path(tag = "keeping", request_body = PartitionOrder,
+    responses((status = 200, body = CompactedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
+#[post("/api/v1/storage/compact")]
+pub(crate) async fn compact(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<CompactedPartition>, Problem> {
+    let order: PartitionOrder = read_json(&body)?;
+    let work = move |state: &State| {
+        let (before, after) = state.store.compact_one(&file_of(state, &order))?;
+        Ok(CompactedPartition { before, after })
+    };
+    blocking(&state, work).await.map(web::Json)
 }

@@ -1,8 +1,12 @@
 //! The command line.
 
+mod keeping;
+
 use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+
+pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, StorageArgs, StorageCommand};
 
 const AFTER_HELP: &str = "\
 Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected.
@@ -105,7 +109,11 @@ pub enum Command {
     Points(PointsCommand),
     /// List what was deleted, bring it back, or erase it
     Bin(BinArgs),
-    /// Show what the store weighs on the disk
+    /// Say how long and how much is kept, and see why something is
+    Retention(RetentionArgs),
+    /// Let go at once of what is older or more than is kept
+    Expire(ExpireArgs),
+    /// Show what the store weighs, and what it will
     Storage(StorageArgs),
     /// Copy a running store into a folder, consistently
     Backup(BackupArgs),
@@ -745,20 +753,6 @@ pub struct SeriesArgs {
     pub list: CatalogueArgs,
 }
 
-/// `fenetre storage`
-#[derive(Debug, ClapArgs)]
-pub struct StorageArgs {
-    /// Only this dataset's partitions
-    #[arg(long, value_name = "NAME")]
-    pub dataset: Option<String>,
-    /// How the list is written
-    #[arg(long, short, value_enum, default_value = "table")]
-    pub output: ListOutput,
-    /// Where the service listens
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-    pub url: String,
-}
-
 /// `fenetre backup`
 #[derive(Debug, ClapArgs)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["folder", "stop"]))]
@@ -870,6 +864,13 @@ mod tests {
             "fenetre datasets define velmar --zone Europe/Lisbon",
             "fenetre datasets --dataset velmar",
             "fenetre storage --dataset velmar --url http://127.0.0.1:9000",
+            "fenetre retention",
+            "fenetre retention show velmar::level -o json",
+            "fenetre retention set velmar --keep-for 90d --keep-under 20GB --preview",
+            "fenetre retention set --keep-under none --yes",
+            "fenetre expire --dry-run",
+            "fenetre storage top --limit 5 --dataset velmar",
+            "fenetre storage verify",
             "fenetre demo run --fresh --days 3",
             "fenetre backup monday --since sunday",
             "fenetre backup --stop",
@@ -891,6 +892,7 @@ mod tests {
             "fenetre import x.csv --guess --mapping keepers",
             "fenetre points delete level --from 2026-05-01",
             "fenetre peek level --count 0",
+            "fenetre retention set velmar",
         ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }

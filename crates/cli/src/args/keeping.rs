@@ -1,0 +1,120 @@
+//! Commands about keeping: retention, expiry, what is stored.
+
+use clap::{Args as ClapArgs, Subcommand};
+
+use super::ListOutput;
+
+/// Where the service is, for commands about the whole store.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct ServiceUrl {
+    /// Where the service listens
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
+    pub url: String,
+}
+
+/// `fenetre retention …`
+#[derive(Debug, ClapArgs)]
+pub struct RetentionArgs {
+    /// What to do; shows what holds where this is left out
+    #[command(subcommand)]
+    pub command: Option<RetentionCommand>,
+    /// Where the service is.
+    #[command(flatten)]
+    pub service: ServiceUrl,
+}
+
+/// `fenetre retention …`
+#[derive(Debug, Subcommand)]
+pub enum RetentionCommand {
+    /// Show each limit in force, where it comes from, and what is held under it
+    Show {
+        /// A dataset, or a metric as DATASET::METRIC; everything where it is left out
+        #[arg(value_name = "PLACE")]
+        place: Option<String>,
+        /// How the list is written
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: ListOutput,
+    },
+    /// Say how long and how much is kept, after showing what would go
+    #[command(after_help = "\
+fenetre retention set velmar --keep-for 90d --preview
+fenetre retention set velmar --keep-for 90d --keep-under 20GB
+fenetre retention set velmar::turbidity --keep-for 2w
+fenetre retention set --keep-under 200GB            # the whole store")]
+    Set {
+        /// A dataset, or a metric as DATASET::METRIC; the whole store where it is left out
+        #[arg(value_name = "PLACE", default_value = "", hide_default_value = true)]
+        place: String,
+        /// How long points are kept, such as 90d or 1y; `none` for no limit here
+        #[arg(long, value_name = "SPAN", required_unless_present = "keep_under")]
+        keep_for: Option<String>,
+        /// How much is kept, such as 20GB; `none` for no limit here
+        #[arg(long, value_name = "SIZE")]
+        keep_under: Option<String>,
+        /// Only show what would go, and what will be there
+        #[arg(long)]
+        preview: bool,
+        /// Do it without asking
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Go back to what the configuration file says of a place
+    Reset {
+        /// A dataset, or a metric as DATASET::METRIC; the whole store where it is left out
+        #[arg(value_name = "PLACE", default_value = "", hide_default_value = true)]
+        place: String,
+        /// Do it without asking
+        #[arg(long)]
+        yes: bool,
+    },
+    /// Write what was set live into the configuration file
+    WriteFile,
+    /// Bring back what was dropped, while it is in the bin
+    Restore {
+        /// Its id, as `fenetre bin` tells it
+        id: String,
+    },
+}
+
+/// `fenetre expire`
+#[derive(Debug, ClapArgs)]
+pub struct ExpireArgs {
+    /// Only show what would go
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Where the service is.
+    #[command(flatten)]
+    pub service: ServiceUrl,
+}
+
+/// `fenetre storage`
+#[derive(Debug, ClapArgs)]
+pub struct StorageArgs {
+    /// What to do; shows what the store weighs where this is left out
+    #[command(subcommand)]
+    pub command: Option<StorageCommand>,
+    /// Only this dataset
+    #[arg(long, value_name = "NAME", global = true)]
+    pub dataset: Option<String>,
+    /// How the list is written
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub output: ListOutput,
+    /// Where the service is.
+    #[command(flatten)]
+    pub service: ServiceUrl,
+}
+
+/// `fenetre storage …`
+#[derive(Debug, Subcommand)]
+pub enum StorageCommand {
+    /// Show which metrics take most
+    Top {
+        /// So many at the most
+        #[arg(long, default_value_t = 20)]
+        limit: usize,
+    },
+    /// Check every block's checksum, and that summaries are those of their points; repairs nothing
+    Verify,
+    /// Merge blocks that overlap or are small now, and give back the room
+    Compact,
+}

@@ -1,0 +1,16 @@
+//! Keeping: how long and how much, what must go, and what it will weigh. Decisions only: `now` and what is held are arguments, what comes out
+//! is a plan that can be shown before it is carried out.
+//!
+//! | file | subject |
+//! |---|---|
+//! | `limits` | limits by age and size, where each is said, and which one is in force |
+//! | `expiry` | what must go, and why |
+//! | `outlook` | what will be there under a limit, and when one is reached |
+
+mod expiry;
+mod limits;
+mod outlook;
+
+pub use expiry::{BinHolding, DatasetHolding, Expiry, MetricHolding, PartitionHolding, Step, StoreHolding, Volume, Why};
+pub use limits::{ByteSize, InForce, Limits, Place, Policies, Reserve, Said, SizeError, Source};
+pub use outlook::{Growth, Outlook, outlook};

@@ -1,0 +1,508 @@
+//! How long and how much is kept: limits in force and where each comes from, what a changed one would drop, and expiry by hand.
+
+use std::collections::BTreeMap;
+
+use actix_web::{get, post, web};
+use fenetre_core::{
+    catalogue::Catalogue,
+    keeping::{ByteSize, Expiry, InForce, Limits, Outlook, Place, Policies, Said, Source, Step, outlook},
+    model::{DatasetId, MetricId},
+    time::{Nanos, SECOND, Span, TimeRange, format_utc, zone},
+};
+use fenetre_store::{DatasetSize, MetricSize, StorageReport};
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::{
+    datasets::{find, find_metric},
+    read_json,
+    storage::VolumeInfo,
+};
+use crate::{
+    access::{Access, Define, Operate, Read},
+    config_file,
+    problem::{Problem, Sort},
+    state::{Shared, State, blocking, now},
+};
+
+/// Everything that is said of keeping.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RetentionInfo {
+    /// The volume of the store, where that can be told.
+    pub volume: Option<VolumeInfo>,
+    /// The store, its datasets and their metrics.
+    pub places: Vec<PlaceInfo>,
+    /// Places of which something was said live that the configuration file does not say.
+    pub differing: Vec<String>,
+    /// Limits that are nearly reached, or passed.
+    pub warnings: Vec<String>,
+    /// The configuration file, if the service has one.
+    pub config_file: Option<String>,
+}
+
+/// One place and its limits.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlaceInfo {
+    /// `store`, `dataset` or `metric`.
+    pub noun: String,
+    /// Its name: empty for the store, `velmar`, or `velmar::level`.
+    pub name: String,
+    /// How long points are kept.
+    pub keep_for: LimitInfo,
+    /// How much is kept.
+    pub keep_under: LimitInfo,
+    /// What is said live of this place itself.
+    #[schema(value_type = Object)]
+    pub live: Said,
+    /// What the configuration file says of this place itself.
+    #[schema(value_type = Object)]
+    pub file: Said,
+    /// Points that it holds.
+    pub points: u64,
+    /// Bytes that it holds, bin and rollups of it among them.
+    pub bytes: u64,
+    /// Its earliest point.
+    pub oldest: Option<String>,
+    /// What will be there; none of a metric.
+    pub outlook: Option<OutlookInfo>,
+}
+
+/// A limit in force.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LimitInfo {
+    /// Such as `90d` or `20GB`; none for no limit.
+    pub limit: Option<String>,
+    /// At which place it is said; none where there is no limit.
+    pub place: Option<String>,
+    /// `file`, `live`, or `built in`.
+    pub source: String,
+    /// In words.
+    pub told: String,
+}
+
+/// What will be there.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct OutlookInfo {
+    /// Points a day.
+    pub points_a_day: f64,
+    /// Bytes a day, at rest.
+    pub bytes_a_day: f64,
+    /// Over how many days of points that was measured.
+    pub over_days: f64,
+    /// Bytes at rest, when as much goes as comes; none where it grows for ever.
+    pub at_rest: Option<f64>,
+    /// Since or from when it is at rest.
+    pub at_rest_from: Option<String>,
+    /// Bytes in 30 days.
+    pub in_30_days: f64,
+    /// When the limit by size is reached.
+    pub reached: Option<String>,
+    /// How many days fit under the limit by size.
+    pub days_that_fit: Option<f64>,
+    /// A limit by size that leaves room, where there is a limit by age.
+    pub recommended: Option<f64>,
+    /// How that was reckoned.
+    pub arithmetic: String,
+}
+
+/// What is to be said of a place.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RetentionOrder {
+    /// Empty for the store, `velmar`, or `velmar::level`.
+    #[serde(default)]
+    pub place: String,
+    /// `keep_for` and `keep_under`; one that is left out stays as it is, `null` is no limit.
+    #[serde(default)]
+    #[schema(value_type = Object)]
+    pub say: Said,
+    /// Go back to what the configuration file says, before the rest of this.
+    #[serde(default)]
+    pub reset: bool,
+    /// Only say what would go.
+    #[serde(default)]
+    pub preview: bool,
+}
+
+/// What a change does.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RetentionChange {
+    /// The place as it was.
+    pub before: PlaceInfo,
+    /// The place as it is, or would be.
+    pub after: PlaceInfo,
+    /// What goes by it.
+    pub goes: Departure,
+}
+
+/// What goes.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct Departure {
+    /// Partitions and parts of them.
+    pub parts: Vec<DepartingPart>,
+    /// Points of whole partitions.
+    pub points: u64,
+    /// Bytes, about.
+    pub bytes: u64,
+    /// The first and last instant.
+    pub span: Option<(String, String)>,
+    /// Metrics that lose points.
+    pub metrics: Vec<String>,
+    /// Whether it was carried out.
+    pub done: bool,
+    /// The reserve of the volume is touched, and nothing is left that could go.
+    pub is_full: bool,
+}
+
+/// A part that goes.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DepartingPart {
+    /// `velmar / 2026-05-07` or `velmar::level before …`.
+    pub what: String,
+    /// Why.
+    pub why: String,
+    /// Bytes, about.
+    pub bytes: u64,
+    /// Whether it does not stay in the bin.
+    pub for_good: bool,
+}
+
+/// Whether it is only asked.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub struct ExpiryOrder {
+    /// Only say what would go.
+    pub dry_run: bool,
+}
+
+/// What was written into the configuration file.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct WrittenFile {
+    /// The file.
+    pub file: String,
+    /// Places whose limits are in it now.
+    pub places: Vec<String>,
+}
+
+/// Which places are asked for.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct Asked {
+    /// Of this dataset, not of all.
+    dataset: Option<String>,
+    /// Metrics too, which takes a look at every block's row; `true` unless said otherwise.
+    metrics: Option<bool>,
+}
+
+/// Limits in force, where each comes from, what is held and what will be.
+#[utoipa::path(tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[get("/api/v1/retention")]
+pub(crate) async fn show(_: Access<Read>, state: Shared, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, Problem> {
+    blocking(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
+}
+
+/// Says live how long and how much is kept at a place, or what would go by that.
+#[utoipa::path(tag = "keeping", request_body = RetentionOrder,
+    responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/retention")]
+pub(crate) async fn set(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<RetentionChange>, Problem> {
+    let order: RetentionOrder = read_json(&body)?;
+    let work = move |state: &State| {
+        let now = now();
+        let place = place_named(&state.store.catalogue(), &order.place)?;
+        let before = state.store.policies();
+        let known = if order.reset { Said::default() } else { state.store.said_live(place) };
+        let said = order.say.or(known);
+        let mut after = before.clone();
+        after.live.insert(place, said);
+        let sizes = state.store.metric_sizes()?;
+        let report = state.store.storage(now)?;
+        let goes = departure(state, &state.store.plan_expiry(&after, now)?, &report, now)?;
+        if !order.preview {
+            state.store.say(place, said, now)?;
+            let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
+            tracing::info!(place = at, keep_for = ?said.keep_for, keep_under = ?said.keep_under, "retention was set live");
+            if after.differing().contains(&place) && state.config_file.is_some() {
+                tracing::warn!(
+                    place = at,
+                    "what was set live differs from the configuration file (`fenetre retention write-file`, `fenetre retention reset`)"
+                );
+            }
+            state.upkeep_is_due();
+        }
+        let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, now);
+        Ok(RetentionChange { before: of(&before), after: of(&after), goes })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Writes what was said live into the configuration file, which then says it.
+#[utoipa::path(tag = "keeping", responses((status = 200, body = WrittenFile), (status = 403, body = Problem), (status = 409, body = Problem)))]
+#[post("/api/v1/retention/write-file")]
+pub(crate) async fn write_file(_: Access<Operate>, state: Shared) -> Result<web::Json<WrittenFile>, Problem> {
+    let work = |state: &State| {
+        let fault = |text: String| Problem::new(Sort::Definition, text);
+        let Some(file) = &state.config_file else {
+            return Err(fault("the service was started without a configuration file: start it with --config FILE".to_owned()));
+        };
+        let live: BTreeMap<String, Said> = {
+            let policies = state.store.policies();
+            let catalogue = state.store.catalogue();
+            policies.live.iter().map(|(place, said)| (name_of(&catalogue, *place), *said)).collect()
+        };
+        let places: Vec<Place> = state.store.policies().live.keys().copied().collect();
+        let written = config_file::write_retention(file, &live).map_err(fault)?;
+        // The file's word first, so that there is no moment without a limit.
+        state.store.set_file_retention(written);
+        places.into_iter().try_for_each(|place| state.store.say(place, Said::default(), now()))?;
+        Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(told_name).collect() })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Lets go of what is older or more than is kept, at once and not with the next look; or says what would go.
+#[utoipa::path(tag = "keeping", request_body = ExpiryOrder, responses((status = 200, body = Departure), (status = 403, body = Problem)))]
+#[post("/api/v1/expire")]
+pub(crate) async fn expire(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<Departure>, Problem> {
+    let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
+    let work = move |state: &State| {
+        let now = now();
+        let report = state.store.storage(now)?;
+        let planned = departure(state, &state.store.plan_expiry(&state.store.policies(), now)?, &report, now)?;
+        if order.dry_run {
+            return Ok(planned);
+        }
+        let done = state.store.expire(now)?;
+        Ok(Departure { done: true, is_full: done.is_full, ..planned })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// The place of that name.
+pub(crate) fn place_named(catalogue: &Catalogue, name: &str) -> Result<Place, Problem> {
+    if name.is_empty() {
+        return Ok(Place::Store);
+    }
+    let (dataset, metric) = name.split_once("::").map_or((name, None), |(dataset, metric)| (dataset, Some(metric)));
+    let home = find(catalogue, dataset)?;
+    Ok(find_metric(home, metric)?.map_or(Place::Dataset(home.id), |metric| Place::Metric(home.id, metric.id)))
+}
+
+fn name_of(catalogue: &Catalogue, place: Place) -> String {
+    let dataset = |id: DatasetId| catalogue.datasets().find(|dataset| dataset.id == id);
+    let named = |id: DatasetId| dataset(id).map_or_else(|| "?".to_owned(), |dataset| dataset.name.to_string());
+    let metric = |id: DatasetId, metric: MetricId| dataset(id)?.metrics().find(|known| known.id == metric).map(|metric| metric.name.to_string());
+    match place {
+        Place::Store => String::new(),
+        Place::Dataset(id) => named(id),
+        Place::Metric(id, of) => format!("{}::{}", named(id), metric(id, of).unwrap_or_else(|| "?".to_owned())),
+    }
+}
+
+fn told_name(name: String) -> String {
+    if name.is_empty() { "the store".to_owned() } else { name }
+}
+
+/// Everything, or what concerns one dataset.
+pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, Problem> {
+    let now = now();
+    let policies = state.store.policies();
+    let report = state.store.storage(now)?;
+    let sizes = if with_metrics { state.store.metric_sizes()? } else { Vec::new() };
+    let places = {
+        let catalogue = state.store.catalogue();
+        let only = dataset.map(|name| find(&catalogue, name).map(|dataset| dataset.id)).transpose()?;
+        let mut places = vec![Place::Store];
+        for dataset in catalogue.datasets().filter(|dataset| only.is_none_or(|only| only == dataset.id)) {
+            places.push(Place::Dataset(dataset.id));
+            if with_metrics {
+                places.extend(dataset.metrics().map(|metric| Place::Metric(dataset.id, metric.id)));
+            }
+        }
+        places
+    };
+    let places: Vec<PlaceInfo> = places.into_iter().map(|place| place_info(state, &policies, place, &report, &sizes, now)).collect();
+    let differing = {
+        let catalogue = state.store.catalogue();
+        if state.config_file.is_some() {
+            policies.differing().into_iter().map(|place| told_name(name_of(&catalogue, place))).collect()
+        } else {
+            Vec::new()
+        }
+    };
+    let volume = state.store.volume().map(VolumeInfo::from);
+    let warnings = warnings(&places, volume.as_ref(), state.store.is_full());
+    Ok(RetentionInfo { volume, places, differing, warnings, config_file: state.config_file.as_ref().map(|file| file.display().to_string()) })
+}
+
+/// From so much of a limit on people are warned.
+const WARN_FROM: f64 = 0.8;
+
+fn warnings(places: &[PlaceInfo], volume: Option<&VolumeInfo>, is_full: bool) -> Vec<String> {
+    let mut warnings = Vec::new();
+    for place in places.iter().filter(|place| place.noun != "metric") {
+        let own = |limit: &LimitInfo| limit.place.as_deref() == Some(told_name(place.name.clone()).as_str());
+        let Some(limit) = place.keep_under.limit.as_ref().filter(|_| own(&place.keep_under)) else { continue };
+        let most = limit.parse::<ByteSize>().map_or(u64::MAX, |size| size.0);
+        let share = place.bytes as f64 / most as f64;
+        if share >= WARN_FROM {
+            let name = told_name(place.name.clone());
+            let percent = (share * 100.0).floor();
+            warnings.push(format!("{name} takes {percent}% of its limit of {limit}: the oldest of it goes when that is passed"));
+        }
+    }
+    if let Some(volume) = volume {
+        let taken = volume.total.saturating_sub(volume.free) as f64;
+        let usable = volume.total.saturating_sub(volume.reserve).max(1) as f64;
+        if is_full || volume.free < volume.reserve {
+            warnings.push("the reserve of the volume is touched: no more points are taken until there is space again".to_owned());
+        } else if volume.free < volume.reserve.saturating_mul(2) && taken / usable >= WARN_FROM {
+            let (free, reserve) = (ByteSize(volume.free).words(), ByteSize(volume.reserve).words());
+            warnings.push(format!("the volume has {free} left, of which {reserve} are kept free: before that is touched, the oldest goes"));
+        }
+    }
+    warnings
+}
+
+fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<InForce<T>>) -> LimitInfo {
+    let Some(found) = found else {
+        return LimitInfo { limit: None, place: None, source: "built in".to_owned(), told: "no limit, built in".to_owned() };
+    };
+    let (limit, at) = (found.limit.to_string(), told_name(name_of(catalogue, found.place)));
+    let (source, words) = match found.source {
+        Source::File => ("file", "by the configuration file"),
+        Source::Live => ("live", "set live"),
+    };
+    let told = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}, {words}") };
+    LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
+}
+
+const DAY: f64 = 86_400e9;
+
+/// A span in days, as the calendar has it now.
+fn days_of(span: Span, now: Nanos, tz: &TimeZone) -> f64 {
+    now.saturating_sub(span.before(now, tz)) as f64 / DAY
+}
+
+fn place_info(state: &State, policies: &Policies, place: Place, report: &StorageReport, sizes: &[MetricSize], now: Nanos) -> PlaceInfo {
+    let catalogue = state.store.catalogue();
+    let tz = match place {
+        Place::Store => TimeZone::UTC,
+        Place::Dataset(id) | Place::Metric(id, _) => {
+            let dataset = catalogue.datasets().find(|dataset| dataset.id == id);
+            dataset.and_then(|dataset| zone(&dataset.definition.zone).ok()).unwrap_or(TimeZone::UTC)
+        }
+    };
+    let limits = policies.in_force(place, now, &tz);
+    let name = name_of(&catalogue, place);
+    let of = |dataset: &&DatasetSize| match place {
+        Place::Store => true,
+        Place::Dataset(id) | Place::Metric(id, _) => dataset.id == id,
+    };
+    let datasets: Vec<&DatasetSize> = report.datasets.iter().filter(of).collect();
+    let (noun, points, bytes, oldest, ahead) = match place {
+        Place::Metric(..) => {
+            let found = sizes.iter().find(|size| size.metric.as_ref().is_some_and(|metric| format!("{}::{metric}", size.dataset) == name));
+            ("metric", found.map_or(0, |size| size.points), found.map_or(0, |size| size.bytes), found.and_then(|size| size.first), None)
+        }
+        _ => {
+            let packed: u64 = datasets.iter().map(|dataset| dataset.bytes()).sum();
+            let beside = if place == Place::Store { report.catalogue_bytes + report.journal.bytes } else { 0 };
+            let points = datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.points).sum();
+            let noun = if place == Place::Store { "store" } else { "dataset" };
+            let ahead = ahead(&datasets, packed + beside, &limits, now, &tz);
+            (noun, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
+        }
+    };
+    PlaceInfo {
+        noun: noun.to_owned(),
+        keep_for: limit_info(&catalogue, place, limits.keep_for),
+        keep_under: limit_info(&catalogue, place, limits.keep_under),
+        live: policies.live.get(&place).copied().unwrap_or_default(),
+        file: policies.file.get(&place).copied().unwrap_or_default(),
+        name,
+        points,
+        bytes,
+        oldest: oldest.map(format_utc),
+        outlook: ahead,
+    }
+}
+
+fn ahead(datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: &TimeZone) -> OutlookInfo {
+    let mut growth = fenetre_core::keeping::Growth::default();
+    for dataset in datasets {
+        growth.points_a_day += dataset.growth.points_a_day;
+        growth.bytes_a_day += dataset.growth.bytes_a_day;
+        growth.over_days = growth.over_days.max(dataset.growth.over_days);
+    }
+    let kept = limits.keep_for.map(|found| days_of(found.limit, now, tz));
+    let Outlook { at_rest, in_30_days, reached, days_that_fit, recommended } =
+        outlook(now, held, growth, kept, limits.keep_under.map(|found| found.limit.0));
+    let oldest = datasets.iter().filter_map(|dataset| dataset.oldest).min();
+    let rests = kept.zip(oldest).map(|(days, oldest)| oldest.saturating_add((days * DAY) as Nanos + 7 * 86_400 * SECOND));
+    let size = |bytes: f64| ByteSize(bytes as u64).words();
+    let arithmetic = match (kept, recommended) {
+        (Some(days), Some(recommended)) if growth.bytes_a_day > 0.0 => format!(
+            "{} a day over the last {:.0} days of points, times {:.0} days that are kept and 7 more since whole partitions go, and a fifth to spare: {}",
+            size(growth.bytes_a_day),
+            growth.over_days,
+            days,
+            size(recommended)
+        ),
+        _ => format!("{} a day over the last {:.0} days of points", size(growth.bytes_a_day), growth.over_days),
+    };
+    OutlookInfo {
+        points_a_day: growth.points_a_day,
+        bytes_a_day: growth.bytes_a_day,
+        over_days: growth.over_days,
+        at_rest,
+        at_rest_from: rests.filter(|_| at_rest.is_some()).map(format_utc),
+        in_30_days,
+        reached: reached.map(format_utc),
+        days_that_fit,
+        recommended,
+        arithmetic,
+    }
+}
+
+/// What a plan lets go of, told by names and counted.
+fn departure(state: &State, plan: &Expiry, report: &StorageReport, now: Nanos) -> Result<Departure, Problem> {
+    let catalogue_name = |place: Place| name_of(&state.store.catalogue(), place);
+    let mut departure = Departure { bytes: plan.bytes(), is_full: plan.is_full, ..Departure::default() };
+    let mut span: Option<(Nanos, Nanos)> = None;
+    let mut widen = |first: Nanos, last: Nanos| span = Some(span.map_or((first, last), |(start, end)| (start.min(first), end.max(last))));
+    for step in &plan.steps {
+        let (what, why, bytes, for_good) = match step {
+            Step::EmptyBin { id, bytes, why } => (format!("{id} of the bin"), why, *bytes, true),
+            Step::Drop { dataset, partition, why, for_good } => {
+                let of = report.datasets.iter().find(|size| size.id == *dataset);
+                if let Some(size) = of.and_then(|size| size.partitions.iter().find(|size| size.start == partition.start)) {
+                    departure.points += size.points;
+                    if let Some((first, last)) = size.held {
+                        widen(first, last);
+                    }
+                }
+                let range = TimeRange { start: partition.start, end: partition.last };
+                departure.metrics.extend(state.store.metrics_in(*dataset, range)?);
+                (
+                    format!("{} / {}", catalogue_name(Place::Dataset(*dataset)), format_utc(partition.start).split('T').next().unwrap_or_default()),
+                    why,
+                    partition.bytes,
+                    *for_good,
+                )
+            }
+            Step::Trim { dataset, metric, before, bytes, why } => {
+                let name = catalogue_name(Place::Metric(*dataset, *metric));
+                departure.metrics.push(name.clone());
+                widen(*before, (*before).min(now));
+                (format!("{name} before {}", format_utc(*before)), why, *bytes, *why != fenetre_core::keeping::Why::Age)
+            }
+        };
+        departure.parts.push(DepartingPart { what, why: why.describe().to_owned(), bytes, for_good });
+    }
+    departure.metrics.sort_unstable();
+    departure.metrics.dedup();
+    departure.span = span.map(|(first, last)| (format_utc(first), format_utc(last)));
+    Ok(departure)
+}

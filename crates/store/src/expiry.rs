@@ -1,0 +1,393 @@
+//! Expiry: what the core decides must go is carried out here. Partitions are dropped whole: a record first, then no new query sees them, and when
+//! those from before have ended their files move to the bin. Killed at any moment, the next start moves what the records name.
+
+use std::{fs, path::Path, time::Duration};
+
+use fenetre_core::{
+    block::Columns,
+    catalogue::{Dataset, Metric},
+    keeping::{
+        BinHolding, ByteSize, DatasetHolding, Expiry, InForce, MetricHolding, PartitionHolding, Place, Policies, Step, StoreHolding, Volume, Why,
+    },
+    model::{DatasetId, MetricId, SeriesId},
+    time::{Nanos, TimeRange, format_utc},
+};
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    backup::relative_name,
+    bin::{self, Binned, Noun, Selection, Weight, name_of},
+    error::{Context, StoreError},
+    files::{bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
+    partition::{Partition, Progress},
+    records::Document,
+    retention::{horizon, policies, reserve, zone_of},
+    shared::Shared,
+    span::{Rate, Span},
+};
+
+/// The sort of documents that say which partitions were dropped.
+const DROPPED: &str = "dropped-partition";
+/// How long queries from before are waited for; then the next turn does it.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// The record of a partition that was dropped.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+struct Record {
+    dataset: u32,
+    /// Its file, below the store's directory.
+    file: String,
+    why: String,
+    points: u64,
+    bytes: u64,
+    span: Option<(Nanos, Nanos)>,
+    /// Whether the file lies in the bin by now.
+    moved: bool,
+    /// Whether it is erased as soon as it can be.
+    for_good: bool,
+}
+
+/// The volume that the store lies on.
+pub fn volume(shared: &Shared) -> Option<Volume> {
+    let found = rustix::fs::statvfs(shared.files.root()).ok()?;
+    let (total, free) = (found.f_blocks * found.f_frsize, found.f_bavail * found.f_frsize);
+    Some(Volume { total, free, reserve: reserve(shared, total) })
+}
+
+/// What is held, beside the limits in force.
+pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<StoreHolding, StoreError> {
+    let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();
+    let binned = bin::list(shared)?;
+    let mut held = Vec::with_capacity(datasets.len());
+    for (id, folder) in datasets {
+        let tz = zone_of(&shared.catalogue.read(), id);
+        let limits = policies.in_force(Place::Dataset(id), now, &tz);
+        let partitions = shared.partitions_of(id, TimeRange::ALL);
+        let of_dataset = |item: &&Binned| item.dataset_id == id && item.noun != Noun::Metric;
+        let in_bin = binned.iter().filter(of_dataset).map(|item| BinHolding { id: item.id.clone(), bytes: bin::bytes(shared, &item.id) });
+        let own = |place: &Place| match place {
+            Place::Metric(dataset, metric) if *dataset == id => Some(*metric),
+            _ => None,
+        };
+        let mut metrics = Vec::new();
+        for metric in crate::retention::places(policies).iter().filter_map(own) {
+            let found = policies.in_force(Place::Metric(id, metric), now, &tz);
+            let is_own = |place: Place| place == Place::Metric(id, metric);
+            let at = found.keep_for.filter(|limit| is_own(limit.place)).and_then(|_| horizon(&found, now, &tz));
+            let keep_under = policies.at(Place::Metric(id, metric)).keep_under.map(|limit| limit.limit.0);
+            if at.is_some() || keep_under.is_some() {
+                let series = series_of(shared, id, metric);
+                let parts = partitions.iter().map(|partition| size_of(partition, &series)).collect::<Result<_, _>>()?;
+                metrics.push(MetricHolding { id: metric, horizon: at, keep_under, partitions: parts });
+            }
+        }
+        // A size that is the store's own counts over the whole store, and is looked at there.
+        let own_size = |found: &InForce<ByteSize>| matches!(found.place, Place::Dataset(_));
+        held.push(DatasetHolding {
+            id,
+            horizon: horizon(&limits, now, &tz),
+            keep_under: policies.at(Place::Dataset(id)).keep_under.filter(own_size).map(|found| found.limit.0),
+            rolled_before: None,
+            partitions: partitions
+                .iter()
+                .map(|partition| PartitionHolding {
+                    start: partition.span.start,
+                    last: partition.span.last(),
+                    bytes: bytes_on_disk(partition.path()),
+                })
+                .collect(),
+            others: folder_bytes(&shared.files.rollups(&folder)),
+            bin: in_bin.collect(),
+            metrics,
+        });
+    }
+    let others = bytes_on_disk(&shared.files.catalogue()) + folder_bytes(&shared.files.journals());
+    let keep_under = policies.at(Place::Store).keep_under.map(|found| found.limit.0);
+    Ok(StoreHolding { datasets: held, others, keep_under, volume: volume(shared) })
+}
+
+/// Ids of a metric's series and of their parts.
+pub fn series_of(shared: &Shared, dataset: DatasetId, metric: MetricId) -> Vec<SeriesId> {
+    let catalogue = shared.catalogue.read();
+    let Some(dataset) = catalogue.datasets().find(|known| known.id == dataset) else { return Vec::new() };
+    let ids = |metric: &Metric| with_parts(dataset, metric);
+    dataset.metrics().find(|known| known.id == metric).map_or_else(Vec::new, ids)
+}
+
+/// Ids of a metric's series and of their parts, in order.
+pub fn with_parts(dataset: &Dataset, metric: &Metric) -> Vec<SeriesId> {
+    let series = metric.series().filter_map(|id| dataset.series(id));
+    let mut all: Vec<SeriesId> =
+        series.flat_map(|one| std::iter::once(one.id).chain(one.layouts().iter().flat_map(|layout| layout.parts()))).collect();
+    all.sort_unstable();
+    all
+}
+
+/// Bytes of some series, in order, in a partition, and their first instant.
+fn size_of(partition: &Partition, series: &[SeriesId]) -> Result<(u64, Option<Nanos>), StoreError> {
+    let sizes = crate::census::sizes(partition)?;
+    let mine = sizes.iter().filter(|(id, ..)| series.binary_search(id).is_ok());
+    Ok(mine.fold((0, None), |(sum, first), (_, bytes, start)| (sum + bytes, Some(first.map_or(*start, |first: Nanos| first.min(*start))))))
+}
+
+/// What must go now, as some policies would have it.
+pub fn plan(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Expiry, StoreError> {
+    Ok(Expiry::plan(&holding(shared, policies, now)?, now))
+}
+
+/// Lets go of what must; says what was done. `pack` packs everything that was acknowledged so far.
+pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), StoreError>) -> Result<Expiry, StoreError> {
+    move_files(shared)?;
+    let plan = plan(shared, &policies(shared), now)?;
+    if plan.is_full && !shared.is_full() {
+        tracing::error!("the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
+    }
+    shared.set_full(plan.is_full);
+    if plan.steps.iter().any(|step| !matches!(step, Step::EmptyBin { .. })) {
+        // What is too old is no longer taken, so nothing comes into these spans after this.
+        pack()?;
+    }
+    for step in &plan.steps {
+        carry_out(shared, step, now)?;
+    }
+    move_files(shared)?;
+    Ok(plan)
+}
+
+fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError> {
+    match step {
+        Step::EmptyBin { id, why, .. } => {
+            tracing::warn!(id, "erased from the bin before its time, {}", why.describe());
+            bin::erase(shared, id)
+        }
+        Step::Drop { dataset, partition, why, for_good } => drop_partition(shared, *dataset, partition.start, *why, *for_good, now),
+        Step::Trim { dataset, metric, before, why, .. } => {
+            let series = series_of(shared, *dataset, *metric);
+            let selection = Selection { dataset: *dataset, series, range: TimeRange { start: Nanos::MIN, end: *before } };
+            let name = metric_name(shared, *dataset, *metric);
+            let binned = bin::delete_points(shared, &selection, &format!("{name} before {}, {}", format_utc(*before), why.describe()), now)?;
+            tracing::info!(
+                metric = name,
+                points = binned.points.map_or(0, |weight| weight.points),
+                before = format_utc(*before),
+                "trimmed, {}",
+                why.describe()
+            );
+            if *why == Why::Age { Ok(()) } else { bin::erase(shared, &binned.id) }
+        }
+    }
+}
+
+fn metric_name(shared: &Shared, dataset: DatasetId, metric: MetricId) -> String {
+    let catalogue = shared.catalogue.read();
+    let found = catalogue.datasets().find(|known| known.id == dataset);
+    found.and_then(|dataset| dataset.metrics().find(|known| known.id == metric)).map_or_else(|| "?".to_owned(), |metric| metric.name.to_string())
+}
+
+/// Drops a partition. The record comes first: whatever happens after it, the partition is in the bin.
+fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, for_good: bool, now: Nanos) -> Result<(), StoreError> {
+    let partitions = shared.partitions();
+    let Some(partition) = partitions.get(&(dataset, start)) else { return Ok(()) };
+    let (points, span) = partition.read(|reading| reading.totals())?;
+    let file = relative_name(shared, partition);
+    shared.definitions.note_edit(&file)?;
+    let bytes = bytes_on_disk(partition.path());
+    let why = why.describe().to_owned();
+    let record = Record { dataset: dataset.0, file, why, points, bytes, span, moved: false, for_good };
+    let day = format_utc(start);
+    put(shared, &format!("d{}-{}-{}", now / 1_000_000, dataset.0, day.split('T').next().unwrap_or_default()), &record, now)?;
+    drop(partitions);
+    shared.take_out(dataset, start);
+    tracing::info!(file = record.file, points, bytes, for_good, "dropped, {}", record.why);
+    Ok(())
+}
+
+fn put(shared: &Shared, id: &str, record: &Record, changed: Nanos) -> Result<(), StoreError> {
+    let body = serde_json::to_string(record).unwrap_or_default();
+    shared.definitions.put_document(DROPPED, &Document { name: id.to_owned(), body, changed })
+}
+
+fn records(shared: &Shared) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
+    let read = |document: Document| Some((document.name, serde_json::from_str(&document.body).ok()?, document.changed));
+    Ok(shared.definitions.documents(DROPPED)?.into_iter().filter_map(read).collect())
+}
+
+/// At a start nobody asks yet: what was dropped, and not moved before the end, is moved before partitions are looked for.
+pub fn finish(shared_files: &crate::files::Files, definitions: &crate::definitions::Definitions) -> Result<(), StoreError> {
+    for document in definitions.documents(DROPPED)? {
+        let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
+        if !record.moved {
+            let body = serde_json::to_string(&Record { moved: true, ..record.clone() }).unwrap_or_default();
+            move_file(&shared_files.root().join(&record.file), &shared_files.bin(&document.name))?;
+            definitions.put_document(DROPPED, &Document { body, ..document })?;
+        }
+    }
+    Ok(())
+}
+
+/// Moves a partition's file with its log into a folder of the bin, last of all the file itself, whose name says that the rest is there.
+fn move_file(from: &Path, folder: &Path) -> Result<(), StoreError> {
+    fs::create_dir_all(folder).at("create the folder", folder)?;
+    let name = from.file_name().unwrap_or_default();
+    for suffix in ["-wal", ""] {
+        let (from, to) = (companion(from, suffix), companion(&folder.join(name), suffix));
+        match fs::rename(&from, &to) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
+            _ => {}
+        }
+    }
+    remove_file(&companion(from, "-shm"))?;
+    sync_folder(folder)?;
+    from.parent().map_or(Ok(()), sync_folder)
+}
+
+/// Moves the files of partitions that nobody can ask any more.
+fn move_files(shared: &Shared) -> Result<(), StoreError> {
+    let waiting: Vec<(DatasetId, Nanos)> = shared.leaving.lock().keys().copied().collect();
+    if waiting.is_empty() {
+        return Ok(());
+    }
+    let began = std::time::Instant::now();
+    for key in waiting {
+        let is_ready = || {
+            let leaving = shared.leaving.lock();
+            leaving.get(&key).filter(|leaving| leaving.is_forgotten()).map(|leaving| std::sync::Arc::clone(&leaving.partition))
+        };
+        let partition = loop {
+            match is_ready() {
+                Some(partition) if partition.let_go()? => break Some(partition),
+                _ if began.elapsed() > PATIENCE || shared.is_stopping() => break None,
+                _ => std::thread::sleep(Duration::from_millis(2)),
+            }
+        };
+        let Some(partition) = partition else { continue };
+        let file = relative_name(shared, &partition);
+        for (id, mut record, changed) in records(shared)? {
+            if record.file == file && !record.moved {
+                if record.for_good {
+                    for suffix in ["-wal", "-shm", ""] {
+                        remove_file(&companion(partition.path(), suffix))?;
+                    }
+                    shared.definitions.remove_document(DROPPED, &id)?;
+                } else {
+                    move_file(partition.path(), &shared.files.bin(&id))?;
+                    record.moved = true;
+                    put(shared, &id, &record, changed)?;
+                }
+            }
+        }
+        shared.leaving.lock().remove(&key);
+    }
+    Ok(())
+}
+
+/// Partitions in the bin.
+pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
+    let of = |(id, record, deleted): (String, Record, Nanos)| {
+        let dataset_id = DatasetId(record.dataset);
+        let file = record.file.rsplit('/').next().unwrap_or_default().trim_end_matches(".db").to_owned();
+        Binned {
+            id,
+            dataset: name_of(shared, dataset_id),
+            dataset_id,
+            what: format!("{file}, {}", record.why),
+            noun: Noun::Partition,
+            deleted,
+            series: 0,
+            points: Some(Weight { points: record.points, bytes: record.bytes, span: record.span }),
+        }
+    };
+    Ok(records(shared)?.into_iter().filter(|(_, record, _)| !record.for_good).map(of).collect())
+}
+
+/// Brings a partition back; says whether there was one of that id.
+pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
+    let Some((_, record, _)) = records(shared)?.into_iter().find(|(known, ..)| known == id) else { return Ok(false) };
+    if !record.moved {
+        move_files(shared)?;
+        if records(shared)?.iter().any(|(known, record, _)| known == id && !record.moved) {
+            return Err(StoreError::Definition(format!("`{id}` is still being read by queries from before it was dropped: try again in a moment")));
+        }
+    }
+    let dataset = DatasetId(record.dataset);
+    let home = shared.files.root().join(&record.file);
+    let lies = shared.files.bin(id).join(home.file_name().unwrap_or_default());
+    let span = lies.file_name().and_then(|name| name.to_str()).and_then(Span::of_file_name);
+    let span = span.ok_or_else(|| StoreError::Damaged { path: lies.clone(), what: "its name is not that of a partition".to_owned() })?;
+    shared.definitions.note_edit(&record.file)?;
+    let is_free = !shared.partitions().contains_key(&(dataset, span.start)) && !home.exists();
+    if is_free {
+        for suffix in ["-wal", ""] {
+            let (from, to) = (companion(&lies, suffix), companion(&home, suffix));
+            match fs::rename(&from, &to) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
+                _ => {}
+            }
+        }
+        home.parent().map_or(Ok(()), sync_folder)?;
+        shared.put_back(dataset, span, home);
+    } else {
+        bin::take_in(shared, dataset, span, lies)?;
+    }
+    forget(shared, id)?;
+    Ok(true)
+}
+
+/// Erases a partition that is in the bin; says whether there was one of that id.
+pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
+    if !records(shared)?.iter().any(|(known, record, _)| known == id && record.moved) {
+        return Ok(false);
+    }
+    forget(shared, id).map(|()| true)
+}
+
+fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
+    // The files first: a record without files is nothing, files without a record would lie there for ever.
+    match fs::remove_dir_all(shared.files.bin(id)) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", shared.files.bin(id)),
+        _ => shared.definitions.remove_document(DROPPED, id).map(|_| ()),
+    }
+}
+
+/// What is asked of before something comes back: which of it would go again at once.
+pub fn goes_again(shared: &Shared, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
+    let policies = policies(shared);
+    for item in bin::list(shared)?.into_iter().filter(|item| item.id == id) {
+        let tz = zone_of(&shared.catalogue.read(), item.dataset_id);
+        let found = policies.in_force(Place::Dataset(item.dataset_id), now, &tz);
+        let (Some(limit), Some(horizon)) = (found.keep_for, horizon(&found, now, &tz)) else { continue };
+        let last = item.points.and_then(|weight| weight.span).map(|(_, last)| last);
+        if item.noun == Noun::Partition && last.is_some_and(|last| last < horizon) {
+            let text = format!(
+                "it would be dropped again at once: `{}` keeps {}, and this ends at {}. Raise the limit first: `fenetre retention set {} --keep-for …`",
+                item.dataset,
+                limit.limit,
+                format_utc(last.unwrap_or_default()),
+                item.dataset
+            );
+            return Ok(Some(text));
+        }
+    }
+    Ok(None)
+}
+
+/// Copies the points of a partition's file into a partition that is there, older than everything that came since.
+pub fn merge_in(shared: &Shared, dataset: DatasetId, bin: &Partition) -> Result<(), StoreError> {
+    let is_counter = shared.counters(dataset);
+    let partition = shared.partition(dataset, bin.span, |_| Rate::default())?;
+    shared.definitions.note_edit(&relative_name(shared, &partition))?;
+    partition.writer().write(true, |writing| {
+        bin.read(|reading| {
+            reading.all_places(u64::MAX >> 1, |series, places| {
+                for place in places {
+                    let mut block = Columns::default();
+                    reading.decode(series, place, &mut block)?;
+                    writing.add(series, block.points(), 0, is_counter(series))?;
+                }
+                Ok(())
+            })
+        })?;
+        let now = writing.reading().progress()?;
+        writing.set_progress(Progress { compacted: false, ..now })
+    })
+}

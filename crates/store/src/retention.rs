@@ -1,0 +1,180 @@
+//! Retention policies: what the configuration file says, by name, and what was said live, by id, kept in the catalogue.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+use fenetre_core::{
+    catalogue::Catalogue,
+    keeping::{Limits, Place, Policies, Reserve, Said},
+    model::{DatasetId, MetricId},
+    time::{Nanos, zone},
+};
+use jiff::tz::TimeZone;
+use parking_lot::RwLock;
+
+use crate::{definitions::Definitions, error::StoreError, records::Document, shared::Shared};
+
+/// The sort of documents that say what was said live, by place.
+const RETENTION: &str = "retention";
+
+/// What the configuration file says of keeping.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FileRetention {
+    /// Of the whole store.
+    pub store: Said,
+    /// Of datasets, by name.
+    pub datasets: BTreeMap<String, FileDataset>,
+}
+
+/// What the configuration file says of a dataset.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FileDataset {
+    /// Of all of it.
+    pub said: Said,
+    /// Of metrics, by name.
+    pub metrics: BTreeMap<String, Said>,
+}
+
+/// What the file says, and what was said live.
+pub struct PolicyBook {
+    file: RwLock<Arc<FileRetention>>,
+    live: RwLock<Arc<BTreeMap<Place, Said>>>,
+}
+
+/// First instants that are kept: of a dataset, and of its metrics with limits of their own.
+#[derive(Clone, Debug, Default)]
+pub struct Horizons {
+    dataset: Option<Nanos>,
+    metrics: HashMap<MetricId, Nanos>,
+}
+
+impl Horizons {
+    /// Of metrics without a limit of their own.
+    pub fn of_dataset(&self) -> Nanos {
+        self.dataset.unwrap_or(Nanos::MIN)
+    }
+
+    /// Of a metric.
+    pub fn of(&self, metric: MetricId) -> Nanos {
+        self.metrics.get(&metric).copied().unwrap_or(self.of_dataset())
+    }
+}
+
+fn name_of(place: Place) -> String {
+    match place {
+        Place::Store => "store".to_owned(),
+        Place::Dataset(dataset) => format!("d{}", dataset.0),
+        Place::Metric(dataset, metric) => format!("d{}.m{}", dataset.0, metric.0),
+    }
+}
+
+fn place_of(name: &str) -> Option<Place> {
+    if name == "store" {
+        return Some(Place::Store);
+    }
+    let id = |text: &str, mark: char| text.strip_prefix(mark)?.parse().ok();
+    match name.split_once('.') {
+        None => id(name, 'd').map(|dataset| Place::Dataset(DatasetId(dataset))),
+        Some((dataset, metric)) => Some(Place::Metric(DatasetId(id(dataset, 'd')?), MetricId(id(metric, 'm')?))),
+    }
+}
+
+impl PolicyBook {
+    /// Reads what was said.
+    pub fn open(definitions: &Definitions, file: FileRetention) -> Result<Self, StoreError> {
+        let said = |document: Document| Some((place_of(&document.name)?, serde_json::from_str(&document.body).ok()?));
+        let live = definitions.documents(RETENTION)?.into_iter().filter_map(said).collect();
+        Ok(Self { file: RwLock::new(Arc::new(file)), live: RwLock::new(Arc::new(live)) })
+    }
+
+    /// The file was changed.
+    pub fn set_file(&self, file: FileRetention) {
+        *self.file.write() = Arc::new(file);
+    }
+
+    /// What was said live of a place.
+    pub fn live(&self, place: Place) -> Said {
+        self.live.read().get(&place).copied().unwrap_or_default()
+    }
+
+    /// Says something of a place, in place of what was said of it; where that is nothing, the file's word holds again.
+    pub fn set(&self, definitions: &Definitions, place: Place, said: Said, now: Nanos) -> Result<(), StoreError> {
+        let mut live = self.live.write();
+        let mut changed = BTreeMap::clone(&live);
+        if said.is_nothing() {
+            definitions.remove_document(RETENTION, &name_of(place))?;
+            changed.remove(&place);
+        } else {
+            let body = serde_json::to_string(&said).unwrap_or_default();
+            definitions.put_document(RETENTION, &Document { name: name_of(place), body, changed: now })?;
+            changed.insert(place, said);
+        }
+        *live = Arc::new(changed);
+        Ok(())
+    }
+}
+
+/// What is said by file and live, places of the file by the ids that their names have today.
+pub fn policies(shared: &Shared) -> Policies {
+    let file = Arc::clone(&shared.policies.file.read());
+    let mut by_place = BTreeMap::new();
+    let mut put = |place: Place, said: Said| {
+        if !said.is_nothing() {
+            by_place.insert(place, said);
+        }
+    };
+    put(Place::Store, file.store);
+    let catalogue = shared.catalogue.read();
+    for (name, of_dataset) in &file.datasets {
+        let Some(dataset) = catalogue.dataset_by_any_name(name) else { continue };
+        put(Place::Dataset(dataset.id), of_dataset.said);
+        for (name, said) in &of_dataset.metrics {
+            if let Some(metric) = dataset.metric_by_any_name(name) {
+                put(Place::Metric(dataset.id, metric.id), *said);
+            }
+        }
+    }
+    Policies { file: by_place, live: BTreeMap::clone(&shared.policies.live.read()) }
+}
+
+/// Places with limits of their own, by file or live.
+pub fn places(policies: &Policies) -> Vec<Place> {
+    let mut places: Vec<Place> = policies.file.keys().chain(policies.live.keys()).copied().collect();
+    places.sort_unstable();
+    places.dedup();
+    places
+}
+
+/// The calendar of a dataset.
+pub fn zone_of(catalogue: &Catalogue, id: DatasetId) -> TimeZone {
+    let dataset = catalogue.datasets().find(|dataset| dataset.id == id);
+    dataset.and_then(|dataset| zone(&dataset.definition.zone).ok()).unwrap_or(TimeZone::UTC)
+}
+
+/// First instant that is kept under some limits.
+pub fn horizon(limits: &Limits, now: Nanos, tz: &TimeZone) -> Option<Nanos> {
+    limits.keep_for.map(|found| found.limit.before(now, tz))
+}
+
+/// First instants that are kept of a dataset and of its metrics.
+pub fn horizons(shared: &Shared, id: DatasetId, now: Nanos) -> Horizons {
+    if **shared.policies.file.read() == FileRetention::default() && shared.policies.live.read().is_empty() {
+        return Horizons::default();
+    }
+    let policies = policies(shared);
+    let tz = zone_of(&shared.catalogue.read(), id);
+    let at = |place: Place| horizon(&policies.in_force(place, now, &tz), now, &tz);
+    let of_metric = |place: Place| match place {
+        Place::Metric(dataset, metric) if dataset == id => Some((metric, at(place)?)),
+        _ => None,
+    };
+    let metrics = places(&policies).into_iter().filter_map(of_metric).collect();
+    Horizons { dataset: at(Place::Dataset(id)), metrics }
+}
+
+/// Bytes that stay free on a volume of so many.
+pub fn reserve(shared: &Shared, total: u64) -> u64 {
+    shared.options.reserve.map_or_else(|| Reserve::default_bytes(total), |reserve| reserve.bytes(total))
+}

@@ -1,0 +1,223 @@
+//! What must go goes whole, is seen by nobody half gone, and comes back as it was; also where the store ends in the middle of it.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod support;
+
+use std::fs;
+
+use fenetre_core::{
+    keeping::{ByteSize, Place, Reserve, Said, Step},
+    model::{DatasetId, PointRef, PointSink, ValueRef},
+    time::{Nanos, SECOND, Span, TimeRange},
+};
+use fenetre_store::{Noun, Options, Store, StoreError};
+use support::{open, quiet, read, read_from, try_open, write};
+
+const DAY: Nanos = 86_400 * SECOND;
+const WEEK: Nanos = 7 * DAY;
+/// The middle of a week.
+const NOW: Nanos = 2_960 * WEEK + 3 * DAY;
+
+/// Six weeks with a point an hour of two locks.
+fn fill(store: &Store) {
+    let points: Vec<(u8, Nanos, f64)> =
+        (0..6 * 7 * 24).flat_map(|hour| [(0, NOW - hour * 3_600 * SECOND, hour as f64), (1, NOW - hour * 3_600 * SECOND, 7.0)]).collect();
+    write(store, &points);
+    store.pack().unwrap();
+}
+
+fn days(days: u32) -> Said {
+    Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
+}
+
+fn main(store: &Store) -> DatasetId {
+    store.catalogue().dataset("main").unwrap().id
+}
+
+fn all(store: &Store, lock: u8) -> usize {
+    read(store, lock, TimeRange::ALL).len()
+}
+
+#[test]
+fn old_partitions_go_to_the_bin_and_come_back_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store);
+    let before = read(&store, 0, TimeRange::ALL);
+    store.say(Place::Dataset(main(&store)), days(14), NOW).unwrap();
+    let plan = store.plan_expiry(&store.policies(), NOW).unwrap();
+    assert_eq!(plan.steps.len(), 4, "{plan:?}");
+    assert_eq!(all(&store, 0), before.len(), "a plan changes nothing");
+    assert_eq!(store.expire(NOW).unwrap(), plan);
+    // Whole weeks: two days more than a fortnight are left, and nothing younger has gone.
+    let left = read(&store, 0, TimeRange::ALL);
+    assert_eq!(left, before.iter().copied().filter(|(at, _)| *at >= 2_958 * WEEK).collect::<Vec<_>>());
+    assert!(store.expire(NOW).unwrap().steps.is_empty());
+    let bin = store.bin().unwrap();
+    assert_eq!(bin.iter().map(|item| (item.noun, item.points.unwrap().points)).filter(|item| item.0 == Noun::Partition).count(), 4);
+    assert!(store.goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 2w"));
+    store.say(Place::Dataset(main(&store)), Said::default(), NOW).unwrap();
+    assert_eq!(store.goes_again(&bin[0].id, NOW).unwrap(), None);
+    // One of them into a span where points came meanwhile: what came later counts.
+    write(&store, &[(0, bin[0].points.unwrap().span.unwrap().0, -1.0)]);
+    store.pack().unwrap();
+    for item in &bin {
+        store.restore_binned(&item.id, None).unwrap();
+    }
+    let mut wanted = before;
+    wanted[0].1 = -1.0;
+    assert_eq!(read(&store, 0, TimeRange::ALL), wanted);
+    assert!(store.bin().unwrap().is_empty());
+    drop(store);
+    assert_eq!(read(&open(folder.path()), 0, TimeRange::ALL), wanted);
+}
+
+#[test]
+fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_loses_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store);
+    let count = all(&store, 0);
+    store.say(Place::Store, days(14), NOW).unwrap();
+    let copy = tempfile::tempdir().unwrap();
+    {
+        let source = store.source();
+        // Waits for the query for a while, then leaves the files for the next time.
+        store.expire(NOW).unwrap();
+        assert_eq!(read_from(&source, &store, 0, TimeRange::ALL).len(), count);
+        assert!(all(&store, 0) < count, "who asks now sees none of it");
+        // As a kill at this moment would leave it: recorded, not moved.
+        support::copy(folder.path(), copy.path());
+        let id = store.bin().unwrap()[0].id.clone();
+        assert!(matches!(store.restore_binned(&id, None), Err(StoreError::Definition(text)) if text.contains("still being read")));
+    }
+    let left = all(&store, 0);
+    store.expire(NOW).unwrap();
+    assert_eq!(
+        fs::read_dir(folder.path().join("data/main"))
+            .unwrap()
+            .filter(|entry| entry.as_ref().unwrap().path().extension().is_some_and(|end| end == "db"))
+            .count(),
+        3
+    );
+    for place in [folder.path(), copy.path()] {
+        let opened = if place == copy.path() { open(place) } else { continue };
+        assert_eq!(all(&opened, 0), left);
+        opened.say(Place::Store, Said::default(), NOW).unwrap();
+        for item in opened.bin().unwrap() {
+            opened.restore_binned(&item.id, None).unwrap();
+        }
+        assert_eq!(all(&opened, 0), count);
+    }
+}
+
+#[test]
+fn a_metrics_own_limit_trims_its_points_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store);
+    let mut batch = store.begin("main").unwrap();
+    for hour in 0..6 * 7 * 24 {
+        batch
+            .accept(PointRef { metric: "flow", tags: &[("lock", "flow")], time: NOW - hour * 3_600 * SECOND, value: ValueRef::Number(1.0) })
+            .unwrap();
+    }
+    store.write(batch).unwrap();
+    store.pack().unwrap();
+    let metric = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().id;
+    let levels = all(&store, 0);
+    store.say(Place::Metric(main(&store), metric), days(10), NOW).unwrap();
+    let plan = store.expire(NOW).unwrap();
+    assert!(matches!(plan.steps[..], [Step::Trim { .. }]), "{plan:?}");
+    let flow = || {
+        let series = support::series(&store, "lock", "flow").unwrap();
+        support::columns(&store.source(), series, TimeRange::ALL).unwrap().times
+    };
+    assert_eq!(flow()[0], NOW - 10 * DAY, "to the day");
+    assert_eq!(all(&store, 0), levels);
+    assert!(store.expire(NOW).unwrap().steps.is_empty());
+    let item = store.bin().unwrap().remove(0);
+    assert_eq!(item.noun, Noun::Points);
+    store.say(Place::Metric(main(&store), metric), Said::default(), NOW).unwrap();
+    store.restore_binned(&item.id, None).unwrap();
+    assert_eq!(flow().len(), 6 * 7 * 24);
+}
+
+#[test]
+fn past_a_size_the_oldest_go_for_good() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store);
+    let bytes = store.storage(NOW).unwrap().datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>();
+    let said = Said { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
+    store.say(Place::Dataset(main(&store)), said, NOW).unwrap();
+    store.expire(NOW).unwrap();
+    let held = store.storage(NOW).unwrap();
+    assert!(held.datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>() <= bytes / 2);
+    assert_eq!((held.bin_bytes, store.bin().unwrap().len()), (0, 0));
+    assert!(!held.datasets[0].partitions.is_empty());
+}
+
+#[test]
+fn points_older_than_is_kept_are_refused_with_the_way_out() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store);
+    store.say(Place::Dataset(main(&store)), days(14), NOW).unwrap();
+    let mut batch = store.begin("main").unwrap();
+    batch.refuse_before(store.horizons(main(&store), NOW));
+    let at = |time: Nanos| PointRef { metric: "level", tags: &[("lock", "lock-0")], time, value: ValueRef::Number(1.0) };
+    let refusal = batch.accept(at(NOW - 15 * DAY)).unwrap_err();
+    assert!(refusal.reason.contains("is older than is kept") && refusal.reason.contains("fenetre retention set"), "{refusal:?}");
+    batch.accept(at(NOW - 13 * DAY)).unwrap();
+}
+
+#[test]
+fn below_the_reserve_nothing_is_taken_and_nothing_dropped_in_vain() {
+    let folder = tempfile::tempdir().unwrap();
+    let more_than_there_is = Reserve::Bytes(ByteSize(1 << 59));
+    {
+        let store = open(folder.path());
+        fill(&store);
+    }
+    let store = try_open(folder.path(), Options { reserve: Some(more_than_there_is), ..quiet() }).unwrap();
+    let plan = store.expire(NOW).unwrap();
+    assert!(plan.is_full && plan.steps.is_empty());
+    let mut batch = store.begin("main").unwrap();
+    batch.accept(PointRef { metric: "level", tags: &[("lock", "lock-0")], time: NOW, value: ValueRef::Number(1.0) }).unwrap();
+    let refused = store.write(batch).unwrap_err();
+    assert!(matches!(refused, StoreError::Reserve { .. }), "{refused}");
+}
+
+#[test]
+fn what_each_metric_takes_adds_up_and_every_block_is_looked_at() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store);
+    let report = store.storage(NOW).unwrap();
+    let files: u64 = report.datasets[0].partitions.iter().map(|partition| partition.bytes).sum();
+    let sizes = store.metric_sizes().unwrap();
+    let all: u64 = sizes.iter().map(|size| size.bytes).sum();
+    assert!(all <= files && all + 100 > files, "{all} of {files}");
+    assert_eq!(sizes[0].points, 2 * 6 * 7 * 24);
+    let growth = report.datasets[0].growth;
+    assert!((growth.points_a_day - 48.0).abs() < 1.0, "{growth:?}");
+    assert_eq!(report.datasets[0].written[0].0, 2 * 6 * 7 * 24);
+    for partition in &report.datasets[0].partitions {
+        let file = partition.path.strip_prefix(folder.path()).unwrap().to_str().unwrap();
+        let found = store.verify(file).unwrap();
+        assert_eq!((found.points, found.faulty), (partition.points, 0), "{:?}", found.faults);
+    }
+    // A summary that is not that of its points.
+    let partition = &report.datasets[0].partitions[2];
+    drop(store);
+    let connection = rusqlite::Connection::open(&partition.path).unwrap();
+    let other: Vec<u8> = connection.query_row("SELECT summary FROM block ORDER BY id DESC LIMIT 1", [], |row| row.get(0)).unwrap();
+    connection.execute("UPDATE block SET summary = ?1 WHERE id = (SELECT min(id) FROM block)", [other]).unwrap();
+    drop(connection);
+    let store = open(folder.path());
+    let found = store.verify(partition.path.strip_prefix(folder.path()).unwrap().to_str().unwrap()).unwrap();
+    assert_eq!(found.faulty, 1, "{:?}", found.faults);
+    assert!(found.faults[0].contains("its summary is not that of its points"));
+}
