@@ -3,6 +3,7 @@
 use jiff::tz::TimeZone;
 
 use crate::{
+    evaluate::ReadPart,
     model::{LineTags, Value},
     time::{Nanos, Windows},
 };
@@ -20,6 +21,8 @@ pub struct Answer {
     pub shows: Vec<ShowAnswer>,
     /// What a reader must know: what was decided, left out or not found.
     pub notes: Vec<String>,
+    /// What answered for which part of time: points, or a rollup's level.
+    pub parts: Vec<ReadPart>,
     /// What it took.
     pub cost: Cost,
 }
@@ -92,6 +95,8 @@ pub struct Cost {
     pub blocks_decoded: u64,
     /// Points that were looked at one by one.
     pub points_read: u64,
+    /// Windows of rollups that stood for points.
+    pub windows_read: u64,
 }
 
 impl Cost {
@@ -102,5 +107,6 @@ impl Cost {
         self.blocks_summarised += other.blocks_summarised;
         self.blocks_decoded += other.blocks_decoded;
         self.points_read += other.points_read;
+        self.windows_read += other.windows_read;
     }
 }

@@ -15,6 +15,7 @@ use roaring::RoaringBitmap;
 use crate::{
     model::{DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, Tags},
     query::{Condition, TagMatch, TagTest},
+    rollup::RollupPolicy,
 };
 
 /// Every dataset of a store, by name.
@@ -39,6 +40,8 @@ pub struct Dataset {
     metrics: BTreeMap<Arc<str>, Metric>,
     /// What a person said of its tags, by key.
     pub tag_definitions: BTreeMap<String, TagDefinition>,
+    /// Which of its metrics are rolled up, by the names of the policies.
+    pub rollups: BTreeMap<String, RollupPolicy>,
     /// Names that metrics and tags had, with the names that they have.
     old_metrics: BTreeMap<String, Arc<str>>,
     old_tags: BTreeMap<String, Arc<str>>,
@@ -193,6 +196,7 @@ impl Catalogue {
             folder: folder.into(),
             metrics: BTreeMap::new(),
             tag_definitions: BTreeMap::new(),
+            rollups: BTreeMap::new(),
             old_metrics: BTreeMap::new(),
             old_tags: BTreeMap::new(),
             series: Vec::new(),

@@ -22,6 +22,7 @@
 //! | [`query`] | the language: lexer, parser, tree, formatter, errors |
 //! | [`plan`] | a checked query: series, windows, bounds |
 //! | [`evaluate`] | a plan run over an abstract source of points |
+//! | [`rollup`] | summaries of fixed windows that stand for points |
 //! | [`keeping`] | limits by age and size, what must go, what it will weigh |
 //! | [`units`] | units of what is computed, by UCUM |
 //! | [`answer`] | what comes back |
@@ -42,6 +43,7 @@ pub mod keeping;
 pub mod model;
 pub mod plan;
 pub mod query;
+pub mod rollup;
 pub mod suggest;
 pub mod summary;
 pub mod thinning;

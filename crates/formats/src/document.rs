@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use fenetre_core::{
     answer::{Answer, AnswerTime, Lines, PointLine, ShowAnswer, WindowLine},
+    evaluate::ReadPart,
     model::{LineTags, Value},
     time::{Nanos, format_in_zone},
 };
@@ -27,6 +28,9 @@ pub struct AnswerDocument {
     pub shows: Vec<ShowDocument>,
     /// What a reader must know.
     pub notes: Vec<String>,
+    /// What answered for which part of time, where rollups could: points, or the windows of a level.
+    #[serde(default)]
+    pub sources: Vec<SourceDocument>,
     /// What it took.
     pub cost: CostDocument,
 }
@@ -102,11 +106,43 @@ pub struct CostDocument {
     pub blocks_decoded: u64,
     /// Points that were looked at one by one.
     pub points_read: u64,
+    /// Windows of rollups that stood for points.
+    #[serde(default)]
+    pub windows_read: u64,
     /// Time in the service, from the text to the answer, without sending it.
     pub milliseconds: f64,
     /// The same by stages.
     #[serde(default)]
     pub stages: StagesDocument,
+}
+
+/// A part of time, and what answered for it.
+#[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SourceDocument {
+    /// What was read, as the query says it.
+    pub what: String,
+    /// First instant of the part.
+    pub from: String,
+    /// First instant after it.
+    pub to: String,
+    /// `points`, or the width of a rollup's level, such as `1h`.
+    pub source: String,
+    /// Why points, where there could have been a rollup.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub why: Option<String>,
+}
+
+impl SourceDocument {
+    /// The document of a part, its times in a zone.
+    pub fn of(part: &ReadPart, zone: &jiff::tz::TimeZone) -> Self {
+        Self {
+            what: part.what.clone(),
+            from: format_in_zone(part.range.start, zone),
+            to: format_in_zone(part.range.end, zone),
+            source: part.level.map_or_else(|| "points".to_owned(), |width| width.to_string()),
+            why: part.why.map(str::to_owned),
+        }
+    }
 }
 
 /// Milliseconds of each stage of an answer.
@@ -155,12 +191,14 @@ impl AnswerDocument {
             windows,
             shows: answer.shows.into_iter().map(|show| show_document(show, &time)).collect(),
             notes: answer.notes,
+            sources: answer.parts.iter().map(|part| SourceDocument::of(part, &answer.zone)).collect(),
             cost: CostDocument {
                 series: cost.series,
                 blocks_skipped: cost.blocks_skipped,
                 blocks_summarised: cost.blocks_summarised,
                 blocks_decoded: cost.blocks_decoded,
                 points_read: cost.points_read,
+                windows_read: cost.windows_read,
                 milliseconds: 0.0,
                 stages: StagesDocument::default(),
             },

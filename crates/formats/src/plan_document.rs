@@ -1,11 +1,13 @@
 //! A plan as it travels: what a query would read and compute, without reading it.
 
 use fenetre_core::{
+    evaluate::ReadPart,
     model::Kind,
     plan::{Leaf, Plan, PlannedTime, Take},
     query::{Gaps, Reducer},
     time::format_in_zone,
 };
+use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -39,7 +41,7 @@ pub struct ReadDocument {
     pub series: u64,
     /// Lines that they make.
     pub lines: u64,
-    /// From which points: `raw`.
+    /// From what: points, or which levels of rollups and from when to when.
     pub source: String,
     /// How much of it can be answered without decoding, in words.
     pub how: String,
@@ -61,8 +63,8 @@ pub struct PlannedShowDocument {
 }
 
 impl PlanDocument {
-    /// The document of a plan; how much its reads weigh is for the caller to say.
-    pub fn of(plan: &Plan, query: String) -> Self {
+    /// The document of a plan; how much its reads weigh is for the caller to say. `parts` are what would answer for which part of time.
+    pub fn of(plan: &Plan, query: String, parts: &[ReadPart]) -> Self {
         let told = |at| format_in_zone(at, &plan.zone);
         let (from, to, time) = match &plan.time {
             PlannedTime::Moment(moment) => {
@@ -100,19 +102,28 @@ impl PlanDocument {
             from: told(from),
             to: told(to),
             time,
-            reads: plan.leaves.iter().map(read).collect(),
+            reads: plan.leaves.iter().map(|leaf| read(leaf, parts, &plan.zone)).collect(),
             shows: plan.shows.iter().map(show).collect(),
             notes: plan.notes.clone(),
         }
     }
 }
 
-fn read(leaf: &Leaf) -> ReadDocument {
+fn read(leaf: &Leaf, parts: &[ReadPart], zone: &TimeZone) -> ReadDocument {
+    let mine: Vec<&ReadPart> = parts.iter().filter(|part| part.what == leaf.text).collect();
+    let told = |part: &&ReadPart| {
+        let (from, to) = (format_in_zone(part.range.start, zone), format_in_zone(part.range.end, zone));
+        match (part.level, part.why) {
+            (Some(width), _) => format!("the {width} rollup from {from} to {to}"),
+            (None, why) => format!("points from {from} to {to}{}", why.map_or(String::new(), |why| format!(" ({why})"))),
+        }
+    };
+    let source = if mine.is_empty() { "points".to_owned() } else { mine.iter().map(told).collect::<Vec<_>>().join(", ") };
     ReadDocument {
         what: leaf.text.clone(),
         series: leaf.lines.iter().map(|line| line.series.len() as u64).sum(),
         lines: leaf.lines.len() as u64,
-        source: "raw".to_owned(),
+        source,
         how: how(leaf),
         points: None,
         bytes: None,

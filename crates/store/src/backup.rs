@@ -20,7 +20,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use fenetre_core::catalogue::FIRST_PART;
+use fenetre_core::{catalogue::FIRST_PART, model::DatasetId};
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
@@ -136,6 +136,8 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
     let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
     let begun = if to.join(UNFINISHED).exists() { Some(Manifest::read(to, UNFINISHED)?) } else { None };
+    // Rollups before the points: a window that is copied is of nothing that the copy of the points lacks.
+    let rollups = copy_rollups(shared, to)?;
     // Held until the end, so that compaction does not mix what was packed before with what comes later.
     let snapshot = shared.snapshot();
     let before = snapshot.visible_before;
@@ -173,6 +175,13 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
         manifest.write(to, UNFINISHED)?;
         progress = BackupProgress { done: progress.done + 1, bytes: report.bytes, ..progress };
     }
+    for path in rollups {
+        let (sha256, bytes) = digest(&path)?;
+        report.copied += 1;
+        report.bytes += bytes;
+        let name = path.strip_prefix(to).unwrap_or(&path).to_string_lossy().into_owned();
+        manifest.files.insert(name, Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+    }
     // The catalogue last: whatever the blocks refer to is in it.
     let catalogue = to.join(CATALOGUE);
     remove_file(&catalogue)?;
@@ -187,6 +196,17 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     remove_file(&to.join(UNFINISHED))?;
     told(BackupProgress { done: progress.files, bytes: report.bytes, ..progress });
     Ok(report)
+}
+
+fn copy_rollups(shared: &Shared, to: &Path) -> Result<Vec<PathBuf>, StoreError> {
+    let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();
+    let mut copies = Vec::new();
+    for (id, folder) in datasets {
+        if let Some(rollups) = shared.rollups.of(shared, id)? {
+            copies.extend(rollups.copy_to(shared, id, &to.join("rollup").join(folder))?);
+        }
+    }
+    Ok(copies)
 }
 
 pub(crate) fn relative_name(shared: &Shared, partition: &Partition) -> String {

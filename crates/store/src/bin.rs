@@ -165,6 +165,8 @@ pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Na
         |record: &Record| Ok::<_, StoreError>(Document { name: id.clone(), body: serde_json::to_string(record).unwrap_or_default(), changed: now });
     shared.definitions.put_document(DELETED, &document(&record)?)?;
     let is_counter = shared.counters(selection.dataset);
+    // Before and after: windows that are made again meanwhile may be of some of these points.
+    mark(shared, selection)?;
     let mut moved = Weight::default();
     let pool = Arc::new(Pool::new(1));
     for partition in shared.partitions_of(selection.dataset, selection.range) {
@@ -180,11 +182,20 @@ pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Na
             }
         }
     }
+    mark(shared, selection)?;
     record.weight = moved;
     shared.definitions.put_document(DELETED, &document(&record)?)?;
     let dataset = name_of(shared, selection.dataset);
     let dataset_id = selection.dataset;
     Ok(Binned { id, dataset, dataset_id, what: record.what, noun: Noun::Points, deleted: now, series: whole, points: Some(moved) })
+}
+
+/// Windows that the points of a selection fall into are out of date.
+fn mark(shared: &Shared, selection: &Selection) -> Result<(), StoreError> {
+    match shared.rollups.of(shared, selection.dataset)? {
+        Some(rollups) => rollups.mark(selection.series.iter().copied(), selection.range),
+        None => Ok(()),
+    }
 }
 
 /// Name of a dataset today.
@@ -282,6 +293,7 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
     let record: Record = serde_json::from_str(&record.body).map_err(|_| missing(id))?;
     for (span, path) in files(shared, id)? {
         take_in(shared, DatasetId(record.dataset), span, path)?;
+        expiry::mark_range(shared, DatasetId(record.dataset), TimeRange { start: span.start, end: span.last().saturating_add(1) })?;
     }
     forget(shared, id)
 }

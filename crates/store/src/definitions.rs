@@ -13,6 +13,7 @@ use fenetre_core::{
         DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, check_dataset_name, check_name,
         split_integer,
     },
+    rollup::RollupPolicy,
     suggest::closest,
     time::{Nanos, zone},
 };
@@ -23,7 +24,7 @@ use crate::{
     entry::Entry,
     error::StoreError,
     packer::{Savings, Written},
-    records::{BinnedMetric, Document, Records},
+    records::{BinnedMetric, Document, ROLLUP, Records},
 };
 
 /// The sort of documents that say what thinning saved, by the metric's id.
@@ -309,6 +310,28 @@ impl Definitions {
             metrics.into_iter().zip(ids).for_each(|((name, definition), id)| dataset.put_metric(id, &name, definition));
         }
         Ok(known.into_iter().map(|known| !known).collect())
+    }
+
+    /// Keeps a rollup policy of a dataset under its name; none takes it away. Says which there was.
+    pub fn put_rollup(&self, dataset: &str, name: &str, policy: Option<&RollupPolicy>) -> Result<(DatasetId, Option<RollupPolicy>), StoreError> {
+        check_dataset_name(name).map_err(|error| StoreError::Definition(format!("the policy's name {error}")))?;
+        let mut records = self.records.lock();
+        let id = self.dataset_id(dataset)?;
+        let document = format!("{}.{name}", id.0);
+        records.change(|changes| match policy {
+            Some(policy) => {
+                let body = serde_json::to_string(policy).unwrap_or_default();
+                changes.put_document(ROLLUP, &Document { name: document, body, changed: 0 })
+            }
+            None => changes.remove_document(ROLLUP, &document).map(|_| ()),
+        })?;
+        let mut catalogue = self.catalogue.write();
+        let Some(found) = catalogue.dataset_mut(dataset) else { return Ok((id, None)) };
+        let before = match policy {
+            Some(policy) => found.rollups.insert(name.to_owned(), policy.clone()),
+            None => found.rollups.remove(name),
+        };
+        Ok((id, before))
     }
 
     /// Says what a tag is, before or after the first series that carries it. Says whether anything was said of it before.

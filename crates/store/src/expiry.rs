@@ -1,7 +1,12 @@
 //! Expiry: what the core decides must go is carried out here. Partitions are dropped whole: a record first, then no new query sees them, and when
 //! those from before have ended their files move to the bin. Killed at any moment, the next start moves what the records name.
 
-use std::{fs, path::Path, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    fs,
+    path::Path,
+    time::Duration,
+};
 
 use fenetre_core::{
     block::Columns,
@@ -17,11 +22,13 @@ use serde::{Deserialize, Serialize};
 use crate::{
     backup::relative_name,
     bin::{self, Binned, Noun, Selection, Weight, name_of},
+    definitions::Definitions,
     error::{Context, StoreError},
     files::{bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
     partition::{Partition, Progress},
     records::Document,
     retention::{horizon, policies, reserve, zone_of},
+    rollup::rolled_before,
     shared::Shared,
     span::{Rate, Span},
 };
@@ -87,7 +94,7 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
             id,
             horizon: horizon(&limits, now, &tz),
             keep_under: policies.at(Place::Dataset(id)).keep_under.filter(own_size).map(|found| found.limit.0),
-            rolled_before: None,
+            rolled_before: rolled_before(shared, id, now)?,
             partitions: partitions
                 .iter()
                 .map(|partition| PartitionHolding {
@@ -196,8 +203,13 @@ fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, f
     let record = Record { dataset: dataset.0, file, why, points, bytes, span, moved: false, for_good };
     let day = format_utc(start);
     put(shared, &format!("d{}-{}-{}", now / 1_000_000, dataset.0, day.split('T').next().unwrap_or_default()), &record, now)?;
+    let last = partition.span.last();
     drop(partitions);
+    if for_good {
+        shared.floors.erase(&shared.definitions, dataset, last.saturating_add(1))?;
+    }
     shared.take_out(dataset, start);
+    shared.floors.look_again(&shared.definitions)?;
     tracing::info!(file = record.file, points, bytes, for_good, "dropped, {}", record.why);
     Ok(())
 }
@@ -213,7 +225,7 @@ fn records(shared: &Shared) -> Result<Vec<(String, Record, Nanos)>, StoreError> 
 }
 
 /// At a start nobody asks yet: what was dropped, and not moved before the end, is moved before partitions are looked for.
-pub fn finish(shared_files: &crate::files::Files, definitions: &crate::definitions::Definitions) -> Result<(), StoreError> {
+pub fn finish(shared_files: &crate::files::Files, definitions: &Definitions) -> Result<(), StoreError> {
     for document in definitions.documents(DROPPED)? {
         let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
         if !record.moved {
@@ -281,6 +293,20 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
     Ok(())
 }
 
+/// Up to when partitions of each dataset are in the bin, or on their way there.
+pub fn binned_until(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Nanos>, StoreError> {
+    let mut until = BTreeMap::new();
+    for document in definitions.documents(DROPPED)? {
+        let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
+        let span = record.file.rsplit('/').next().and_then(Span::of_file_name);
+        if let Some(span) = span {
+            let known = until.entry(DatasetId(record.dataset)).or_insert(Nanos::MIN);
+            *known = span.last().saturating_add(1).max(*known);
+        }
+    }
+    Ok(until)
+}
+
 /// Partitions in the bin.
 pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
     let of = |(id, record, deleted): (String, Record, Nanos)| {
@@ -330,15 +356,30 @@ pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
         bin::take_in(shared, dataset, span, lies)?;
     }
     forget(shared, id)?;
+    shared.floors.look_again(&shared.definitions)?;
+    // Windows of that time were made of these points, and of those that came since.
+    mark_range(shared, dataset, TimeRange { start: span.start, end: span.last().saturating_add(1) })?;
     Ok(true)
+}
+
+/// Windows of a dataset in a range are out of date, of all of its series.
+pub fn mark_range(shared: &Shared, dataset: DatasetId, range: TimeRange) -> Result<(), StoreError> {
+    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(()) };
+    let series: BTreeSet<SeriesId> =
+        crate::rollup::taken(&shared.catalogue.read(), dataset).iter().flat_map(|policy| &policy.series).map(|(id, _)| *id).collect();
+    rollups.mark(series.into_iter(), range)
 }
 
 /// Erases a partition that is in the bin; says whether there was one of that id.
 pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
-    if !records(shared)?.iter().any(|(known, record, _)| known == id && record.moved) {
-        return Ok(false);
+    let found = records(shared)?.into_iter().find(|(known, record, _)| known == id && record.moved);
+    let Some((_, record, _)) = found else { return Ok(false) };
+    if let Some(span) = record.file.rsplit('/').next().and_then(Span::of_file_name) {
+        shared.floors.erase(&shared.definitions, DatasetId(record.dataset), span.last().saturating_add(1))?;
     }
-    forget(shared, id).map(|()| true)
+    forget(shared, id)?;
+    shared.floors.look_again(&shared.definitions)?;
+    Ok(true)
 }
 
 fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {

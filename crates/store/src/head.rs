@@ -112,6 +112,18 @@ impl Buffers {
         self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range, snapshot))
     }
 
+    fn earliest_from(&self, dataset: DatasetId, at: Nanos) -> Option<Nanos> {
+        let of = |buffer: &Buffer| {
+            let times = &buffer.columns.times;
+            if buffer.ascending {
+                times.get(times.partition_point(|time| *time < at)).copied()
+            } else {
+                times.iter().filter(|time| **time >= at).min().copied()
+            }
+        };
+        self.by_series.values().filter(|buffer| buffer.dataset == dataset && buffer.latest >= at).filter_map(of).min()
+    }
+
     /// Those of some instants, in order, at which a series has points here.
     pub fn shared(&self, series: SeriesId, times: &[Nanos]) -> Vec<Nanos> {
         let Some(buffer) = self.by_series.get(&series) else { return Vec::new() };
@@ -300,6 +312,21 @@ impl Head {
         let visible_before = generations.first().map_or(0, |oldest| oldest.number);
         *self.live.0.lock().entry(visible_before).or_default() += 1;
         Snapshot { number: self.snapshots, generations, visible_before, live: Arc::clone(&self.live) }
+    }
+}
+
+impl Head {
+    /// The packed points of this moment, and nothing that waits to be packed.
+    pub fn packed(&mut self) -> Snapshot {
+        let whole = self.snapshot();
+        let packed = Snapshot { number: whole.number, generations: Vec::new(), visible_before: whole.visible_before, live: Arc::clone(&whole.live) };
+        *self.live.0.lock().entry(packed.visible_before).or_default() += 1;
+        packed
+    }
+
+    /// The earliest point of a dataset at or after an instant that waits to be packed.
+    pub fn earliest_from(&self, dataset: DatasetId, at: Nanos) -> Option<Nanos> {
+        self.all().filter_map(|generation| generation.buffers.read().earliest_from(dataset, at)).min()
     }
 }
 

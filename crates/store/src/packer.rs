@@ -46,6 +46,10 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
     }
     let (mut partitions, mut saved, mut written) = (0, Savings::new(), Written::new());
     for (dataset, all) in &of_dataset {
+        if let Some(rollups) = shared.rollups.of(shared, *dataset)? {
+            let taken = crate::rollup::taken(&shared.catalogue.read(), *dataset);
+            rollups.note_packing(&taken, all, generation.number)?;
+        }
         let is_counter = shared.counters(*dataset);
         let thinnings = shared.thinnings(*dataset);
         for (span, pieces) in by_span(shared, *dataset, all) {

@@ -123,8 +123,7 @@ pub struct Progress {
 
 impl Partition {
     pub fn new(span: Span, path: PathBuf, page_size: u32, pool: Arc<Pool>) -> Self {
-        static NEXT: AtomicU64 = AtomicU64::new(0);
-        let id = NEXT.fetch_add(1, Ordering::Relaxed);
+        let id = pool.next_id();
         Self {
             span,
             id,
@@ -324,7 +323,7 @@ impl Writer<'_> {
 }
 
 /// Brings the log to stable storage and into the file.
-fn checkpoint(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+pub fn checkpoint(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     let (busy, _, _): (i64, i64, i64) =
         connection.query_row("PRAGMA wal_checkpoint(TRUNCATE)", [], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?))).at("write", path)?;
     if busy != 0 {

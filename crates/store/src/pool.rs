@@ -1,7 +1,7 @@
 //! Connections to partitions: opened when they are needed, kept for a while, closed when idle, and never more than a bound.
 
 use std::{
-    sync::atomic::{AtomicUsize, Ordering},
+    sync::atomic::{AtomicU64, AtomicUsize, Ordering},
     time::{Duration, Instant},
 };
 
@@ -19,6 +19,7 @@ pub struct Pool {
     most: usize,
     /// Blocks that all partitions together hold in their indices.
     indexed: AtomicUsize,
+    ids: AtomicU64,
 }
 
 /// The most blocks in all indices, of about 150 bytes each.
@@ -33,7 +34,12 @@ struct Idle {
 impl Pool {
     /// Keeps at most so many idle connections, of three open files each. Those in use are as many as there are threads that read or write.
     pub fn new(most: usize) -> Self {
-        Self { idle: Mutex::default(), most, indexed: AtomicUsize::new(0) }
+        Self { idle: Mutex::default(), most, indexed: AtomicUsize::new(0), ids: AtomicU64::new(0) }
+    }
+
+    /// A number that tells a file from all others whose connections are kept here.
+    pub fn next_id(&self) -> u64 {
+        self.ids.fetch_add(1, Ordering::Relaxed)
     }
 
     /// Runs some work with a connection to a partition, which is told from others by a number, and opened where no connection is idle.

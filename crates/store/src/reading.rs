@@ -7,8 +7,9 @@ use std::sync::{
 
 use fenetre_core::{
     block::{Columns, Points},
-    evaluate::{End, Run, Source, SourceError, StoredBlock, Visit},
-    model::{DatasetId, SeriesId},
+    evaluate::{AskedWindows, Coverage, End, Run, Source, SourceError, StoredBlock, Visit},
+    model::{DatasetId, MetricId, SeriesId},
+    plan::LevelPlan,
     summary::{Sample, Summary},
     time::{Nanos, TimeRange},
 };
@@ -96,6 +97,14 @@ impl Source for StoreSource<'_> {
             (one, other) => one.or(other),
         };
         Ok(fresh.into_iter().zip(stored).map(outer).collect())
+    }
+
+    fn covered(&self, dataset: DatasetId, metric: MetricId, levels: &[LevelPlan]) -> Coverage {
+        self.coverage(dataset, metric, levels)
+    }
+
+    fn scan_windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        self.windows(asked, series, range, visit)
     }
 
     fn skipped(&self) -> u64 {

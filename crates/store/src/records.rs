@@ -70,6 +70,8 @@ CREATE TABLE document (
 ) STRICT, WITHOUT ROWID;
 ";
 const GENERATION: &str = "generation";
+/// The sort of documents that are rollup policies, each by its dataset's id and its name.
+pub const ROLLUP: &str = "rollup";
 /// Parts the name of a metric in the bin from its id.
 const BINNED: char = '\u{1}';
 
@@ -167,6 +169,15 @@ impl Records {
         while let Some(row) = rows.next()? {
             if let Some(dataset) = names.get(&row.get(0)?).and_then(|home| catalogue.dataset_mut(home)) {
                 dataset.tag_definitions.insert(row.get(1)?, read_document::<TagDefinition>(row.get_ref(2)?.as_str()?));
+            }
+        }
+        let mut statement = self.connection.prepare("SELECT name, body FROM document WHERE sort = ?1")?;
+        let mut rows = statement.query([ROLLUP])?;
+        while let Some(row) = rows.next()? {
+            let (name, body): (String, String) = (row.get(0)?, row.get(1)?);
+            let Some((home, policy)) = name.split_once('.').and_then(|(id, policy)| Some((names.get(&id.parse().ok()?)?, policy))) else { continue };
+            if let (Some(dataset), Ok(rollup)) = (catalogue.dataset_mut(home), serde_json::from_str(&body)) {
+                dataset.rollups.insert(policy.to_owned(), rollup);
             }
         }
         self.load_old_names(catalogue, &names, &metrics)?;

@@ -56,6 +56,11 @@ impl Horizons {
         self.dataset.unwrap_or(Nanos::MIN)
     }
 
+    /// Of a metric with limits of its own.
+    pub fn own(&self, metric: MetricId) -> Option<Nanos> {
+        self.metrics.get(&metric).copied()
+    }
+
     /// Of a metric.
     pub fn of(&self, metric: MetricId) -> Nanos {
         self.metrics.get(&metric).copied().unwrap_or(self.of_dataset())
@@ -92,6 +97,12 @@ impl PolicyBook {
     /// The file was changed.
     pub fn set_file(&self, file: FileRetention) {
         *self.file.write() = Arc::new(file);
+    }
+
+    /// Whether anything is said of any metric by itself.
+    pub fn has_metrics(&self) -> bool {
+        let of_metric = |place: &Place| matches!(place, Place::Metric(..));
+        self.live.read().keys().any(of_metric) || self.file.read().datasets.values().any(|dataset| !dataset.metrics.is_empty())
     }
 
     /// What was said live of a place.
@@ -170,7 +181,7 @@ pub fn horizons(shared: &Shared, id: DatasetId, now: Nanos) -> Horizons {
         Place::Metric(dataset, metric) if dataset == id => Some((metric, at(place)?)),
         _ => None,
     };
-    let metrics = places(&policies).into_iter().filter_map(of_metric).collect();
+    let metrics: HashMap<MetricId, Nanos> = places(&policies).into_iter().filter_map(of_metric).collect();
     Horizons { dataset: at(Place::Dataset(id)), metrics }
 }
 

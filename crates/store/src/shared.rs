@@ -22,11 +22,13 @@ use crate::{
     definitions::Definitions,
     error::{Context, StoreError},
     files::Files,
+    floors::Floors,
     head::{Head, Snapshot},
     options::Options,
     partition::Partition,
     pool::Pool,
     retention::PolicyBook,
+    rollup::Rollups,
     span::{Rate, Span},
 };
 
@@ -66,6 +68,8 @@ pub struct Shared {
     pub head: RwLock<Head>,
     pub pool: Arc<Pool>,
     pub policies: PolicyBook,
+    pub rollups: Rollups,
+    pub floors: Floors,
     partitions: RwLock<Versions>,
     /// Partitions that were dropped, until their files are moved.
     pub leaving: Mutex<BTreeMap<(DatasetId, Nanos), Leaving>>,
@@ -101,8 +105,15 @@ impl Shared {
         let partitions = find_partitions(&files, &catalogue.read(), &pool)?;
         let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
         let policies = PolicyBook::open(&definitions, options.retention.clone())?;
+        let (rollups, floors) = (Rollups::default(), Floors::open(&definitions)?);
         let (leaving, is_full, stopping) = (Mutex::default(), AtomicBool::new(false), AtomicBool::new(false));
-        Ok(Self { files, options, catalogue, definitions, head, pool, policies, partitions, leaving, is_full, stopping })
+        Ok(Self { files, options, catalogue, definitions, head, pool, policies, rollups, floors, partitions, leaving, is_full, stopping })
+    }
+
+    /// The clock on the wall.
+    pub fn now(&self) -> Nanos {
+        let passed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap_or_default();
+        Nanos::try_from(passed.as_nanos()).unwrap_or(Nanos::MAX)
     }
 
     /// The points of this moment.

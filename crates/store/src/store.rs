@@ -12,10 +12,12 @@ use std::{
 };
 
 use fenetre_core::{
-    catalogue::{Catalogue, Dataset},
+    catalogue::{Catalogue, Dataset, FIRST_PART},
     keeping::{Expiry, Place, Policies, Said, Volume},
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
-    time::{Nanos, TimeRange},
+    plan::Facts,
+    rollup::{RollupPolicy, Rules},
+    time::{Nanos, Span, TimeRange},
 };
 use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 
@@ -41,6 +43,7 @@ use crate::{
     records::{Document, Records},
     replaced,
     retention::{self, FileRetention, Horizons},
+    rollup,
     shared::Shared,
 };
 
@@ -51,6 +54,29 @@ pub struct Store {
     threads: Vec<JoinHandle<()>>,
     expiring: Mutex<()>,
     _lock: File,
+}
+
+/// How far a level of a rollup policy is.
+#[derive(Clone, Debug)]
+pub struct LevelState {
+    /// Of which policy.
+    pub policy: String,
+    /// Width of its windows.
+    pub width: Span,
+    /// How long it is kept.
+    pub keep_for: Option<Span>,
+    /// The stretch that it stands for; from the beginning of time where there is nothing before.
+    pub covered: Option<TimeRange>,
+    /// Where the dataset's first partition begins.
+    pub first: Option<Nanos>,
+    /// Stretches of series that are out of date.
+    pub marks: u64,
+    /// Series that it is made of.
+    pub series: u64,
+    /// Windows in it.
+    pub windows: u64,
+    /// Bytes of its files.
+    pub bytes: u64,
 }
 
 /// The dataset that a fresh store has.
@@ -82,7 +108,8 @@ impl Store {
         let (requests, received) = committer::channel();
         let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
         let compactor = compactor::start(Arc::clone(&shared)).at("start a thread for", root)?;
-        Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor], expiring: Mutex::new(()), _lock: lock })
+        let roller = rollup::start(Arc::clone(&shared)).at("start a thread for", root)?;
+        Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor, roller], expiring: Mutex::new(()), _lock: lock })
     }
 
     /// What it may take and how it keeps its promises.
@@ -199,7 +226,129 @@ impl Store {
     /// # Errors
     /// As for one; nothing is changed then.
     pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>) -> Result<Vec<bool>, StoreError> {
-        self.shared.definitions.put_metrics(dataset, metrics)
+        let names: Vec<String> = metrics.iter().map(|(name, _)| name.clone()).collect();
+        let rules = |store: &Self| -> Vec<Option<Facts>> {
+            let catalogue = store.catalogue();
+            let found = catalogue.dataset(dataset);
+            names.iter().map(|name| found.and_then(|dataset| dataset.metric(name)).map(Facts::of)).collect()
+        };
+        let before = rules(self);
+        let done = self.shared.definitions.put_metrics(dataset, metrics)?;
+        let after = rules(self);
+        for (name, (before, after)) in names.iter().zip(before.into_iter().zip(after)) {
+            if let (Some(before), Some(after)) = (before, after)
+                && Rules::of(&before, false) != Rules::of(&after, false)
+            {
+                self.remake(dataset, name)?;
+            }
+        }
+        Ok(done)
+    }
+
+    /// Windows of a metric were made by other rules than it has now.
+    fn remake(&self, dataset: &str, metric: &str) -> Result<(), StoreError> {
+        let found = {
+            let catalogue = self.catalogue();
+            catalogue.dataset(dataset).and_then(|dataset| Some((dataset.id, dataset.metric(metric)?.id)))
+        };
+        let Some((dataset, metric)) = found else { return Ok(()) };
+        match self.shared.rollups.of(&self.shared, dataset)? {
+            Some(rollups) => rollups.mark(expiry::series_of(&self.shared, dataset, metric).into_iter(), TimeRange::ALL),
+            None => Ok(()),
+        }
+    }
+
+    /// Says which metrics of a dataset are rolled up, and into which levels. A policy that takes others than before begins anew.
+    ///
+    /// # Errors
+    /// [`StoreError::Definition`] for one that makes no sense.
+    pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<bool, StoreError> {
+        policy.check().map_err(|error| StoreError::Definition(error.to_string()))?;
+        let (id, before) = self.shared.definitions.put_rollup(dataset, name, Some(policy))?;
+        if let (Some(before), Some(rollups)) = (&before, self.shared.rollups.of(&self.shared, id)?) {
+            let takes = |policy: &RollupPolicy| (policy.metrics.clone(), policy.condition.clone(), policy.zone.clone());
+            if takes(before) != takes(policy) {
+                rollups.forget(name)?;
+            } else {
+                let widths: Vec<String> = policy.levels.iter().map(|level| level.width.to_string()).collect();
+                rollups.keep_levels(name, &widths)?;
+            }
+        }
+        self.nudge();
+        Ok(before.is_none())
+    }
+
+    /// Forgets a rollup policy with everything that was made for it.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`].
+    pub fn drop_rollup(&self, dataset: &str, name: &str) -> Result<(), StoreError> {
+        let opened = {
+            let id = self.catalogue().dataset(dataset).map(|dataset| dataset.id);
+            id.map(|id| self.shared.rollups.of(&self.shared, id)).transpose()?.flatten()
+        };
+        let (_, before) = self.shared.definitions.put_rollup(dataset, name, None)?;
+        if before.is_none() {
+            return Err(StoreError::Missing(format!("the dataset `{dataset}` has no rollup policy `{name}`")));
+        }
+        opened.map_or(Ok(()), |rollups| rollups.forget(name))
+    }
+
+    /// Lets a dataset's levels go on being filled backwards, or stops that.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] where it has no policies.
+    pub fn fill_rollups(&self, dataset: DatasetId, go_on: bool) -> Result<(), StoreError> {
+        let rollups = self.shared.rollups.of(&self.shared, dataset)?;
+        let rollups = rollups.ok_or_else(|| StoreError::Missing("the dataset has no rollup policies".to_owned()))?;
+        rollups.stop_filling(!go_on);
+        self.nudge();
+        Ok(())
+    }
+
+    /// Works on a dataset's rollups until there is nothing more to do as things stand at an instant. Everything that was acknowledged is packed first.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn roll_up(&self, dataset: DatasetId, now: Nanos) -> Result<(), StoreError> {
+        self.pack()?;
+        while rollup::turn(&self.shared, dataset, now, true)? {}
+        Ok(())
+    }
+
+    /// How the work on a dataset's rollups goes, and how far each level of each policy is.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn rollup_state(&self, dataset: DatasetId) -> Result<(rollup::Told, Vec<LevelState>), StoreError> {
+        let Some(rollups) = self.shared.rollups.of(&self.shared, dataset)? else { return Ok((rollup::Told::default(), Vec::new())) };
+        let state = rollups.state();
+        let taken = rollup::taken(&self.catalogue(), dataset);
+        let first = self.shared.partitions_of(dataset, TimeRange::ALL).first().map(|partition| partition.span.start);
+        let mut levels = Vec::new();
+        for policy in &taken {
+            for level in &policy.levels {
+                let covered = state.levels.get(&level.key).copied();
+                let marks = policy.series.iter().filter_map(|(id, _)| state.marks.get(id)).flatten();
+                let meets = |mark: &&rollup::Mark| covered.is_some_and(|covered| mark.range.start < covered.end && covered.start < mark.range.end);
+                levels.push(LevelState {
+                    policy: policy.name.clone(),
+                    width: level.level.width(),
+                    keep_for: level.keep_for,
+                    covered,
+                    first,
+                    marks: marks.filter(meets).count() as u64,
+                    series: policy.series.iter().filter(|(id, _)| id.0 < FIRST_PART).count() as u64,
+                    windows: rollups.windows_of(&self.shared, level)?,
+                    bytes: rollups.level_bytes(&level.key),
+                });
+            }
+        }
+        Ok((rollups.told(), levels))
+    }
+
+    fn nudge(&self) {
+        self.threads.iter().for_each(|thread| thread.thread().unpark());
     }
 
     /// Says what a tag is. Says whether it is the first time.

@@ -19,8 +19,7 @@ pub fn told(plan: &PlanDocument) -> String {
     let _ = writeln!(out, "\n{range} ({})\n{}\n", plan.zone, plan.time);
     for (at, read) in plan.reads.iter().enumerate() {
         let _ = writeln!(out, "read {}: {}", at + 1, read.what);
-        let _ =
-            write!(out, "  {} as {}, from {} points", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
+        let _ = write!(out, "  {} as {}, from {}", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
         if let Some((points, weight)) = read.points.zip(read.bytes) {
             let _ = write!(out, "; {} in {} of blocks in that time", count_of(points, "point", "points"), bytes(weight));
         }
@@ -48,7 +47,7 @@ mod tests {
             what: what.to_owned(),
             series: 12,
             lines: 1,
-            source: "raw".to_owned(),
+            source: "points".to_owned(),
             how: "every block is decoded".to_owned(),
             points: weight.map(|(points, _)| points),
             bytes: weight.map(|(_, bytes)| bytes),

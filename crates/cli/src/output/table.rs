@@ -3,7 +3,7 @@
 use std::{collections::BTreeMap, fmt::Write as _};
 
 use fenetre_core::{model::Value, time::Nanos};
-use fenetre_formats::document::{AnswerDocument, Form, LineDocument, ShowDocument};
+use fenetre_formats::document::{AnswerDocument, Form, LineDocument, ShowDocument, SourceDocument};
 
 use super::{
     list::{aligned, plain_table},
@@ -149,15 +149,29 @@ pub fn cost(answer: &AnswerDocument) -> String {
         0 => String::new(),
         count => format!(", {}", count_of(count, "window", "windows")),
     };
-    format!(
-        "{}{windows} in {:.1} ms: {} passed over, {} answered by summary, {} decoded, {} read",
+    let rolled = match cost.windows_read {
+        0 => String::new(),
+        count => format!(", {} of rollups", count_of(count, "window", "windows")),
+    };
+    let line = format!(
+        "{}{windows} in {:.1} ms: {} passed over, {} answered by summary, {} decoded, {} read{rolled}",
         count_of(cost.series, "series", "series"),
         cost.milliseconds,
         count_of(cost.blocks_skipped, "block", "blocks"),
         cost.blocks_summarised,
         cost.blocks_decoded,
         count_of(cost.points_read, "point", "points"),
-    )
+    );
+    let ends: Vec<Nanos> = answer.sources.iter().flat_map(|part| [instant(&part.from), instant(&part.to)]).collect();
+    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &ends).in_minutes();
+    let told = |part: &SourceDocument| {
+        let why = part.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
+        let name = if part.source == "points" { "points".to_owned() } else { format!("the {} rollup", part.source) };
+        format!("\n  {}: {name} from {} to {}{why}", part.what, clock.tell(instant(&part.from)), clock.tell(instant(&part.to)))
+    };
+    // Points all the way is what one expects.
+    let is_told = answer.sources.iter().any(|part| part.source != "points");
+    line + &answer.sources.iter().filter(|_| is_told).map(told).collect::<String>()
 }
 
 #[cfg(test)]

@@ -71,6 +71,32 @@ pub fn encode(points: Points<'_>) -> Vec<u8> {
     block
 }
 
+/// A column of instants, ascending, for other things at rest than blocks of points: its encoding, then its bytes.
+pub(crate) fn put_times(times: &[crate::time::Nanos], out: &mut Vec<u8>) {
+    let at = out.len();
+    out.push(0);
+    out[at] = times::encode(times, out);
+}
+
+/// Appends what [`put_times`] wrote.
+pub(crate) fn take_times(count: usize, reader: &mut bits::Reader<'_>, out: &mut Vec<crate::time::Nanos>) -> Result<(), BlockError> {
+    let encoding = reader.byte("encoding of times")?;
+    times::decode(encoding, count, reader, out)
+}
+
+/// A column of doubles, with the rests of integers that no double holds.
+pub(crate) fn put_values(values: &[f64], rests: &[i16], out: &mut Vec<u8>) {
+    let at = out.len();
+    out.push(0);
+    out[at] = values::encode(values, rests, out);
+}
+
+/// Appends what [`put_values`] wrote.
+pub(crate) fn take_values(count: usize, reader: &mut bits::Reader<'_>, out: &mut Vec<f64>, rests: &mut Vec<i16>) -> Result<(), BlockError> {
+    let encoding = reader.byte("encoding of values")?;
+    values::decode(encoding, count, reader, out, rests)
+}
+
 /// Appends the points of a block to `out`.
 ///
 /// # Errors

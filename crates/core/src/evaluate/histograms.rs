@@ -134,7 +134,7 @@ fn read(reading: &Reading<'_>, pairs: Pairs, task: &[Piece], cost: &mut Cost) ->
 fn read_parts(reading: &Reading<'_>, pairs: Pairs, layout: &Layout, cost: &mut Cost) -> Result<Vec<Vec<Ratio>>, EvaluateError> {
     let ids: Vec<SeriesId> = layout.parts().collect();
     let mut parts = vec![vec![Ratio::default(); reading.grid().len()]; ids.len()];
-    reading.walk(pairs, &ids, |_| None, cost, &mut |place, work| work(&mut parts[place]))?;
+    reading.walk(pairs, &ids, true, |_| None, cost, &mut |place, work| work(&mut parts[place]))?;
     Ok(parts)
 }
 

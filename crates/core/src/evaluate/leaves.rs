@@ -5,6 +5,7 @@ use super::{
     neighbours::Pairs,
     parts::{Kinds, Scatter, Trend, Values},
     reading::{Reading, Words},
+    sources::Sources,
     table::{Row, Table},
 };
 use crate::{
@@ -24,7 +25,7 @@ fn is_summarised(reducer: &Reducer) -> bool {
 /// Whether two leaves are answered by the same walk over the same points.
 pub fn walk_together(one: &Leaf, other: &Leaf) -> bool {
     let by_summary = |leaf: &Leaf| matches!(&leaf.take, Take::Reduced(reducer) if is_summarised(reducer) && !histograms::takes_of(leaf, reducer));
-    let selected = |leaf: &Leaf| (leaf.dataset, leaf.facts.clone(), leaf.earlier, leaf.tests.clone());
+    let selected = |leaf: &Leaf| (leaf.dataset, leaf.facts.clone(), leaf.earlier, leaf.tests.clone(), leaf.from.levels.clone());
     by_summary(one) && by_summary(other) && selected(one) == selected(other) && one.lines == other.lines
 }
 
@@ -32,7 +33,8 @@ pub fn walk_together(one: &Leaf, other: &Leaf) -> bool {
 pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &mut Vec<String>) -> Result<Vec<Table>, EvaluateError> {
     let (PlannedTime::Windows(windows, _), Some(leaf)) = (&context.plan.time, leaves.first()) else { return Ok(Vec::new()) };
     let earlier = leaf.earlier.map(|span| windows.earlier(span, &context.plan.zone));
-    let reading = Reading { context, leaf, windows: earlier.as_ref().unwrap_or(windows), words: Words::shared_by(leaf) };
+    let windows = earlier.as_ref().unwrap_or(windows);
+    let reading = Reading { context, leaf, windows, words: Words::shared_by(leaf), sources: Sources::of(context, leaf, windows, notes) };
     cost.series += leaf.lines.iter().map(|line| line.series.len() as u64).sum::<u64>();
     let reducers: Vec<&Reducer> = leaves.iter().filter_map(|leaf| leaf.take.reducer()).collect();
     let mut tables = match reducers.as_slice() {

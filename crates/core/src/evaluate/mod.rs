@@ -10,6 +10,7 @@
 //! | `neighbours` | what follows from two points that follow each other: growth, area, time in a state |
 //! | `leaves` | each reducer with the parts, or the neighbours, that it is made of |
 //! | `reading` | series of a leaf read side by side, their parts merged in one order |
+//! | `sources` | which part of a leaf's time is read from which level, and neighbours beyond its ends |
 //! | `histograms` | distributions: growth and quantiles inside buckets |
 //! | `moment` | values at an instant |
 //! | `points` | the points themselves |
@@ -27,19 +28,25 @@ mod parts;
 mod points;
 mod reading;
 mod shaping;
+mod sources;
 mod table;
 
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{
+    Mutex,
+    atomic::{AtomicUsize, Ordering},
+};
 
+use sources::Sources;
 use table::Table;
 
 use crate::{
     answer::{Answer, AnswerTime, Cost, Lines, PointLine, ShowAnswer},
     block::{Columns, Points},
-    model::{DatasetId, SeriesId},
-    plan::{Leaf, Node, Plan, PlannedTime, Take},
+    model::{DatasetId, MetricId, SeriesId},
+    plan::{Leaf, LevelPlan, Node, Plan, PlannedTime, Take},
+    rollup::{Wants, Window},
     summary::{Sample, Summary},
-    time::TimeRange,
+    time::{Nanos, Span, TimeRange},
 };
 
 /// A source's failure, in its own words.
@@ -72,18 +79,71 @@ pub trait Source: Sync {
     /// The source's own.
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError>;
 
+    /// How far each of some levels stands for points of a metric, beside each other; and from when on points are whole.
+    fn covered(&self, _dataset: DatasetId, _metric: MetricId, levels: &[LevelPlan]) -> Coverage {
+        Coverage { levels: vec![None; levels.len()], raw_from: Nanos::MIN }
+    }
+
+    /// As [`Source::scan`], from the windows of a level inside a range on its borders that it covers. Where windows are out of date, or were made by
+    /// other rules, the points themselves are visited.
+    ///
+    /// # Errors
+    /// As for [`Source::scan`].
+    fn scan_windows(&self, asked: &AskedWindows<'_>, _series: &[SeriesId], _range: TimeRange, _visit: Visit<'_>) -> Result<(), SourceError> {
+        Err(format!("there is no level of {} here", asked.level.level.width()).into())
+    }
+
     /// How many blocks scans have passed over so far, since they lie outside of the time.
     fn skipped(&self) -> u64 {
         0
     }
 }
 
+/// How far levels reach.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Coverage {
+    /// Of each level, the stretch in which it stands for points, on its borders.
+    pub levels: Vec<Option<TimeRange>>,
+    /// Points before this may no longer be kept.
+    pub raw_from: Nanos,
+}
+
+/// Windows that are asked for.
+#[derive(Clone, Copy, Debug)]
+pub struct AskedWindows<'a> {
+    /// Of which dataset.
+    pub dataset: DatasetId,
+    /// Of which metric.
+    pub metric: MetricId,
+    /// Of which level.
+    pub level: &'a LevelPlan,
+    /// What of them.
+    pub wants: Wants,
+    /// The mark of the rules that they must have been made by, where neighbours count.
+    pub mark: Option<u32>,
+}
+
 /// A stretch of points of one series.
 pub enum Run<'a> {
+    /// A window that stands for its points.
+    Window(&'a Window),
     /// Compressed, with its summary.
     Block(&'a dyn StoredBlock),
     /// As they are, in order of time, each instant once.
     Points(Points<'a>),
+}
+
+/// A part of time, and what answered for it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReadPart {
+    /// What was read, as the query says it.
+    pub what: String,
+    /// The part.
+    pub range: TimeRange,
+    /// Width of the level; none for points.
+    pub level: Option<Span>,
+    /// Why points, where there are levels.
+    pub why: Option<&'static str>,
 }
 
 /// A block that need not be decoded.
@@ -143,6 +203,7 @@ pub struct Gathered {
     /// Of each leaf whose points are shown.
     points: Vec<Option<Vec<PointLine>>>,
     notes: Vec<String>,
+    parts: Vec<ReadPart>,
     cost: Cost,
 }
 
@@ -151,7 +212,7 @@ pub struct Gathered {
 /// # Errors
 /// [`EvaluateError`].
 pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<Gathered, EvaluateError> {
-    let context = Context { plan: &plan, source, stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0) };
+    let context = Context { plan: &plan, source, stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0), parts: Mutex::default() };
     let mut cost = Cost::default();
     let mut notes = plan.notes.clone();
     let mut points_left = plan.limits.points;
@@ -180,13 +241,27 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
         }
     }
     cost.blocks_skipped = source.skipped();
-    Ok(Gathered { plan, tables, points, notes, cost })
+    let parts = context.parts.into_inner().unwrap_or_default();
+    Ok(Gathered { plan, tables, points, notes, parts, cost })
+}
+
+/// What would answer for which part of time, without reading any of it.
+pub fn sources(plan: &Plan, source: &dyn Source) -> Vec<ReadPart> {
+    let stop = || false;
+    let context = Context { plan, source, stop: &stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0), parts: Mutex::default() };
+    if let PlannedTime::Windows(windows, _) = &plan.time {
+        for leaf in plan.leaves.iter().filter(|leaf| leaf.take.reducer().is_some()) {
+            let earlier = leaf.earlier.map(|span| windows.earlier(span, &plan.zone));
+            Sources::of(&context, leaf, earlier.as_ref().unwrap_or(windows), &mut Vec::new());
+        }
+    }
+    context.parts.into_inner().unwrap_or_default()
 }
 
 impl Gathered {
     /// The second half of [`evaluate`]: arithmetic, and the lines that stay.
     pub fn answer(self) -> Answer {
-        let Self { plan, tables, points, mut notes, cost } = self;
+        let Self { plan, tables, points, mut notes, parts, cost } = self;
         let mut shows = Vec::with_capacity(plan.shows.len());
         for show in &plan.shows {
             let given = match show.node {
@@ -213,7 +288,7 @@ impl Gathered {
             PlannedTime::Windows(windows, _) => AnswerTime::Windows(windows),
             PlannedTime::Moment(moment) => AnswerTime::Moment(moment.at),
         };
-        Answer { now: plan.now, zone: plan.zone, time, shows, notes, cost }
+        Answer { now: plan.now, zone: plan.zone, time, shows, notes, parts, cost }
     }
 }
 
@@ -224,6 +299,8 @@ struct Context<'a> {
     stop: &'a (dyn Fn() -> bool + Sync),
     decoded: AtomicUsize,
     held: AtomicUsize,
+    /// What answered for which part of time.
+    parts: Mutex<Vec<ReadPart>>,
 }
 
 /// Ends a scan from within; what it stands for is told by whoever began the scan.
@@ -246,6 +323,14 @@ impl Context<'_> {
             return Err(EvaluateError::Stopped);
         }
         let scanned = self.source.scan(dataset, series, range, &mut |place, run| {
+            if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) }
+        });
+        scanned.map_err(|error| self.told(error))
+    }
+
+    /// As [`Source::scan_windows`], likewise.
+    fn scan_windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), EvaluateError> {
+        let scanned = self.source.scan_windows(asked, series, range, &mut |place, run| {
             if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) }
         });
         scanned.map_err(|error| self.told(error))

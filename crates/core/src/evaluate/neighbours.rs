@@ -12,6 +12,7 @@ use super::{
 use crate::{
     block::Points,
     model::Shape,
+    rollup::Window,
     summary::{Sample, Summary},
     time::{Nanos, SECOND},
 };
@@ -102,6 +103,41 @@ impl Neighbours {
         }
         self.last = Some(summary.last);
         true
+    }
+
+    /// Takes a window for what its points say.
+    pub fn take_window(&mut self, grid: Grid<'_>, window: &Window, into: &mut [Ratio]) {
+        let (first, last) = (window.summary.first, window.summary.last);
+        // On the way there the walk over stretches has a cursor of its own, as for points.
+        let mut cursor = self.cursor;
+        let Some(cell) = cursor.whole(grid, first.time, last.time) else { return };
+        if self.pairs == Pairs::Sum {
+            return into[cell].add(window.summary.sum, 0.0);
+        }
+        if self.pairs.is_of_time() {
+            self.stretch_to(grid, first.time, Some(first), into);
+        } else {
+            self.join(first, &mut into[cell]);
+            self.cursor = cursor;
+        }
+        let (steps, joined) = (&window.steps, window.joined() > 0.0);
+        let several = window.summary.count > 1;
+        let held = window.length() - steps.unheld;
+        let moved = (last.value - first.value) + (f64::from(last.rest) - f64::from(first.rest));
+        match self.pairs {
+            Pairs::Growth if joined => into[cell].add(steps.growth, 0.0),
+            Pairs::Delta if joined => into[cell].add(moved - steps.gap_delta, 0.0),
+            Pairs::Changes if joined => into[cell].add(steps.changes, 0.0),
+            Pairs::Area(Shape::Linear) if joined => into[cell].add(steps.area, held),
+            Pairs::Area(Shape::Stepped) if several => into[cell].add(steps.area, held),
+            Pairs::TimeIn(state) if several => {
+                let in_it = window.states.iter().filter(|(code, _)| f64::from(*code) == state).map(|(_, held)| held).sum();
+                into[cell].add(in_it, held);
+            }
+            Pairs::Coverage if several && window.length() > steps.uncovered => into[cell].add(window.length() - steps.uncovered, 0.0),
+            _ => {}
+        }
+        self.last = Some(last);
     }
 
     /// Takes points in order of time.

@@ -5,6 +5,7 @@ use std::collections::HashSet;
 use crate::{
     block::Points,
     query::Reducer,
+    rollup::{Sketch, Window},
     summary::Summary,
     time::{Nanos, SECOND},
 };
@@ -16,6 +17,9 @@ pub trait Part: Clone + Send + Sync {
 
     /// Of a block that lies in one cell whole, where its summary is enough.
     fn of_summary(summary: &Summary) -> Option<Self>;
+
+    /// Of a window that stands for its points; none where that does not hold what is needed, which the plan rules out.
+    fn of_window(window: &Window, origin: Nanos) -> Option<Self>;
 
     /// Takes in what other points contribute.
     fn merge(&mut self, other: &Self);
@@ -49,6 +53,10 @@ impl Part for Summary {
 
     fn of_summary(summary: &Summary) -> Option<Self> {
         Some(*summary)
+    }
+
+    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+        Some(window.summary)
     }
 
     fn merge(&mut self, other: &Self) {
@@ -119,6 +127,10 @@ impl Part for Scatter {
         (summary.min == summary.max).then_some(Self { count: summary.count as f64, mean: summary.min, squares: 0.0 })
     }
 
+    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+        Some(Self { count: window.summary.count as f64, mean: window.summary.mean(), squares: window.moments.squares })
+    }
+
     fn merge(&mut self, other: &Self) {
         let count = self.count + other.count;
         let apart = other.mean - self.mean;
@@ -164,6 +176,17 @@ impl Part for Trend {
         None
     }
 
+    fn of_window(window: &Window, origin: Nanos) -> Option<Self> {
+        let moments = &window.moments;
+        Some(Self {
+            count: window.summary.count as f64,
+            time: window.start.wrapping_sub(origin) as f64 / SECOND as f64 + moments.time,
+            value: window.summary.mean(),
+            squares: moments.time_squares,
+            products: moments.products,
+        })
+    }
+
     fn merge(&mut self, other: &Self) {
         let count = self.count + other.count;
         let (time, value) = (other.time - self.time, other.value - self.value);
@@ -180,13 +203,18 @@ impl Part for Trend {
     }
 }
 
-/// The values themselves, for quantiles.
+/// For quantiles: the values themselves, and sketches of those of which only windows are left.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct Values(pub Vec<f64>);
+pub struct Values {
+    values: Vec<f64>,
+    sketch: Sketch,
+    /// The least and the greatest that was sketched.
+    ends: Option<(f64, f64)>,
+}
 
 impl Part for Values {
     fn of(points: Points<'_>, _: Nanos) -> Self {
-        Self(points.values.to_vec())
+        Self { values: points.values.to_vec(), ..Self::default() }
     }
 
     fn of_summary(_: &Summary) -> Option<Self> {
@@ -196,16 +224,32 @@ impl Part for Values {
     const HOLDS: bool = true;
 
     fn add(cell: &mut Option<Self>, points: Points<'_>, _: Nanos) {
-        cell.get_or_insert_default().0.extend_from_slice(points.values);
+        cell.get_or_insert_default().values.extend_from_slice(points.values);
+    }
+
+    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+        let ends = Some((window.summary.min, window.summary.max));
+        Some(Self { values: Vec::new(), sketch: window.sketch.clone(), ends })
     }
 
     fn merge(&mut self, other: &Self) {
-        self.0.extend_from_slice(&other.0);
+        self.values.extend_from_slice(&other.values);
+        self.sketch.merge(&other.sketch);
+        self.ends = match (self.ends, other.ends) {
+            (Some((low, high)), Some((other_low, other_high))) => Some((low.min(other_low), high.max(other_high))),
+            (one, other) => one.or(other),
+        };
     }
 
     fn value(&mut self, reducer: &Reducer) -> f64 {
-        match reducer {
-            Reducer::Quantile(share) => quantile(&mut self.0, *share),
+        match (reducer, self.ends) {
+            (Reducer::Quantile(share), None) => quantile(&mut self.values, *share),
+            (Reducer::Quantile(share), Some((low, high))) => {
+                let mut all = self.sketch.clone();
+                all.merge(&Sketch::of(&self.values));
+                let (low, high) = self.values.iter().fold((low, high), |(low, high), value| (low.min(*value), high.max(*value)));
+                all.quantile(*share).clamp(low, high)
+            }
             _ => f64::NAN,
         }
     }
@@ -260,6 +304,12 @@ impl Part for Kinds {
             kinds.insert(summary.min);
             kinds
         })
+    }
+
+    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+        let mut kinds = Self::default();
+        window.states.iter().for_each(|(code, _)| kinds.insert(f64::from(*code)));
+        Some(kinds)
     }
 
     const HOLDS: bool = true;

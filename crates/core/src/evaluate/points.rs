@@ -91,6 +91,8 @@ fn series_points(
     context.scan(dataset, &[series], range, &mut |_, run| {
         let points = match run {
             Run::Points(points) => points,
+            // Points were asked for, and windows are none.
+            Run::Window(_) => return Ok(()),
             Run::Block(block) => {
                 scratch.clear();
                 block.decode(&mut scratch)?;

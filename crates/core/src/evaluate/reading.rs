@@ -1,6 +1,6 @@
 //! The series of a leaf, read side by side a few at a time, and their parts merged in the order of the lines, whichever core was first.
 
-use std::{collections::HashMap, sync::Arc};
+use std::{borrow::Cow, collections::HashMap, sync::Arc};
 
 use rayon::prelude::*;
 
@@ -9,6 +9,7 @@ use super::{
     cells::{Cursor, Grid},
     neighbours::{Neighbours, Pairs},
     parts::{Part, Ratio},
+    sources::Sources,
     table::{Row, Table},
 };
 use crate::{
@@ -18,6 +19,7 @@ use crate::{
     model::{Kind, SeriesId, Value},
     plan::Leaf,
     query::{Reducer, ValueTest},
+    rollup::Window,
     summary::Summary,
     time::{Nanos, SECOND, TimeRange, Windows},
 };
@@ -34,6 +36,7 @@ pub struct Reading<'a> {
     pub leaf: &'a Leaf,
     pub windows: &'a Windows,
     pub words: Words,
+    pub sources: Sources,
 }
 
 /// A series on the way to its line.
@@ -122,13 +125,23 @@ impl<'a> Reading<'a> {
         let mut cursors = vec![Cursor::default(); task.len()];
         let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
         let ids: Vec<SeriesId> = task.iter().map(|piece| self.id(*piece)).collect();
-        self.context.scan(self.leaf.dataset, &ids, grid.range(), &mut |place, run| {
+        self.sources.scan(self.context, self.leaf, &ids, false, &mut |place, within, run| {
             let (piece, cursor) = (task[place], &mut cursors[place]);
             let cells: &mut Vec<Option<P>> = lines.of(piece.line);
             let codes = self.words.of(piece);
+            if let Run::Window(window) = &run {
+                cost.windows_read += 1;
+                if let Some(cell) = cursor.whole(grid, window.summary.first.time, window.summary.last.time) {
+                    let part = P::of_window(&translated_window(window, codes), origin);
+                    merge_parts(&mut cells[cell], &part);
+                }
+                return Ok(());
+            }
             if let Run::Block(block) = &run {
                 let summary = block.summary();
-                if let Some(cell) = cursor.whole(grid, summary.first.time, summary.last.time)
+                if within.contains(summary.first.time)
+                    && within.contains(summary.last.time)
+                    && let Some(cell) = cursor.whole(grid, summary.first.time, summary.last.time)
                     && let Some(is_in) = whole_block(&self.leaf.tests, summary)
                 {
                     let part = if is_in { P::of_summary(&translated(summary, codes)) } else { None };
@@ -145,6 +158,7 @@ impl<'a> Reading<'a> {
                 }
             }
             let points = self.points_of(&run, &mut scratch, cost)?;
+            let points = points.slice(points.places_in(within));
             let points = chosen_points(points, &self.leaf.tests, codes, &mut chosen);
             if P::HOLDS {
                 self.context.count_held(points.len())?;
@@ -159,6 +173,7 @@ impl<'a> Reading<'a> {
     pub fn points_of<'r>(&self, run: &Run<'r>, scratch: &'r mut Columns, cost: &mut Cost) -> Result<Points<'r>, SourceError> {
         let points = match run {
             Run::Points(points) => *points,
+            Run::Window(_) => Points::default(),
             Run::Block(block) => {
                 scratch.clear();
                 StoredBlock::decode(*block, scratch)?;
@@ -211,7 +226,8 @@ impl<'a> Reading<'a> {
             |task, cost| {
                 let mut lines = Lines::new(task, self.grid().len());
                 let series: Vec<SeriesId> = task.iter().map(|piece| self.id(*piece)).collect();
-                self.walk(pairs, &series, |place| self.words.of(task[place]), cost, &mut |place, work| work(lines.of(task[place].line)))?;
+                let codes = |place: usize| self.words.of(task[place]);
+                self.walk(pairs, &series, false, codes, cost, &mut |place, work| work(lines.of(task[place].line)))?;
                 Ok(lines.0)
             },
             Ratio::merge,
@@ -224,6 +240,7 @@ impl<'a> Reading<'a> {
         &self,
         pairs: Pairs,
         series: &[SeriesId],
+        is_part: bool,
         codes: impl Fn(usize) -> Option<&'w [f64]>,
         cost: &mut Cost,
         into: Into<'_>,
@@ -238,7 +255,8 @@ impl<'a> Reading<'a> {
         let before = TimeRange { start: limit.map_or(Nanos::MIN, |limit| range.start.saturating_sub(limit)), end: range.start };
         let carried = match pairs {
             Pairs::Sum => vec![None; series.len()],
-            _ => self.context.outermost(self.leaf.dataset, series, before, End::Latest)?,
+            _ if before.is_empty() => vec![None; series.len()],
+            _ => self.sources.outermost(self.context, self.leaf, series, is_part, before, End::Latest)?,
         };
         let translate = |place: usize, sample: crate::summary::Sample| match codes(place) {
             Some(codes) => crate::summary::Sample { value: codes.get(sample.value as usize).copied().unwrap_or(f64::NAN), ..sample },
@@ -247,9 +265,17 @@ impl<'a> Reading<'a> {
         let start = |(place, sample): (usize, &Option<_>)| Neighbours::new(pairs, limit, sample.map(|sample| translate(place, sample)));
         let mut walks: Vec<Neighbours> = carried.iter().enumerate().map(start).collect();
         let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
-        self.context.scan(self.leaf.dataset, series, range, &mut |place, run| {
+        self.sources.scan(self.context, self.leaf, series, is_part, &mut |place, within, run| {
             let walk = &mut walks[place];
-            if let Run::Block(block) = &run {
+            if let Run::Window(window) = &run {
+                cost.windows_read += 1;
+                into(place, &mut |cells| walk.take_window(grid, &translated_window(window, codes(place)), cells));
+                return Ok(());
+            }
+            if let Run::Block(block) = &run
+                && within.contains(block.summary().first.time)
+                && within.contains(block.summary().last.time)
+            {
                 let mut taken = false;
                 let summary = block.summary();
                 into(place, &mut |cells| taken = walk.take_summary(grid, &translated(summary, codes(place)), cells));
@@ -259,13 +285,14 @@ impl<'a> Reading<'a> {
                 }
             }
             let points = self.points_of(&run, &mut scratch, cost)?;
+            let points = points.slice(points.places_in(within));
             let points = chosen_points(points, &[], codes(place), &mut chosen);
             into(place, &mut |cells| walk.take(grid, points, cells));
             Ok(())
         })?;
         let nexts = if pairs.looks_ahead() && range.end < now {
             let after = TimeRange { start: range.end, end: limit.map_or(Nanos::MAX, |limit| range.end.saturating_add(limit).saturating_add(1)) };
-            self.context.outermost(self.leaf.dataset, series, after, End::Earliest)?
+            self.sources.outermost(self.context, self.leaf, series, is_part, after, End::Earliest)?
         } else {
             vec![None; series.len()]
         };
@@ -381,6 +408,16 @@ fn translated(summary: &Summary, codes: Option<&[f64]>) -> Summary {
         (summary.min, summary.max) = if is_one { (shared(summary.min), shared(summary.min)) } else { (f64::NEG_INFINITY, f64::INFINITY) };
     }
     summary
+}
+
+/// A window with the codes that all series share.
+fn translated_window<'w>(window: &'w Window, codes: Option<&[f64]>) -> Cow<'w, Window> {
+    let Some(codes) = codes else { return Cow::Borrowed(window) };
+    let mut window = window.clone();
+    window.summary = translated(&window.summary, Some(codes));
+    let shared = |code: u32| codes.get(code as usize).map(|code| *code as u32);
+    window.states = window.states.iter().filter_map(|(code, held)| Some((shared(*code)?, *held))).collect();
+    Cow::Owned(window)
 }
 
 /// A dictionary that all series of a state share; each series has learnt its words in an order of its own.

@@ -2,7 +2,11 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::{Facts, Leaf, Limits, Node, PlanError, PlannedTime, ShowPlan, Take, joining, selection};
+use super::{
+    Facts, Leaf, Limits, Node, PlanError, PlannedTime, ShowPlan, Take, joining,
+    levels::{Asked, Clause},
+    selection,
+};
 use crate::{
     catalogue::{Catalogue, Dataset},
     model::{Kind, LineTags},
@@ -22,6 +26,8 @@ pub struct Planner<'a> {
     catalogue: &'a Catalogue,
     home: &'a Dataset,
     time: &'a PlannedTime,
+    /// From what the query says that points are read.
+    from: Option<&'a Clause>,
     limits: &'a Limits,
     notes: Vec<String>,
     leaves: Vec<Leaf>,
@@ -87,8 +93,15 @@ enum Lines {
 type Fault<T> = Result<T, PlanError>;
 
 impl<'a> Planner<'a> {
-    pub fn new(query: &'a Query, catalogue: &'a Catalogue, home: &'a Dataset, time: &'a PlannedTime, limits: &'a Limits, notes: Vec<String>) -> Self {
-        Self { query, catalogue, home, time, limits, notes, leaves: Vec::new(), named: HashMap::new(), series: 0, cells: 0 }
+    pub fn new(
+        query: &'a Query,
+        catalogue: &'a Catalogue,
+        home: &'a Dataset,
+        (time, from): (&'a PlannedTime, Option<&'a Clause>),
+        limits: &'a Limits,
+        notes: Vec<String>,
+    ) -> Self {
+        Self { query, catalogue, home, time, from, limits, notes, leaves: Vec::new(), named: HashMap::new(), series: 0, cells: 0 }
     }
 
     /// What is read, and what a reader must know.
@@ -452,8 +465,18 @@ impl<'a> Planner<'a> {
         );
         let words = words.then(|| format!("values of `{}`", facts.metric));
         let stands_for = take.reducer().map_or(StandsFor::Reading, |reducer| StandsFor::Reading.reduced(reducer));
-        let leaf =
-            Leaf { text, dataset: found.dataset.id, facts, take, earlier: of.earlier.as_ref().map(|span| span.value), tests: found.tests, lines };
+        let asked = Asked {
+            dataset: found.dataset,
+            metric: found.metric,
+            series: &found.series,
+            facts: &facts,
+            take: &take,
+            tests: &found.tests,
+            time: self.time,
+        };
+        let from = asked.from(self.from)?;
+        let (dataset, metric, earlier) = (found.dataset.id, found.metric.id, of.earlier.as_ref().map(|span| span.value));
+        let leaf = Leaf { text, dataset, metric, facts, take, from, earlier, tests: found.tests, lines };
         let known = self.leaves.iter().position(|known| {
             (known.dataset, &known.facts, &known.take, known.earlier, &known.tests)
                 == (leaf.dataset, &leaf.facts, &leaf.take, leaf.earlier, &leaf.tests)

@@ -15,17 +15,14 @@ pub struct FrameSource<'a> {
     pub outer: &'a Frame,
 }
 
-type Fault = fn(QueryError) -> PlanError;
+/// How a fault in a clause is told: as one of the text, or as one from outside.
+pub type Fault = fn(QueryError) -> PlanError;
 
 impl FrameSource<'_> {
     /// What time a query is about, and in which zone.
     pub fn resolve(&self, home: &Dataset, now: Nanos, limits: &Limits, notes: &mut Vec<String>) -> Result<(PlannedTime, TimeZone), PlanError> {
         self.note_overrides(notes);
         let tz = self.zone(home)?;
-        if let Some((ReadFrom::Level(span), place, fault)) = self.clause(|frame| frame.source.as_ref()) {
-            let error = QueryError::new(place, format!("there is no rollup of {span}: this version keeps raw points only"));
-            return Err(fault(error.with_help("leave the clause out, or write `from raw`")));
-        }
         // What the text says of time, over a range or at a moment, replaces the other sort from outside.
         let is_moment = self.own.moment.is_some() || (self.own.range.is_none() && self.outer.moment.is_some());
         let time = if is_moment { self.moment(now, &tz)? } else { self.windows(now, &tz, limits)? };
@@ -57,6 +54,11 @@ impl FrameSource<'_> {
     fn clause<T: Clone>(&self, of: impl Fn(&Frame) -> Option<&Spanned<T>>) -> Option<(T, Place, Fault)> {
         let own = of(self.own).map(|clause| (clause.value.clone(), clause.place, PlanError::Query as Fault));
         own.or_else(|| of(self.outer).map(|clause| (clause.value.clone(), clause.place, PlanError::Frame as Fault)))
+    }
+
+    /// From what points are read, where a clause says so.
+    pub fn source(&self) -> Option<(ReadFrom, Place, Fault)> {
+        self.clause(|frame| frame.source.as_ref())
     }
 
     fn zone(&self, home: &Dataset) -> Result<TimeZone, PlanError> {

@@ -7,11 +7,13 @@
 //! | `frame` | windows or a moment, of the text's clauses and those from outside |
 //! | `selection` | a metric and the series that a condition leaves |
 //! | `expression` | trees to nodes: reducers against kinds, units, bounds |
+//! | `levels` | which rollup levels can answer a leaf |
 //! | `joining` | which lines of two sides belong together |
 
 mod expression;
 mod frame;
 mod joining;
+mod levels;
 mod selection;
 
 use std::sync::Arc;
@@ -20,11 +22,12 @@ use jiff::tz::TimeZone;
 
 use crate::{
     catalogue::{Catalogue, Codes},
-    model::{DatasetId, Kind, LineTags, SeriesId, Shape, Temporality},
+    model::{DatasetId, Kind, LineTags, MetricId, SeriesId, Shape, Temporality},
     query::{Frame, Function, Gaps, Keeping, Operator, Query, QueryError, Rank, Reducer, Taking, ValueTest},
     time::{Nanos, Span, Windows},
 };
 
+pub use levels::{From as ReadsFrom, LevelPlan};
 pub use selection::selected_series;
 
 /// What one query may take.
@@ -139,10 +142,14 @@ pub struct Leaf {
     pub text: String,
     /// Where its points are.
     pub dataset: DatasetId,
+    /// Of which metric.
+    pub metric: MetricId,
     /// What they are.
     pub facts: Facts,
     /// What is made of them.
     pub take: Take,
+    /// From what: points, or windows that stand for them.
+    pub from: ReadsFrom,
     /// How long before the query's time.
     pub earlier: Option<Span>,
     /// Which of the points, by value: those that fulfil all.
@@ -280,8 +287,10 @@ pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, 
     let mut notes = Vec::new();
     let home = selection::find_dataset(catalogue, dataset, &mut notes)?;
     let own = query.frame.clone().unwrap_or_default();
-    let (time, zone) = frame::FrameSource { own: &own, outer }.resolve(home, now, limits, &mut notes)?;
-    let mut planner = expression::Planner::new(query, catalogue, home, &time, limits, notes);
+    let frame = frame::FrameSource { own: &own, outer };
+    let (time, zone) = frame.resolve(home, now, limits, &mut notes)?;
+    let from = frame.source();
+    let mut planner = expression::Planner::new(query, catalogue, home, (&time, from.as_ref()), limits, notes);
     let shows = query.shows.iter().map(|show| planner.show(show)).collect::<Result<_, _>>()?;
     let (leaves, notes) = planner.done();
     Ok(Plan { now, zone, time, leaves, shows, notes, limits: *limits })

@@ -79,15 +79,15 @@ pub fn find<'c>(
     Ok(Found { dataset, metric, series, tests })
 }
 
-impl Found<'_> {
-    /// What the engine must know of the metric.
-    pub fn facts(&self) -> Facts {
-        let definition = &self.metric.definition;
+impl Facts {
+    /// What the engine must know of a metric.
+    pub fn of(metric: &Metric) -> Self {
+        let definition = &metric.definition;
         let nanos = |span: Option<crate::time::Span>| {
             span.map(|span| span.nanos.saturating_add(i64::from(span.days) * DAY + i64::from(span.months) * 30 * DAY))
         };
-        Facts {
-            metric: self.metric.name.clone(),
+        Self {
+            metric: metric.name.clone(),
             kind: definition.kind,
             shape: definition.shape,
             temporality: definition.temporality.unwrap_or(if definition.kind == Kind::Histogram {
@@ -98,6 +98,13 @@ impl Found<'_> {
             stale_after: nanos(definition.stale_after),
             interval: nanos(definition.interval),
         }
+    }
+}
+
+impl Found<'_> {
+    /// What the engine must know of the metric.
+    pub fn facts(&self) -> Facts {
+        Facts::of(self.metric)
     }
 
     /// Its series as lines, in order of their tags.

@@ -11,7 +11,7 @@ use std::{
 use actix_web::{HttpRequest, HttpResponse, get, http::header, post, web};
 use fenetre_columnar::write_arrow;
 use fenetre_core::{
-    evaluate::read,
+    evaluate::{read, sources},
     plan::{Plan, Take, plan},
     query::{self, Frame, Query},
     time::TimeRange,
@@ -167,7 +167,8 @@ pub(crate) async fn explain(
     let work = move |state: &State| {
         let (plan, text) = prepare(state, &dataset, &question)?;
         let canonical = query::parse(&text).map_or_else(|_| text.clone(), |query| query::format(&query));
-        let mut document = PlanDocument::of(&plan, canonical);
+        let parts = sources(&plan, &state.store.source());
+        let mut document = PlanDocument::of(&plan, canonical, &parts);
         for (leaf, read) in plan.leaves.iter().zip(&mut document.reads) {
             if let Some(range) = range_of(&plan, leaf.take == Take::Moment) {
                 let series = leaf.lines.iter().flat_map(|line| &line.series).map(|series| series.id).collect();

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::super::*;
+use crate::rollup::{self, Roller, Rules};
 
 /// A source that keeps some runs as blocks and some as points.
 #[derive(Default)]
@@ -10,6 +11,18 @@ pub struct Memory {
     pub runs: BTreeMap<SeriesId, Vec<(bool, Columns)>>,
     /// Series whose blocks say how much they grew.
     pub counters: Vec<SeriesId>,
+    /// A level, the stretch that it covers, the rules that it was made by, and windows of it that are out of date.
+    pub rolled: Option<RolledUp>,
+}
+
+/// Windows of all series, made when they are asked for.
+pub struct RolledUp {
+    pub range: TimeRange,
+    pub rules: Rules,
+    /// All points, those that are no longer kept too.
+    pub points: BTreeMap<SeriesId, Columns>,
+    pub raw_from: Nanos,
+    pub dirty: Vec<(SeriesId, TimeRange)>,
 }
 
 struct MemoryBlock<'a>(&'a Columns, Summary);
@@ -53,5 +66,33 @@ impl Source for Memory {
             }
         };
         Ok(series.iter().map(of).collect())
+    }
+
+    fn covered(&self, _: DatasetId, _: MetricId, levels: &[LevelPlan]) -> Coverage {
+        let range = self.rolled.as_ref().map(|rolled| rolled.range);
+        Coverage { levels: vec![range; levels.len()], raw_from: self.rolled.as_ref().map_or(Nanos::MIN, |rolled| rolled.raw_from) }
+    }
+
+    fn scan_windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        let rolled = self.rolled.as_ref().ok_or("nothing is rolled up")?;
+        assert!(asked.level.level.is_border(range.start) && asked.level.level.is_border(range.end), "{range:?}");
+        for (place, id) in series.iter().enumerate() {
+            let Some(all) = rolled.points.get(id) else { continue };
+            let mut roller = Roller::new(&asked.level.level, rolled.rules);
+            roller.add_points(all.points().slice(all.points().places_in(range)));
+            for window in roller.finish() {
+                let end = asked.level.level.after(window.start);
+                let is_dirty = rolled.dirty.iter().any(|(of, dirty)| of == id && dirty.start < end && window.start < dirty.end);
+                if is_dirty {
+                    let inside = all.points().places_in(TimeRange { start: window.start, end });
+                    visit(place, Run::Points(all.points().slice(inside)))?;
+                } else {
+                    // As it would come back from the disk, with what was asked for alone.
+                    let bytes = rollup::encode(std::slice::from_ref(&window), rolled.rules.made());
+                    visit(place, Run::Window(&rollup::decode(&bytes, asked.wants)?.0[0]))?;
+                }
+            }
+        }
+        Ok(())
     }
 }

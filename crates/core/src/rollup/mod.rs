@@ -1,0 +1,33 @@
+//! Rollups: summaries of fixed windows that stand for points, kept longer than these.
+//!
+//! A [`Window`] holds what every reducer needs of the points of one series in one window, borders included: windows that follow each other
+//! merge into longer ones, and neighbours across a border are joined as points would be. So an answer from windows is the answer from points.
+//!
+//! | file | subject |
+//! |---|---|
+//! | `policy` | which metrics are rolled up, into which levels, and for how long |
+//! | `level` | where the windows of a level lie |
+//! | `window` | what is held of the points of a window |
+//! | `sketch` | quantiles that merge |
+//! | `rows` | windows at rest: blocks of columns |
+//! | `roller` | points into windows, windows into longer ones |
+//! | `uses` | which reducers windows answer |
+//! | `segments` | which part of a query's time is answered by which level |
+
+mod level;
+mod policy;
+mod roller;
+mod rows;
+mod segments;
+mod sketch;
+mod uses;
+mod window;
+
+pub use level::{Level, LevelError};
+pub use policy::{PolicyError, RollupLevel, RollupPolicy};
+pub use roller::Roller;
+pub use rows::{BadRows, Wants, decode, encode};
+pub use segments::{Covered, Segment, Segments, segments};
+pub use sketch::Sketch;
+pub use uses::{Use, use_of};
+pub use window::{Contents, Made, Moments, Rules, Steps, Window};

@@ -1,0 +1,186 @@
+//! Rollup policies: which metrics of a dataset are rolled up into which levels, and how long each level is kept.
+
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+
+use super::level::{Level, LevelError};
+use crate::{
+    catalogue::{Dataset, Metric},
+    query::{Condition, parse_condition},
+    time::{Nanos, Span, zone},
+};
+
+/// A rollup policy of a dataset.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RollupPolicy {
+    /// Names of metrics, `*` for any letters; all metrics where there are none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub metrics: Vec<String>,
+    /// Which of their series, as in `where`; all where there is none.
+    #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
+    pub condition: Option<String>,
+    /// The zone of levels of the calendar; the dataset's where there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// The finest first.
+    pub levels: Vec<RollupLevel>,
+    /// How long after its end a window waits for late points before it is made; those that come later make it again.
+    #[serde(default = "lateness", skip_serializing_if = "is_lateness")]
+    pub lateness: Span,
+}
+
+/// One level.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RollupLevel {
+    /// Width of its windows.
+    pub width: Span,
+    /// How long it is kept; for ever where that is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep_for: Option<Span>,
+}
+
+fn lateness() -> Span {
+    Span::exact(600_000_000_000)
+}
+
+fn is_lateness(span: &Span) -> bool {
+    *span == lateness()
+}
+
+/// Why a policy cannot be.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum PolicyError {
+    /// Its levels.
+    #[error(transparent)]
+    Level(#[from] LevelError),
+    /// Something else.
+    #[error("{0}")]
+    Other(String),
+}
+
+const MOST_LEVELS: usize = 8;
+
+impl RollupPolicy {
+    /// Looks whether its parts make sense.
+    ///
+    /// # Errors
+    /// [`PolicyError`].
+    pub fn check(&self) -> Result<(), PolicyError> {
+        if self.levels.is_empty() || self.levels.len() > MOST_LEVELS {
+            return Err(PolicyError::Other(format!("a rollup policy has 1 to {MOST_LEVELS} levels, such as 5m, 1h and 1d, the finest first")));
+        }
+        if let Some(name) = &self.zone {
+            zone(name).map_err(|error| PolicyError::Other(error.to_string()))?;
+        }
+        let levels = self.levels.iter().map(|level| Level::new(level.width, TimeZone::UTC)).collect::<Result<Vec<_>, _>>()?;
+        levels.windows(2).try_for_each(|pair| pair[1].check_above(&pair[0]))?;
+        for (pair, levels) in self.levels.windows(2).zip(levels.windows(2)) {
+            let is_shorter = |fine: Option<Span>, coarse: Option<Span>| match (fine, coarse) {
+                (None, Some(_)) => true,
+                (Some(fine), Some(coarse)) => coarse.before(0, &TimeZone::UTC) > fine.before(0, &TimeZone::UTC),
+                _ => false,
+            };
+            if is_shorter(pair[0].keep_for, pair[1].keep_for) {
+                let text = format!(
+                    "the level of {} is kept for less long than the finer one of {}: it would never be asked",
+                    levels[1].width(),
+                    levels[0].width()
+                );
+                return Err(PolicyError::Other(text));
+            }
+        }
+        self.parsed().map(|_| ())
+    }
+
+    fn parsed(&self) -> Result<Option<Condition>, PolicyError> {
+        let parse = |text: &String| parse_condition(text).map_err(|error| PolicyError::Other(format!("where: {}", error.message)));
+        self.condition.as_ref().map(parse).transpose()
+    }
+
+    /// Its levels with their zone, the finest first, and how long each is kept. Of a policy that was checked.
+    pub fn levels(&self, dataset: &Dataset) -> Vec<(Level, Option<Span>)> {
+        let name = self.zone.as_deref().unwrap_or(&dataset.definition.zone);
+        let tz = zone(name).unwrap_or(TimeZone::UTC);
+        self.levels.iter().filter_map(|level| Some((Level::new(level.width, tz.clone()).ok()?, level.keep_for))).collect()
+    }
+
+    /// Whether a metric is one of those that it is about.
+    pub fn takes(&self, metric: &Metric) -> bool {
+        self.metrics.is_empty() || self.metrics.iter().any(|pattern| fits(pattern, &metric.name))
+    }
+
+    /// Ids of a metric's series that it is about; all of them where it does not say which.
+    pub fn members(&self, dataset: &Dataset, metric: &Metric) -> roaring::RoaringBitmap {
+        let all: roaring::RoaringBitmap = metric.series().map(|series| series.0).collect();
+        match self.parsed() {
+            Ok(None) => all,
+            // A tag that was renamed or never came takes nobody.
+            Ok(Some(condition)) => crate::plan::selected_series(Some(&condition), dataset, metric)
+                .map(|found| found.into_iter().map(|series| series.0).collect())
+                .unwrap_or_default(),
+            Err(_) => roaring::RoaringBitmap::new(),
+        }
+    }
+
+    /// How long a window waits after its end, in nanoseconds.
+    pub fn lateness_nanos(&self) -> Nanos {
+        0i64.saturating_sub(self.lateness.before(0, &TimeZone::UTC))
+    }
+}
+
+/// Whether a name fits a pattern in which `*` stands for any letters.
+fn fits(pattern: &str, name: &str) -> bool {
+    let mut parts = pattern.split('*');
+    let Some(mut rest) = name.strip_prefix(parts.next().unwrap_or_default()) else { return false };
+    let Some(last) = pattern.rsplit_once('*').map(|(_, last)| last) else { return rest.is_empty() };
+    let Some(middle) = rest.strip_suffix(last) else { return false };
+    rest = middle;
+    let between: Vec<&str> = pattern.split('*').skip(1).collect();
+    for part in &between[..between.len() - 1] {
+        match rest.find(part) {
+            Some(at) => rest = &rest[at + part.len()..],
+            None => return false,
+        }
+    }
+    true
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn policy(text: &str) -> RollupPolicy {
+        serde_json::from_str(text).unwrap()
+    }
+
+    #[test]
+    fn patterns_fit_whole_names() {
+        for (pattern, name) in
+            [("level", "level"), ("*", "level"), ("l*", "level"), ("*el", "level"), ("l*v*l", "level"), ("*e*e*", "level"), ("a*a", "aa")]
+        {
+            assert!(fits(pattern, name), "{pattern} {name}");
+        }
+        for (pattern, name) in [("level", "levels"), ("l", "level"), ("*x*", "level"), ("l*x", "level"), ("a*a", "a"), ("*v*v*", "level")] {
+            assert!(!fits(pattern, name), "{pattern} {name}");
+        }
+    }
+
+    #[test]
+    fn a_policy_says_what_is_wrong_with_it() {
+        policy(r#"{"levels":[{"width":"5m","keep_for":"90d"},{"width":"1h","keep_for":"2y"},{"width":"1d"}],"where":"reach = \"upper\"","zone":"Europe/Lisbon"}"#).check().unwrap();
+        for (text, wanted) in [
+            (r#"{"levels":[]}"#, "1 to 8 levels"),
+            (r#"{"levels":[{"width":"1h"},{"width":"5m"}]}"#, "not made of whole windows"),
+            (r#"{"levels":[{"width":"2d"}]}"#, "no width of a level"),
+            (r#"{"levels":[{"width":"5m"},{"width":"1h","keep_for":"30d"}]}"#, "less long"),
+            (r#"{"levels":[{"width":"5m"}],"where":"reach ="}"#, "where:"),
+            (r#"{"levels":[{"width":"5m"}],"zone":"Velmar/Osier"}"#, "zone"),
+        ] {
+            let told = policy(text).check().unwrap_err().to_string();
+            assert!(told.contains(wanted), "{told}");
+        }
+        assert_eq!(policy(r#"{"levels":[{"width":"5m"}]}"#).lateness_nanos(), 600_000_000_000);
+    }
+}

@@ -1,0 +1,296 @@
+//! What is held of the points of one series in one window.
+
+use super::sketch::Sketch;
+use crate::{
+    block::Points,
+    model::{Kind, Shape, Temporality},
+    plan::Facts,
+    summary::{Sample, Summary},
+    time::{Nanos, SECOND},
+};
+
+/// What the numbers of a series are, which decides what is held of them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Contents {
+    /// Numbers that go up and down.
+    Gauge,
+    /// Numbers that grow.
+    Counter,
+    /// Codes of words.
+    State,
+    /// Codes of layouts; the counts are series of their own.
+    Histogram,
+    /// Counts of a bucket, or sums of observations, beside a histogram.
+    Part,
+}
+
+impl Contents {
+    /// Whether they can be computed with.
+    pub fn are_numbers(self) -> bool {
+        matches!(self, Self::Gauge | Self::Counter)
+    }
+}
+
+/// By which rules neighbours are joined.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Rules {
+    /// What the numbers are.
+    pub contents: Contents,
+    /// How a metric runs between two points.
+    pub shape: Shape,
+    /// The longest time between two points that are joined.
+    pub stale_after: Option<Nanos>,
+    /// The longest time between two points that come as often as they should.
+    pub covered_within: Option<Nanos>,
+}
+
+impl Rules {
+    /// Those of a metric; `is_part` for the series beside a histogram.
+    pub fn of(facts: &Facts, is_part: bool) -> Self {
+        let contents = match facts.kind {
+            _ if is_part => Contents::Part,
+            Kind::Gauge => Contents::Gauge,
+            Kind::Counter if facts.temporality == Temporality::Delta => Contents::Gauge,
+            Kind::Counter => Contents::Counter,
+            Kind::State => Contents::State,
+            Kind::Histogram => Contents::Histogram,
+        };
+        let covered_within = facts.interval.map(|interval| interval.saturating_add(interval / 2));
+        Self { contents, shape: facts.shape, stale_after: facts.stale_after, covered_within }
+    }
+
+    /// A number that tells these rules from others: windows that were made under others say nothing of neighbours.
+    pub fn mark(&self) -> u32 {
+        let mut bytes = vec![self.contents as u8, self.shape as u8];
+        for limit in [self.stale_after, self.covered_within] {
+            bytes.extend_from_slice(&limit.unwrap_or(-1).to_le_bytes());
+        }
+        crc32fast::hash(&bytes)
+    }
+
+    /// As windows at rest tell it.
+    pub fn made(&self) -> Made {
+        Made { contents: self.contents, mark: self.mark() }
+    }
+
+    fn joins(&self, dt: Nanos) -> bool {
+        self.stale_after.is_none_or(|limit| dt <= limit)
+    }
+}
+
+/// Under which rules windows were made.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Made {
+    /// What the numbers are.
+    pub contents: Contents,
+    /// [`Rules::mark`].
+    pub mark: u32,
+}
+
+/// What scatter and slope need beside count and sum; times in seconds from the window's start.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Moments {
+    /// Sum of squared distances from the mean.
+    pub squares: f64,
+    /// Mean of the times.
+    pub time: f64,
+    /// Sum of squared distances of the times from their mean.
+    pub time_squares: f64,
+    /// Sum of products of both distances.
+    pub products: f64,
+}
+
+/// What neighbours inside a window say, summed.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Steps {
+    /// How much a counter grew, over neighbours that are joined.
+    pub growth: f64,
+    /// How often the value changed, over neighbours that are joined.
+    pub changes: f64,
+    /// Neighbours that are not joined.
+    pub gaps: f64,
+    /// How far the value moved over these.
+    pub gap_delta: f64,
+    /// Integral over time.
+    pub area: f64,
+    /// Seconds between the first and the last point of which nothing is known.
+    pub unheld: f64,
+    /// Seconds between neighbours that are too far apart to count as covered.
+    pub uncovered: f64,
+}
+
+/// The points of one series in one window.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Window {
+    /// First instant of the window.
+    pub start: Nanos,
+    /// Count, sum, least, greatest, first and last.
+    pub summary: Summary,
+    /// Of numbers.
+    pub moments: Moments,
+    /// Of neighbours.
+    pub steps: Steps,
+    /// Of states: each code that came, and the seconds in it between the first and the last point.
+    pub states: Vec<(u32, f64)>,
+    /// Of numbers.
+    pub sketch: Sketch,
+}
+
+fn seconds(nanos: Nanos) -> f64 {
+    nanos as f64 / SECOND as f64
+}
+
+/// A sum of decimals is a decimal again, but for the last digits that doubles lose: found again, it takes a third of the room.
+fn snapped(sum: f64) -> f64 {
+    for places in 0..=6 {
+        let scale = 10f64.powi(places);
+        let (scaled, whole) = (sum * scale, (sum * scale).round());
+        if whole.abs() < 9e15 && (scaled - whole).abs() <= 1e-13 * scaled.abs() {
+            return whole / scale;
+        }
+    }
+    sum
+}
+
+impl Window {
+    /// Of points in order of time that lie in the window from `start` on; none where there are none.
+    pub fn of(points: Points<'_>, start: Nanos, rules: &Rules) -> Option<Self> {
+        let mut summary = Summary::of(points)?;
+        summary.sum = snapped(summary.sum);
+        let mut window = Self { start, summary, moments: Moments::default(), steps: Steps::default(), states: Vec::new(), sketch: Sketch::default() };
+        if rules.contents.are_numbers() {
+            window.sketch = Sketch::of(points.values);
+            window.take_moments(points);
+        }
+        window.take_steps(points, rules);
+        Some(window)
+    }
+
+    fn take_moments(&mut self, points: Points<'_>) {
+        let count = points.len() as f64;
+        let mean = self.summary.mean();
+        let time = points.times.iter().map(|at| seconds(at - self.start)).sum::<f64>() / count;
+        let mut moments = Moments { time: snapped(time), ..Moments::default() };
+        for (at, value) in points.times.iter().zip(points.values) {
+            let (apart, off) = (seconds(at - self.start) - moments.time, value - mean);
+            moments.squares += off * off;
+            moments.time_squares += apart * apart;
+            moments.products += apart * off;
+        }
+        moments.time_squares = snapped(moments.time_squares);
+        self.moments = moments;
+    }
+
+    fn take_steps(&mut self, points: Points<'_>, rules: &Rules) {
+        let sample = |at: usize| Sample { time: points.times[at], value: points.values[at], rest: points.rest(at) };
+        if rules.contents == Contents::State {
+            self.note_state(points.values[0], 0.0);
+        }
+        let mut before = sample(0);
+        for at in 1..points.len() {
+            let next = sample(at);
+            self.step(before, next, rules);
+            if rules.contents == Contents::State {
+                self.note_state(next.value, 0.0);
+            }
+            before = next;
+        }
+        self.steps.area = snapped(self.steps.area);
+    }
+
+    /// Takes in what two neighbours say.
+    fn step(&mut self, before: Sample, next: Sample, rules: &Rules) {
+        let dt = next.time - before.time;
+        let moved = (next.value - before.value) + (f64::from(next.rest) - f64::from(before.rest));
+        let steps = &mut self.steps;
+        if rules.joins(dt) {
+            steps.changes += f64::from(u8::from(before.value != next.value || before.rest != next.rest));
+            if matches!(rules.contents, Contents::Counter | Contents::Part) {
+                steps.growth += before.growth_to(next);
+            }
+        } else {
+            steps.gaps += 1.0;
+            steps.gap_delta += moved;
+        }
+        if rules.covered_within.is_some_and(|limit| dt > limit) {
+            steps.uncovered += seconds(dt);
+        }
+        let held = seconds(rules.stale_after.map_or(dt, |limit| dt.min(limit)));
+        match (rules.contents, rules.shape) {
+            (Contents::State, _) => {
+                steps.unheld += seconds(dt) - held;
+                self.note_state(before.value, held);
+            }
+            (Contents::Gauge | Contents::Counter, Shape::Stepped) => {
+                steps.area += before.value * held;
+                steps.unheld += seconds(dt) - held;
+            }
+            (Contents::Gauge | Contents::Counter, Shape::Linear) if rules.joins(dt) => steps.area += (before.value + next.value) / 2.0 * seconds(dt),
+            (Contents::Gauge | Contents::Counter, Shape::Linear) => steps.unheld += seconds(dt),
+            (Contents::Histogram | Contents::Part, _) => {}
+        }
+    }
+
+    fn note_state(&mut self, code: f64, held: f64) {
+        match self.states.iter_mut().find(|(known, _)| f64::from(*known) == code) {
+            Some((_, sum)) => *sum += held,
+            None => self.states.push((code as u32, held)),
+        }
+    }
+
+    /// Takes in the window that follows this one, however much time lies between. Both then are one window, from this one's start on.
+    pub fn append(&mut self, next: &Self, rules: &Rules) {
+        let (last, first) = (self.summary.last, next.summary.first);
+        if rules.contents.are_numbers() {
+            self.append_moments(next);
+        }
+        self.summary.merge(&next.summary);
+        self.summary.sum = snapped(self.summary.sum);
+        self.step(last, first, rules);
+        let (steps, of) = (&mut self.steps, &next.steps);
+        steps.growth += of.growth;
+        steps.changes += of.changes;
+        steps.gaps += of.gaps;
+        steps.gap_delta += of.gap_delta;
+        steps.area = snapped(steps.area + of.area);
+        steps.unheld += of.unheld;
+        steps.uncovered += of.uncovered;
+        for (code, held) in &next.states {
+            self.note_state(f64::from(*code), *held);
+        }
+        self.sketch.merge(&next.sketch);
+    }
+
+    /// Chan, Golub and LeVeque's pairwise update, of both coordinates.
+    fn append_moments(&mut self, next: &Self) {
+        let (count, more) = (self.summary.count as f64, next.summary.count as f64);
+        let shifted = next.moments.time + seconds(next.start - self.start);
+        let (time, value) = (shifted - self.moments.time, next.summary.mean() - self.summary.mean());
+        let weight = count * more / (count + more);
+        let moments = &mut self.moments;
+        moments.squares += next.moments.squares + value * value * weight;
+        moments.time_squares = snapped(moments.time_squares + next.moments.time_squares + time * time * weight);
+        moments.products += next.moments.products + time * value * weight;
+        moments.time = snapped(moments.time + time * more / (count + more));
+    }
+
+    /// The same points as those of a longer window that begins earlier.
+    #[must_use]
+    pub fn starting(mut self, start: Nanos, rules: &Rules) -> Self {
+        if rules.contents.are_numbers() {
+            self.moments.time += seconds(self.start - start);
+        }
+        self.start = start;
+        self
+    }
+
+    /// Neighbours inside that are joined.
+    pub fn joined(&self) -> f64 {
+        self.summary.count as f64 - 1.0 - self.steps.gaps
+    }
+
+    /// Seconds from the first point to the last.
+    pub fn length(&self) -> f64 {
+        seconds(self.summary.last.time - self.summary.first.time)
+    }
+}

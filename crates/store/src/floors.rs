@@ -1,0 +1,69 @@
+//! From when on the points of datasets and metrics are all there: what was dropped before, by age or by size, is not.
+
+use std::collections::BTreeMap;
+
+use fenetre_core::{
+    model::{DatasetId, MetricId},
+    time::Nanos,
+};
+use parking_lot::RwLock;
+
+use crate::{definitions::Definitions, error::StoreError, records::Document, retention, shared::Shared};
+
+/// The sort of documents that say up to when a dataset's points were erased.
+const ERASED: &str = "erased-until";
+const DAY: Nanos = 86_400_000_000_000;
+
+/// Up to when points are gone, of each dataset.
+#[derive(Default)]
+pub struct Floors {
+    /// For good.
+    erased: RwLock<BTreeMap<DatasetId, Nanos>>,
+    /// In the bin, from where they may come back.
+    binned: RwLock<BTreeMap<DatasetId, Nanos>>,
+}
+
+impl Floors {
+    pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
+        let floors = Self::default();
+        let read = |document: Document| Some((DatasetId(document.name.parse().ok()?), document.body.parse().ok()?));
+        *floors.erased.write() = definitions.documents(ERASED)?.into_iter().filter_map(read).collect();
+        *floors.binned.write() = crate::expiry::binned_until(definitions)?;
+        Ok(floors)
+    }
+
+    /// Of a dataset.
+    pub fn of_dataset(&self, dataset: DatasetId) -> Nanos {
+        let of = |map: &RwLock<BTreeMap<DatasetId, Nanos>>| map.read().get(&dataset).copied().unwrap_or(Nanos::MIN);
+        of(&self.erased).max(of(&self.binned))
+    }
+
+    /// Of a metric, which may be kept for less long.
+    pub fn of(&self, shared: &Shared, dataset: DatasetId, metric: MetricId) -> Nanos {
+        let mut floor = self.of_dataset(dataset);
+        // Only where it has a limit of its own are its points taken out of partitions that stay.
+        if shared.policies.has_metrics()
+            && let Some(horizon) = retention::horizons(shared, dataset, shared.now()).own(metric)
+        {
+            floor = floor.max(horizon.saturating_sub(horizon.rem_euclid(DAY)));
+        }
+        floor
+    }
+
+    /// Points up to an instant were erased for good.
+    pub fn erase(&self, definitions: &Definitions, dataset: DatasetId, until: Nanos) -> Result<(), StoreError> {
+        let mut erased = self.erased.write();
+        let known = erased.entry(dataset).or_insert(Nanos::MIN);
+        if until > *known {
+            *known = until;
+            definitions.put_document(ERASED, &Document { name: dataset.0.to_string(), body: until.to_string(), changed: 0 })?;
+        }
+        Ok(())
+    }
+
+    /// What is in the bin has changed.
+    pub fn look_again(&self, definitions: &Definitions) -> Result<(), StoreError> {
+        *self.binned.write() = crate::expiry::binned_until(definitions)?;
+        Ok(())
+    }
+}

@@ -1,0 +1,350 @@
+//! Rollups at rest: for each dataset, its policies and their levels, files of windows; which stretch each level stands for; and which windows are out
+//! of date since points came late, went, or came back.
+//!
+//! ```text
+//! rollup/DATASET/progress.db                    stretches, members, marks
+//! rollup/DATASET/POLICY/1h/2026-01-01.db        windows of one level, a year of them
+//! ```
+//!
+//! Windows are made from what is packed. Whatever is packed later into a stretch that a level stands for leaves a mark, on stable storage before the points
+//! are; a query takes the points themselves where there is a mark, or where points still wait in memory, until the windows were made again. So an answer from
+//! windows is never older than one from points.
+//!
+//! | file | subject |
+//! |---|---|
+//! | `progress` | what is told of levels on the disk |
+//! | `files` | windows on the disk |
+//! | `work` | one turn: windows made again, made new, filled backwards, dropped |
+//! | `scan` | windows for queries |
+
+mod files;
+mod progress;
+mod scan;
+mod work;
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+use fenetre_core::{
+    catalogue::{Catalogue, Dataset},
+    model::{DatasetId, MetricId, SeriesId},
+    plan::Facts,
+    rollup::{Level, RollupPolicy, Rules},
+    time::{Nanos, Span, TimeRange},
+};
+use parking_lot::{Mutex, RwLock};
+
+use crate::{error::StoreError, head::Sorted, shared::Shared};
+
+use files::LevelFiles;
+use progress::Progress;
+pub use work::{Told, rolled_before, start, turn};
+
+/// A mark: windows of a series that meet this range are out of date.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Mark {
+    pub range: TimeRange,
+    /// The generation that was being packed; 0 where points went or came back.
+    pub generation: u64,
+    /// By which it is told from others of the same range.
+    pub id: i64,
+}
+
+/// Which level of which policy.
+pub type LevelKey = (String, String);
+
+/// What is known of a dataset's rollups, in memory as on the disk.
+#[derive(Clone, Debug, Default)]
+pub struct State {
+    /// The stretch that each level stands for.
+    pub levels: BTreeMap<LevelKey, TimeRange>,
+    /// Metrics that each policy takes.
+    pub members: BTreeMap<String, Vec<MetricId>>,
+    /// Marks of each series.
+    pub marks: HashMap<SeriesId, Vec<Mark>>,
+    /// Up to where windows of a level are being made.
+    pub making: BTreeMap<LevelKey, Nanos>,
+}
+
+/// The rollups of a dataset.
+pub struct DatasetRollups {
+    /// One turn of the work at a time.
+    working: Mutex<()>,
+    /// Whoever changes what is told on the disk holds it: a turn of the work, packing, deleting.
+    turn: Mutex<Progress>,
+    state: RwLock<State>,
+    files: RwLock<BTreeMap<LevelKey, Arc<LevelFiles>>>,
+    folder: std::path::PathBuf,
+    told: Mutex<Told>,
+}
+
+/// The rollups of all datasets, opened when they are first asked for.
+#[derive(Default)]
+pub struct Rollups(RwLock<HashMap<DatasetId, Arc<DatasetRollups>>>);
+
+impl Rollups {
+    /// Those of a dataset, where it has policies.
+    pub fn of(&self, shared: &Shared, id: DatasetId) -> Result<Option<Arc<DatasetRollups>>, StoreError> {
+        if let Some(known) = self.0.read().get(&id) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let folder = {
+            let catalogue = shared.catalogue.read();
+            let found = catalogue.datasets().find(|dataset| dataset.id == id).filter(|dataset| !dataset.rollups.is_empty());
+            found.map(|dataset| shared.files.rollups(&dataset.folder))
+        };
+        let Some(folder) = folder else { return Ok(None) };
+        let mut all = self.0.write();
+        if let Some(known) = all.get(&id) {
+            return Ok(Some(Arc::clone(known)));
+        }
+        let opened = Arc::new(DatasetRollups::open(folder)?);
+        all.insert(id, Arc::clone(&opened));
+        Ok(Some(opened))
+    }
+}
+
+/// One level of a policy, as the work knows it.
+#[derive(Clone)]
+pub struct LevelOf {
+    pub key: LevelKey,
+    pub level: Level,
+    pub keep_for: Option<Span>,
+}
+
+/// A policy, and the series that it takes with the rules that theirs are made by.
+pub struct Taken {
+    pub name: String,
+    pub policy: RollupPolicy,
+    pub levels: Vec<LevelOf>,
+    pub series: Vec<(SeriesId, Rules)>,
+    pub metrics: Vec<MetricId>,
+}
+
+/// What the policies of a dataset take, as the catalogue stands now.
+pub fn taken(catalogue: &Catalogue, id: DatasetId) -> Vec<Taken> {
+    let Some(dataset) = catalogue.datasets().find(|dataset| dataset.id == id) else { return Vec::new() };
+    dataset.rollups.iter().map(|(name, policy)| taken_by(dataset, name, policy)).collect()
+}
+
+fn taken_by(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> Taken {
+    let (mut series, mut metrics) = (Vec::new(), Vec::new());
+    for metric in dataset.metrics().filter(|metric| policy.takes(metric)) {
+        metrics.push(metric.id);
+        let facts = Facts::of(metric);
+        let (whole, part) = (Rules::of(&facts, false), Rules::of(&facts, true));
+        for id in policy.members(dataset, metric) {
+            series.push((SeriesId(id), whole));
+            let parts = dataset.series(SeriesId(id)).into_iter().flat_map(|one| one.layouts().iter().flat_map(|layout| layout.parts()));
+            series.extend(parts.map(|id| (id, part)));
+        }
+    }
+    series.sort_unstable_by_key(|(id, _)| *id);
+    let level = |(level, keep_for): (Level, Option<Span>)| LevelOf { key: (name.to_owned(), level.width().to_string()), level, keep_for };
+    let levels = policy.levels(dataset).into_iter().map(level).collect();
+    Taken { name: name.to_owned(), policy: policy.clone(), levels, series, metrics }
+}
+
+/// So many stretches of one series are told apart; more lie close together, or are taken for one.
+const MOST_MARKS: usize = 64;
+
+impl DatasetRollups {
+    fn open(folder: std::path::PathBuf) -> Result<Self, StoreError> {
+        let progress = Progress::open(&folder)?;
+        let state = progress.load()?;
+        Ok(Self {
+            working: Mutex::new(()),
+            turn: Mutex::new(progress),
+            state: RwLock::new(state),
+            files: RwLock::default(),
+            folder,
+            told: Mutex::default(),
+        })
+    }
+
+    /// How the work goes.
+    pub fn told(&self) -> Told {
+        self.told.lock().clone()
+    }
+
+    /// Stops filling backwards, or lets it go on.
+    pub fn stop_filling(&self, is_stopped: bool) {
+        self.told.lock().fill_stopped = is_stopped;
+    }
+
+    /// Windows in a level's files.
+    pub fn windows_of(&self, shared: &Shared, level: &LevelOf) -> Result<u64, StoreError> {
+        self.level_files(shared, level)?.count()
+    }
+
+    /// What is known now.
+    pub fn state(&self) -> State {
+        self.state.read().clone()
+    }
+
+    fn level_files(&self, shared: &Shared, level: &LevelOf) -> Result<Arc<LevelFiles>, StoreError> {
+        if let Some(files) = self.files.read().get(&level.key) {
+            return Ok(Arc::clone(files));
+        }
+        let mut all = self.files.write();
+        if let Some(files) = all.get(&level.key) {
+            return Ok(Arc::clone(files));
+        }
+        let folder = self.folder.join(&level.key.0).join(&level.key.1);
+        let files = Arc::new(LevelFiles::open(folder, level.level.clone(), Arc::clone(&shared.pool))?);
+        all.insert(level.key.clone(), Arc::clone(&files));
+        Ok(files)
+    }
+
+    /// Bytes of a level's files.
+    pub fn level_bytes(&self, key: &LevelKey) -> u64 {
+        crate::files::folder_bytes(&self.folder.join(&key.0).join(&key.1))
+    }
+
+    /// Puts marks where points that are about to be packed fall into what levels stand for. On stable storage when this returns.
+    pub fn note_packing(&self, taken: &[Taken], all: &[(SeriesId, Sorted<'_>)], generation: u64) -> Result<(), StoreError> {
+        let mut turn = self.turn.lock();
+        let mut marks: Vec<(SeriesId, Mark)> = Vec::new();
+        {
+            let state = self.state.read();
+            for policy in taken {
+                let Some(finest) = policy.levels.first() else { continue };
+                let made = policy.levels.iter().filter_map(|level| state.levels.get(&level.key)).map(|range| range.end);
+                let making = policy.levels.iter().filter_map(|level| state.making.get(&level.key)).copied();
+                let reach = made.chain(making).max();
+                let Some(end) = reach else { continue };
+                for (series, points) in all {
+                    let times = points.points().times;
+                    let late = times.partition_point(|at| *at < end);
+                    if late == 0 || policy.series.binary_search_by_key(series, |(id, _)| *id).is_err() {
+                        continue;
+                    }
+                    let ranges = runs(&finest.level, &times[..late]);
+                    marks.extend(ranges.into_iter().map(|range| (*series, Mark { range, generation, id: 0 })));
+                }
+            }
+        }
+        self.put_marks(&mut turn, marks)
+    }
+
+    /// Marks ranges of some series, whatever made them so.
+    pub fn mark(&self, series: impl Iterator<Item = SeriesId>, range: TimeRange) -> Result<(), StoreError> {
+        let mut turn = self.turn.lock();
+        let marks = series.map(|series| (series, Mark { range, generation: 0, id: 0 })).collect();
+        self.put_marks(&mut turn, marks)
+    }
+
+    fn put_marks(&self, turn: &mut Progress, mut marks: Vec<(SeriesId, Mark)>) -> Result<(), StoreError> {
+        if marks.is_empty() {
+            return Ok(());
+        }
+        turn.add_marks(&mut marks)?;
+        let mut state = self.state.write();
+        for (series, mark) in marks {
+            state.marks.entry(series).or_default().push(mark);
+        }
+        Ok(())
+    }
+
+    /// Copies everything as it is at one moment below another folder; gives the copies.
+    pub fn copy_to(&self, shared: &Shared, dataset: DatasetId, folder: &std::path::Path) -> Result<Vec<std::path::PathBuf>, StoreError> {
+        use crate::error::Context;
+        let policies = taken(&shared.catalogue.read(), dataset);
+        // Nobody makes windows, nor puts marks, meanwhile.
+        let turn = self.turn.lock();
+        std::fs::create_dir_all(folder).at("create the folder", folder)?;
+        let progress = folder.join("progress.db");
+        crate::files::remove_file(&progress)?;
+        turn.copy_to(&progress)?;
+        let mut copies = vec![progress];
+        for level in policies.iter().flat_map(|policy| &policy.levels) {
+            copies.extend(self.level_files(shared, level)?.copy_to(&folder.join(&level.key.0).join(&level.key.1))?);
+        }
+        Ok(copies)
+    }
+
+    /// Forgets a policy with all that was made for it.
+    pub fn forget(&self, policy: &str) -> Result<(), StoreError> {
+        let mut turn = self.turn.lock();
+        turn.forget(policy)?;
+        let mut state = self.state.write();
+        state.levels.retain(|(of, _), _| of != policy);
+        state.members.remove(policy);
+        self.files.write().retain(|(of, _), files| {
+            if of == policy {
+                files.close();
+            }
+            of != policy
+        });
+        remove_folder(&self.folder.join(policy))
+    }
+
+    /// Forgets levels that a policy has no more.
+    pub fn keep_levels(&self, policy: &str, widths: &[String]) -> Result<(), StoreError> {
+        let gone: Vec<LevelKey> = self.state.read().levels.keys().filter(|(of, width)| of == policy && !widths.contains(width)).cloned().collect();
+        let mut turn = self.turn.lock();
+        for key in gone {
+            turn.forget_level(&key)?;
+            self.state.write().levels.remove(&key);
+            if let Some(files) = self.files.write().remove(&key) {
+                files.close();
+            }
+            remove_folder(&self.folder.join(&key.0).join(&key.1))?;
+        }
+        Ok(())
+    }
+}
+
+fn remove_folder(folder: &std::path::Path) -> Result<(), StoreError> {
+    use crate::error::Context;
+    match std::fs::remove_dir_all(folder) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", folder),
+        _ => Ok(()),
+    }
+}
+
+/// Windows that some instants, in order, fall into, neighbours as one range; where these are very many, the nearest are joined.
+fn runs(level: &Level, times: &[Nanos]) -> Vec<TimeRange> {
+    let mut ranges: Vec<TimeRange> = Vec::new();
+    let mut at = 0;
+    while at < times.len() {
+        let start = level.floor(times[at]);
+        let end = level.after(start);
+        match ranges.last_mut() {
+            Some(last) if last.end >= start => last.end = end,
+            _ => ranges.push(TimeRange { start, end }),
+        }
+        at += times[at..].partition_point(|time| *time < end).max(1);
+    }
+    let mut apart = level.nominal();
+    while ranges.len() > MOST_MARKS {
+        apart = apart.saturating_mul(2);
+        ranges = ranges.into_iter().fold(Vec::new(), |mut joined: Vec<TimeRange>, range| {
+            match joined.last_mut() {
+                Some(last) if range.start.saturating_sub(last.end) <= apart => last.end = range.end,
+                _ => joined.push(range),
+            }
+            joined
+        });
+    }
+    ranges
+}
+
+#[cfg(test)]
+mod tests {
+    use fenetre_core::time::SECOND;
+
+    use super::*;
+
+    #[test]
+    fn instants_become_few_ranges_of_whole_windows() {
+        let level = Level::new(Span::exact(60 * SECOND), jiff::tz::TimeZone::UTC).unwrap();
+        let minute = |from: i64, to: i64| TimeRange { start: from * 60 * SECOND, end: to * 60 * SECOND };
+        assert_eq!(runs(&level, &[1, 61 * SECOND, 62 * SECOND, 300 * SECOND]), [minute(0, 2), minute(5, 6)]);
+        let scattered: Vec<Nanos> = (0..10_000).map(|at| at * 7_200 * SECOND).collect();
+        let ranges = runs(&level, &scattered);
+        assert!(ranges.len() <= MOST_MARKS && scattered.iter().all(|at| ranges.iter().any(|range| range.contains(*at))));
+    }
+}

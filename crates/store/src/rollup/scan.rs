@@ -1,0 +1,146 @@
+//! Windows for queries: rows where they hold, and points where there is a mark, where points wait in memory, or where rows are of a later moment.
+
+use fenetre_core::{
+    block::Columns,
+    evaluate::{AskedWindows, Coverage, Run, Source, SourceError, Visit},
+    model::{DatasetId, MetricId, SeriesId},
+    plan::LevelPlan,
+    rollup::Window,
+    time::{Nanos, TimeRange},
+};
+
+use super::{LevelKey, LevelOf};
+use crate::{error::StoreError, reading::StoreSource};
+
+/// Series that are looked at together.
+const TOGETHER: usize = 64;
+
+fn key_of(level: &LevelPlan) -> LevelKey {
+    (level.policy.to_string(), level.level.width().to_string())
+}
+
+impl StoreSource<'_> {
+    /// How far levels stand for points of a metric.
+    pub(crate) fn coverage(&self, dataset: DatasetId, metric: MetricId, levels: &[LevelPlan]) -> Coverage {
+        let raw_from = self.shared.floors.of(self.shared, dataset, metric);
+        let nothing = || Coverage { levels: vec![None; levels.len()], raw_from };
+        let Ok(Some(rollups)) = self.shared.rollups.of(self.shared, dataset) else { return nothing() };
+        let state = rollups.state.read();
+        let is_member = |policy: &str| state.members.get(policy).is_some_and(|members| members.contains(&metric));
+        let covered = |level: &LevelPlan| {
+            let range = *state.levels.get(&key_of(level))?;
+            (is_member(&level.policy) && !range.is_empty()).then_some(range)
+        };
+        Coverage { levels: levels.iter().map(covered).collect(), raw_from }
+    }
+
+    /// As [`Source::scan_windows`].
+    pub(crate) fn windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        for (at, few) in series.chunks(TOGETHER).enumerate() {
+            self.windows_of(asked, few, range, &mut |place, run| visit(at * TOGETHER + place, run))?;
+        }
+        Ok(())
+    }
+
+    fn windows_of(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        let level = &asked.level.level;
+        let Some(rollups) = self.shared.rollups.of(self.shared, asked.dataset)? else { return self.scan(asked.dataset, series, range, visit) };
+        let raw_from = self.shared.floors.of(self.shared, asked.dataset, asked.metric);
+        // What was made when points are no longer there stays as it was made.
+        let fresh_from = level.ceil(raw_from);
+        let mut dirty: Vec<Vec<TimeRange>> = {
+            let state = rollups.state.read();
+            let of = |id: &SeriesId| state.marks.get(id).into_iter().flatten().map(|mark| mark.range).collect();
+            series.iter().map(of).collect()
+        };
+        for (ranges, id) in dirty.iter_mut().zip(series) {
+            ranges.extend(self.snapshot.columns(*id, range).times.iter().map(|at| TimeRange { start: *at, end: at.saturating_add(1) }));
+        }
+        let of = LevelOf { key: key_of(asked.level), level: level.clone(), keep_for: None };
+        let files = rollups.level_files(self.shared, &of)?;
+        let mut windows: Vec<Vec<Window>> = vec![Vec::new(); series.len()];
+        files.rows(series, range, &mut |place, path, row| {
+            let (all, made) = row.windows(asked.wants, path)?;
+            let is_other = row.generation > self.snapshot.visible_before || asked.mark.is_some_and(|mark| mark != made.mark);
+            for window in all.into_iter().filter(|window| range.contains(window.start)) {
+                if is_other && window.start >= fresh_from {
+                    dirty[place].push(TimeRange { start: window.start, end: window.start.saturating_add(1) });
+                }
+                windows[place].push(window);
+            }
+            Ok(())
+        })?;
+        for (place, (windows, dirty)) in windows.into_iter().zip(dirty).enumerate() {
+            let stale: Vec<TimeRange> = whole_windows(level, dirty, TimeRange { start: range.start.max(fresh_from), end: range.end });
+            self.interleave(asked.dataset, series[place], windows, &stale, &mut |run| visit(place, run))?;
+        }
+        Ok(())
+    }
+
+    /// Gives windows in order of time, and in stretches that are out of date the points.
+    fn interleave(
+        &self,
+        dataset: DatasetId,
+        series: SeriesId,
+        mut windows: Vec<Window>,
+        stale: &[TimeRange],
+        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
+    ) -> Result<(), SourceError> {
+        windows.sort_by_key(|window| window.start);
+        let mut rest = windows.iter().peekable();
+        for range in stale {
+            while let Some(window) = rest.next_if(|window| window.start < range.start) {
+                visit(Run::Window(window))?;
+            }
+            while rest.next_if(|window| window.start < range.end).is_some() {}
+            self.points_within(dataset, series, *range, visit)?;
+        }
+        rest.try_for_each(|window| visit(Run::Window(window)))
+    }
+
+    /// The points inside a range and none beside it.
+    fn points_within(
+        &self,
+        dataset: DatasetId,
+        series: SeriesId,
+        range: TimeRange,
+        visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
+    ) -> Result<(), SourceError> {
+        let mut scratch = Columns::default();
+        self.scan(dataset, &[series], range, &mut |_, run| match run {
+            Run::Block(block) if range.contains(block.summary().first.time) && range.contains(block.summary().last.time) => visit(Run::Block(block)),
+            Run::Block(block) => {
+                scratch.clear();
+                block.decode(&mut scratch)?;
+                let points = scratch.points();
+                visit(Run::Points(points.slice(points.places_in(range))))
+            }
+            Run::Points(points) => visit(Run::Points(points.slice(points.places_in(range)))),
+            Run::Window(_) => Ok(()),
+        })
+    }
+}
+
+/// Ranges in any order as whole windows in order, inside a range that lies on borders.
+pub(super) fn whole_windows(level: &fenetre_core::rollup::Level, mut ranges: Vec<TimeRange>, within: TimeRange) -> Vec<TimeRange> {
+    ranges.sort_unstable_by_key(|range| range.start);
+    let mut whole: Vec<TimeRange> = Vec::new();
+    for range in ranges {
+        let (start, end) = (range.start.max(within.start), range.end.min(within.end));
+        if start >= end || whole.last().is_some_and(|last| end <= last.end) {
+            continue;
+        }
+        let (start, end): (Nanos, Nanos) = (level.floor(start).max(within.start), level.ceil(end).min(within.end));
+        match whole.last_mut() {
+            Some(last) if start <= last.end => last.end = last.end.max(end),
+            _ => whole.push(TimeRange { start, end }),
+        }
+    }
+    whole
+}
+
+impl From<StoreError> for fenetre_core::evaluate::EvaluateError {
+    fn from(error: StoreError) -> Self {
+        Self::Source(error.into())
+    }
+}

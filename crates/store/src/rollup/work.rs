@@ -1,0 +1,460 @@
+//! One turn of the work on a dataset's rollups: windows that are out of date are made again, windows that have closed are made, levels are filled
+//! backwards, and what is older than a level is kept goes. Each step begins where the one before ended, whoever ended it.
+
+use std::{
+    sync::Arc,
+    thread::JoinHandle,
+    time::{Duration, Instant},
+};
+
+use fenetre_core::{
+    evaluate::{Run, Source},
+    model::{DatasetId, SeriesId},
+    rollup::{Roller, Rules, Window},
+    time::{Nanos, TimeRange},
+};
+use jiff::tz::TimeZone;
+
+use super::{DatasetRollups, LevelOf, Mark, Taken, scan::whole_windows, taken};
+use crate::{error::StoreError, reading::StoreSource, shared::Shared};
+
+const TICK: Duration = Duration::from_millis(500);
+/// Marks gather for so long before windows are made again: a row is opened once for many of them.
+const MARKS_WAIT: Duration = Duration::from_secs(5);
+/// Series of one step.
+const TOGETHER: usize = 64;
+/// So much is filled backwards before anything else is looked at.
+const FILL_DAYS: i64 = 7;
+const DAY: Nanos = 86_400_000_000_000;
+const RETRY: Duration = Duration::from_secs(30);
+
+/// How the work on a dataset goes.
+#[derive(Clone, Debug, Default)]
+pub struct Told {
+    /// Windows that were made since the start, those that were made again among them.
+    pub made: u64,
+    /// Windows that were made again.
+    pub made_again: u64,
+    /// Filling backwards was told to stop.
+    pub fill_stopped: bool,
+    /// Why the last turn failed, if it did.
+    pub failure: Option<String>,
+    /// When marks were last looked at.
+    marks_at: Option<Instant>,
+    retry_at: Option<Instant>,
+}
+
+/// Starts the thread. It ends when the store stops; unparking it ends its rest.
+pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
+    std::thread::Builder::new().name("roller".into()).spawn(move || {
+        while !shared.is_stopping() {
+            let datasets: Vec<DatasetId> =
+                shared.catalogue.read().datasets().filter(|dataset| !dataset.rollups.is_empty()).map(|dataset| dataset.id).collect();
+            let mut worked = false;
+            for dataset in datasets {
+                match turn(&shared, dataset, shared.now(), false) {
+                    Ok(did) => worked |= did,
+                    Err(error) => tracing::error!(%error, "rolling up failed, and is tried again in {} s", RETRY.as_secs()),
+                }
+            }
+            if !worked {
+                std::thread::park_timeout(TICK);
+            }
+        }
+    })
+}
+
+/// One turn; says whether there is more to do. `at_once` looks at marks without waiting for more of them.
+pub fn turn(shared: &Shared, dataset: DatasetId, now: Nanos, at_once: bool) -> Result<bool, StoreError> {
+    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(false) };
+    if !at_once && rollups.told.lock().retry_at.is_some_and(|at| Instant::now() < at) {
+        return Ok(false);
+    }
+    let _alone = rollups.working.lock();
+    let done = Turn { shared, dataset, rollups: &rollups, now }.run(at_once);
+    let mut told = rollups.told.lock();
+    told.failure = done.as_ref().err().map(ToString::to_string);
+    told.retry_at = done.is_err().then(|| Instant::now() + RETRY);
+    done
+}
+
+/// Up to when points may be dropped, since windows tell of them: none where there are no policies, or filling was told to stop.
+pub fn rolled_before(shared: &Shared, dataset: DatasetId, now: Nanos) -> Result<Option<Nanos>, StoreError> {
+    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(None) };
+    if rollups.told.lock().fill_stopped {
+        return Ok(None);
+    }
+    let policies = taken(&shared.catalogue.read(), dataset);
+    let state = rollups.state.read();
+    let first = shared.partitions_of(dataset, TimeRange::ALL).first().map_or(Nanos::MAX, |partition| partition.span.start);
+    let mut before = Nanos::MAX;
+    for policy in &policies {
+        for (at, level) in policy.levels.iter().enumerate() {
+            let Some(covered) = state.levels.get(&level.key) else { return Ok(Some(Nanos::MIN)) };
+            let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(now, &TimeZone::UTC));
+            if covered.start > first.max(kept) {
+                return Ok(Some(Nanos::MIN));
+            }
+            // Coarser levels are made from the finest.
+            if at == 0 {
+                before = before.min(covered.end);
+            }
+        }
+    }
+    let marked = state.marks.values().flatten().map(|mark| mark.range.start).min();
+    Ok(Some(marked.map_or(before, |marked| before.min(marked))))
+}
+
+struct Turn<'s> {
+    shared: &'s Shared,
+    dataset: DatasetId,
+    rollups: &'s DatasetRollups,
+    now: Nanos,
+}
+
+/// What is rolled up in one step: of some series, windows in some ranges.
+type Made = Vec<(SeriesId, Rules, Vec<TimeRange>, Vec<Window>)>;
+
+impl Turn<'_> {
+    fn run(&self, at_once: bool) -> Result<bool, StoreError> {
+        let policies = taken(&self.shared.catalogue.read(), self.dataset);
+        self.note_members(&policies)?;
+        let mut more = false;
+        let is_due = at_once || self.rollups.told.lock().marks_at.is_none_or(|at| at.elapsed() >= MARKS_WAIT);
+        if is_due {
+            self.make_again(&policies)?;
+            self.rollups.told.lock().marks_at = Some(Instant::now());
+        }
+        for policy in &policies {
+            self.begin(policy)?;
+            self.go_on(policy)?;
+            if !self.rollups.told.lock().fill_stopped {
+                more |= self.fill(policy)?;
+            }
+            self.expire(policy)?;
+        }
+        Ok(more)
+    }
+
+    /// Metrics that a policy takes by now get marks over all that its levels stand for: nothing was made of them there.
+    fn note_members(&self, policies: &[Taken]) -> Result<(), StoreError> {
+        for policy in policies {
+            let known = self.rollups.state.read().members.get(&policy.name).cloned().unwrap_or_default();
+            let reach = self.reach(policy);
+            for metric in policy.metrics.iter().filter(|metric| !known.contains(metric)) {
+                if let Some(range) = reach {
+                    let series = crate::expiry::series_of(self.shared, self.dataset, *metric);
+                    self.rollups.mark(series.into_iter(), range)?;
+                }
+                self.rollups.turn.lock().add_member(&policy.name, *metric)?;
+                self.rollups.state.write().members.entry(policy.name.clone()).or_default().push(*metric);
+            }
+            for metric in known.iter().filter(|metric| !policy.metrics.contains(metric)) {
+                self.rollups.turn.lock().remove_member(&policy.name, *metric)?;
+                self.rollups.state.write().members.entry(policy.name.clone()).or_default().retain(|known| known != metric);
+            }
+        }
+        Ok(())
+    }
+
+    /// The stretch that any level of a policy stands for.
+    fn reach(&self, policy: &Taken) -> Option<TimeRange> {
+        let state = self.rollups.state.read();
+        let ranges: Vec<TimeRange> =
+            policy.levels.iter().filter_map(|level| state.levels.get(&level.key).copied()).filter(|range| !range.is_empty()).collect();
+        let (start, end) = (ranges.iter().map(|range| range.start).min()?, ranges.iter().map(|range| range.end).max()?);
+        Some(TimeRange { start, end })
+    }
+
+    fn covered(&self, level: &LevelOf) -> Option<TimeRange> {
+        self.rollups.state.read().levels.get(&level.key).copied()
+    }
+
+    fn set_covered(&self, level: &LevelOf, range: TimeRange) -> Result<(), StoreError> {
+        let mut turn = self.rollups.turn.lock();
+        turn.set_level(&level.key, range)?;
+        self.rollups.state.write().levels.insert(level.key.clone(), range);
+        Ok(())
+    }
+
+    /// A level that is new stands for nothing, at the border up to which windows have closed.
+    fn begin(&self, policy: &Taken) -> Result<(), StoreError> {
+        // What is being packed just now has looked for levels before there was one.
+        if self.shared.head.read().oldest_frozen().is_some() {
+            return Ok(());
+        }
+        for level in policy.levels.iter().filter(|level| self.covered(level).is_none()) {
+            let at = level.level.floor(self.now.saturating_sub(policy.policy.lateness_nanos()));
+            self.set_covered(level, TimeRange { start: at, end: at })?;
+        }
+        Ok(())
+    }
+
+    /// First instant of which points are all there.
+    fn raw_from(&self) -> Nanos {
+        self.shared.floors.of_dataset(self.dataset)
+    }
+
+    /// Makes windows that have closed, from the finest level on.
+    fn go_on(&self, policy: &Taken) -> Result<(), StoreError> {
+        for (at, level) in policy.levels.iter().enumerate() {
+            let Some(covered) = self.covered(level) else { continue };
+            let closed = self.now.saturating_sub(policy.policy.lateness_nanos());
+            // Whoever packs from here on knows up to where windows are made; what came before is in memory, and looked at.
+            let noting = self.rollups.turn.lock();
+            let until = match at.checked_sub(1).and_then(|finer| self.covered(&policy.levels[finer])) {
+                Some(finer) if finer.end > covered.end => level.level.floor(finer.end),
+                Some(_) => covered.end,
+                None => {
+                    if level.level.floor(closed) <= covered.end {
+                        continue;
+                    }
+                    // What waits in memory is packed soon: windows that it falls into would have to be made again.
+                    let waiting = self.shared.head.read().earliest_from(self.dataset, covered.end);
+                    level.level.floor(waiting.map_or(closed, |waiting| closed.min(waiting)))
+                }
+            };
+            self.rollups.state.write().making.insert(level.key.clone(), until);
+            drop(noting);
+            if until > covered.end {
+                let range = TimeRange { start: covered.end, end: until };
+                let generation = self.make(policy, at, range)?;
+                self.finish(level, range, TimeRange { end: until, ..covered })?;
+                tracing::debug!(level = level.key.1, generation, "rolled up");
+            }
+        }
+        Ok(())
+    }
+
+    /// What was made is brought to stable storage, then it counts.
+    fn finish(&self, level: &LevelOf, made: TimeRange, covered: TimeRange) -> Result<(), StoreError> {
+        self.rollups.level_files(self.shared, level)?.sync(made)?;
+        self.set_covered(level, covered)
+    }
+
+    /// Fills levels backwards, the newest first; says whether there is more.
+    fn fill(&self, policy: &Taken) -> Result<bool, StoreError> {
+        let mut more = false;
+        for (at, level) in policy.levels.iter().enumerate() {
+            let Some(covered) = self.covered(level) else { continue };
+            if covered.start == Nanos::MIN {
+                continue;
+            }
+            let partitions = self.shared.partitions();
+            let first = partitions.range((self.dataset, Nanos::MIN)..=(self.dataset, Nanos::MAX)).next().map(|(_, partition)| partition.span.start);
+            drop(partitions);
+            let Some(first) = first else { continue };
+            let raw_from = self.raw_from();
+            let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(self.now, &TimeZone::UTC));
+            let oldest = level.level.floor(first).max(level.level.ceil(raw_from)).max(level.level.floor(kept));
+            if covered.start <= oldest {
+                // Before the first point of all there is nothing, which needs no windows.
+                if raw_from == Nanos::MIN && kept < first {
+                    self.set_covered(level, TimeRange { start: Nanos::MIN, ..covered })?;
+                }
+                continue;
+            }
+            let start = level.level.floor(covered.start.saturating_sub(FILL_DAYS * DAY)).max(oldest);
+            let start = if start < covered.start { start } else { oldest };
+            let range = TimeRange { start, end: covered.start };
+            self.make(policy, at, range)?;
+            self.finish(level, range, TimeRange { start, ..covered })?;
+            more = true;
+        }
+        Ok(more)
+    }
+
+    /// Makes the windows of a level in a range; says from which generations before one.
+    fn make(&self, policy: &Taken, at: usize, range: TimeRange) -> Result<u64, StoreError> {
+        let mut generation = 0;
+        for few in policy.series.chunks(TOGETHER) {
+            if self.shared.is_stopping() {
+                return Err(StoreError::Stopped);
+            }
+            let began = Instant::now();
+            let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().map(|(id, rules)| (*id, *rules, vec![range])).collect();
+            generation = self.step(policy, at, &of)?;
+            // Half of the time belongs to whoever writes and asks.
+            std::thread::park_timeout(began.elapsed().min(Duration::from_millis(200)));
+        }
+        Ok(generation)
+    }
+
+    /// Makes windows of some series in some ranges, from the finer level where it stands for them, else from points.
+    fn step(&self, policy: &Taken, at: usize, of: &[(SeriesId, Rules, Vec<TimeRange>)]) -> Result<u64, StoreError> {
+        let level = &policy.levels[at];
+        let files = self.rollups.level_files(self.shared, level)?;
+        let source = self.packed();
+        let generation = source.snapshot.visible_before;
+        let finer = at.checked_sub(1).map(|finer| &policy.levels[finer]);
+        let finer_covers = |range: &TimeRange| {
+            finer.filter(|finer| {
+                self.covered(finer).is_some_and(|covered| covered.start <= range.start && range.end <= covered.end && nests(level, finer, *range))
+            })
+        };
+        let mut made: Made = Vec::with_capacity(of.len());
+        let is_shared = of.windows(2).all(|pair| pair[0].2 == pair[1].2);
+        match of.first().filter(|_| is_shared).map(|(_, _, ranges)| ranges.as_slice()) {
+            // Series that are rolled up over the same range are read together: a partition is opened once for all of them.
+            Some([range]) if finer_covers(range).is_none() => {
+                let mut rollers: Vec<Roller<'_>> = of.iter().map(|(_, rules, _)| Roller::new(&level.level, *rules)).collect();
+                let ids: Vec<SeriesId> = of.iter().map(|(id, ..)| *id).collect();
+                roll_points(&source, self.dataset, &ids, *range, &mut rollers)?;
+                for ((id, rules, ranges), roller) in of.iter().zip(rollers) {
+                    made.push((*id, *rules, ranges.clone(), roller.finish()));
+                }
+            }
+            _ => {
+                for (id, rules, ranges) in of {
+                    let mut windows = Vec::new();
+                    for range in ranges {
+                        let mut roller = Roller::new(&level.level, *rules);
+                        match finer_covers(range) {
+                            Some(finer) => self
+                                .rollups
+                                .level_files(self.shared, finer)?
+                                .windows(*id, *range)?
+                                .iter()
+                                .for_each(|window| roller.add_window(window)),
+                            None => roll_points(&source, self.dataset, &[*id], *range, std::slice::from_mut(&mut roller))?,
+                        }
+                        windows.extend(roller.finish());
+                    }
+                    made.push((*id, *rules, ranges.clone(), windows));
+                }
+            }
+        }
+        let count: usize = made.iter().map(|(.., windows)| windows.len()).sum();
+        files.replace(&made, generation)?;
+        self.rollups.told.lock().made += count as u64;
+        Ok(generation)
+    }
+
+    /// Everything that is packed, and nothing that waits.
+    fn packed(&self) -> StoreSource<'_> {
+        let snapshot = self.shared.head.write().packed();
+        StoreSource { shared: self.shared, snapshot, partitions: self.shared.partitions(), skipped: std::sync::atomic::AtomicU64::new(0) }
+    }
+
+    /// Makes windows again that are out of date. Marks of what is not packed yet stay.
+    fn make_again(&self, policies: &[Taken]) -> Result<(), StoreError> {
+        let before = {
+            let head = self.shared.head.read();
+            head.oldest_frozen().unwrap_or(head.growing()).number
+        };
+        let mut due: Vec<(SeriesId, Vec<Mark>)> = {
+            let state = self.rollups.state.read();
+            let of = |(id, marks): (&SeriesId, &Vec<Mark>)| {
+                let marks: Vec<Mark> = marks.iter().filter(|mark| mark.generation < before).copied().collect();
+                (!marks.is_empty()).then_some((*id, marks))
+            };
+            state.marks.iter().filter_map(of).collect()
+        };
+        due.sort_unstable_by_key(|(id, _)| *id);
+        let raw_from = self.raw_from();
+        for few in due.chunks(TOGETHER) {
+            if self.shared.is_stopping() {
+                return Ok(());
+            }
+            for policy in policies {
+                for (at, level) in policy.levels.iter().enumerate() {
+                    let Some(covered) = self.covered(level).filter(|covered| !covered.is_empty()) else { continue };
+                    // Windows whose points are no longer all there stay as they are.
+                    let within = TimeRange { start: covered.start.max(level.level.ceil(raw_from)), end: covered.end };
+                    let ranges = |(id, marks): &(SeriesId, Vec<Mark>)| {
+                        let place = policy.series.binary_search_by_key(id, |(known, _)| *known).ok()?;
+                        let whole = whole_windows(&level.level, self.bounded(marks), within);
+                        (!whole.is_empty()).then(|| (*id, policy.series[place].1, whole))
+                    };
+                    let of: Vec<_> = few.iter().filter_map(ranges).collect();
+                    if !of.is_empty() {
+                        self.step(policy, at, &of)?;
+                        let hull = of.iter().flat_map(|(_, _, ranges)| ranges).fold(None, |hull: Option<TimeRange>, range| {
+                            Some(hull.map_or(*range, |hull| TimeRange { start: hull.start.min(range.start), end: hull.end.max(range.end) }))
+                        });
+                        if let Some(hull) = hull {
+                            self.rollups.level_files(self.shared, level)?.sync(hull)?;
+                        }
+                    }
+                }
+            }
+            self.clear(few)?;
+        }
+        Ok(())
+    }
+
+    /// Marks over all of time are of what there is: from the first partition on.
+    fn bounded(&self, marks: &[Mark]) -> Vec<TimeRange> {
+        let partitions = self.shared.partitions();
+        let mut of = partitions.range((self.dataset, Nanos::MIN)..=(self.dataset, Nanos::MAX));
+        let first = of.next().map_or(Nanos::MAX, |(_, partition)| partition.span.start);
+        marks.iter().map(|mark| TimeRange { start: mark.range.start.max(first), end: mark.range.end }).filter(|range| !range.is_empty()).collect()
+    }
+
+    fn clear(&self, done: &[(SeriesId, Vec<Mark>)]) -> Result<(), StoreError> {
+        let ids: Vec<i64> = done.iter().flat_map(|(_, marks)| marks).map(|mark| mark.id).collect();
+        let mut turn = self.rollups.turn.lock();
+        turn.clear_marks(&ids)?;
+        let mut state = self.rollups.state.write();
+        for (series, of) in done {
+            if let Some(marks) = state.marks.get_mut(series) {
+                // What came meanwhile stays.
+                marks.retain(|mark| of.iter().all(|done| done.id != mark.id));
+                if marks.is_empty() {
+                    state.marks.remove(series);
+                }
+            }
+        }
+        self.rollups.told.lock().made_again += ids.len() as u64;
+        Ok(())
+    }
+
+    /// Drops files of what is older than a level is kept.
+    fn expire(&self, policy: &Taken) -> Result<(), StoreError> {
+        for level in &policy.levels {
+            let Some(keep_for) = level.keep_for else { continue };
+            let horizon = keep_for.before(self.now, &TimeZone::UTC);
+            let Some(end) = self.rollups.level_files(self.shared, level)?.drop_before(horizon)? else { continue };
+            if let Some(covered) = self.covered(level) {
+                let start = level.level.ceil(end).max(covered.start);
+                self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
+                tracing::info!(policy = policy.name, level = level.key.1, "dropped windows that are older than it is kept");
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether the borders of a level inside a range are borders of a finer one; in zones off by half an hour, days are not made of hours.
+fn nests(level: &LevelOf, finer: &LevelOf, range: TimeRange) -> bool {
+    let bounds = level.level.bounds(range);
+    bounds.iter().all(|border| finer.level.is_border(*border))
+}
+
+/// Feeds the points of some series inside a range to their rollers.
+fn roll_points(
+    source: &StoreSource<'_>,
+    dataset: DatasetId,
+    ids: &[SeriesId],
+    range: TimeRange,
+    rollers: &mut [Roller<'_>],
+) -> Result<(), StoreError> {
+    let mut scratch = fenetre_core::block::Columns::default();
+    let scanned = source.scan(dataset, ids, range, &mut |place, run| {
+        let points = match run {
+            Run::Points(points) => points,
+            Run::Window(_) => return Ok(()),
+            Run::Block(block) => {
+                scratch.clear();
+                block.decode(&mut scratch)?;
+                scratch.points()
+            }
+        };
+        rollers[place].add_points(points.slice(points.places_in(range)));
+        Ok(())
+    });
+    scanned.map_err(|error| match error.downcast::<StoreError>() {
+        Ok(error) => *error,
+        Err(error) => StoreError::Closed(error.to_string()),
+    })
+}

@@ -1,0 +1,287 @@
+//! An answer from rollups equals the answer from points: whatever came, in whatever order, packed or not, deleted, restored, backed up, over restarts
+//! and kills.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod support;
+
+use fenetre_core::{
+    answer::Lines,
+    evaluate::evaluate,
+    keeping::{Place, Said},
+    model::{DatasetId, Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
+    plan::{Limits, plan},
+    query::{Frame, parse},
+    rollup::{RollupLevel, RollupPolicy},
+    time::{Nanos, SECOND, Span, TimeRange},
+};
+use fenetre_store::{Selection, Store};
+use proptest::prelude::*;
+use support::{copy, open};
+
+const MINUTE: Nanos = 60 * SECOND;
+/// On a border of every level here.
+const BEGIN: Nanos = 1_790_000_000 * SECOND / (24 * 60 * MINUTE) * (24 * 60 * MINUTE);
+
+fn policy(levels: &[&str]) -> RollupPolicy {
+    let levels = levels.iter().map(|width| RollupLevel { width: Span::parse(width).unwrap(), keep_for: None }).collect();
+    RollupPolicy { metrics: vec![], condition: None, zone: None, levels, lateness: Span::exact(MINUTE) }
+}
+
+fn main(store: &Store) -> DatasetId {
+    store.catalogue().dataset("main").unwrap().id
+}
+
+fn define(store: &Store) {
+    let define = |name: &str, kind: Kind, stale: i64| {
+        let seconds = |seconds: i64| Some(Span::exact(seconds * SECOND));
+        let definition = MetricDefinition { kind, stale_after: seconds(stale), interval: seconds(30), ..MetricDefinition::default() };
+        store.put_metric("main", name, definition).unwrap();
+    };
+    define("level", Kind::Gauge, 200);
+    define("boats", Kind::Counter, 1_000);
+    define("gate", Kind::State, 600);
+    define("wait", Kind::Histogram, 600);
+}
+
+/// One arrival: a lock, when in seconds, and a number that all metrics are made of.
+type Arrival = (u8, i64, u8);
+
+fn write(store: &Store, arrivals: &[Arrival]) {
+    let mut batch = store.begin("main").unwrap();
+    for (lock, second, number) in arrivals {
+        let lock = format!("lock-{lock}");
+        let tags = [("lock", lock.as_str())];
+        let time = BEGIN + second * SECOND;
+        let mut put = |metric: &str, value: ValueRef<'_>| batch.accept(PointRef { metric, tags: &tags, time, value }).unwrap();
+        put("level", ValueRef::Number(f64::from(*number) / 4.0 - 20.0));
+        put("boats", ValueRef::Integer((second * 3 + i64::from(*number)).into()));
+        put("gate", ValueRef::Word(["open", "closed", "stuck"][usize::from(*number) % 3]));
+        let counts = vec![u64::from(*number % 5), u64::from(*number % 3), 1];
+        put("wait", ValueRef::Histogram(&Histogram { bounds: vec![1.0, 2.0].into(), counts: counts.into(), sum: f64::from(*number) }));
+    }
+    store.write(batch).unwrap();
+}
+
+const REDUCERS: [&str; 26] = [
+    "count of level",
+    "sum of level",
+    "mean of level",
+    "min of level",
+    "max of level",
+    "spread of level",
+    "first of level",
+    "last of level",
+    "stddev of level",
+    "slope of level",
+    "delta of level",
+    "area of level",
+    "time_mean of level",
+    "changes of level",
+    "coverage of level",
+    "growth of boats",
+    "rate of boats",
+    "last of boats",
+    "mean of boats",
+    "time_in(\"open\") of gate",
+    "share_in(\"stuck\") of gate",
+    "changes of gate",
+    "distinct of gate",
+    "last of gate",
+    "mean of wait",
+    "p90 of wait",
+];
+
+fn numbers(store: &Store, text: &str, now: Nanos) -> (Vec<Vec<Option<Value>>>, u64, Vec<String>) {
+    let query = parse(text).unwrap_or_else(|error| panic!("{}", error.render(text)));
+    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap();
+    let answer = evaluate(planned, &store.source(), &|| false).unwrap();
+    let Lines::Windows(lines) = &answer.shows[0].lines else { unreachable!() };
+    (lines.iter().map(|line| line.values.clone()).collect(), answer.cost.windows_read, answer.notes)
+}
+
+fn same(a: &Option<Value>, b: &Option<Value>) -> bool {
+    match (a.as_ref().and_then(Value::number), b.as_ref().and_then(Value::number)) {
+        (Some(a), Some(b)) => (a - b).abs() <= 1e-9 * a.abs().max(b.abs()).max(1.0),
+        _ => a == b,
+    }
+}
+
+/// Asks everything twice, and says how many windows of rollups were read.
+fn check(store: &Store, now: Nanos, frame: &str) -> u64 {
+    let mut read = 0;
+    for reducer in REDUCERS {
+        for grouping in ["", " overall"] {
+            // Of several series at one instant, any may be the last.
+            if !grouping.is_empty() && (reducer.starts_with("last") || reducer.starts_with("first")) {
+                continue;
+            }
+            let text = format!("show {reducer}{grouping} {frame}");
+            let ((rolled, windows, _), (raw, none, _)) = (numbers(store, &text, now), numbers(store, &format!("{text} from raw"), now));
+            assert_eq!(none, 0);
+            read += windows;
+            for (line, (rolled, raw)) in rolled.iter().zip(&raw).enumerate() {
+                for (at, (rolled, raw)) in rolled.iter().zip(raw).enumerate() {
+                    assert!(same(rolled, raw), "{text}\nline {line}, window {at}: from rollups {rolled:?}, from points {raw:?}");
+                }
+            }
+        }
+    }
+    read
+}
+
+#[derive(Clone, Debug)]
+enum Deed {
+    Write(Vec<Arrival>),
+    Pack,
+    RollUp(i64),
+    Delete(i64, i64),
+    RestoreAll,
+    Reopen,
+    Kill,
+    Redefine(i64),
+    Backup,
+}
+
+fn deeds() -> impl Strategy<Value = Vec<Deed>> {
+    let arrival = (0u8..3, 0i64..7_200, 0u8..160);
+    let deed = prop_oneof![
+        5 => prop::collection::vec(arrival, 1..60).prop_map(Deed::Write),
+        2 => Just(Deed::Pack),
+        4 => (0i64..9_000).prop_map(Deed::RollUp),
+        1 => (0i64..7_000, 1i64..2_000).prop_map(|(from, length)| Deed::Delete(from, length)),
+        1 => Just(Deed::RestoreAll),
+        1 => Just(Deed::Reopen),
+        1 => Just(Deed::Kill),
+        1 => (50i64..900).prop_map(Deed::Redefine),
+        1 => Just(Deed::Backup),
+    ];
+    prop::collection::vec(deed, 2..14)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+    #[test]
+    fn whatever_happens_rollups_say_what_points_say(deeds in deeds(), begin_at in 0usize..6) {
+        let mut folders = vec![tempfile::tempdir().unwrap()];
+        let mut store = Some(open(folders[0].path()));
+        define(store.as_ref().unwrap());
+        let now = BEGIN + 7_300 * SECOND;
+        for (at, deed) in deeds.iter().enumerate() {
+            if at == begin_at {
+                store.as_ref().unwrap().put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
+            }
+            let this = store.as_ref().unwrap();
+            match deed {
+                Deed::Write(arrivals) => write(this, arrivals),
+                Deed::Pack => this.pack().unwrap(),
+                Deed::RollUp(second) => this.roll_up(main(this), BEGIN + second * SECOND).unwrap(),
+                Deed::Delete(from, length) => {
+                    let range = TimeRange { start: BEGIN + from * SECOND, end: BEGIN + (from + length) * SECOND };
+                    let series = this.catalogue().dataset("main").unwrap().all_series().filter(|series| series.codes.is_none()).map(|series| series.id).collect();
+                    this.delete_points(&Selection { dataset: main(this), series, range }, "some", at as i64 * 1_000_000).unwrap();
+                }
+                Deed::RestoreAll => this.bin().unwrap().iter().for_each(|item| this.restore_binned(&item.id, None).unwrap()),
+                Deed::Redefine(stale) => {
+                    let mut definition = this.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.clone();
+                    definition.stale_after = Some(Span::exact(stale * SECOND));
+                    this.put_metric("main", "level", definition).unwrap();
+                }
+                Deed::Reopen => {
+                    drop(store.take());
+                    store = Some(open(folders.last().unwrap().path()));
+                }
+                Deed::Kill => {
+                    // As its files are at this moment, while it works on.
+                    let elsewhere = tempfile::tempdir().unwrap();
+                    copy(folders.last().unwrap().path(), elsewhere.path());
+                    drop(store.take());
+                    store = Some(open(elsewhere.path()));
+                    folders.push(elsewhere);
+                }
+                Deed::Backup => {
+                    let elsewhere = tempfile::tempdir().unwrap();
+                    this.backup(&elsewhere.path().join("copy"), None, &mut |_| true).unwrap();
+                    fenetre_store::restore(&elsewhere.path().join("copy"), &elsewhere.path().join("store"), &mut |_| true).unwrap();
+                    let restored = open(&elsewhere.path().join("store"));
+                    check(&restored, now, "over now - 7300s to now per 10m");
+                }
+            }
+            let this = store.as_ref().unwrap();
+            if at % 3 == 2 { check(this, now, "over now - 7300s to now per 10m"); }
+        }
+        let this = store.as_ref().unwrap();
+        for frame in ["over now - 7300s to now per 1m", "over now - 7300s to now per 10m", "over now - 5000s to now - 333s per 30m stepping 10m", "over now - 7300s to now"] {
+            check(this, now, frame);
+        }
+        if begin_at < deeds.len() {
+            this.roll_up(main(this), now).unwrap();
+            let read = check(this, now, "over now - 7300s to now per 10m");
+            let any = deeds.iter().any(|deed| matches!(deed, Deed::Write(_)));
+            prop_assert!(read > 0 || !any || this.counts(main(this)).unwrap().is_empty(), "rollups were asked");
+            prop_assert_eq!(this.rollup_state(main(this)).unwrap().1.iter().map(|level| level.marks).sum::<u64>(), 0);
+        }
+    }
+}
+
+#[test]
+fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    let day = 1_440 * MINUTE;
+    // Eight weeks with a point every ten minutes.
+    let arrivals: Vec<Arrival> = (0..8 * 7 * 144).map(|at| (0, at * 600, (at * at % 97) as u8)).collect();
+    arrivals.chunks(2_000).for_each(|some| write(&store, some));
+    store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
+    let now = BEGIN + 8 * 7 * day;
+    store.roll_up(main(&store), now).unwrap();
+    let frame = "over now - 50d to now per 1d";
+    let asked = |store: &Store| REDUCERS.map(|reducer| numbers(store, &format!("show {reducer} {frame}"), now).0);
+    let before = asked(&store);
+    store.say(Place::Store, Said { keep_for: Some(Some(Span { days: 14, ..Span::default() })), keep_under: None }, now).unwrap();
+    let gone = store.expire(now).unwrap();
+    assert!(gone.steps.len() >= 4, "{gone:?}");
+    for (reducer, (before, after)) in REDUCERS.iter().zip(before.iter().zip(asked(&store))) {
+        for (at, (before, after)) in before[0].iter().zip(&after[0]).enumerate() {
+            assert!(same(before, after), "{reducer}, day {at}: with points {before:?}, without {after:?}");
+        }
+    }
+    // Quantiles of numbers: within one percent where only windows are left, exact where there are points.
+    let (median, _, _) = numbers(&store, &format!("show median of boats {frame}"), now);
+    assert!(median[0].iter().all(Option::is_some));
+    let (_, _, notes) = numbers(&store, "show mean of level over now - 50d to now per 7m", now);
+    assert!(notes.iter().any(|note| note.contains("are no longer all kept")), "{notes:?}");
+    let (_, windows, notes) = numbers(&store, "show mean of level over now - 50d to now per 1d from 1h", now);
+    assert!(windows > 1_000 && notes.is_empty(), "{windows} {notes:?}");
+    // Points are not dropped before windows tell of them.
+    store.put_rollup("main", "late", &policy(&["5m"])).unwrap();
+    store.say(Place::Store, Said { keep_for: Some(Some(Span { days: 1, ..Span::default() })), keep_under: None }, now).unwrap();
+    assert!(store.expire(now).unwrap().steps.is_empty());
+    store.roll_up(main(&store), now).unwrap();
+    assert!(!store.expire(now).unwrap().steps.is_empty());
+}
+
+#[test]
+fn metrics_that_a_policy_takes_later_are_rolled_up_from_their_first_point_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    write(&store, &(0..200).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
+    let only_boats = RollupPolicy { metrics: vec!["boat*".to_owned()], ..policy(&["1m"]) };
+    store.put_rollup("main", "some", &only_boats).unwrap();
+    let now = BEGIN + 7_300 * SECOND;
+    store.roll_up(main(&store), now).unwrap();
+    let read = |text: &str| numbers(&store, &format!("show {text} over now - 7300s to now per 10m"), now).1;
+    assert_eq!((read("mean of level"), read("growth of boats") > 0), (0, true));
+    store.rename_metric("main", "level", "boats_and_level").unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    assert!(read("mean of boats_and_level") > 0);
+    let condition = RollupPolicy { condition: Some("lock = \"lock-1\"".to_owned()), ..only_boats };
+    store.put_rollup("main", "some", &condition).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    assert_eq!(read("growth of boats"), 0, "not all of its series are taken");
+    store.drop_rollup("main", "some").unwrap();
+    assert!(store.drop_rollup("main", "some").is_err());
+    assert!(!folder.path().join("rollup/main/some").exists());
+}
