@@ -347,3 +347,40 @@ async fn every_page_passes_the_accessibility_checks_by_day_and_by_night() {
     }
     browser.close().await;
 }
+
+#[tokio::test]
+async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the_ruler() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let hour = jiff::Timestamp::now().as_second() / 3_600 * 3_600;
+    let line = |step: i64| {
+        let at = jiff::Timestamp::from_second(hour - step * 1_800).unwrap();
+        format!("{{\"metric\":\"level\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{step}}}\n")
+    };
+    service.push_lines("main", &(0..40 * 48).map(line).collect::<String>());
+    service.run(&["backup", &folder.path().join("copy").display().to_string()]);
+    service.run(&["rollup", "set", "--level", "1h", "--level", "1d"]);
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/keeping", service.url)).await;
+    browser.read("Keeping main").await;
+    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for ever").await;
+    browser.read("100%").await;
+    assert!(browser.text().await.contains("grows without end"));
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.press_button("Change").await;
+    browser.type_into("keep for", "10d").await;
+    browser.press_button("See what would go").await;
+    browser.read("would go now").await;
+    browser.read("At rest it will weigh").await;
+    browser.press_button("Apply").await;
+    browser.read("10d, set live").await;
+    // What went lies in the bin.
+    browser.read("older than keep_for").await;
+    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for 10d").await;
+    browser.press_button("Bring back").await;
+    browser.read("it would be dropped again at once").await;
+    browser.close().await;
+}

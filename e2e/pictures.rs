@@ -39,6 +39,16 @@ async fn the_console() {
         }
         browser.picture(&format!("{folder}/{name}.png")).await;
     }
+    // What is kept how long; and a chart of which the last windows are of points, the others of rollups.
+    browser.go(&format!("{demo}/keeping?dataset=velmar")).await;
+    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "velmar: points").await;
+    browser.read("100%").await;
+    browser.picture(&format!("{folder}/keeping.png")).await;
+    browser.go(&format!("{demo}/ask?dataset=velmar&over=last+45d&per=6h&q=show+mean+of+water_temp+by+reach")).await;
+    browser.read("windows of rollups").await;
+    browser.run("document.querySelector('button [role=status]').closest('button').click()").await;
+    browser.read("rollup from").await;
+    browser.picture(&format!("{folder}/ask-rollup.png")).await;
     // The same a week ago, both in one chart; then what may come next, while somebody types.
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+24h&per=1h&q=show+growth+of+boats+overall")).await;
     browser.read("compare with").await;

@@ -12,6 +12,7 @@ import type {
   Mapping,
   MetricDefinition,
   MetricInfo,
+  MetricStorage,
   Overview,
   Page,
   PlanDocument,
@@ -19,6 +20,12 @@ import type {
   QueryTree,
   Reference,
   Refusals,
+  Retention,
+  RetentionChange,
+  RollupPolicy,
+  RollupPreview,
+  Rollups,
+  Said,
   TagDefinition,
   TagInfo,
 } from "./types";
@@ -138,6 +145,33 @@ export const fetchReferences = (dataset: string, metric: string): Promise<Refere
 export const fetchBin = (): Promise<BinItem[]> => call("/api/v1/bin");
 export const restoreBinned = (id: string): Promise<unknown> => call(`/api/v1/bin/${id}/restore`, {});
 export const eraseBinned = (id: string): Promise<unknown> => send("DELETE", `/api/v1/bin/${id}`);
+
+export const fetchRetention = (dataset: string): Promise<Retention> =>
+  call(`/api/v1/retention?dataset=${encodeURIComponent(dataset)}`);
+
+export const setRetention = (order: { place: string; say: Said; preview: boolean }): Promise<RetentionChange> =>
+  call("/api/v1/retention", order);
+
+export const resetRetention = (place: string): Promise<RetentionChange> =>
+  call("/api/v1/retention", { place, reset: true });
+
+export const writeRetention = (): Promise<unknown> => send("POST", "/api/v1/retention/write-file");
+
+export const fetchRollups = (dataset: string): Promise<Rollups> => call(`${of(dataset)}/rollups`);
+
+export const putRollup = (dataset: string, name: string, policy: RollupPolicy): Promise<unknown> =>
+  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}`, policy);
+
+export const previewRollup = (dataset: string, policy: RollupPolicy): Promise<RollupPreview> =>
+  call(`${of(dataset)}/rollups/preview`, policy);
+
+export const fillRollups = (dataset: string, stop: boolean): Promise<Rollups> =>
+  call(`${of(dataset)}/rollups/fill`, { stop });
+
+export const dropRollup = (dataset: string, name: string): Promise<unknown> =>
+  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}`);
+
+export const fetchTop = (): Promise<MetricStorage[]> => call("/api/v1/storage/top");
 
 export const fetchImports = (): Promise<ImportRecord[]> => call("/api/v1/imports");
 export const fetchImport = (id: string): Promise<ImportRecord> => call(`/api/v1/imports/${id}`);

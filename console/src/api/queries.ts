@@ -70,3 +70,19 @@ export const binQuery = queryOptions({ queryKey: ["bin"], queryFn: client.fetchB
 
 export const referencesQuery = (dataset: string, metric: string) =>
   queryOptions({ queryKey: ["references", dataset, metric], queryFn: () => client.fetchReferences(dataset, metric) });
+
+export const retentionQuery = (dataset: string) =>
+  queryOptions({
+    queryKey: ["retention", dataset],
+    queryFn: () => client.fetchRetention(dataset),
+    refetchInterval: 5 * LIVE_MS,
+  });
+
+export const rollupsQuery = (dataset: string) =>
+  queryOptions({
+    queryKey: ["rollups", dataset],
+    queryFn: () => client.fetchRollups(dataset),
+    refetchInterval: 2 * LIVE_MS,
+  });
+
+export const topQuery = queryOptions({ queryKey: ["top"], queryFn: client.fetchTop, staleTime: 30_000 });

@@ -189,7 +189,123 @@ export interface StorageInfo {
   catalogue_bytes: number;
   journal_bytes: number;
   waiting_points: number;
+  places: Place[];
+  warnings: string[];
   datasets: { name: string; bytes: number; points: number }[];
+}
+
+/** A limit in force, with where it is said. */
+export interface Limit {
+  limit: string | null;
+  place: string | null;
+  source: string;
+  told: string;
+}
+
+/** What is said of keeping: left out where nothing is, null for no limit. */
+export interface Said {
+  keep_for?: string | null | undefined;
+  keep_under?: string | null | undefined;
+}
+
+/** What will be there. */
+export interface Outlook {
+  points_a_day: number;
+  bytes_a_day: number;
+  over_days: number;
+  at_rest: number | null;
+  at_rest_from: string | null;
+  in_30_days: number;
+  reached: string | null;
+  days_that_fit: number | null;
+  recommended: number | null;
+  arithmetic: string;
+}
+
+/** The store, a dataset or a metric, and what is kept of it. */
+export interface Place {
+  noun: "store" | "dataset" | "metric";
+  name: string;
+  keep_for: Limit;
+  keep_under: Limit;
+  live: Said;
+  file: Said;
+  points: number;
+  bytes: number;
+  packed_bytes: number;
+  oldest: string | null;
+  outlook: Outlook | null;
+}
+
+export interface Retention {
+  volume: { total: number; free: number; reserve: number } | null;
+  places: Place[];
+  differing: string[];
+  warnings: string[];
+  config_file: string | null;
+}
+
+export interface RetentionChange {
+  before: Place;
+  after: Place;
+  goes: {
+    parts: { what: string; why: string; bytes: number; for_good: boolean }[];
+    points: number;
+    bytes: number;
+    span: [string, string] | null;
+    metrics: string[];
+  };
+}
+
+/** How far a level of a rollup policy is. */
+export interface Level {
+  width: string;
+  keep_for: string | null;
+  from: string | null;
+  until: string | null;
+  filled: number;
+  lag_seconds: number;
+  out_of_date: number;
+  series: number;
+  windows: number;
+  bytes: number;
+  smaller: number | null;
+}
+
+export interface RollupPolicy {
+  metrics?: string[];
+  where?: string;
+  zone?: string;
+  levels: { width: string; keep_for?: string }[];
+  lateness?: string;
+}
+
+export interface PolicyInfo {
+  name: string;
+  policy: RollupPolicy;
+  metrics: string[];
+  levels: Level[];
+}
+
+export interface Rollups {
+  policies: PolicyInfo[];
+  fill_stopped: boolean;
+  failure: string | null;
+}
+
+export interface RollupPreview {
+  metrics: string[];
+  series: number;
+  levels: { width: string; keep_for: string | null; windows_a_day: number; bytes_a_day: number; at_rest: number }[];
+}
+
+export interface MetricStorage {
+  dataset: string;
+  metric: string | null;
+  series: number;
+  points: number;
+  bytes: number;
+  oldest: string | null;
 }
 
 export interface Overview extends Held {
@@ -227,12 +343,15 @@ export interface Answer {
   windows: { width: string | null; stepping?: string; starts: string[]; ends: string[]; partial: number[] };
   shows: Show[];
   notes: string[];
+  /** What answered for which part of time, where rollups could. */
+  sources: { what: string; from: string; to: string; source: string; why?: string }[];
   cost: {
     series: number;
     blocks_skipped: number;
     blocks_summarised: number;
     blocks_decoded: number;
     points_read: number;
+    windows_read: number;
     milliseconds: number;
     stages: { planning: number; reading: number; computing: number; writing: number };
   };

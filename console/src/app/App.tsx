@@ -16,6 +16,7 @@ import { useAppearance } from "./Appearance";
 import { Boundary } from "./Boundary";
 
 const AskPage = lazy(() => import("../features/ask/AskPage"));
+const KeepingPage = lazy(() => import("../features/keeping/KeepingPage"));
 
 const Bar = styled.header`
   display: flex;
@@ -86,6 +87,7 @@ const PAGES = [
   { path: "/", name: "Overview" },
   { path: "/arrivals", name: "Arrivals" },
   { path: "/catalogue", name: "Catalogue" },
+  { path: "/keeping", name: "Keeping" },
   { path: "/ask", name: "Ask" },
 ];
 
@@ -144,6 +146,7 @@ export function App() {
               <Route path="/ask" element={dataset ? <AskPage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/arrivals" element={dataset ? <ArrivalsPage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/catalogue" element={dataset ? <CataloguePage dataset={dataset} /> : <p>Loading …</p>} />
+              <Route path="/keeping" element={dataset ? <KeepingPage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>
           </Suspense>

@@ -4,6 +4,7 @@ use std::time::Duration;
 
 use fenetre_core::{
     model::{DatasetDefinition, MetricDefinition, TagDefinition},
+    rollup::RollupPolicy,
     suggest::listing,
 };
 use fenetre_formats::{document::AnswerDocument, mapping::Mapping, plan_document::PlanDocument};
@@ -18,6 +19,7 @@ use fenetre_service::{
         mappings::MappingInfo,
         references::Reference,
         retention::{Departure, ExpiryOrder, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
+        rollups::{FillOrder, RollupPreview, RollupsInfo},
         series::{LatestPoint, Page, SeriesInfo},
         storage::{CompactedPartition, MetricStorage, PartitionOrder, StorageInfo, VerifiedPartition},
     },
@@ -170,6 +172,26 @@ impl Client {
 
     pub fn expire(&self, order: &ExpiryOrder) -> Result<Departure, Failure> {
         self.post("/api/v1/expire", order)
+    }
+
+    pub fn rollups(&self, dataset: &str, measure: bool) -> Result<RollupsInfo, Failure> {
+        self.get(&format!("/api/v1/datasets/{}/rollups", escaped(dataset)), &[("measure", if measure { "true" } else { "false" })])
+    }
+
+    pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/datasets/{}/rollups/{}", escaped(dataset), escaped(name)), policy)
+    }
+
+    pub fn preview_rollup(&self, dataset: &str, policy: &RollupPolicy) -> Result<RollupPreview, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/rollups/preview", escaped(dataset)), policy)
+    }
+
+    pub fn fill_rollups(&self, dataset: &str, stop: bool) -> Result<RollupsInfo, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/rollups/fill", escaped(dataset)), &FillOrder { stop })
+    }
+
+    pub fn drop_rollup(&self, dataset: &str, name: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/datasets/{}/rollups/{}", escaped(dataset), escaped(name)))
     }
 
     pub fn metric_sizes(&self) -> Result<Vec<MetricStorage>, Failure> {

@@ -31,6 +31,7 @@ fn answer(windows: usize) -> AnswerDocument {
         windows: WindowsDocument { starts: (0..windows).map(time).collect(), ends: (1..=windows).map(time).collect(), ..WindowsDocument::default() },
         shows: vec![show("level", Some("cm"), vec![line("osier", Some(Value::Number(2.5))), line("marl", None)]), show("gate", None, vec![words])],
         notes: vec![],
+        sources: vec![],
         cost: CostDocument::default(),
     }
 }

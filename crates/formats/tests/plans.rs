@@ -32,7 +32,7 @@ fn planned(text: &str) -> PlanDocument {
     let query = parse(text).map_err(|error| error.render(text)).unwrap();
     let now = parse_rfc3339("2026-05-20T12:34:56Z").unwrap();
     let plan = plan(&query, &Frame::default(), &catalogue, "velmar", now, &Limits::default()).unwrap();
-    PlanDocument::of(&plan, format(&query))
+    PlanDocument::of(&plan, format(&query), &[])
 }
 
 #[test]

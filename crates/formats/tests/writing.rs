@@ -4,6 +4,7 @@
 
 use fenetre_core::{
     answer::{Answer, AnswerTime, Cost, Lines, PointLine, ShowAnswer, WindowLine},
+    evaluate::ReadPart,
     model::{LineTags, Value},
     time::{Grid, Span, TimeRange, Width, Windows, parse_rfc3339, zone},
 };
@@ -42,8 +43,11 @@ fn answer() -> Answer {
         ShowAnswer { label: "mean of level".into(), unit: Some("cm".into()), lines: Lines::Windows(levels) },
         ShowAnswer { label: "points of gate".into(), unit: None, lines: Lines::Points(gate) },
     ];
-    let cost = Cost { series: 3, blocks_skipped: 7, blocks_summarised: 1, blocks_decoded: 2, points_read: 99 };
-    Answer { now: range.end, zone: lisbon, time: AnswerTime::Windows(windows), shows, notes: vec!["a note".into()], cost }
+    let cost = Cost { series: 3, blocks_skipped: 7, blocks_summarised: 1, blocks_decoded: 2, points_read: 99, windows_read: 12 };
+    let part = |start, end, level| ReadPart { what: "mean of level".to_owned(), range: TimeRange { start, end }, level, why: None };
+    let hour = Span::exact(3_600_000_000_000);
+    let parts = vec![part(range.start, range.start + hour.nanos, Some(hour)), part(range.start + hour.nanos, range.end, None)];
+    Answer { now: range.end, zone: lisbon, time: AnswerTime::Windows(windows), shows, notes: vec!["a note".into()], parts, cost }
 }
 
 fn csv_of(document: &AnswerDocument) -> String {

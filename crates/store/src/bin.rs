@@ -150,8 +150,10 @@ pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreErro
     Ok(weight)
 }
 
-/// Moves points into the bin; everything must be packed.
-pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
+/// Moves points into the bin; everything must be packed. Windows that these fall into no longer say what the points say, and are made again: unless
+/// points go since they are old, for which windows are there.
+pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, is_old: bool, now: Nanos) -> Result<Binned, StoreError> {
+    let mark = |shared: &Shared, selection: &Selection| if is_old { Ok(()) } else { mark(shared, selection) };
     let taken = shared.definitions.documents(DELETED)?;
     let is_free = |id: &String| taken.iter().all(|document| document.name != *id);
     let stamp = now / 1_000_000;

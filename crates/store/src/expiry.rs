@@ -172,7 +172,7 @@ fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError>
             let series = series_of(shared, *dataset, *metric);
             let selection = Selection { dataset: *dataset, series, range: TimeRange { start: Nanos::MIN, end: *before } };
             let name = metric_name(shared, *dataset, *metric);
-            let binned = bin::delete_points(shared, &selection, &format!("{name} before {}, {}", format_utc(*before), why.describe()), now)?;
+            let binned = bin::delete_points(shared, &selection, &format!("{name} before {}, {}", format_utc(*before), why.describe()), true, now)?;
             tracing::info!(
                 metric = name,
                 points = binned.points.map_or(0, |weight| weight.points),

@@ -15,6 +15,7 @@ use fenetre_core::{
     block::{Columns, Points},
     evaluate::End,
     model::{DatasetId, SeriesId},
+    rollup::Level,
     summary::Sample,
     time::{Nanos, TimeRange},
 };
@@ -24,6 +25,7 @@ use parking_lot::{Mutex, RwLock};
 use crate::{
     entry::Journaled,
     merge::{in_order, merge},
+    rollup::runs,
     span::Span,
 };
 
@@ -110,6 +112,17 @@ impl Buffers {
     /// The points of a series inside a range, in order, as they were at a snapshot.
     fn columns(&self, series: SeriesId, range: TimeRange, snapshot: u64) -> Columns {
         self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range, snapshot))
+    }
+
+    fn touched(&self, series: SeriesId, range: TimeRange, snapshot: u64, level: &Level) -> Vec<TimeRange> {
+        let Some(buffer) = self.by_series.get(&series) else { return Vec::new() };
+        let points = buffer.seen_at(snapshot);
+        if buffer.ascending {
+            return runs(level, &points.times[points.places_in(range)]);
+        }
+        let mut inside: Vec<Nanos> = points.times.iter().copied().filter(|at| range.contains(*at)).collect();
+        inside.sort_unstable();
+        runs(level, &inside)
     }
 
     fn earliest_from(&self, dataset: DatasetId, at: Nanos) -> Option<Nanos> {
@@ -343,6 +356,12 @@ impl Snapshot {
             }
         }
         all
+    }
+
+    /// Windows of a level that points of a series in memory fall into, as ranges in any order.
+    pub fn touched(&self, series: SeriesId, range: TimeRange, level: &Level) -> Vec<TimeRange> {
+        let of = |generation: &Arc<Generation>| generation.buffers.read().touched(series, range, self.number, level);
+        self.generations.iter().flat_map(of).collect()
     }
 
     /// The outermost point of a series inside a range that is in memory; of one instant the later arrival.

@@ -439,7 +439,7 @@ impl Store {
     /// Where files fail or are damaged; what was moved until then is in the bin.
     pub fn delete_points(&self, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
         self.pack()?;
-        bin::delete_points(&self.shared, selection, what, now)
+        bin::delete_points(&self.shared, selection, what, false, now)
     }
 
     /// First instants that are kept of a dataset, for [`Batch::refuse_before`].

@@ -263,6 +263,41 @@ fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
 }
 
 #[test]
+fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    let now = store_now();
+    let begin = now - 40 * 1_440 * MINUTE;
+    let mut batch = store.begin("main").unwrap();
+    for at in 0..40 * 144 {
+        batch.accept(PointRef { metric: "level", tags: &[], time: begin + at * 10 * MINUTE, value: ValueRef::Number((at % 7) as f64) }).unwrap();
+    }
+    store.write(batch).unwrap();
+    store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    let asked = || numbers(&store, "show sum of level over now - 39d to now per 1d", now).0;
+    let before = asked();
+    let metric = store.catalogue().dataset("main").unwrap().metric("level").unwrap().id;
+    store
+        .say(Place::Metric(main(&store), metric), Said { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None }, now)
+        .unwrap();
+    assert_eq!(store.expire(now).unwrap().steps.len(), 1);
+    // Also when all of them are looked at again, since the metric is joined otherwise now.
+    let mut definition = store.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.clone();
+    definition.stale_after = Some(Span::exact(77 * MINUTE));
+    store.put_metric("main", "level", definition).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    for (at, (before, after)) in before[0].iter().zip(&asked()[0]).enumerate() {
+        assert!(same(before, after), "day {at}: with points {before:?}, without {after:?}");
+    }
+}
+
+fn store_now() -> Nanos {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos / (1_440 * MINUTE) * (1_440 * MINUTE)
+}
+
+#[test]
 fn metrics_that_a_policy_takes_later_are_rolled_up_from_their_first_point_on() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());

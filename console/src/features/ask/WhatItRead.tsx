@@ -6,6 +6,7 @@ import styled, { useTheme } from "styled-components";
 import { explainQuery } from "../../api/queries";
 import type { Answer } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
+import { clock } from "../../format/times";
 import { Faint, PlainTable } from "../../ui/parts";
 
 const Opener = styled(Summary)`
@@ -48,20 +49,38 @@ export function WhatItRead({ answer, dataset, query, frame }: Props) {
     windows.starts.length === 0
       ? ""
       : `${count(windows.starts.length)} ${windows.starts.length === 1 ? "window" : "windows"} `;
+  const rolled = cost.windows_read > 0 ? `, ${count(cost.windows_read)} windows of rollups` : "";
   return (
     <Disclosure>
       <Opener slot="trigger">
         <span role="status">
           {count(cost.series)} series, {cut}in {cost.milliseconds} ms: {count(cost.blocks_skipped)} blocks passed over,{" "}
           {count(cost.blocks_summarised)} answered by summary, {count(cost.blocks_decoded)} decoded,{" "}
-          {count(cost.points_read)} points read ▾
+          {count(cost.points_read)} points read{rolled} ▾
         </span>
       </Opener>
       <DisclosurePanel>
         <Stages cost={cost} />
+        <Sources answer={answer} />
         <Plan dataset={dataset} query={query} frame={frame} />
       </DisclosurePanel>
     </Disclosure>
+  );
+}
+
+/** Which part of time was answered by what. */
+function Sources({ answer }: { answer: Answer }) {
+  if (answer.sources.every((part) => part.source === "points")) return null;
+  const told = clock(answer.zone, ["2026-01-01T00:01:00Z"]);
+  return (
+    <ul>
+      {answer.sources.map((part) => (
+        <li key={`${part.what} ${part.from}`}>
+          {part.what}: <strong>{part.source === "points" ? "points" : `the ${part.source} rollup`}</strong> from{" "}
+          {told(part.from)} to {told(part.to)} {part.why && <Faint>({part.why})</Faint>}
+        </li>
+      ))}
+    </ul>
   );
 }
 

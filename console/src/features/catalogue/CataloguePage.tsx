@@ -12,7 +12,7 @@ import { Leaf, Strip } from "../../ui/Leaves";
 import { TableFrame, tableLook, Title, Waiting } from "../../ui/parts";
 import { SearchBox } from "../../ui/SearchBox";
 import { AskLink, named } from "./AskLink";
-import { Bin } from "./Bin";
+import { Bin } from "../../ui/Bin";
 import { Metrics } from "./Metrics";
 import { Nothing } from "./Nothing";
 import { TagList } from "./TagList";

@@ -40,10 +40,15 @@ export function OverviewPage() {
         <Card
           name="On disk"
           figure={bytes(data.storage.bytes)}
-          note={eachPoint(data)}
+          note={`${eachPoint(data)}${inAMonth(data)}`}
           exact={`${count(data.storage.bytes)} bytes in ${data.storage.path}`}
         />
       </Figures>
+      {data.storage.warnings.map((warning) => (
+        <Notice key={warning}>
+          {warning}. <Link to="/keeping">Keeping</Link>
+        </Notice>
+      ))}
       <Attention datasets={datasets} />
       <Panel aria-label="Arrivals">
         <Arrivals steps={data.arrivals} />
@@ -58,6 +63,14 @@ export function OverviewPage() {
       </Faint>
     </>
   );
+}
+
+/** Where its size will be, and against which limit. */
+function inAMonth(data: Overview): string {
+  const store = data.storage.places.find((place) => place.noun === "store");
+  if (!store?.outlook || store.outlook.bytes_a_day <= 0) return "";
+  const limit = store.keep_under.limit === null ? "" : ` of ${store.keep_under.limit}`;
+  return `; ${bytes(store.outlook.in_30_days)}${limit} in 30 days`;
 }
 
 /** What needs a hand, each with the way to it. */

@@ -2,7 +2,7 @@
 
 use clap::{Args as ClapArgs, Subcommand};
 
-use super::ListOutput;
+use super::{ListOutput, Target};
 
 /// Where the service is, for commands about the whole store.
 #[derive(Clone, Debug, ClapArgs)]
@@ -117,4 +117,82 @@ pub enum StorageCommand {
     Verify,
     /// Merge blocks that overlap or are small now, and give back the room
     Compact,
+}
+
+/// `fenetre rollup …`
+#[derive(Debug, ClapArgs)]
+pub struct RollupArgs {
+    /// What to do; shows how far levels are where this is left out
+    #[command(subcommand)]
+    pub command: Option<RollupCommand>,
+    /// Which dataset, and where the service is.
+    #[command(flatten)]
+    pub target: Target,
+}
+
+/// `fenetre rollup …`
+#[derive(Debug, Subcommand)]
+pub enum RollupCommand {
+    /// Show each level: since when it stands for points, what is out of date, how large it is
+    Show {
+        /// Ask the same of each level and of points, and show how much faster it was
+        #[arg(long)]
+        measure: bool,
+        /// How the list is written
+        #[arg(long, short, value_enum, default_value = "table")]
+        output: ListOutput,
+    },
+    /// Say which metrics are rolled up, into which levels, and how long each is kept
+    #[command(after_help = "\
+fenetre rollup set --dataset velmar --level 5m=90d --level 1h=2y --level 1d
+fenetre rollup set --dataset velmar --name levels --metric 'level*' --where 'reach = \"upper\"' --level 1h")]
+    Set {
+        /// The policy.
+        #[command(flatten)]
+        policy: RollupPolicyArgs,
+    },
+    /// Show what a policy would take, and about how large it would be
+    Preview {
+        /// The policy.
+        #[command(flatten)]
+        policy: RollupPolicyArgs,
+    },
+    /// Let levels go on being filled backwards, or stop that
+    Fill {
+        /// Stop it
+        #[arg(long)]
+        stop: bool,
+    },
+    /// Drop a policy with everything that was made for it; points stay
+    Drop {
+        /// Its name
+        #[arg(default_value = "default")]
+        name: String,
+        /// Drop it without asking
+        #[arg(long)]
+        yes: bool,
+    },
+}
+
+/// A rollup policy.
+#[derive(Debug, ClapArgs)]
+pub struct RollupPolicyArgs {
+    /// A level as WIDTH or WIDTH=KEPT, such as 1h=2y; the finest first
+    #[arg(long = "level", value_name = "WIDTH[=KEPT]", required = true)]
+    pub levels: Vec<String>,
+    /// Its name
+    #[arg(long, default_value = "default")]
+    pub name: String,
+    /// Only metrics of this name, `*` for any letters; all where it is left out
+    #[arg(long = "metric", value_name = "PATTERN")]
+    pub metrics: Vec<String>,
+    /// Only series that fulfil this, as in `where`
+    #[arg(long = "where", value_name = "CONDITION")]
+    pub condition: Option<String>,
+    /// The zone of days, weeks, months and years; the dataset's where it is left out
+    #[arg(long, value_name = "ZONE")]
+    pub zone: Option<String>,
+    /// How long a window waits for late points before it is made
+    #[arg(long, value_name = "SPAN", default_value = "10m")]
+    pub lateness: String,
 }

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
-pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, StorageArgs, StorageCommand};
+pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
 
 const AFTER_HELP: &str = "\
 Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected.
@@ -111,6 +111,8 @@ pub enum Command {
     Bin(BinArgs),
     /// Say how long and how much is kept, and see why something is
     Retention(RetentionArgs),
+    /// Roll points up into windows that are kept longer
+    Rollup(RollupArgs),
     /// Let go at once of what is older or more than is kept
     Expire(ExpireArgs),
     /// Show what the store weighs, and what it will
@@ -869,6 +871,11 @@ mod tests {
             "fenetre retention set velmar --keep-for 90d --keep-under 20GB --preview",
             "fenetre retention set --keep-under none --yes",
             "fenetre expire --dry-run",
+            "fenetre rollup",
+            "fenetre rollup show --measure --dataset velmar",
+            "fenetre rollup set --level 5m=90d --level 1h=2y --level 1d --metric level --where lock",
+            "fenetre rollup fill --stop",
+            "fenetre rollup drop hourly --yes",
             "fenetre storage top --limit 5 --dataset velmar",
             "fenetre storage verify",
             "fenetre demo run --fresh --days 3",
@@ -893,6 +900,7 @@ mod tests {
             "fenetre points delete level --from 2026-05-01",
             "fenetre peek level --count 0",
             "fenetre retention set velmar",
+            "fenetre rollup set",
         ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }

@@ -11,6 +11,7 @@ use std::{
 use fenetre_core::{
     keeping::{ByteSize, Said},
     model::DatasetDefinition,
+    rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span, format_utc, parse_rfc3339},
 };
 use fenetre_demo::{
@@ -108,7 +109,13 @@ fn keep(client: &Client) -> Result<(), Failure> {
         (DATASET.to_owned(), Said { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(2_000_000_000))) }),
         (format!("{DATASET}::turbidity"), Said { keep_for: Some(Some(days(60))), keep_under: None }),
     ];
-    limits.into_iter().try_for_each(|(place, say)| client.set_retention(&RetentionOrder { place, say, ..RetentionOrder::default() }).map(|_| ()))
+    limits.into_iter().try_for_each(|(place, say)| client.set_retention(&RetentionOrder { place, say, ..RetentionOrder::default() }).map(|_| ()))?;
+    let exact = |minutes: i64| Span::exact(minutes * 60 * SECOND);
+    let level = |width: Span, keep_for: Option<Span>| RollupLevel { width, keep_for };
+    let years = |years: u32| Span { months: 12 * years, ..Span::default() };
+    let levels = vec![level(exact(60), Some(years(2))), level(exact(360), Some(years(5))), level(days(1), None)];
+    let policy = RollupPolicy { metrics: Vec::new(), condition: None, zone: None, levels, lateness: exact(10) };
+    client.put_rollup(DATASET, "default", &policy).map(|_| ())
 }
 
 /// The generator of the store's waterway, and from when on its points are missing. A store that has some goes on where it was.

@@ -14,6 +14,7 @@ mod mapping;
 mod metrics;
 mod peek;
 mod retention;
+mod rollup;
 mod series;
 mod serve;
 mod storage;
@@ -55,6 +56,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Series(args) => series::list(&args)?,
         Command::Latest(args) => series::latest(&args)?,
         Command::Retention(args) => retention::run(args)?,
+        Command::Rollup(args) => rollup::run(args)?,
         Command::Expire(args) => retention::expire(&args)?,
         Command::Storage(args) => return storage::run(&args),
         Command::Backup(args) => backup::backup(&args)?,

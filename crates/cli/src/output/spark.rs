@@ -111,6 +111,7 @@ mod tests {
                 lines: lines.iter().map(line).collect(),
             }],
             notes: vec![],
+            sources: vec![],
             cost: CostDocument::default(),
         }
     }

@@ -164,14 +164,21 @@ pub fn cost(answer: &AnswerDocument) -> String {
     );
     let ends: Vec<Nanos> = answer.sources.iter().flat_map(|part| [instant(&part.from), instant(&part.to)]).collect();
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &ends).in_minutes();
+    // Points all the way is what one expects.
+    if answer.sources.iter().all(|part| part.source == "points") {
+        return line;
+    }
     let told = |part: &SourceDocument| {
         let why = part.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
         let name = if part.source == "points" { "points".to_owned() } else { format!("the {} rollup", part.source) };
-        format!("\n  {}: {name} from {} to {}{why}", part.what, clock.tell(instant(&part.from)), clock.tell(instant(&part.to)))
+        format!("{name} to {}{why}", clock.tell(instant(&part.to)))
     };
-    // Points all the way is what one expects.
-    let is_told = answer.sources.iter().any(|part| part.source != "points");
-    line + &answer.sources.iter().filter(|_| is_told).map(told).collect::<String>()
+    let leaves = answer.sources.chunk_by(|one, next| one.what == next.what);
+    let leaf = |parts: &[SourceDocument]| {
+        let all: Vec<String> = parts.iter().map(told).collect();
+        format!("\n  {} from {}: {}", parts[0].what, clock.tell(instant(&parts[0].from)), all.join(", "))
+    };
+    line + &leaves.map(leaf).collect::<String>()
 }
 
 #[cfg(test)]
@@ -205,6 +212,7 @@ mod tests {
             },
             shows: vec![ShowDocument { label: "mean of level".to_owned(), unit: Some("cm".to_owned()), form: Form::Windows, lines }],
             notes: vec![],
+            sources: vec![],
             cost: CostDocument::default(),
         }
     }

@@ -25,7 +25,16 @@ fn is_summarised(reducer: &Reducer) -> bool {
 /// Whether two leaves are answered by the same walk over the same points.
 pub fn walk_together(one: &Leaf, other: &Leaf) -> bool {
     let by_summary = |leaf: &Leaf| matches!(&leaf.take, Take::Reduced(reducer) if is_summarised(reducer) && !histograms::takes_of(leaf, reducer));
-    let selected = |leaf: &Leaf| (leaf.dataset, leaf.facts.clone(), leaf.earlier, leaf.tests.clone(), leaf.from.levels.clone());
+    let selected = |leaf: &Leaf| {
+        (
+            leaf.dataset,
+            leaf.facts.clone(),
+            leaf.earlier,
+            leaf.tests.clone(),
+            leaf.from.levels.clone(),
+            leaf.from.by_windows.filter(|_| !leaf.from.levels.is_empty()),
+        )
+    };
     by_summary(one) && by_summary(other) && selected(one) == selected(other) && one.lines == other.lines
 }
 

@@ -125,8 +125,8 @@ pub struct AskedWindows<'a> {
 
 /// A stretch of points of one series.
 pub enum Run<'a> {
-    /// A window that stands for its points.
-    Window(&'a Window),
+    /// Windows that stand for their points, in order.
+    Windows(&'a [Window]),
     /// Compressed, with its summary.
     Block(&'a dyn StoredBlock),
     /// As they are, in order of time, each instant once.

@@ -129,11 +129,14 @@ impl<'a> Reading<'a> {
             let (piece, cursor) = (task[place], &mut cursors[place]);
             let cells: &mut Vec<Option<P>> = lines.of(piece.line);
             let codes = self.words.of(piece);
-            if let Run::Window(window) = &run {
-                cost.windows_read += 1;
-                if let Some(cell) = cursor.whole(grid, window.summary.first.time, window.summary.last.time) {
-                    let part = P::of_window(&translated_window(window, codes), origin);
-                    merge_parts(&mut cells[cell], &part);
+            if let Run::Windows(windows) = &run {
+                cost.windows_read += windows.len() as u64;
+                for window in *windows {
+                    // Levels answer only where their windows lie inside cells.
+                    if let Some(cell) = cursor.whole(grid, window.start, window.start) {
+                        let part = P::of_window(&translated_window(window, codes), origin);
+                        merge_parts(&mut cells[cell], &part);
+                    }
                 }
                 return Ok(());
             }
@@ -173,7 +176,7 @@ impl<'a> Reading<'a> {
     pub fn points_of<'r>(&self, run: &Run<'r>, scratch: &'r mut Columns, cost: &mut Cost) -> Result<Points<'r>, SourceError> {
         let points = match run {
             Run::Points(points) => *points,
-            Run::Window(_) => Points::default(),
+            Run::Windows(_) => Points::default(),
             Run::Block(block) => {
                 scratch.clear();
                 StoredBlock::decode(*block, scratch)?;
@@ -267,9 +270,9 @@ impl<'a> Reading<'a> {
         let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
         self.sources.scan(self.context, self.leaf, series, is_part, &mut |place, within, run| {
             let walk = &mut walks[place];
-            if let Run::Window(window) = &run {
-                cost.windows_read += 1;
-                into(place, &mut |cells| walk.take_window(grid, &translated_window(window, codes(place)), cells));
+            if let Run::Windows(windows) = &run {
+                cost.windows_read += windows.len() as u64;
+                into(place, &mut |cells| windows.iter().for_each(|window| walk.take_window(grid, &translated_window(window, codes(place)), cells)));
                 return Ok(());
             }
             if let Run::Block(block) = &run

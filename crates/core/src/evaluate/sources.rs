@@ -151,11 +151,13 @@ impl Sources {
                     *known = Some(sample);
                 }
             };
-            let asked = Self::asked(leaf, level, is_part, Wants::default());
+            let asked = Self::asked(leaf, level, is_part, Wants { ends: true, ..Wants::default() });
             context.scan_windows(&asked, &ids, part.range, &mut |place, run| {
                 let ends = |first: Sample, last: Sample| if end == End::Latest { last } else { first };
                 match run {
-                    Run::Window(window) => note(place, ends(window.summary.first, window.summary.last)),
+                    Run::Windows(windows) => {
+                        windows.iter().for_each(|window| note(place, ends(window.summary.first, window.summary.last)));
+                    }
                     Run::Block(block) => {
                         let mut columns = crate::block::Columns::default();
                         block.decode(&mut columns)?;

@@ -264,7 +264,8 @@ impl Planning {
                     Some((*bytes as f64 * goes as f64 / held as f64) as u64)
                 };
                 let goes: Vec<u64> = parts().filter_map(share).collect();
-                if !goes.is_empty() {
+                // As whole partitions do, they wait until windows tell of them.
+                if !goes.is_empty() && dataset.rolled_before.is_none_or(|rolled| before <= rolled) {
                     self.steps.push(trim(before, goes.iter().sum(), Why::Age));
                 }
             }

@@ -50,9 +50,13 @@ const UNCOVERED: u8 = 19;
 const STATES: u8 = 20;
 const SKETCHES: u8 = 21;
 
-/// Which parts of windows are read; the summary always is.
+/// Which parts of windows are read; count and sum always are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Wants {
+    /// The first and the last point.
+    pub ends: bool,
+    /// The least and the greatest.
+    pub extremes: bool,
     /// [`Moments`].
     pub moments: bool,
     /// [`Steps`].
@@ -65,7 +69,7 @@ pub struct Wants {
 
 impl Wants {
     /// Everything.
-    pub const ALL: Self = Self { moments: true, steps: true, states: true, sketch: true };
+    pub const ALL: Self = Self { ends: true, extremes: true, moments: true, steps: true, states: true, sketch: true };
 }
 
 /// Bytes that are no windows.
@@ -178,7 +182,7 @@ pub fn decode(bytes: &[u8], wants: Wants) -> Result<(Vec<Window>, Made), BadRows
     if count == 0 || count > MOST_WINDOWS {
         return Err(BlockError::Bounds("number of windows").into());
     }
-    let mut windows = vec![EMPTY; count as usize];
+    let mut windows: Vec<Window> = std::iter::repeat_with(|| EMPTY).take(count as usize).collect();
     if matches!(contents, Contents::State | Contents::Histogram) {
         windows.iter_mut().for_each(|window| (window.summary.min, window.summary.max) = (f64::NEG_INFINITY, f64::INFINITY));
     }
@@ -216,6 +220,8 @@ const EMPTY: Window = Window {
 
 fn is_wanted(number: u8, wants: Wants) -> bool {
     match number {
+        FIRST_TIMES | LAST_TIMES | FIRSTS | LASTS => wants.ends,
+        MINS | MAXS => wants.extremes,
         SQUARES..=PRODUCTS => wants.moments,
         GROWTHS..=UNCOVERED => wants.steps,
         STATES => wants.states,

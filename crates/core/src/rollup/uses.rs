@@ -18,8 +18,10 @@ pub struct Use {
 pub fn use_of(reducer: &Reducer, facts: &Facts) -> Option<Use> {
     use Reducer::*;
     let plain = Use { wants: Wants::default(), is_sketched: false, joins: false };
+    let extremes = Use { wants: Wants { extremes: true, ..Wants::default() }, ..plain };
+    let ends = Use { wants: Wants { ends: true, ..Wants::default() }, ..plain };
     let moments = Use { wants: Wants { moments: true, ..Wants::default() }, ..plain };
-    let steps = Use { wants: Wants { steps: true, ..Wants::default() }, joins: true, ..plain };
+    let steps = Use { wants: Wants { ends: true, steps: true, ..Wants::default() }, joins: true, ..plain };
     let states = Use { wants: Wants { states: true, ..steps.wants }, ..steps };
     Some(match (facts.kind, reducer) {
         (_, SpotRate) => return None,
@@ -27,14 +29,16 @@ pub fn use_of(reducer: &Reducer, facts: &Facts) -> Option<Use> {
         (_, Coverage) => steps,
         // Of a histogram's observations: growth of its parts, or their sums.
         (Kind::Histogram, _) => steps,
-        (Kind::State, First | Last) => plain,
+        (Kind::State, First | Last) => ends,
         (Kind::State, Distinct) => Use { joins: false, ..states },
         (Kind::State, TimeIn(_) | ShareIn(_)) => states,
         (Kind::State, Changes) => steps,
         (Kind::State, _) => return None,
-        (_, Sum | Mean | Min | Max | Spread | First | Last) => plain,
+        (_, Sum | Mean) => plain,
+        (_, Min | Max | Spread) => extremes,
+        (_, First | Last) => ends,
         (_, Stddev | Variance | Slope) => moments,
-        (_, Quantile(_)) => Use { wants: Wants { sketch: true, ..Wants::default() }, is_sketched: true, ..plain },
+        (_, Quantile(_)) => Use { wants: Wants { extremes: true, sketch: true, ..Wants::default() }, is_sketched: true, ..plain },
         (_, Delta | Growth | Rate | Area | TimeMean | Changes) => steps,
         (_, Distinct | TimeIn(_) | ShareIn(_)) => return None,
     })

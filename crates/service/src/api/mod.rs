@@ -14,6 +14,7 @@ pub mod overview;
 pub mod points;
 pub mod references;
 pub mod retention;
+pub mod rollups;
 pub mod series;
 pub mod storage;
 
@@ -54,6 +55,11 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(retention::set)
         .service(retention::write_file)
         .service(retention::expire)
+        .service(rollups::preview)
+        .service(rollups::fill)
+        .service(rollups::show)
+        .service(rollups::set)
+        .service(rollups::remove)
         .service(backup::begin)
         .service(backup::look)
         .service(backup::stop)

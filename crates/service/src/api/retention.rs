@@ -62,6 +62,8 @@ pub struct PlaceInfo {
     pub points: u64,
     /// Bytes that it holds, bin and rollups of it among them.
     pub bytes: u64,
+    /// Bytes of its points alone.
+    pub packed_bytes: u64,
     /// Its earliest point.
     pub oldest: Option<String>,
     /// What will be there; none of a metric.
@@ -423,6 +425,10 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
         file: policies.file.get(&place).copied().unwrap_or_default(),
         name,
         points,
+        packed_bytes: match place {
+            Place::Metric(..) => bytes,
+            _ => datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.bytes).sum(),
+        },
         bytes,
         oldest: oldest.map(format_utc),
         outlook: ahead,

@@ -306,7 +306,7 @@ fn remove_folder(folder: &std::path::Path) -> Result<(), StoreError> {
 }
 
 /// Windows that some instants, in order, fall into, neighbours as one range; where these are very many, the nearest are joined.
-fn runs(level: &Level, times: &[Nanos]) -> Vec<TimeRange> {
+pub fn runs(level: &Level, times: &[Nanos]) -> Vec<TimeRange> {
     let mut ranges: Vec<TimeRange> = Vec::new();
     let mut at = 0;
     while at < times.len() {

@@ -5,15 +5,16 @@ use fenetre_core::{
     evaluate::{AskedWindows, Coverage, Run, Source, SourceError, Visit},
     model::{DatasetId, MetricId, SeriesId},
     plan::LevelPlan,
-    rollup::Window,
+    rollup::{Level, Window},
     time::{Nanos, TimeRange},
 };
 
 use super::{LevelKey, LevelOf};
 use crate::{error::StoreError, reading::StoreSource};
 
-/// Series that are looked at together.
-const TOGETHER: usize = 64;
+/// Series that are looked at together, and windows of each: what is held at once is some megabytes.
+const TOGETHER: usize = 16;
+const SLICE_WINDOWS: Nanos = 1_024;
 
 fn key_of(level: &LevelPlan) -> LevelKey {
     (level.policy.to_string(), level.level.width().to_string())
@@ -36,8 +37,10 @@ impl StoreSource<'_> {
 
     /// As [`Source::scan_windows`].
     pub(crate) fn windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
-        for (at, few) in series.chunks(TOGETHER).enumerate() {
-            self.windows_of(asked, few, range, &mut |place, run| visit(at * TOGETHER + place, run))?;
+        for slice in slices(&asked.level.level, range, SLICE_WINDOWS) {
+            for (at, few) in series.chunks(TOGETHER).enumerate() {
+                self.windows_of(asked, few, slice, &mut |place, run| visit(at * TOGETHER + place, run))?;
+            }
         }
         Ok(())
     }
@@ -54,7 +57,7 @@ impl StoreSource<'_> {
             series.iter().map(of).collect()
         };
         for (ranges, id) in dirty.iter_mut().zip(series) {
-            ranges.extend(self.snapshot.columns(*id, range).times.iter().map(|at| TimeRange { start: *at, end: at.saturating_add(1) }));
+            ranges.extend(self.snapshot.touched(*id, range, level));
         }
         let of = LevelOf { key: key_of(asked.level), level: level.clone(), keep_for: None };
         let files = rollups.level_files(self.shared, &of)?;
@@ -62,12 +65,13 @@ impl StoreSource<'_> {
         files.rows(series, range, &mut |place, path, row| {
             let (all, made) = row.windows(asked.wants, path)?;
             let is_other = row.generation > self.snapshot.visible_before || asked.mark.is_some_and(|mark| mark != made.mark);
-            for window in all.into_iter().filter(|window| range.contains(window.start)) {
-                if is_other && window.start >= fresh_from {
-                    dirty[place].push(TimeRange { start: window.start, end: window.start.saturating_add(1) });
-                }
-                windows[place].push(window);
+            let first = all.partition_point(|window| window.start < range.start);
+            let last = all.partition_point(|window| window.start < range.end);
+            if is_other {
+                let other = all[first..last].iter().map(|window| window.start).filter(|start| *start >= fresh_from);
+                dirty[place].extend(other.map(|start| TimeRange { start, end: start.saturating_add(1) }));
             }
+            windows[place].extend(all.into_iter().take(last).skip(first));
             Ok(())
         })?;
         for (place, (windows, dirty)) in windows.into_iter().zip(dirty).enumerate() {
@@ -86,16 +90,20 @@ impl StoreSource<'_> {
         stale: &[TimeRange],
         visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
     ) -> Result<(), SourceError> {
-        windows.sort_by_key(|window| window.start);
-        let mut rest = windows.iter().peekable();
+        // Rows of one series may lie over each other where some were made by other rules.
+        if !windows.is_sorted_by_key(|window| window.start) {
+            windows.sort_by_key(|window| window.start);
+        }
+        let mut at = 0;
         for range in stale {
-            while let Some(window) = rest.next_if(|window| window.start < range.start) {
-                visit(Run::Window(window))?;
+            let before = windows.partition_point(|window| window.start < range.start);
+            if at < before {
+                visit(Run::Windows(&windows[at..before]))?;
             }
-            while rest.next_if(|window| window.start < range.end).is_some() {}
+            at = windows.partition_point(|window| window.start < range.end).max(at);
             self.points_within(dataset, series, *range, visit)?;
         }
-        rest.try_for_each(|window| visit(Run::Window(window)))
+        if at < windows.len() { visit(Run::Windows(&windows[at..])) } else { Ok(()) }
     }
 
     /// The points inside a range and none beside it.
@@ -116,13 +124,30 @@ impl StoreSource<'_> {
                 visit(Run::Points(points.slice(points.places_in(range))))
             }
             Run::Points(points) => visit(Run::Points(points.slice(points.places_in(range)))),
-            Run::Window(_) => Ok(()),
+            Run::Windows(_) => Ok(()),
         })
     }
 }
 
+/// A range on a level's borders in parts of at most about so many windows, in order.
+pub(super) fn slices(level: &Level, range: TimeRange, windows: Nanos) -> impl Iterator<Item = TimeRange> {
+    let mut start = range.start;
+    std::iter::from_fn(move || {
+        if start >= range.end {
+            return None;
+        }
+        let far = start.saturating_add(level.nominal().saturating_mul(windows));
+        let end = if far >= range.end { range.end } else { level.floor(far) };
+        // A floor that did not move would never end.
+        let end = if end > start { end } else { level.after(start).min(range.end) };
+        let slice = TimeRange { start, end };
+        start = end;
+        Some(slice)
+    })
+}
+
 /// Ranges in any order as whole windows in order, inside a range that lies on borders.
-pub(super) fn whole_windows(level: &fenetre_core::rollup::Level, mut ranges: Vec<TimeRange>, within: TimeRange) -> Vec<TimeRange> {
+pub(super) fn whole_windows(level: &Level, mut ranges: Vec<TimeRange>, within: TimeRange) -> Vec<TimeRange> {
     ranges.sort_unstable_by_key(|range| range.start);
     let mut whole: Vec<TimeRange> = Vec::new();
     for range in ranges {

@@ -9,16 +9,24 @@ use std::{
 
 use fenetre_core::{
     evaluate::{Run, Source},
+    keeping::Place,
     model::{DatasetId, SeriesId},
     rollup::{Roller, Rules, Window},
     time::{Nanos, TimeRange},
 };
 use jiff::tz::TimeZone;
 
-use super::{DatasetRollups, LevelOf, Mark, Taken, scan::whole_windows, taken};
+use super::{
+    DatasetRollups, LevelOf, Mark, Taken,
+    scan::{slices, whole_windows},
+    taken,
+};
 use crate::{error::StoreError, reading::StoreSource, shared::Shared};
 
 const TICK: Duration = Duration::from_millis(500);
+const LONGEST_REST: Duration = Duration::from_secs(20);
+/// Windows of each series that one step makes at the most.
+const STEP_WINDOWS: Nanos = 2_048;
 /// Marks gather for so long before windows are made again: a row is opened once for many of them.
 const MARKS_WAIT: Duration = Duration::from_secs(5);
 /// Series of one step.
@@ -50,7 +58,7 @@ pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
         while !shared.is_stopping() {
             let datasets: Vec<DatasetId> =
                 shared.catalogue.read().datasets().filter(|dataset| !dataset.rollups.is_empty()).map(|dataset| dataset.id).collect();
-            let mut worked = false;
+            let (mut worked, began) = (false, Instant::now());
             for dataset in datasets {
                 match turn(&shared, dataset, shared.now(), false) {
                     Ok(did) => worked |= did,
@@ -58,7 +66,8 @@ pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
                 }
             }
             if !worked {
-                std::thread::park_timeout(TICK);
+                // To look takes longer where there are very many series: it is never more than a small part of the time.
+                std::thread::park_timeout(TICK.max(began.elapsed() * 20).min(LONGEST_REST));
             }
         }
     })
@@ -127,7 +136,7 @@ impl Turn<'_> {
         }
         for policy in &policies {
             self.begin(policy)?;
-            self.go_on(policy)?;
+            more |= self.go_on(policy)?;
             if !self.rollups.told.lock().fill_stopped {
                 more |= self.fill(policy)?;
             }
@@ -195,8 +204,20 @@ impl Turn<'_> {
         self.shared.floors.of_dataset(self.dataset)
     }
 
+    /// Series of metrics that are kept for less long than the dataset, in order, and from when on their points are all there.
+    fn own_floors(&self) -> Vec<(Vec<SeriesId>, Nanos)> {
+        let policies = crate::retention::policies(self.shared);
+        let own = crate::retention::places(&policies).into_iter().filter_map(|place| match place {
+            Place::Metric(dataset, metric) if dataset == self.dataset => Some(metric),
+            _ => None,
+        });
+        own.map(|metric| (crate::expiry::series_of(self.shared, self.dataset, metric), self.shared.floors.of(self.shared, self.dataset, metric)))
+            .collect()
+    }
+
     /// Makes windows that have closed, from the finest level on.
-    fn go_on(&self, policy: &Taken) -> Result<(), StoreError> {
+    fn go_on(&self, policy: &Taken) -> Result<bool, StoreError> {
+        let mut more = false;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
             let closed = self.now.saturating_sub(policy.policy.lateness_nanos());
@@ -214,6 +235,9 @@ impl Turn<'_> {
                     level.level.floor(waiting.map_or(closed, |waiting| closed.min(waiting)))
                 }
             };
+            let far = level.level.floor(covered.end.saturating_add(level.level.nominal().saturating_mul(STEP_WINDOWS)));
+            more |= until > far.max(level.level.after(covered.end));
+            let until = until.min(far.max(level.level.after(covered.end)));
             self.rollups.state.write().making.insert(level.key.clone(), until);
             drop(noting);
             if until > covered.end {
@@ -223,7 +247,7 @@ impl Turn<'_> {
                 tracing::debug!(level = level.key.1, generation, "rolled up");
             }
         }
-        Ok(())
+        Ok(more)
     }
 
     /// What was made is brought to stable storage, then it counts.
@@ -254,7 +278,8 @@ impl Turn<'_> {
                 }
                 continue;
             }
-            let start = level.level.floor(covered.start.saturating_sub(FILL_DAYS * DAY)).max(oldest);
+            let back = (FILL_DAYS * DAY).min(level.level.nominal().saturating_mul(STEP_WINDOWS)).max(level.level.nominal());
+            let start = level.level.floor(covered.start.saturating_sub(back)).max(oldest);
             let start = if start < covered.start { start } else { oldest };
             let range = TimeRange { start, end: covered.start };
             self.make(policy, at, range)?;
@@ -351,7 +376,9 @@ impl Turn<'_> {
             state.marks.iter().filter_map(of).collect()
         };
         due.sort_unstable_by_key(|(id, _)| *id);
-        let raw_from = self.raw_from();
+        let (raw_from, own) = (self.raw_from(), self.own_floors());
+        let kept_from =
+            |id: &SeriesId| own.iter().filter(|(series, _)| series.binary_search(id).is_ok()).map(|(_, floor)| *floor).fold(raw_from, Nanos::max);
         for few in due.chunks(TOGETHER) {
             if self.shared.is_stopping() {
                 return Ok(());
@@ -359,23 +386,28 @@ impl Turn<'_> {
             for policy in policies {
                 for (at, level) in policy.levels.iter().enumerate() {
                     let Some(covered) = self.covered(level).filter(|covered| !covered.is_empty()) else { continue };
-                    // Windows whose points are no longer all there stay as they are.
-                    let within = TimeRange { start: covered.start.max(level.level.ceil(raw_from)), end: covered.end };
                     let ranges = |(id, marks): &(SeriesId, Vec<Mark>)| {
                         let place = policy.series.binary_search_by_key(id, |(known, _)| *known).ok()?;
+                        // Windows whose points are no longer all there stay as they are.
+                        let within = TimeRange { start: covered.start.max(level.level.ceil(kept_from(id))), end: covered.end };
                         let whole = whole_windows(&level.level, self.bounded(marks), within);
                         (!whole.is_empty()).then(|| (*id, policy.series[place].1, whole))
                     };
-                    let of: Vec<_> = few.iter().filter_map(ranges).collect();
-                    if !of.is_empty() {
-                        self.step(policy, at, &of)?;
-                        let hull = of.iter().flat_map(|(_, _, ranges)| ranges).fold(None, |hull: Option<TimeRange>, range| {
-                            Some(hull.map_or(*range, |hull| TimeRange { start: hull.start.min(range.start), end: hull.end.max(range.end) }))
-                        });
-                        if let Some(hull) = hull {
-                            self.rollups.level_files(self.shared, level)?.sync(hull)?;
+                    let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().filter_map(ranges).collect();
+                    let all = || of.iter().flat_map(|(_, _, ranges)| ranges);
+                    let Some((start, end)) = all().map(|range| range.start).min().zip(all().map(|range| range.end).max()) else { continue };
+                    for slice in slices(&level.level, TimeRange { start, end }, STEP_WINDOWS) {
+                        let here = |(id, rules, ranges): &(SeriesId, Rules, Vec<TimeRange>)| {
+                            let cut = |range: &TimeRange| TimeRange { start: range.start.max(slice.start), end: range.end.min(slice.end) };
+                            let ranges: Vec<TimeRange> = ranges.iter().map(cut).filter(|range| !range.is_empty()).collect();
+                            (!ranges.is_empty()).then_some((*id, *rules, ranges))
+                        };
+                        let here: Vec<_> = of.iter().filter_map(here).collect();
+                        if !here.is_empty() {
+                            self.step(policy, at, &here)?;
                         }
                     }
+                    self.rollups.level_files(self.shared, level)?.sync(TimeRange { start, end })?;
                 }
             }
             self.clear(few)?;
@@ -443,7 +475,7 @@ fn roll_points(
     let scanned = source.scan(dataset, ids, range, &mut |place, run| {
         let points = match run {
             Run::Points(points) => points,
-            Run::Window(_) => return Ok(()),
+            Run::Windows(_) => return Ok(()),
             Run::Block(block) => {
                 scratch.clear();
                 block.decode(&mut scratch)?;

@@ -89,7 +89,7 @@ impl Source for Memory {
                 } else {
                     // As it would come back from the disk, with what was asked for alone.
                     let bytes = rollup::encode(std::slice::from_ref(&window), rolled.rules.made());
-                    visit(place, Run::Window(&rollup::decode(&bytes, asked.wants)?.0[0]))?;
+                    visit(place, Run::Windows(&rollup::decode(&bytes, asked.wants)?.0))?;
                 }
             }
         }

@@ -1,12 +1,12 @@
 /** What was deleted: bring it back, or erase it for good. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import * as client from "../../api/client";
-import { binQuery } from "../../api/queries";
-import type { BinItem } from "../../api/types";
-import { count } from "../../format/numbers";
-import { clock } from "../../format/times";
-import { Button, Failure, PlainTable, TableFrame, Waiting } from "../../ui/parts";
+import * as client from "../api/client";
+import { binQuery } from "../api/queries";
+import type { BinItem } from "../api/types";
+import { count } from "../format/numbers";
+import { clock } from "../format/times";
+import { Button, Failure, PlainTable, TableFrame, Waiting } from "./parts";
 
 export function Bin() {
   const queries = useQueryClient();

@@ -1,0 +1,172 @@
+/** How long what is kept in which fineness, what it weighs, what comes next, and where each limit comes from. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import styled from "styled-components";
+
+import * as client from "../../api/client";
+import { overviewQuery, retentionQuery, rollupsQuery, topQuery } from "../../api/queries";
+import type { DatasetInfo, Outlook, Place } from "../../api/types";
+import { bytes, count, short } from "../../format/numbers";
+import { millis } from "../../format/times";
+import { Bin } from "../../ui/Bin";
+import { Button, Failure, Faint, Heading, Notice, Panel, PlainTable, TableFrame, Title, Waiting } from "../../ui/parts";
+import { Limits } from "./Limits";
+import { Rollups } from "./Rollups";
+import { Ruler } from "./Ruler";
+
+const Facts = styled.dl`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 32px;
+  margin: 8px 0;
+  dt {
+    color: ${({ theme }) => theme.faint};
+  }
+  dd {
+    margin: 0;
+    font-weight: 600;
+  }
+`;
+
+export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
+  const queries = useQueryClient();
+  const { data, error, refetch } = useQuery(retentionQuery(dataset.name));
+  const { data: overview } = useQuery(overviewQuery);
+  const { data: rollups } = useQuery(rollupsQuery(dataset.name));
+  const write = useMutation({ mutationFn: client.writeRetention, onSuccess: () => queries.invalidateQueries() });
+  if (!data || !overview) return <Waiting error={error} retry={refetch} />;
+  const now = millis(overview.now);
+  const here = data.places.find((place) => place.noun === "dataset");
+  const store = data.places.find((place) => place.noun === "store");
+  const own = data.places.filter(
+    (place) => place.noun === "metric" && [place.keep_for.place, place.keep_under.place].includes(place.name),
+  );
+  const levels = rollups?.policies.flatMap((policy) => policy.levels) ?? [];
+  return (
+    <>
+      <Title>Keeping {dataset.name}</Title>
+      {data.warnings.map((warning) => (
+        <Notice key={warning}>{warning}</Notice>
+      ))}
+      {data.differing.length > 0 && (
+        <Notice>
+          What was set live differs from {data.config_file}: {data.differing.join(", ")}.{" "}
+          <Button $quiet onPress={() => write.mutate()}>
+            Write it into the file
+          </Button>
+        </Notice>
+      )}
+      {write.error && <Failure error={write.error} />}
+      {here && (
+        <Panel aria-label="Ruler">
+          <Ruler place={here} levels={levels} now={now} />
+          {here.outlook && <Ahead place={here} outlook={here.outlook} />}
+          <Limits
+            key={`${here.name} ${here.keep_for.limit} ${here.keep_under.limit}`}
+            place={here}
+            hasFile={data.config_file !== null}
+          />
+        </Panel>
+      )}
+      <Panel aria-label="Rollups">
+        {rollups ? <Rollups key={dataset.name} dataset={dataset.name} rollups={rollups} /> : <Faint>…</Faint>}
+      </Panel>
+      <Panel aria-label="What takes most">
+        <Heading>What takes most</Heading>
+        <Top dataset={dataset.name} own={own} />
+      </Panel>
+      {store && (
+        <Panel aria-label="The store">
+          <Heading>The whole store</Heading>
+          <Facts>
+            <Fact name="stored" value={bytes(store.bytes)} />
+            {data.volume && <Fact name="free on the volume" value={bytes(data.volume.free)} />}
+            {data.volume && <Fact name="kept free in any case" value={bytes(data.volume.reserve)} />}
+          </Facts>
+          <Limits
+            key={`${store.keep_for.limit} ${store.keep_under.limit}`}
+            place={store}
+            hasFile={data.config_file !== null}
+          />
+        </Panel>
+      )}
+      <Panel aria-label="Bin">
+        <Heading>What was dropped or deleted</Heading>
+        <Bin />
+      </Panel>
+    </>
+  );
+}
+
+function Fact({ name, value, exact }: { name: string; value: string; exact?: string }) {
+  return (
+    <div title={exact}>
+      <dt>{name}</dt>
+      <dd>{value}</dd>
+    </div>
+  );
+}
+
+const day = (time: string): string => time.slice(0, 10);
+
+function Ahead({ place, outlook }: { place: Place; outlook: Outlook }) {
+  return (
+    <Facts>
+      <Fact name="stored" value={bytes(place.bytes)} exact={`${count(place.bytes)} bytes`} />
+      <Fact name="points" value={short(place.points)} exact={count(place.points)} />
+      <Fact name="grows by" value={`${bytes(outlook.bytes_a_day)} a day`} />
+      <Fact name="in 30 days" value={bytes(outlook.in_30_days)} />
+      <Fact
+        name={outlook.at_rest_from ? `at rest, from ${day(outlook.at_rest_from)}` : "at rest"}
+        value={outlook.at_rest === null ? "grows without end" : bytes(outlook.at_rest)}
+      />
+      {outlook.reached && <Fact name="size limit reached" value={day(outlook.reached)} />}
+      {outlook.recommended !== null && (
+        <Fact name="a size limit with room" value={bytes(outlook.recommended)} exact={outlook.arithmetic} />
+      )}
+    </Facts>
+  );
+}
+
+const MOST_METRICS = 12;
+
+function Top({ dataset, own }: { dataset: string; own: readonly Place[] }) {
+  const { data } = useQuery(topQuery);
+  if (!data) return <Faint>…</Faint>;
+  const mine = data.filter((size) => size.dataset === dataset);
+  const limit = (metric: string | null): string => {
+    const place = own.find((one) => one.name === `${dataset}::${metric}`);
+    return place ? `${place.keep_for.told}; ${place.keep_under.told}` : "as the dataset";
+  };
+  return (
+    <TableFrame tabIndex={0} role="region" aria-label="What takes most">
+      <PlainTable>
+        <thead>
+          <tr>
+            <th>metric</th>
+            <th className="figure">series</th>
+            <th className="figure">points</th>
+            <th className="figure">on disk</th>
+            <th className="figure">bytes a point</th>
+            <th>oldest (UTC)</th>
+            <th>kept</th>
+          </tr>
+        </thead>
+        <tbody>
+          {mine.slice(0, MOST_METRICS).map((size) => (
+            <tr key={size.metric}>
+              <td>{size.metric ?? "in the bin"}</td>
+              <td className="figure">{count(size.series)}</td>
+              <td className="figure" title={count(size.points)}>
+                {short(size.points)}
+              </td>
+              <td className="figure">{bytes(size.bytes)}</td>
+              <td className="figure">{size.points > 0 ? (size.bytes / size.points).toFixed(2) : "–"}</td>
+              <td>{size.oldest ? day(size.oldest) : "–"}</td>
+              <td style={{ whiteSpace: "normal" }}>{limit(size.metric)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </PlainTable>
+    </TableFrame>
+  );
+}

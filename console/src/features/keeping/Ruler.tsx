@@ -1,0 +1,154 @@
+/** How long what is kept in which fineness: a band each for points and levels, from now into the past on a bent scale. */
+import styled, { useTheme } from "styled-components";
+
+import type { Level, Place } from "../../api/types";
+import { bytes } from "../../format/numbers";
+import { ago, millis } from "../../format/times";
+import { bentScale, spanMs } from "./scale";
+
+const WIDTH = 1100;
+const NAMES = 130;
+const NOTES = 250;
+const ROW = 30;
+const HEAD = 26;
+
+interface Band {
+  name: string;
+  /** From how long ago it holds anything. */
+  oldest: number | null;
+  newest: number;
+  /** How long it is kept. */
+  limit: number;
+  note: string;
+  told: string;
+}
+
+const Frame = styled.div`
+  overflow-x: auto;
+  svg {
+    display: block;
+    min-width: 900px;
+  }
+  text {
+    font-size: 13px;
+    fill: ${({ theme }) => theme.ink};
+  }
+  text.faint {
+    fill: ${({ theme }) => theme.faint};
+  }
+`;
+
+const keptFor = (span: string | null): string => (span === null ? "kept for ever" : `kept for ${span}`);
+
+/** The bands of a dataset: points first, then levels, the finest first. */
+function bandsOf(place: Place, levels: readonly Level[], now: number): Band[] {
+  const age = (time: string | null): number | null => (time === null ? null : now - millis(time));
+  const points: Band = {
+    name: "points",
+    oldest: age(place.oldest),
+    newest: 0,
+    limit: spanMs(place.keep_for.limit),
+    note: `${keptFor(place.keep_for.limit)}, ${bytes(place.packed_bytes)}`,
+    told: place.keep_for.told,
+  };
+  const rolled = levels.map((level): Band => {
+    const first = age(level.from) ?? (level.until === null ? null : (points.oldest ?? 0));
+    return {
+      name: `${level.width} rollup`,
+      oldest: first,
+      newest: age(level.until) ?? 0,
+      limit: spanMs(level.keep_for),
+      note: `${keptFor(level.keep_for)}, ${bytes(level.bytes)}`,
+      told: `${Math.round(level.filled * 100)}% filled`,
+    };
+  });
+  return [points, ...rolled];
+}
+
+export function Ruler({ place, levels, now }: { place: Place; levels: readonly Level[]; now: number }) {
+  const theme = useTheme();
+  const bands = bandsOf(place, levels, now);
+  const scale = bentScale(bands.flatMap((band) => [band.oldest ?? 0, band.limit]));
+  const inner = WIDTH - NAMES - NOTES;
+  const x = (ageMs: number): number => NAMES + inner * (1 - scale.at(ageMs));
+  const height = HEAD + bands.length * ROW + 24;
+  const oldest = Math.max(0, ...bands.map((band) => band.oldest ?? 0));
+  const summary = bands.map((band) => `${band.name}: ${band.note}, ${band.told}`).join("; ");
+  return (
+    <Frame>
+      <svg viewBox={`0 0 ${WIDTH} ${height}`} width="100%" role="img" aria-label={`${place.name}: ${summary}`}>
+        <defs>
+          <pattern id="coming" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <rect width="6" height="6" fill={theme.sheet} />
+            <line x1="0" y1="0" x2="0" y2="6" stroke={theme.rule} strokeWidth="3" />
+          </pattern>
+        </defs>
+        {scale.ticks.map(({ ageMs, name }) => (
+          <g key={name}>
+            <line x1={x(ageMs)} x2={x(ageMs)} y1={HEAD - 6} y2={height - 22} stroke={theme.rule} />
+            <text className="faint" x={x(ageMs)} y={14} textAnchor="middle">
+              {name}
+            </text>
+          </g>
+        ))}
+        <text className="faint" x={x(0)} y={14} textAnchor="middle">
+          now
+        </text>
+        {bands.map((band, i) => {
+          const y = HEAD + i * ROW;
+          const held = band.oldest ?? band.newest;
+          const left = Number.isFinite(band.limit) ? x(band.limit) : NAMES;
+          return (
+            <g key={band.name}>
+              <title>{`${band.name}: ${band.note}; ${band.told}`}</title>
+              <text x={0} y={y + 19}>
+                {band.name}
+              </text>
+              <rect
+                x={left}
+                width={Math.max(0, x(band.newest) - left)}
+                y={y + 5}
+                height={18}
+                fill="url(#coming)"
+                stroke={theme.rule}
+              />
+              <rect
+                x={x(held)}
+                width={Math.max(0, x(band.newest) - x(held))}
+                y={y + 5}
+                height={18}
+                fill={i === 0 ? theme.water : (theme.lines[i - 1] ?? theme.water)}
+                opacity={i === 0 ? 1 : 0.75}
+              />
+              {Number.isFinite(band.limit) ? (
+                <line x1={left} x2={left} y1={y + 1} y2={y + 27} stroke={theme.ink} strokeWidth={2} />
+              ) : (
+                <text className="faint" x={NAMES + 4} y={y + 19}>
+                  ◂
+                </text>
+              )}
+              <text x={WIDTH - NOTES + 16} y={y + 19}>
+                {band.note}
+              </text>
+            </g>
+          );
+        })}
+        {oldest > 0 && (
+          <g>
+            <line
+              x1={x(oldest)}
+              x2={x(oldest)}
+              y1={HEAD - 2}
+              y2={height - 20}
+              stroke={theme.brass}
+              strokeDasharray="3 3"
+            />
+            <text x={x(oldest)} y={height - 6} textAnchor="middle">
+              oldest, {ago(new Date(now - oldest).toISOString(), now)}
+            </text>
+          </g>
+        )}
+      </svg>
+    </Frame>
+  );
+}

@@ -1,0 +1,194 @@
+//! `fenetre rollup`
+
+use fenetre_core::{
+    rollup::{RollupLevel, RollupPolicy},
+    time::Span,
+};
+use fenetre_service::api::rollups::{LevelInfo, PolicyInfo, RollupPreview};
+use serde::Serialize;
+
+use crate::{
+    args::{ListOutput, RollupArgs, RollupCommand, RollupPolicyArgs},
+    client::Client,
+    confirm::confirm,
+    failure::{Failure, WRONG},
+    output::{
+        list::{Column, write},
+        words::{bytes, count_of, grouped, utc},
+    },
+};
+
+/// A level with the policy that it is of.
+#[derive(Serialize)]
+struct Row {
+    policy: String,
+    #[serde(flatten)]
+    level: LevelInfo,
+}
+
+/// Shows how far levels are, or changes policies.
+pub fn run(args: RollupArgs) -> Result<(), Failure> {
+    let client = Client::of(&args.target)?;
+    let dataset = &args.target.dataset;
+    match args.command.unwrap_or(RollupCommand::Show { measure: false, output: ListOutput::Table }) {
+        RollupCommand::Show { measure, output } => show(&client, dataset, measure, output),
+        RollupCommand::Set { policy } => {
+            let wanted = policy_of(&policy)?;
+            let created = client.put_rollup(dataset, &policy.name, &wanted)?.created;
+            told_preview(&client.preview_rollup(dataset, &wanted)?);
+            println!(
+                "{} {}; what is there already is filled in, the newest first: `fenetre rollup show`",
+                policy.name,
+                if created { "is made" } else { "is changed" }
+            );
+            Ok(())
+        }
+        RollupCommand::Preview { policy } => {
+            told_preview(&client.preview_rollup(dataset, &policy_of(&policy)?)?);
+            Ok(())
+        }
+        RollupCommand::Fill { stop } => {
+            let info = client.fill_rollups(dataset, stop)?;
+            for PolicyInfo { name, levels, .. } in info.policies {
+                levels.iter().for_each(|level| println!("{name} {}: {:.0}% filled", level.width, level.filled * 100.0));
+            }
+            println!("{}", if stop { "filling is stopped; `fenetre rollup fill` goes on with it" } else { "filling goes on by itself" });
+            Ok(())
+        }
+        RollupCommand::Drop { name, yes } => {
+            if confirm(yes, &format!("Drop the rollup policy {name} with everything that was made for it?"), &name)? {
+                client.drop_rollup(dataset, &name)?;
+                println!("{name} is dropped; points stay");
+            }
+            Ok(())
+        }
+    }
+}
+
+fn policy_of(args: &RollupPolicyArgs) -> Result<RollupPolicy, Failure> {
+    let span = |text: &str| Span::parse(text).map_err(|error| Failure::new(WRONG, error.to_string()));
+    let level = |text: &String| {
+        let (width, keep_for) = text.split_once('=').map_or((text.as_str(), None), |(width, keep_for)| (width, Some(keep_for)));
+        Ok(RollupLevel { width: span(width)?, keep_for: keep_for.map(span).transpose()? })
+    };
+    let policy = RollupPolicy {
+        metrics: args.metrics.clone(),
+        condition: args.condition.clone(),
+        zone: args.zone.clone(),
+        levels: args.levels.iter().map(level).collect::<Result<_, Failure>>()?,
+        lateness: span(&args.lateness)?,
+    };
+    policy.check().map_err(|error| Failure::new(WRONG, error.to_string()))?;
+    Ok(policy)
+}
+
+fn told_preview(preview: &RollupPreview) {
+    println!(
+        "{} of {}: {}",
+        count_of(preview.series, "series", "series"),
+        count_of(preview.metrics.len() as u64, "metric", "metrics"),
+        preview.metrics.join(", ")
+    );
+    for level in &preview.levels {
+        let rest = match &level.keep_for {
+            Some(keep_for) => format!("kept for {keep_for}, about {} at rest", bytes(level.at_rest)),
+            None => format!("kept for ever, about {} a year", bytes(level.at_rest)),
+        };
+        println!(
+            "  {:<4} {} a day, about {} a day; {rest}",
+            level.width,
+            count_of(level.windows_a_day, "window", "windows"),
+            bytes(level.bytes_a_day)
+        );
+    }
+}
+
+fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Result<(), Failure> {
+    let info = client.rollups(dataset, measure)?;
+    if output == ListOutput::Json {
+        println!("{}", serde_json::to_string_pretty(&info)?);
+        return Ok(());
+    }
+    if info.policies.is_empty() && output == ListOutput::Table {
+        println!("{dataset} has no rollups. For example: fenetre rollup set --dataset {dataset} --level 5m=90d --level 1h=2y --level 1d");
+        return Ok(());
+    }
+    let rows: Vec<Row> =
+        info.policies.iter().flat_map(|policy| policy.levels.iter().map(|level| Row { policy: policy.name.clone(), level: level.clone() })).collect();
+    write(&rows, &columns(), output)?;
+    if output == ListOutput::Table {
+        for PolicyInfo { name, policy, metrics, .. } in &info.policies {
+            let condition = policy.condition.as_ref().map_or(String::new(), |condition| format!(" where {condition}"));
+            println!("\n{name}: {}{condition}; windows wait {} for late points", metrics.join(", "), policy.lateness);
+        }
+        if let Some(question) = rows.iter().rev().find_map(|row| row.level.measured.as_ref()) {
+            println!("\nmeasured with: {question}");
+        }
+        let stopped = if info.fill_stopped { "; filling is stopped (`fenetre rollup fill`)" } else { "" };
+        println!(
+            "\n{} made since the start, {} made again{stopped}",
+            count_of(info.windows_made, "window", "windows"),
+            count_of(info.made_again, "stretch", "stretches")
+        );
+        if let Some(failure) = &info.failure {
+            println!("! the last turn failed, and is tried again: {failure}");
+        }
+    }
+    Ok(())
+}
+
+fn times(ratio: Option<f64>) -> String {
+    ratio.map_or_else(|| "–".to_owned(), |ratio| if ratio < 10.0 { format!("{ratio:.1} times") } else { format!("{ratio:.0} times") })
+}
+
+/// A lag in words.
+fn lag(seconds: f64) -> String {
+    match seconds {
+        seconds if seconds < 120.0 => format!("{seconds:.0} s"),
+        seconds if seconds < 7_200.0 => format!("{:.0} min", seconds / 60.0),
+        seconds if seconds < 172_800.0 => format!("{:.0} h", seconds / 3_600.0),
+        seconds => format!("{:.0} d", seconds / 86_400.0),
+    }
+}
+
+fn columns() -> Vec<Column<Row>> {
+    vec![
+        Column { name: "policy", right: false, told: |r| r.policy.clone(), plain: |r| r.policy.clone() },
+        Column { name: "level", right: false, told: |r| r.level.width.clone(), plain: |r| r.level.width.clone() },
+        Column {
+            name: "kept",
+            right: false,
+            told: |r| r.level.keep_for.clone().unwrap_or_else(|| "for ever".to_owned()),
+            plain: |r| r.level.keep_for.clone().unwrap_or_default(),
+        },
+        Column {
+            name: "from (UTC)",
+            right: false,
+            told: |r| {
+                r.level
+                    .from
+                    .as_ref()
+                    .map_or_else(|| if r.level.until.is_some() { "the first point".to_owned() } else { "–".to_owned() }, |from| utc(Some(from)))
+            },
+            plain: |r| r.level.from.clone().unwrap_or_default(),
+        },
+        Column { name: "until (UTC)", right: false, told: |r| utc(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
+        Column { name: "filled", right: true, told: |r| format!("{:.0}%", r.level.filled * 100.0), plain: |r| r.level.filled.to_string() },
+        Column { name: "lag", right: true, told: |r| lag(r.level.lag_seconds), plain: |r| r.level.lag_seconds.to_string() },
+        Column { name: "out of date", right: true, told: |r| grouped(r.level.out_of_date), plain: |r| r.level.out_of_date.to_string() },
+        Column { name: "windows", right: true, told: |r| grouped(r.level.windows), plain: |r| r.level.windows.to_string() },
+        Column { name: "on disk", right: true, told: |r| bytes(r.level.bytes), plain: |r| r.level.bytes.to_string() },
+        Column {
+            name: "smaller",
+            right: true,
+            told: |r| times(r.level.smaller),
+            plain: |r| r.level.smaller.map_or(String::new(), |ratio| ratio.to_string()),
+        },
+        Column {
+            name: "faster",
+            right: true,
+            told: |r| times(r.level.faster),
+            plain: |r| r.level.faster.map_or(String::new(), |ratio| ratio.to_string()),
+        },
+    ]
+}

@@ -1,0 +1,311 @@
+//! Rollup policies of a dataset, and how far their levels are.
+
+use actix_web::{HttpResponse, delete, get, post, put, web};
+use fenetre_core::{
+    answer::Answer,
+    evaluate::evaluate,
+    model::Kind,
+    plan::{Limits, plan},
+    query::{Frame, parse},
+    rollup::RollupPolicy,
+    time::{Nanos, SECOND, Span, format_utc},
+};
+use fenetre_store::LevelState;
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+use super::{
+    datasets::{Defined, find},
+    read_json,
+};
+use crate::{
+    access::{Access, Define, Read},
+    problem::{Problem, Sort},
+    state::{Shared, State, blocking, now},
+};
+
+/// The rollups of a dataset.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RollupsInfo {
+    /// Its policies, by name.
+    pub policies: Vec<PolicyInfo>,
+    /// Windows that were made since the service started.
+    pub windows_made: u64,
+    /// Stretches that were made again, since points came late, went or came back.
+    pub made_again: u64,
+    /// Whether filling backwards was told to stop.
+    pub fill_stopped: bool,
+    /// Why the last turn failed, if it did; it is tried again.
+    pub failure: Option<String>,
+}
+
+/// A policy and its levels.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PolicyInfo {
+    /// Its name.
+    pub name: String,
+    /// What it says.
+    #[schema(value_type = Object)]
+    pub policy: RollupPolicy,
+    /// Metrics that it takes.
+    pub metrics: Vec<String>,
+    /// The finest first.
+    pub levels: Vec<LevelInfo>,
+}
+
+/// How far a level is.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LevelInfo {
+    /// Width of its windows.
+    pub width: String,
+    /// How long it is kept; none for ever.
+    pub keep_for: Option<String>,
+    /// Since when it stands for points; none where it is from the first point on.
+    pub from: Option<String>,
+    /// Up to when; none where it stands for nothing yet.
+    pub until: Option<String>,
+    /// Which share of what there is it stands for, from 0 to 1.
+    pub filled: f64,
+    /// Seconds from its end to now.
+    pub lag_seconds: f64,
+    /// Stretches of series that are out of date, and answered from points until they are made again.
+    pub out_of_date: u64,
+    /// Series that it is made of.
+    pub series: u64,
+    /// Windows in it.
+    pub windows: u64,
+    /// Bytes of its files.
+    pub bytes: u64,
+    /// How many times smaller it is than the points of the same time; none where these are no longer there.
+    pub smaller: Option<f64>,
+    /// How many times faster the same question was answered from it than from points, where that was measured.
+    pub faster: Option<f64>,
+    /// The question.
+    pub measured: Option<String>,
+}
+
+/// What a policy would take and make.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RollupPreview {
+    /// Metrics that it would take.
+    pub metrics: Vec<String>,
+    /// Series of them.
+    pub series: u64,
+    /// The finest first.
+    pub levels: Vec<LevelPreview>,
+}
+
+/// A level as it would be.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LevelPreview {
+    /// Width of its windows.
+    pub width: String,
+    /// How long it is kept; none for ever.
+    pub keep_for: Option<String>,
+    /// Windows a day.
+    pub windows_a_day: u64,
+    /// Bytes a day, about.
+    pub bytes_a_day: u64,
+    /// Bytes at rest, about; after a year where it is kept for ever.
+    pub at_rest: u64,
+}
+
+/// Whether levels are held against points.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct Measure {
+    /// Ask the same of each level and of points, and say how much faster it was.
+    measure: bool,
+}
+
+/// Whether to stop filling.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct FillOrder {
+    /// Stop it; otherwise it goes on.
+    pub stop: bool,
+}
+
+/// Rollup policies, and how far each level is.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), Measure),
+    responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[get("/api/v1/datasets/{dataset}/rollups")]
+pub(crate) async fn show(
+    _: Access<Read>,
+    state: Shared,
+    dataset: web::Path<String>,
+    asked: web::Query<Measure>,
+) -> Result<web::Json<RollupsInfo>, Problem> {
+    blocking(&state, move |state| info(state, &dataset, asked.measure)).await.map(web::Json)
+}
+
+/// Says which metrics are rolled up, into which levels, and how long each is kept. What there is already is filled in, the newest first.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path)), request_body(content = serde_json::Value),
+    responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[put("/api/v1/datasets/{dataset}/rollups/{policy}")]
+pub(crate) async fn set(
+    _: Access<Define>,
+    state: Shared,
+    path: web::Path<(String, String)>,
+    body: web::Bytes,
+) -> Result<web::Json<Defined>, Problem> {
+    let policy: RollupPolicy = read_json(&body)?;
+    let work = move |state: &State| Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? });
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// What a policy would take, and about how large it would be.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body(content = serde_json::Value),
+    responses((status = 200, body = RollupPreview), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/rollups/preview")]
+pub(crate) async fn preview(
+    _: Access<Read>,
+    state: Shared,
+    dataset: web::Path<String>,
+    body: web::Bytes,
+) -> Result<web::Json<RollupPreview>, Problem> {
+    let policy: RollupPolicy = read_json(&body)?;
+    blocking(&state, move |state| look_ahead(state, &dataset, &policy)).await.map(web::Json)
+}
+
+/// Lets levels go on being filled backwards, or stops that.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = FillOrder,
+    responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/datasets/{dataset}/rollups/fill")]
+pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<String>, body: web::Bytes) -> Result<web::Json<RollupsInfo>, Problem> {
+    let order: FillOrder = if body.is_empty() { FillOrder::default() } else { read_json(&body)? };
+    let work = move |state: &State| {
+        let id = find(&state.store.catalogue(), &dataset)?.id;
+        state.store.fill_rollups(id, !order.stop)?;
+        info(state, &dataset, false)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Forgets a policy with everything that was made for it. Points stay.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path)),
+    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[delete("/api/v1/datasets/{dataset}/rollups/{policy}")]
+pub(crate) async fn remove(_: Access<Define>, state: Shared, path: web::Path<(String, String)>) -> Result<HttpResponse, Problem> {
+    blocking(&state, move |state| Ok(state.store.drop_rollup(&path.0, &path.1)?)).await.map(|()| HttpResponse::NoContent().finish())
+}
+
+fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Problem> {
+    let now = now();
+    let (id, name, policies) = {
+        let catalogue = state.store.catalogue();
+        let dataset = find(&catalogue, dataset)?;
+        let metrics =
+            |policy: &RollupPolicy| dataset.metrics().filter(|metric| policy.takes(metric)).map(|metric| metric.name.to_string()).collect::<Vec<_>>();
+        let policies: Vec<(String, RollupPolicy, Vec<String>)> =
+            dataset.rollups.iter().map(|(name, policy)| (name.clone(), policy.clone(), metrics(policy))).collect();
+        (dataset.id, dataset.name.to_string(), policies)
+    };
+    let (told, levels) = state.store.rollup_state(id)?;
+    let packed: (u64, u64) = {
+        let report = state.store.storage(now)?;
+        let size = report.datasets.iter().find(|size| size.id == id);
+        size.map_or((0, 0), |size| size.partitions.iter().fold((0, 0), |sum, one| (sum.0 + one.bytes, sum.1 + one.points)))
+    };
+    let mut infos = Vec::with_capacity(policies.len());
+    for (policy_name, policy, metrics) in policies {
+        let mut of = Vec::new();
+        for level in levels.iter().filter(|level| level.policy == policy_name) {
+            let mut one = level_info(level, packed, now);
+            if measure {
+                measure_level(state, &name, level, &metrics, now, &mut one);
+            }
+            of.push(one);
+        }
+        infos.push(PolicyInfo { name: policy_name, policy, metrics, levels: of });
+    }
+    Ok(RollupsInfo { policies: infos, windows_made: told.made, made_again: told.made_again, fill_stopped: told.fill_stopped, failure: told.failure })
+}
+
+fn level_info(level: &LevelState, (packed_bytes, _): (u64, u64), now: Nanos) -> LevelInfo {
+    let covered = level.covered.filter(|covered| !covered.is_empty());
+    let first = level.first.unwrap_or(now);
+    let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(now, &TimeZone::UTC));
+    let all = now.saturating_sub(first.max(kept)).max(1) as f64;
+    let filled = covered.map_or(0.0, |covered| covered.end.saturating_sub(covered.start.max(first)).max(0) as f64 / all);
+    // Of the time that it stands for, points take about their share of all there are.
+    let share =
+        covered.map_or(0.0, |covered| covered.end.saturating_sub(covered.start.max(first)).max(0) as f64 / now.saturating_sub(first).max(1) as f64);
+    let smaller = (level.bytes > 0 && share > 0.0 && packed_bytes > 0).then(|| packed_bytes as f64 * share.min(1.0) / level.bytes as f64);
+    LevelInfo {
+        width: level.width.to_string(),
+        keep_for: level.keep_for.map(|span| span.to_string()),
+        from: covered.map(|covered| covered.start).filter(|start| *start != Nanos::MIN).map(format_utc),
+        until: covered.map(|covered| format_utc(covered.end)),
+        // What has not closed yet is no part that is missing.
+        filled: if filled > 0.0 && covered.is_some_and(|covered| covered.start <= first.max(kept)) { 1.0 } else { filled.min(1.0) },
+        lag_seconds: covered.map_or(0.0, |covered| now.saturating_sub(covered.end) as f64 / SECOND as f64),
+        out_of_date: level.marks,
+        series: level.series,
+        windows: level.windows,
+        bytes: level.bytes,
+        smaller,
+        faster: None,
+        measured: None,
+    }
+}
+
+/// Asks the same of a level and of points, where both are there.
+fn measure_level(state: &State, dataset: &str, level: &LevelState, metrics: &[String], now: Nanos, into: &mut LevelInfo) {
+    const WINDOWS: u32 = 500;
+    let Some(covered) = level.covered.filter(|covered| !covered.is_empty()) else { return };
+    let chosen = {
+        let catalogue = state.store.catalogue();
+        let Ok(dataset) = find(&catalogue, dataset) else { return };
+        let numbers = dataset
+            .metrics()
+            .filter(|metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string()));
+        numbers.max_by_key(|metric| metric.series_count()).map(|metric| metric.name.to_string())
+    };
+    let Some(metric) = chosen else { return };
+    let start = level.width.times(WINDOWS).before(covered.end, &TimeZone::UTC).max(covered.start).max(level.first.unwrap_or(Nanos::MIN));
+    let question = format!("show stddev of '{metric}' overall over {} to {} per {}", format_utc(start), format_utc(covered.end), level.width);
+    // The better of two: the first finds nothing in memory.
+    let time = |source: &str| (0..2).filter_map(|_| ask(state, dataset, &format!("{question} from {source}"), now)).min_by(f64::total_cmp);
+    if let (Some(rolled), Some(raw)) = (time(&level.width.to_string()), time("raw")) {
+        into.faster = Some(raw / rolled.max(1e-6));
+        into.measured = Some(question);
+    }
+}
+
+/// Seconds that a question takes; none where it cannot be answered in a few.
+fn ask(state: &State, dataset: &str, text: &str, now: Nanos) -> Option<f64> {
+    let began = std::time::Instant::now();
+    let query = parse(text).ok()?;
+    let planned = plan(&query, &Frame::default(), &state.store.catalogue(), dataset, now, &Limits::default()).ok()?;
+    let answer: Answer = evaluate(planned, &state.store.source(), &|| began.elapsed().as_secs() > 5).ok()?;
+    (answer.cost.points_read + answer.cost.windows_read + answer.cost.blocks_summarised > 0).then(|| began.elapsed().as_secs_f64())
+}
+
+fn look_ahead(state: &State, dataset: &str, policy: &RollupPolicy) -> Result<RollupPreview, Problem> {
+    policy.check().map_err(|error| Problem::new(Sort::Request, error.to_string()))?;
+    let (id, metrics, series) = {
+        let catalogue = state.store.catalogue();
+        let dataset = find(&catalogue, dataset)?;
+        let taken: Vec<_> = dataset.metrics().filter(|metric| policy.takes(metric)).collect();
+        let series = taken.iter().map(|metric| policy.members(dataset, metric).len()).sum::<u64>();
+        (dataset.id, taken.iter().map(|metric| metric.name.to_string()).collect(), series)
+    };
+    // As large as windows here are, where there are any; else as they are of the usual sensors.
+    let (_, known) = state.store.rollup_state(id)?;
+    let (bytes, windows) = known.iter().fold((0, 0), |sum, level| (sum.0 + level.bytes, sum.1 + level.windows));
+    let each = if windows > 1_000 { bytes as f64 / windows as f64 } else { 60.0 };
+    let day = |span: Span| span.nanos as f64 / 86_400e9 + f64::from(span.days) + f64::from(span.months) * 30.4;
+    let level = |level: &fenetre_core::rollup::RollupLevel| {
+        let windows_a_day = series as f64 / day(level.width);
+        LevelPreview {
+            width: level.width.to_string(),
+            keep_for: level.keep_for.map(|span| span.to_string()),
+            windows_a_day: windows_a_day.round() as u64,
+            bytes_a_day: (windows_a_day * each) as u64,
+            at_rest: (windows_a_day * each * level.keep_for.map_or(365.0, day)) as u64,
+        }
+    };
+    Ok(RollupPreview { metrics, series, levels: policy.levels.iter().map(level).collect() })
+}
