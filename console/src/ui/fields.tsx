@@ -26,6 +26,15 @@ const Field = styled(TextField)`
   }
 `;
 
+/** Fields and buttons of a small form, side by side. */
+export const FormRow = styled.div`
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 16px;
+  align-items: end;
+  margin-top: 8px;
+`;
+
 interface TextProps {
   label: string;
   value: string;

@@ -1,21 +1,12 @@
 /** Limits of one place: what holds and where it comes from, and a change of it with what that would drop. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import styled from "styled-components";
 
 import * as client from "../../api/client";
 import type { Place, RetentionChange } from "../../api/types";
 import { bytes, count } from "../../format/numbers";
-import { TextInput } from "../../ui/fields";
+import { FormRow, TextInput } from "../../ui/fields";
 import { Button, Failure, Faint, Notice } from "../../ui/parts";
-
-const Row = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px 16px;
-  align-items: end;
-  margin-top: 8px;
-`;
 
 const day = (time: string): string => time.slice(0, 10);
 
@@ -69,7 +60,7 @@ export function Limits({ place, hasFile }: { place: Place; hasFile: boolean }) {
       </p>
       {isOpen && (
         <>
-          <Row>
+          <FormRow>
             <TextInput
               label="keep for"
               value={keepFor}
@@ -83,7 +74,7 @@ export function Limits({ place, hasFile }: { place: Place; hasFile: boolean }) {
             <Button onPress={() => apply.mutate()} isDisabled={!look.data}>
               Apply
             </Button>
-          </Row>
+          </FormRow>
           {look.data && <Change change={look.data} />}
         </>
       )}

@@ -6,7 +6,7 @@ import styled from "styled-components";
 import * as client from "../../api/client";
 import type { PolicyInfo, Rollups as RollupsOf } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
-import { TextInput } from "../../ui/fields";
+import { FormRow, TextInput } from "../../ui/fields";
 import { Button, Failure, Faint, Heading, Notice, PlainTable, TableFrame } from "../../ui/parts";
 import { readLevels, writeLevels } from "./scale";
 
@@ -20,14 +20,6 @@ const Bar = styled.span<{ $share: number }>`
     to right,
     ${({ theme, $share }) => `${theme.water} ${$share * 100}%, transparent ${$share * 100}%`}
   );
-`;
-
-const Row = styled.div`
-  display: flex;
-  flex-wrap: wrap;
-  gap: 8px 16px;
-  align-items: end;
-  margin-top: 8px;
 `;
 
 const minute = (time: string | null): string => (time === null ? "–" : time.slice(0, 16).replace("T", " "));
@@ -154,7 +146,7 @@ function PolicyForm({ dataset, policies }: { dataset: string; policies: readonly
       </Button>
       {isOpen && (
         <>
-          <Row>
+          <FormRow>
             <TextInput label="name" value={name} onChange={change(setName)} />
             <TextInput label="levels, as width=kept, the finest first" value={levels} onChange={change(setLevels)} />
             <TextInput
@@ -169,7 +161,7 @@ function PolicyForm({ dataset, policies }: { dataset: string; policies: readonly
             <Button onPress={() => apply.mutate()} isDisabled={!look.data}>
               Apply
             </Button>
-          </Row>
+          </FormRow>
           {look.data && (
             <Notice>
               <p>

@@ -66,6 +66,8 @@ pub struct State {
     pub marks: HashMap<SeriesId, Vec<Mark>>,
     /// Up to where windows of a level are being made.
     pub making: BTreeMap<LevelKey, Nanos>,
+    /// The generation that grew when a level was begun: those before it may have been packed without a look at it.
+    pub begun: BTreeMap<LevelKey, u64>,
 }
 
 /// The rollups of a dataset.

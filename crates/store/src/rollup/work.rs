@@ -188,13 +188,11 @@ impl Turn<'_> {
 
     /// A level that is new stands for nothing, at the border up to which windows have closed.
     fn begin(&self, policy: &Taken) -> Result<(), StoreError> {
-        // What is being packed just now has looked for levels before there was one.
-        if self.shared.head.read().oldest_frozen().is_some() {
-            return Ok(());
-        }
         for level in policy.levels.iter().filter(|level| self.covered(level).is_none()) {
             let at = level.level.floor(self.now.saturating_sub(policy.policy.lateness_nanos()));
             self.set_covered(level, TimeRange { start: at, end: at })?;
+            let growing = self.shared.head.read().growing().number;
+            self.rollups.state.write().begun.insert(level.key.clone(), growing);
         }
         Ok(())
     }
@@ -220,6 +218,9 @@ impl Turn<'_> {
         let mut more = false;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
+            if self.waits(level) {
+                break;
+            }
             let closed = self.now.saturating_sub(policy.policy.lateness_nanos());
             // Whoever packs from here on knows up to where windows are made; what came before is in memory, and looked at.
             let noting = self.rollups.turn.lock();
@@ -261,7 +262,7 @@ impl Turn<'_> {
         let mut more = false;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
-            if covered.start == Nanos::MIN {
+            if covered.start == Nanos::MIN || self.waits(level) {
                 continue;
             }
             let partitions = self.shared.partitions();
@@ -355,6 +356,18 @@ impl Turn<'_> {
         Ok(generation)
     }
 
+    /// What was being packed when a level was begun leaves no marks: it is waited for.
+    fn waits(&self, level: &LevelOf) -> bool {
+        let packed = self.packed_before();
+        self.rollups.state.read().begun.get(&level.key).is_some_and(|begun| packed < *begun)
+    }
+
+    /// Generations before this are packed.
+    fn packed_before(&self) -> u64 {
+        let head = self.shared.head.read();
+        head.oldest_frozen().unwrap_or(head.growing()).number
+    }
+
     /// Everything that is packed, and nothing that waits.
     fn packed(&self) -> StoreSource<'_> {
         let snapshot = self.shared.head.write().packed();
@@ -363,10 +376,7 @@ impl Turn<'_> {
 
     /// Makes windows again that are out of date. Marks of what is not packed yet stay.
     fn make_again(&self, policies: &[Taken]) -> Result<(), StoreError> {
-        let before = {
-            let head = self.shared.head.read();
-            head.oldest_frozen().unwrap_or(head.growing()).number
-        };
+        let before = self.packed_before();
         let mut due: Vec<(SeriesId, Vec<Mark>)> = {
             let state = self.rollups.state.read();
             let of = |(id, marks): (&SeriesId, &Vec<Mark>)| {
