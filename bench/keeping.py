@@ -77,7 +77,7 @@ def drop(work, points):
     while True:
         time.sleep(0.005)
         bin_ = service.call("GET", "/api/v1/bin", connection=service.connect())
-        if len(bin_) >= len(parts) - 1:
+        if len(bin_) >= len(parts):
             break
     ended = time.perf_counter()
     during = [wait for wait, at in waits if began <= at <= ended + 0.2]

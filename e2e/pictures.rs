@@ -48,6 +48,7 @@ async fn the_console() {
     browser.read("windows of rollups").await;
     browser.run("document.querySelector('button [role=status]').closest('button').click()").await;
     browser.read("rollup from").await;
+    browser.run("window.scrollTo(0, document.querySelector('canvas').getBoundingClientRect().top - 120)").await;
     browser.picture(&format!("{folder}/ask-rollup.png")).await;
     // The same a week ago, both in one chart; then what may come next, while somebody types.
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+24h&per=1h&q=show+growth+of+boats+overall")).await;

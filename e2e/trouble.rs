@@ -28,29 +28,51 @@ fn count(service: &Service) -> f64 {
 }
 
 /// A volume of a few megabytes that only this service sees, and that goes with it.
-fn start_on_a_small_volume(folder: &std::path::Path) -> Service {
+fn start_on_a_small_volume(folder: &std::path::Path, reserve: &str) -> Service {
     let volume = folder.join("volume");
     std::fs::create_dir(&volume).unwrap();
-    let config = file(folder, "fenetre.toml", format!("[store]\npath = \"{}/store\"\n[listen]\naddress = \"127.0.0.1:0\"\n", volume.display()));
+    let config = file(
+        folder,
+        "fenetre.toml",
+        format!("[store]\npath = \"{}/store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[retention]\nreserve = \"{reserve}\"\n", volume.display()),
+    );
     let script =
         format!("mount -t tmpfs -o size=3m tmpfs '{}' && exec '{}' serve --config '{config}'", volume.display(), env!("CARGO_BIN_EXE_fenetre"));
     Service::start_command(std::process::Command::new("unshare").args(["-rm", "sh", "-c", &script]))
 }
 
-#[test]
-fn a_full_disk_is_told_and_what_was_acknowledged_before_stays() {
-    let folder = tempfile::tempdir().unwrap();
-    let service = start_on_a_small_volume(folder.path());
+/// Pushes until that is refused; says how many points were kept, and how it was refused.
+fn fill(service: &Service) -> (usize, support::Answer) {
     let mut kept = 0;
-    let refusal = loop {
+    loop {
         let body: String = (kept..kept + 5_000).map(level).collect();
         let answer = service.post(POINTS, &[LINES], body.as_bytes());
         if answer.status != 200 {
-            break answer;
+            return (kept, answer);
         }
         kept += 5_000;
         assert!(kept < 1_000_000, "3 MB cannot hold this");
-    };
+    }
+}
+
+#[test]
+fn before_the_volumes_reserve_is_used_up_points_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = start_on_a_small_volume(folder.path(), "40%");
+    let (kept, refusal) = fill(&service);
+    assert_eq!(refusal.status, 507, "{}", refusal.text());
+    let detail = refusal.json()["detail"].as_str().unwrap().to_owned();
+    assert!(detail.starts_with("the volume of the store has") && detail.contains("fenetre retention set"), "{detail}");
+    assert_eq!(count(&service), kept as f64);
+    let storage = service.get("/api/v1/storage").json();
+    assert!(storage["volume"]["free"].as_u64() > Some(300_000), "{}", storage["volume"]);
+}
+
+#[test]
+fn a_full_disk_is_told_and_what_was_acknowledged_before_stays() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = start_on_a_small_volume(folder.path(), "0%");
+    let (kept, refusal) = fill(&service);
     assert_eq!((refusal.status, refusal.kind.as_str()), (507, "application/problem+json"), "{}", refusal.text());
     assert!(refusal.json()["detail"].as_str().unwrap().starts_with("the disk is full"), "{}", refusal.text());
     assert!(kept > 0);

@@ -320,3 +320,18 @@ fn metrics_that_a_policy_takes_later_are_rolled_up_from_their_first_point_on() {
     assert!(store.drop_rollup("main", "some").is_err());
     assert!(!folder.path().join("rollup/main/some").exists());
 }
+
+#[test]
+fn windows_that_were_made_between_others_are_found_in_order() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    let now = BEGIN + 7_300 * SECOND;
+    store.put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
+    // The first lies between the two that come late, which are made again together: their row reaches over its own.
+    write(&store, &[(0, 3_600, 0)]);
+    store.roll_up(main(&store), now).unwrap();
+    write(&store, &[(0, 3_660, 0), (0, 0, 0)]);
+    store.roll_up(main(&store), now).unwrap();
+    assert!(check(&store, now, "over now - 7300s to now per 10m") > 0);
+}

@@ -137,7 +137,7 @@ function Plan({ dataset, query, frame }: Omit<Props, "answer">) {
               <td>{read.what}</td>
               <td className="figure">{count(read.series)}</td>
               <td className="figure">{count(read.lines)}</td>
-              <td>{read.source}</td>
+              <td style={{ whiteSpace: "normal" }}>{read.source}</td>
               <td className="figure">{read.points === null ? "–" : short(read.points)}</td>
               <td className="figure">{read.bytes === null ? "–" : bytes(read.bytes)}</td>
               <td style={{ whiteSpace: "normal" }}>{read.how}</td>

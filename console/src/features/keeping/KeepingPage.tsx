@@ -116,7 +116,7 @@ function Ahead({ place, outlook }: { place: Place; outlook: Outlook }) {
       <Fact name="grows by" value={`${bytes(outlook.bytes_a_day)} a day`} />
       <Fact name="in 30 days" value={bytes(outlook.in_30_days)} />
       <Fact
-        name={outlook.at_rest_from ? `at rest, from ${day(outlook.at_rest_from)}` : "at rest"}
+        name={outlook.at_rest_from ? `points at rest, from ${day(outlook.at_rest_from)}` : "points at rest"}
         value={outlook.at_rest === null ? "grows without end" : bytes(outlook.at_rest)}
       />
       {outlook.reached && <Fact name="size limit reached" value={day(outlook.reached)} />}

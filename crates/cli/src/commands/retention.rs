@@ -94,7 +94,7 @@ pub fn told_outlook(outlook: &OutlookInfo) -> String {
         format!("{} a day ({} points), {} in 30 days", size(outlook.bytes_a_day), grouped(outlook.points_a_day as u64), size(outlook.in_30_days));
     match outlook.at_rest {
         Some(rest) => {
-            text.push_str(&format!("; at rest {}", size(rest)));
+            text.push_str(&format!("; at rest {} of points", size(rest)));
             text.push_str(&outlook.at_rest_from.as_ref().map_or(String::new(), |from| format!(" from {}", day(from))));
         }
         None => text.push_str("; no limit, so it grows without end"),

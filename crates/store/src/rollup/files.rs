@@ -139,6 +139,8 @@ impl LevelFiles {
             found.extend(row.windows(Wants::ALL, path)?.0.into_iter().filter(|window| range.contains(window.start)));
             Ok(())
         })?;
+        // Windows that are made again far from each other share a row that reaches over others.
+        found.sort_by_key(|window| window.start);
         Ok(found)
     }
 

@@ -90,7 +90,7 @@ impl StoreSource<'_> {
         stale: &[TimeRange],
         visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
     ) -> Result<(), SourceError> {
-        // Rows of one series may lie over each other where some were made by other rules.
+        // Rows of one series may lie over each other.
         if !windows.is_sorted_by_key(|window| window.start) {
             windows.sort_by_key(|window| window.start);
         }
