@@ -139,7 +139,7 @@ def year(work, points):
     _, service = fresh(work)
     now = int(time.time() * 1000) // DAY * DAY
     kept = send_all(service, frames(points, 1_000, 365, now), 2)
-    service.call("PUT", "/api/v1/datasets/canal/rollups/default", json.dumps({"levels": [{"width": "1h"}, {"width": "1d"}]}))
+    service.call("PUT", "/api/v1/datasets/canal/rollups/default", json.dumps({"levels": [{"width": "1h"}, {"width": "1d"}]}), connection=service.connect())
     service.wait_until_packed(1_800)
     began = time.perf_counter()
     while True:

@@ -154,6 +154,10 @@ fn told_departure(departure: &Departure, verb: &str) {
     if departure.is_full {
         println!("! the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
     }
+    if departure.waiting > 0 {
+        let partitions = count_of(departure.waiting, "partition is", "partitions are");
+        println!("{partitions} old enough, and wait until rollups tell of them (`fenetre rollup show`)");
+    }
     if departure.parts.is_empty() {
         println!("nothing {verb}");
         return;

@@ -160,6 +160,8 @@ pub struct Expiry {
     pub steps: Vec<Step>,
     /// The reserve is touched, and nothing is left that could go: no more points can be taken.
     pub is_full: bool,
+    /// Partitions that are old enough to go, and stay until windows of rollups tell of them.
+    pub waiting: usize,
 }
 
 /// A rewrite is worth it once a day of points is to go.
@@ -168,7 +170,7 @@ const DAY: Nanos = 86_400_000_000_000;
 impl Expiry {
     /// What must go of what is held. `now` tells which partition is still written into: that one stays.
     pub fn plan(held: &StoreHolding, now: Nanos) -> Self {
-        let mut plan = Planning { steps: Vec::new(), held: held.clone() };
+        let mut plan = Planning { steps: Vec::new(), held: held.clone(), waiting: 0 };
         for dataset in 0..held.datasets.len() {
             plan.by_age(dataset, now);
             plan.by_size(dataset, now);
@@ -176,7 +178,7 @@ impl Expiry {
         }
         plan.whole_store(now);
         let is_full = plan.reserve(now);
-        Self { steps: plan.steps, is_full }
+        Self { steps: plan.steps, is_full, waiting: plan.waiting }
     }
 
     /// Bytes that go.
@@ -193,6 +195,7 @@ struct Planning {
     steps: Vec<Step>,
     /// What is left.
     held: StoreHolding,
+    waiting: usize,
 }
 
 impl Planning {
@@ -203,6 +206,7 @@ impl Planning {
         let (id, all) = (dataset.id, std::mem::take(&mut dataset.partitions));
         let (go, stay): (Vec<_>, Vec<_>) =
             all.into_iter().partition(|partition| partition.last < horizon && partition.last < now && partition.last < rolled);
+        self.waiting += stay.iter().filter(|partition| partition.last < horizon && partition.last < now).count();
         dataset.partitions = stay;
         for partition in go {
             dataset.bin.push(BinHolding { id: String::new(), bytes: partition.bytes });
@@ -393,6 +397,7 @@ mod tests {
         assert_eq!(told(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for"]);
         dataset.rolled_before = Some(6 * WEEK);
         assert_eq!(told(&store(vec![dataset.clone()])), [""; 0], "not told by rollups yet");
+        assert_eq!(Expiry::plan(&store(vec![dataset.clone()]), NOW).waiting, 1);
         // A limit of nothing leaves what is still written into.
         (dataset.rolled_before, dataset.horizon) = (None, Some(NOW));
         assert_eq!(told(&store(vec![dataset])).len(), 3);

@@ -151,6 +151,9 @@ pub struct Departure {
     pub span: Option<(String, String)>,
     /// Metrics that lose points.
     pub metrics: Vec<String>,
+    /// Partitions that are old enough to go, and stay until rollups tell of them.
+    #[serde(default)]
+    pub waiting: u64,
     /// Whether it was carried out.
     pub done: bool,
     /// The reserve of the volume is touched, and nothing is left that could go.
@@ -475,7 +478,7 @@ fn ahead(datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: 
 /// What a plan lets go of, told by names and counted.
 fn departure(state: &State, plan: &Expiry, report: &StorageReport, now: Nanos) -> Result<Departure, Problem> {
     let catalogue_name = |place: Place| name_of(&state.store.catalogue(), place);
-    let mut departure = Departure { bytes: plan.bytes(), is_full: plan.is_full, ..Departure::default() };
+    let mut departure = Departure { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..Departure::default() };
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut widen = |first: Nanos, last: Nanos| span = Some(span.map_or((first, last), |(start, end)| (start.min(first), end.max(last))));
     for step in &plan.steps {

@@ -195,10 +195,14 @@ impl LevelFiles {
         };
         let mut rows: Vec<Row> = read(hull.start, hull.end).at("read", path)?.into_iter().filter(|row| meets(row)).collect();
         if rows.is_empty() && !windows.is_empty() {
-            let last = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start < ?2 ORDER BY start DESC LIMIT 1";
-            let before: rusqlite::Result<Vec<Row>> =
-                connection.prepare_cached(last).and_then(|mut last| last.query_map(params![series.0, hull.start], row_of)?.collect());
-            rows = before.at("read", path)?;
+            // The row before grows where time goes on, the one after where a level is filled backwards.
+            let before = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start < ?2 ORDER BY start DESC LIMIT 1";
+            let after = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start >= ?2 ORDER BY start LIMIT 1";
+            for (text, at) in [(before, hull.start), (after, hull.end)] {
+                let found: rusqlite::Result<Vec<Row>> =
+                    connection.prepare_cached(text).and_then(|mut one| one.query_map(params![series.0, at], row_of)?.collect());
+                rows.extend(found.at("read", path)?);
+            }
         }
         // Windows that were made by other rules, and are not made again, keep their mark in rows of their own.
         let mut kept: Vec<(Made, u64, Vec<Window>)> = vec![(rules.made(), generation, windows.to_vec())];
