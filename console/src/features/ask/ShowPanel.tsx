@@ -30,6 +30,15 @@ interface Props {
 /** Values of one tag that are offered for narrowing. */
 const MOST_CHOICES = 12;
 
+/** From which levels of rollups its windows are, where any are. */
+function rolledUp(answer: Answer, show: Show): string | null {
+  const mine = answer.sources.filter((part) => show.label.includes(part.what));
+  const levels = [...new Set(mine.map((part) => part.source))].filter((source) => source !== "points");
+  if (levels.length === 0) return null;
+  const rollups = `from ${levels.length === 1 ? "the rollup" : "rollups"} of ${levels.join(", ")}`;
+  return mine.some((part) => part.source === "points") ? `${rollups} and points` : rollups;
+}
+
 export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
   const theme = useTheme();
   const [hidden, setHidden] = useState<ReadonlySet<string>>(new Set());
@@ -60,7 +69,9 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
   return (
     <Panel aria-label={show.label}>
       <Heading>{show.label}</Heading>
-      <Faint>{[show.unit, shared && `all of ${shared}`, answer.zone].filter(Boolean).join(" · ")}</Faint>
+      <Faint>
+        {[show.unit, shared && `all of ${shared}`, answer.zone, rolledUp(answer, show)].filter(Boolean).join(" · ")}
+      </Faint>
       {show.lines.length === 0 && <p style={{ marginTop: 8 }}>Nothing matched.</p>}
       <Figures show={show} names={names} />
       {drawable && (
