@@ -58,7 +58,7 @@ fn write(store: &Store, arrivals: &[Arrival]) {
         put("boats", ValueRef::Integer((second * 3 + i64::from(*number)).into()));
         put("gate", ValueRef::Word(["open", "closed", "stuck"][usize::from(*number) % 3]));
         let counts = vec![u64::from(*number % 5), u64::from(*number % 3), 1];
-        put("wait", ValueRef::Histogram(&Histogram { bounds: vec![1.0, 2.0].into(), counts: counts.into(), sum: f64::from(*number) }));
+        put("wait", ValueRef::Histogram(&Histogram { bounds: vec![1.0, 2.0], counts, sum: f64::from(*number) }));
     }
     store.write(batch).unwrap();
 }

@@ -60,7 +60,7 @@ impl FromStr for ByteSize {
         let (number, unit) = UNITS.iter().find_map(|(name, unit)| Some((text.strip_suffix(name)?, *unit))).ok_or_else(fault)?;
         let number: f64 = number.trim().parse().map_err(|_| fault())?;
         let bytes = number * unit as f64;
-        if bytes >= 1.0 && bytes < 1e18 { Ok(Self(bytes.round() as u64)) } else { Err(fault()) }
+        if (1.0..1e18).contains(&bytes) { Ok(Self(bytes.round() as u64)) } else { Err(fault()) }
     }
 }
 

@@ -50,7 +50,7 @@ pub type Clause = (ReadFrom, Place, Fault);
 impl Asked<'_> {
     /// From what it is read.
     pub fn from(&self, clause: Option<&Clause>) -> Result<From, PlanError> {
-        let forced = clause.map(|(source, ..)| source.clone());
+        let forced = clause.map(|(source, ..)| *source);
         let by_windows = match self.take {
             Take::Reduced(reducer) => use_of(reducer, self.facts),
             Take::Moment | Take::Points => None,

@@ -81,6 +81,9 @@ fn contents_of(byte: u8) -> Option<Contents> {
     [Contents::Gauge, Contents::Counter, Contents::State, Contents::Histogram, Contents::Part].into_iter().find(|contents| *contents as u8 == byte)
 }
 
+/// What a column holds of a window.
+type Of<T> = fn(&Window) -> T;
+
 /// Packs windows, in order, of one series. Not empty, and no more than 65,536.
 pub fn encode(windows: &[Window], made: Made) -> Vec<u8> {
     let mut out = vec![VERSION, made.contents as u8];
@@ -98,12 +101,12 @@ pub fn encode(windows: &[Window], made: Made) -> Vec<u8> {
     column(STARTS, &mut |out| put_times(&times(|window| window.start), out));
     column(FIRST_TIMES, &mut |out| put_times(&times(|window| window.summary.first.time), out));
     column(LAST_TIMES, &mut |out| put_times(&times(|window| window.summary.last.time), out));
-    let samples: [(u8, fn(&Window) -> Sample); 2] = [(FIRSTS, |window| window.summary.first), (LASTS, |window| window.summary.last)];
+    let samples: [(u8, Of<Sample>); 2] = [(FIRSTS, |window| window.summary.first), (LASTS, |window| window.summary.last)];
     for (number, of) in samples {
         let (values, rests): (Vec<f64>, Vec<i16>) = windows.iter().map(of).map(|sample| (sample.value, sample.rest)).unzip();
         column(number, &mut |out| put_values(&values, &rests, out));
     }
-    let numbers: [(u8, fn(&Window) -> f64); 15] = [
+    let numbers: [(u8, Of<f64>); 15] = [
         (COUNTS, |window| window.summary.count as f64),
         (SUMS, |window| window.summary.sum),
         (MINS, |window| window.summary.min),
