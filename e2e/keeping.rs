@@ -190,6 +190,8 @@ fn rollups_fill_answer_and_say_so() {
     let service = Service::start(&store);
     assert!(values(&ask(&service, "")).iter().any(|mean| *mean > 600.0));
     let shown = service.run(&["rollup", "show", "--measure"]).out();
+    let storage = service.run(&["storage"]).out();
+    assert!(storage.contains("main / 1h rollup of default") && storage.contains("main / 1d rollup of default"), "{storage}");
     assert!(shown.contains("100%") && shown.contains("measured with: show stddev of 'level'"), "{shown}");
     assert!(service.run(&["rollup", "fill", "--stop"]).out().contains("filling is stopped"));
     assert_eq!(service.run(&["rollup", "drop", "--yes"]).code(), 0);

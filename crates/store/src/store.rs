@@ -347,6 +347,15 @@ impl Store {
         Ok((rollups.told(), levels))
     }
 
+    /// Bytes of each level of a dataset's rollups: policy, width, bytes.
+    ///
+    /// # Errors
+    /// Where files fail.
+    pub fn rollup_bytes(&self, dataset: DatasetId) -> Result<Vec<(String, String, u64)>, StoreError> {
+        let Some(rollups) = self.shared.rollups.of(&self.shared, dataset)? else { return Ok(Vec::new()) };
+        Ok(rollups.keys().into_iter().map(|key| (key.0.clone(), key.1.clone(), rollups.level_bytes(&key))).collect())
+    }
+
     fn nudge(&self) {
         self.threads.iter().for_each(|thread| thread.thread().unpark());
     }

@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use fenetre_service::api::storage::{DatasetStorage, MetricStorage, PartitionOrder, StorageInfo};
+use fenetre_service::api::storage::{DatasetStorage, LevelStorage, MetricStorage, PartitionOrder, StorageInfo};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
@@ -141,7 +141,7 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
         plain("journal, waiting to be packed".to_owned(), info.journal_bytes, Some(info.waiting_points)),
         plain("bin".to_owned(), info.bin_bytes, None),
     ];
-    for DatasetStorage { name, partitions, rollup_bytes, .. } in &info.datasets {
+    for DatasetStorage { name, partitions, rollup_bytes, levels, .. } in &info.datasets {
         let day = |time: &str| time.split('T').next().unwrap_or_default().to_owned();
         parts.extend(partitions.iter().map(|partition| Part {
             part: format!("{name} / {}", partition.path.rsplit('/').next().unwrap_or_default()),
@@ -151,8 +151,11 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
             points: Some(partition.points),
             blocks: Some(partition.blocks),
         }));
-        if *rollup_bytes > 0 {
-            parts.push(plain(format!("{name} / rollups"), *rollup_bytes, None));
+        let by_level = |level: &LevelStorage| plain(format!("{name} / {} rollup of {}", level.width, level.policy), level.bytes, None);
+        parts.extend(levels.iter().map(by_level));
+        let beside = rollup_bytes.saturating_sub(levels.iter().map(|level| level.bytes).sum());
+        if beside > 0 {
+            parts.push(plain(format!("{name} / what is told of rollups"), beside, None));
         }
     }
     parts

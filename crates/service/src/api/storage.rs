@@ -52,6 +52,9 @@ pub struct DatasetStorage {
     pub points: u64,
     /// Bytes of its rollups.
     pub rollup_bytes: u64,
+    /// The same by level.
+    #[serde(default)]
+    pub levels: Vec<LevelStorage>,
     /// Bytes of what is in the bin of it.
     pub bin_bytes: u64,
     /// What was packed today.
@@ -100,6 +103,17 @@ impl From<Volume> for VolumeInfo {
     }
 }
 
+/// A level of a rollup policy on the disk.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct LevelStorage {
+    /// Of which policy.
+    pub policy: String,
+    /// Width of its windows.
+    pub width: String,
+    /// Bytes of its files.
+    pub bytes: u64,
+}
+
 /// What was packed over some days.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct WrittenInfo {
@@ -125,10 +139,12 @@ impl StorageInfo {
         let mut datasets: Vec<DatasetStorage> = Vec::with_capacity(report.datasets.len());
         for dataset in report.datasets {
             let [day, week, month] = dataset.written;
+            let levels = state.store.rollup_bytes(dataset.id)?;
             datasets.push(DatasetStorage {
                 bytes: dataset.partitions.iter().map(|size| size.bytes).sum(),
                 points: dataset.partitions.iter().map(|size| size.points).sum(),
                 rollup_bytes: dataset.rollup_bytes,
+                levels: levels.into_iter().map(|(policy, width, bytes)| LevelStorage { policy, width, bytes }).collect(),
                 bin_bytes: dataset.bin_bytes,
                 written_1d: written(day, 1.0),
                 written_7d: written(week, 7.0),

@@ -28,7 +28,7 @@ CREATE TABLE IF NOT EXISTS windows (
     id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, count INTEGER NOT NULL,
     generation INTEGER NOT NULL, bytes BLOB NOT NULL
 ) STRICT;
-CREATE INDEX IF NOT EXISTS windows_place ON windows (series, start, end);
+CREATE INDEX IF NOT EXISTS windows_place ON windows (series, start, end, count);
 PRAGMA application_id = 0x46450101;
 ";
 const PAGE_SIZE: u32 = 16_384;

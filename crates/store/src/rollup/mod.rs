@@ -181,6 +181,11 @@ impl DatasetRollups {
         self.level_files(shared, level)?.count()
     }
 
+    /// Levels that there are.
+    pub fn keys(&self) -> Vec<LevelKey> {
+        self.state.read().levels.keys().cloned().collect()
+    }
+
     /// What is known now.
     pub fn state(&self) -> State {
         self.state.read().clone()
