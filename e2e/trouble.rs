@@ -6,13 +6,13 @@
 mod support;
 
 use std::{
-    io::{Read, Write},
+    io::{BufRead, BufReader, Read, Write},
     net::TcpStream,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use serde_json::json;
-use support::{Service, file};
+use support::{Service, fenetre, file};
 
 const POINTS: &str = "/api/v1/datasets/main/points";
 const LINES: (&str, &str) = ("Content-Type", "application/x-ndjson");
@@ -156,4 +156,58 @@ fn asking_goes_on_while_points_come_and_are_packed() {
         writer.join().unwrap();
     });
     assert_eq!(count(&service), (BATCHES * BATCH) as f64);
+}
+
+/// The writing end of a pipe that nobody reads any more.
+fn without_a_reader() -> std::io::PipeWriter {
+    std::io::pipe().unwrap().1
+}
+
+#[test]
+fn a_service_whose_log_nobody_reads_any_more_goes_on_and_can_be_stopped() {
+    let folder = tempfile::tempdir().unwrap();
+    // Who started it read as far as the address and went away, as a terminal does that is closed.
+    let mut service = fenetre()
+        .args(["serve", "--listen", "127.0.0.1:0", "--store", &folder.path().join("store").display().to_string()])
+        .env("FENETRE_LOG", "debug")
+        .stderr(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(service.stderr.take().unwrap()).lines();
+    let ready =
+        lines.find_map(|line| line.unwrap().split_once("http://").map(|(_, rest)| rest.split_whitespace().next().unwrap().to_owned())).unwrap();
+    drop(lines);
+    let pushed = support::agent().post(format!("http://{ready}{POINTS}")).header(LINES.0, LINES.1).send(level(1).as_bytes()).unwrap();
+    assert_eq!(pushed.status(), 200);
+    std::process::Command::new("kill").arg(service.id().to_string()).status().unwrap();
+    let start = Instant::now();
+    let ended = loop {
+        if let Some(status) = service.try_wait().unwrap() {
+            break status;
+        }
+        if start.elapsed() > Duration::from_secs(30) {
+            service.kill().unwrap();
+            panic!("it did not stop");
+        }
+        std::thread::sleep(Duration::from_millis(10));
+    };
+    assert_eq!(ended.code(), Some(0), "{ended}");
+}
+
+#[test]
+fn a_result_that_nobody_reads_ends_the_command_quietly() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    service.push_lines("main", &level(1));
+    for args in
+        [&["metrics"][..], &["storage"], &["retention", "show"], &["ask", "show last of level"], &["ask", "show last of level", "--output", "csv"]]
+    {
+        let told = fenetre().args(args).env("FENETRE_URL", &service.url).stdout(without_a_reader()).output().unwrap();
+        let talk = String::from_utf8_lossy(&told.stderr).into_owned();
+        assert_eq!((told.status.code(), talk.contains("panicked"), talk.contains("fenetre:")), (Some(141), false, false), "{args:?}: {talk}");
+    }
+    // Talk that nobody reads does not keep a result from its reader.
+    let told = fenetre().args(["ask", "show last of level"]).env("FENETRE_URL", &service.url).stderr(without_a_reader()).output().unwrap();
+    assert_eq!(told.status.code(), Some(0));
+    assert!(String::from_utf8_lossy(&told.stdout).contains("level"));
 }

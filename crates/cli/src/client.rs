@@ -21,7 +21,7 @@ use fenetre_service::{
         retention::{Departure, ExpiryOrder, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
         rollups::{FillOrder, RollupPreview, RollupsInfo},
         series::{LatestPoint, Page, SeriesInfo},
-        storage::{CompactedPartition, MetricStorage, PartitionOrder, StorageInfo, VerifiedPartition},
+        storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, VerifiedFile},
     },
     backups::BackupState,
     imports::{ImportRecord, Order},
@@ -198,11 +198,11 @@ impl Client {
         self.get("/api/v1/storage/top", &[])
     }
 
-    pub fn verify(&self, order: &PartitionOrder) -> Result<VerifiedPartition, Failure> {
+    pub fn verify(&self, order: &FileOrder) -> Result<VerifiedFile, Failure> {
         self.post("/api/v1/storage/verify", order)
     }
 
-    pub fn compact(&self, order: &PartitionOrder) -> Result<CompactedPartition, Failure> {
+    pub fn compact(&self, order: &FileOrder) -> Result<CompactedPartition, Failure> {
         self.post("/api/v1/storage/compact", order)
     }
 

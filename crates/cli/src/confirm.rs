@@ -1,8 +1,11 @@
 //! What changes much is asked for: in a terminal by typing, elsewhere by an option.
 
-use std::io::{self, IsTerminal, Write};
+use std::io::{self, IsTerminal};
 
-use crate::failure::{Failure, WRONG};
+use crate::{
+    failure::{Failure, WRONG},
+    output::lines::talk,
+};
 
 /// Whether to go on: `--yes`, or the expected word typed. Where nobody can type, nothing is done.
 pub fn confirm(yes: bool, question: &str, expected: &str) -> Result<bool, Failure> {
@@ -12,8 +15,7 @@ pub fn confirm(yes: bool, question: &str, expected: &str) -> Result<bool, Failur
     if !io::stdin().is_terminal() {
         return Err(Failure::new(WRONG, "nothing was changed: add --yes to do it without being asked"));
     }
-    eprint!("{question} Type `{expected}`: ");
-    io::stderr().flush()?;
+    talk(format_args!("{question} Type `{expected}`: "));
     let mut answer = String::new();
     io::stdin().read_line(&mut answer)?;
     Ok(answer.trim() == expected)

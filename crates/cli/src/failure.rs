@@ -14,6 +14,8 @@ pub const WRONG: u8 = 2;
 pub const UNREACHED: u8 = 3;
 /// Done, but some rows were rejected.
 pub const SOME_REJECTED: u8 = 4;
+/// Nobody reads the result any more: what a shell tells of a program that the signal SIGPIPE (13) ended.
+pub const READER_GONE: u8 = 128 + 13;
 
 /// Why a command did not do what it was asked.
 #[derive(Debug)]
@@ -35,7 +37,9 @@ impl Failure {
 
     /// Prints the message and gives the exit code.
     pub fn report(self) -> ExitCode {
-        eprintln!("fenetre: {}", self.message);
+        if self.code != READER_GONE {
+            noteln!("fenetre: {}", self.message);
+        }
         ExitCode::from(self.code)
     }
 }
@@ -60,7 +64,8 @@ impl From<Problem> for Failure {
 
 impl From<std::io::Error> for Failure {
     fn from(error: std::io::Error) -> Self {
-        Self::new(FAILED, error.to_string())
+        let code = if error.kind() == std::io::ErrorKind::BrokenPipe { READER_GONE } else { FAILED };
+        Self::new(code, error.to_string())
     }
 }
 

@@ -3,12 +3,16 @@
 //! `main` reads the command line, runs one command and turns its failure into a message and an exit code. Results go to standard
 //! output, talk and progress to standard error.
 
+#![warn(clippy::print_stdout, clippy::print_stderr, reason = "they panic once their reader has gone: `outln!` and `noteln!` do not")]
+
+#[macro_use]
+mod output;
+
 mod args;
 mod client;
 mod commands;
 mod confirm;
 mod failure;
-mod output;
 
 use std::process::ExitCode;
 

@@ -7,6 +7,7 @@ use crate::config::Config;
 /// Sets up logging for the process; a second call changes nothing.
 pub fn init(config: &Config) {
     let filter = EnvFilter::try_from_env("FENETRE_LOG").unwrap_or_else(|_| EnvFilter::new(&config.log_level));
-    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false);
+    // Lines that cannot be written, as after their reader has gone, are dropped: to tell of them on standard error would panic.
+    let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).log_internal_errors(false);
     let _ = if config.json_log { builder.json().try_init() } else { builder.try_init() };
 }

@@ -132,7 +132,7 @@ pub fn with_parts(dataset: &Dataset, metric: &Metric) -> Vec<SeriesId> {
 
 /// Bytes of some series, in order, in a partition, and their first instant.
 fn size_of(partition: &Partition, series: &[SeriesId]) -> Result<(u64, Option<Nanos>), StoreError> {
-    let sizes = crate::census::sizes(partition)?;
+    let sizes = crate::weights::sizes(partition)?;
     let mine = sizes.iter().filter(|(id, ..)| series.binary_search(id).is_ok());
     Ok(mine.fold((0, None), |(sum, first), (_, bytes, start)| (sum + bytes, Some(first.map_or(*start, |first: Nanos| first.min(*start))))))
 }

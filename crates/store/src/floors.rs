@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use fenetre_core::{
-    model::{DatasetId, MetricId},
+    keeping::Place,
+    model::{DatasetId, MetricId, SeriesId},
     time::Nanos,
 };
 use parking_lot::RwLock;
@@ -21,6 +22,20 @@ pub struct Floors {
     erased: RwLock<BTreeMap<DatasetId, Nanos>>,
     /// In the bin, from where they may come back.
     binned: RwLock<BTreeMap<DatasetId, Nanos>>,
+}
+
+/// From when on the points of each series of a dataset are all there.
+pub struct SeriesFloors {
+    dataset: Nanos,
+    /// Series of metrics that are kept for less long, in order.
+    own: Vec<(Vec<SeriesId>, Nanos)>,
+}
+
+impl SeriesFloors {
+    /// Of a series.
+    pub fn of(&self, id: SeriesId) -> Nanos {
+        self.own.iter().filter(|(series, _)| series.binary_search(&id).is_ok()).map(|(_, floor)| *floor).fold(self.dataset, Nanos::max)
+    }
 }
 
 impl Floors {
@@ -48,6 +63,17 @@ impl Floors {
             floor = floor.max(horizon.saturating_sub(horizon.rem_euclid(DAY)));
         }
         floor
+    }
+
+    /// Of every series of a dataset.
+    pub fn of_series(&self, shared: &Shared, dataset: DatasetId) -> SeriesFloors {
+        let policies = retention::policies(shared);
+        let own = retention::places(&policies).into_iter().filter_map(|place| match place {
+            Place::Metric(of, metric) if of == dataset => Some(metric),
+            _ => None,
+        });
+        let own = own.map(|metric| (crate::expiry::series_of(shared, dataset, metric), self.of(shared, dataset, metric))).collect();
+        SeriesFloors { dataset: self.of_dataset(dataset), own }
     }
 
     /// Points up to an instant were erased for good.

@@ -25,7 +25,7 @@ use crate::{
     backup::{self, BackupProgress, BackupReport},
     batch::Batch,
     bin::{self, Binned, Selection, Weight},
-    census::{self, Latest, MetricSize, StorageReport, Verified},
+    census::{self, Latest},
     committer::{self, Job, Request},
     compactor,
     counts::SeriesCount,
@@ -43,8 +43,10 @@ use crate::{
     records::{Document, Records},
     replaced,
     retention::{self, FileRetention, Horizons},
-    rollup,
+    rollup::{self, LevelSize},
     shared::Shared,
+    verify::{self, Verified},
+    weights::{self, MetricSize, StorageReport},
 };
 
 /// An open store. Dropping it ends its threads in order; what was acknowledged is in the journal or in partitions.
@@ -351,9 +353,9 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail.
-    pub fn rollup_bytes(&self, dataset: DatasetId) -> Result<Vec<(String, String, u64)>, StoreError> {
+    pub fn rollup_sizes(&self, dataset: DatasetId) -> Result<Vec<LevelSize>, StoreError> {
         let Some(rollups) = self.shared.rollups.of(&self.shared, dataset)? else { return Ok(Vec::new()) };
-        Ok(rollups.keys().into_iter().map(|key| (key.0.clone(), key.1.clone(), rollups.level_bytes(&key))).collect())
+        Ok(rollups.sizes())
     }
 
     fn nudge(&self) {
@@ -568,7 +570,7 @@ impl Store {
     /// # Errors
     /// Where files fail or are damaged.
     pub fn storage(&self, now: Nanos) -> Result<StorageReport, StoreError> {
-        census::report(&self.shared, now)
+        weights::report(&self.shared, now)
     }
 
     /// What each metric takes, the most first.
@@ -576,7 +578,7 @@ impl Store {
     /// # Errors
     /// Where files fail or are damaged.
     pub fn metric_sizes(&self) -> Result<Vec<MetricSize>, StoreError> {
-        census::metrics(&self.shared)
+        weights::metrics(&self.shared)
     }
 
     /// Names of the metrics that have points in the partitions that meet a range.
@@ -592,13 +594,23 @@ impl Store {
         self.shared.is_full()
     }
 
-    /// Looks at every block of a partition, told by its file below the store's directory. Repairs nothing.
+    /// Looks at every block of a partition, or every window of a file of a rollup, told by its file below the store's directory. Repairs nothing.
     ///
     /// # Errors
-    /// [`StoreError::Missing`], or where the file cannot be read at all.
+    /// [`StoreError::Missing`], or where the store is closed.
     pub fn verify(&self, file: &str) -> Result<Verified, StoreError> {
-        let (dataset, partition) = self.partition_of(file)?;
-        census::verify(&self.shared, dataset, &partition)
+        let looked = match rollup::verify(&self.shared, &self.shared.files.root().join(file)) {
+            Ok(None) => self.partition_of(file).and_then(|(dataset, partition)| verify::verify(&self.shared, dataset, &partition)),
+            Ok(Some(found)) => Ok(found),
+            Err(error) => Err(error),
+        };
+        match looked {
+            // A file that cannot be read at all is what was looked for.
+            Err(error @ (StoreError::Damaged { .. } | StoreError::Sqlite { .. })) => {
+                Ok(Verified { faulty: 1, faults: vec![error.to_string()], ..Verified::default() })
+            }
+            looked => looked,
+        }
     }
 
     /// Compacts one partition, told by its file. Says how many bytes it took before and takes now.

@@ -82,7 +82,7 @@ fn several_series_are_read_side_by_side_as_each_alone() {
             match run {
                 fenetre_core::evaluate::Run::Block(block) => block.decode(&mut columns)?,
                 fenetre_core::evaluate::Run::Points(points) => columns.extend(points),
-                fenetre_core::evaluate::Run::Windows(_) => panic!("points were asked for"),
+                fenetre_core::evaluate::Run::Windows(..) => panic!("points were asked for"),
             }
             together[place].extend(columns.times.into_iter().filter(|at| range.contains(*at)));
             Ok(())

@@ -15,7 +15,7 @@ use fenetre_core::{
     rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span, TimeRange},
 };
-use fenetre_store::{Selection, Store};
+use fenetre_store::{Selection, Store, Verified};
 use proptest::prelude::*;
 use support::{copy, open};
 
@@ -127,7 +127,21 @@ fn check(store: &Store, now: Nanos, frame: &str) -> u64 {
             }
         }
     }
+    let looked = verified(store);
+    assert_eq!(looked.faults, Vec::<String>::new());
     read
+}
+
+/// A look at all files of rollups.
+fn verified(store: &Store) -> Verified {
+    let mut sum = Verified::default();
+    for file in store.rollup_sizes(main(store)).unwrap().iter().flat_map(|level| &level.files) {
+        let found = store.verify(file.strip_prefix(store.root()).unwrap().to_str().unwrap()).unwrap();
+        sum.windows += found.windows;
+        sum.points += found.points;
+        sum.faults.extend(found.faults);
+    }
+    sum
 }
 
 #[derive(Clone, Debug)]
@@ -335,4 +349,50 @@ fn windows_that_were_made_between_others_are_found_in_order() {
     write(&store, &[(0, 3_660, 0), (0, 0, 0)]);
     store.roll_up(main(&store), now).unwrap();
     assert!(check(&store, now, "over now - 7300s to now per 10m") > 0);
+}
+
+#[test]
+fn windows_that_are_not_those_of_their_points_are_found() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    write(&store, &(0..240).map(|at| ((at % 2) as u8, at * 30, at as u8)).collect::<Vec<_>>());
+    store.put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
+    store.roll_up(main(&store), BEGIN + 7_300 * SECOND).unwrap();
+    let sound = verified(&store);
+    assert!(sound.faults.is_empty() && sound.windows > 240 && sound.points > 960, "{sound:?}");
+    let file = store.rollup_sizes(main(&store)).unwrap().into_iter().find(|level| level.width == "1m").unwrap().files.remove(0);
+    drop(store);
+    let spoilt = |change: &str| {
+        let elsewhere = tempfile::tempdir().unwrap();
+        copy(folder.path(), elsewhere.path());
+        let changed = elsewhere.path().join(file.strip_prefix(folder.path()).unwrap());
+        assert!(rusqlite::Connection::open(changed).unwrap().execute(change, []).unwrap() > 0, "{change}");
+        let store = open(elsewhere.path());
+        // Nothing is made again meanwhile.
+        verified(&store).faults
+    };
+    let one = "id = (SELECT min(id) FROM windows)";
+    for (change, told) in [
+        (
+            format!("UPDATE windows SET bytes = CAST(substr(bytes, 1, 20) || x'A5' || substr(bytes, 22) AS BLOB) WHERE {one}"),
+            "is damaged: windows from",
+        ),
+        (format!("UPDATE windows SET more = CAST(substr(more, 1, 20) || x'A5' || substr(more, 22) AS BLOB) WHERE {one}"), "is damaged: windows from"),
+        (format!("UPDATE windows SET count = count + 1 WHERE {one}"), "the row is not what the file says of it"),
+        (format!("DELETE FROM windows WHERE {one}"), "there are points and no window"),
+        (
+            "UPDATE windows SET (bytes, more) = (SELECT bytes, more FROM windows AS other WHERE other.series <> windows.series AND \
+             other.start = windows.start AND other.end = windows.end AND other.count = windows.count LIMIT 1) WHERE EXISTS \
+             (SELECT 1 FROM windows AS other WHERE other.series <> windows.series AND other.start = windows.start AND other.end = windows.end \
+             AND other.count = windows.count)"
+                .to_owned(),
+            "it is not that of its points",
+        ),
+    ] {
+        let faults = spoilt(&change);
+        assert!(faults.iter().any(|fault| fault.contains(told)), "{change}: {faults:#?}");
+    }
+    std::fs::write(&file, "no database").unwrap();
+    assert_eq!(verified(&open(folder.path())).faults.len(), 1);
 }

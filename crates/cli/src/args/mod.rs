@@ -9,7 +9,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
 
 const AFTER_HELP: &str = "\
-Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected.
+Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected; 141 nobody read the result to its end.
 
 A first look, `fenetre serve` in one terminal and this in another:
   curl -H 'Content-Type: application/json' \\

@@ -54,14 +54,14 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
     let kept: BTreeMap<String, Mapping> = client.mappings()?.into_iter().map(|kept| (kept.name, kept.mapping)).collect();
     for (name, mapping) in &wanted.mappings {
         match kept.get(name) {
-            None => println!("+ mapping {name}"),
-            Some(known) if known != mapping => println!("~ mapping {name}"),
+            None => outln!("+ mapping {name}"),
+            Some(known) if known != mapping => outln!("~ mapping {name}"),
             Some(_) => continue,
         }
         differs = true;
     }
     if !differs {
-        println!("the store is as the folder has it");
+        outln!("the store is as the folder has it");
         return Ok(ExitCode::from(DONE));
     }
     if args.dry_run {
@@ -76,7 +76,7 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         file.tags.iter().try_for_each(|(key, tag)| client.put_tag(&name, key, tag).map(|_| ()))?;
     }
     wanted.mappings.iter().try_for_each(|(name, mapping)| client.put_mapping(name, mapping).map(|_| ()))?;
-    println!("applied");
+    outln!("applied");
     Ok(ExitCode::from(DONE))
 }
 
@@ -123,19 +123,19 @@ fn read(folder: &Path) -> Result<Wanted, Failure> {
 /// Shows where the store differs from a dataset's file; says whether it does.
 fn compare(client: &Client, name: &str, file: &File) -> Result<bool, Failure> {
     let Some(known) = client.datasets()?.into_iter().find(|dataset| dataset.name == name) else {
-        println!("+ dataset {name}, with {} metrics and {} tags", file.metrics.len(), file.tags.len());
+        outln!("+ dataset {name}, with {} metrics and {} tags", file.metrics.len(), file.tags.len());
         return Ok(true);
     };
     let mut differs = false;
     if known.definition != file.dataset {
-        println!("~ dataset {name}: {} → {}", serde_json::to_string(&known.definition)?, serde_json::to_string(&file.dataset)?);
+        outln!("~ dataset {name}: {} → {}", serde_json::to_string(&known.definition)?, serde_json::to_string(&file.dataset)?);
         differs = true;
     }
     let tags: BTreeMap<String, TagDefinition> = client.tags(name, None)?.into_iter().filter_map(|tag| Some((tag.key, tag.definition?))).collect();
     for (key, tag) in &file.tags {
         match tags.get(key) {
-            None => println!("+ tag {key}"),
-            Some(known) if known != tag => println!("~ tag {key}: {} → {}", serde_json::to_string(known)?, serde_json::to_string(tag)?),
+            None => outln!("+ tag {key}"),
+            Some(known) if known != tag => outln!("~ tag {key}: {} → {}", serde_json::to_string(known)?, serde_json::to_string(tag)?),
             Some(_) => continue,
         }
         differs = true;
@@ -145,7 +145,7 @@ fn compare(client: &Client, name: &str, file: &File) -> Result<bool, Failure> {
     let others: Vec<String> =
         client.metrics(name)?.into_iter().map(|metric| metric.name).filter(|metric| !file.metrics.contains_key(metric)).collect();
     if !others.is_empty() {
-        println!("only in the store, and left as they are: {}", others.join(", "));
+        outln!("only in the store, and left as they are: {}", others.join(", "));
     }
     Ok(differs)
 }

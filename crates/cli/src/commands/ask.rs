@@ -44,8 +44,8 @@ pub fn run(args: AskArgs) -> Result<(), Failure> {
     if args.explain {
         let document = client.explain(&args.target.dataset, &question)?;
         match args.output {
-            AnswerOutput::Json => println!("{}", serde_json::to_string(&document)?),
-            _ => print!("{}", plan::told(&document)),
+            AnswerOutput::Json => outln!("{}", serde_json::to_string(&document)?),
+            _ => out!("{}", plan::told(&document)),
         }
         return Ok(());
     }
@@ -80,10 +80,10 @@ fn answer(client: &Client, target: &Target, question: &Question, output: AnswerO
     write_answer(&answer, output, &mut out)?;
     out.flush()?;
     for note in &answer.notes {
-        eprintln!("note: {note}");
+        noteln!("note: {note}");
     }
     if matches!(output, AnswerOutput::Table | AnswerOutput::Chart | AnswerOutput::Spark) {
-        eprintln!("{}", table::cost(&answer));
+        noteln!("{}", table::cost(&answer));
     }
     Ok(())
 }

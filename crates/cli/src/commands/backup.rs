@@ -28,9 +28,9 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
     let Some(folder) = &args.folder else {
         let state = client.stop_backup()?;
         if state.stage == BackupStage::Running {
-            println!("stopping the backup to {}; `fenetre backup {0}` goes on with it", state.to);
+            outln!("stopping the backup to {}; `fenetre backup {0}` goes on with it", state.to);
         } else {
-            println!("no backup is running");
+            outln!("no backup is running");
         }
         return Ok(());
     };
@@ -48,8 +48,8 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
         BackupStage::Done => {
             let BackupState { to, files, kept, bytes: copied, points, .. } = state;
             let there = if kept > 0 { format!(", {kept} of them unchanged and not copied again") } else { String::new() };
-            println!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
-            println!("check it with `cd {to} && sha256sum --check SHA256SUMS`, bring it back with `fenetre restore {to} STORE`");
+            outln!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
+            outln!("check it with `cd {to} && sha256sum --check SHA256SUMS`, bring it back with `fenetre restore {to} STORE`");
             Ok(())
         }
         _ => {
@@ -69,7 +69,7 @@ pub fn restore(args: &RestoreArgs) -> Result<(), Failure> {
     let report = restore_store(&args.backup, &args.store, told).map_err(|error| Failure::new(FAILED, error.to_string()))?;
     bar.finish_and_clear();
     let files = report.copied + report.kept;
-    println!(
+    outln!(
         "{} points in {files} files, every checksum right: serve them with `fenetre serve --store {}`",
         grouped(report.points),
         args.store.display()

@@ -23,13 +23,13 @@ pub fn run(args: BinArgs) -> Result<(), Failure> {
         None => write(&client.bin()?, &columns(), args.output),
         Some(BinCommand::Restore { id, name }) => {
             client.restore_binned(&id, name)?;
-            println!("{id} is back");
+            outln!("{id} is back");
             Ok(())
         }
         Some(BinCommand::Erase { id, yes }) => {
             if confirm(yes, &format!("Erase {id} for good?"), &id)? {
                 client.erase_binned(&id)?;
-                println!("{id} is erased");
+                outln!("{id} is erased");
             }
             Ok(())
         }
@@ -48,7 +48,7 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
     }
     let deletion = client.delete_points(&target.dataset, &order(false))?;
     let until = utc(deletion.recoverable_until.as_ref());
-    println!(
+    outln!(
         "{} in the bin until {until} (UTC): `fenetre bin restore {}` brings them back",
         count_of(deletion.held.points, "point is", "points are"),
         deletion.id.unwrap_or_default()
@@ -59,10 +59,10 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
 /// Tells what goes.
 pub fn told_deletion(deletion: &Deletion) {
     let held = &deletion.held;
-    println!("{}", deletion.what);
-    println!("{} in {} series, {}", count_of(held.points, "point", "points"), grouped(deletion.series), bytes(deletion.bytes));
+    outln!("{}", deletion.what);
+    outln!("{} in {} series, {}", count_of(held.points, "point", "points"), grouped(deletion.series), bytes(deletion.bytes));
     if held.points > 0 {
-        println!("from {} to {} (UTC)", utc(held.first.as_ref()), utc(held.last.as_ref()));
+        outln!("from {} to {} (UTC)", utc(held.first.as_ref()), utc(held.last.as_ref()));
     }
     told_references(&deletion.references);
 }
@@ -70,7 +70,7 @@ pub fn told_deletion(deletion: &Deletion) {
 /// Tells what refers to it.
 pub fn told_references(references: &[Reference]) {
     for reference in references {
-        println!("{} {}: {}", reference.noun, reference.name, reference.how);
+        outln!("{} {}: {}", reference.noun, reference.name, reference.how);
     }
 }
 

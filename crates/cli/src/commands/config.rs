@@ -10,29 +10,29 @@ use crate::failure::Failure;
 /// Reads a configuration and prints what holds.
 pub fn check(file: &Path) -> Result<(), Failure> {
     let Config { store, store_options, address, json_log, log_level, limits, file: _ } = Config::read(file)?;
-    println!("{} is right. What holds:", file.display());
-    println!("  store    {}", store.display());
+    outln!("{} is right. What holds:", file.display());
+    outln!("  store    {}", store.display());
     let megabytes = store_options.memory >> 20;
     let points = if store_options.pack_points == usize::MAX { String::new() } else { format!("{} points, or ", store_options.pack_points) };
-    println!("  batches  durability {}", store_options.durability);
-    println!("  memory   {megabytes} MB for points that wait to be packed");
-    println!("  packing  at {points}{} MB, or after {} s", megabytes / 4, store_options.pack_after.as_secs());
-    println!("  compact  partitions that were quiet for {} s", store_options.compact_after.as_secs());
-    println!("  files    up to {} partitions kept open", store_options.open_partitions);
-    println!("  listen   {address}");
-    println!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
-    println!("  bodies   up to {} bytes, {} unfolded, {} in all at once", limits.body_bytes, limits.unpacked_bytes, limits.all_bodies_bytes);
+    outln!("  batches  durability {}", store_options.durability);
+    outln!("  memory   {megabytes} MB for points that wait to be packed");
+    outln!("  packing  at {points}{} MB, or after {} s", megabytes / 4, store_options.pack_after.as_secs());
+    outln!("  compact  partitions that were quiet for {} s", store_options.compact_after.as_secs());
+    outln!("  files    up to {} partitions kept open", store_options.open_partitions);
+    outln!("  listen   {address}");
+    outln!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
+    outln!("  bodies   up to {} bytes, {} unfolded, {} in all at once", limits.body_bytes, limits.unpacked_bytes, limits.all_bodies_bytes);
     let told = |said: Said| {
         let keep_for = said.keep_for.flatten().map_or("for ever".to_owned(), |span| format!("for {span}"));
         said.keep_under.flatten().map_or(keep_for.clone(), |size| format!("{keep_for}, under {size}"))
     };
     let reserve = store_options.reserve.map_or("10%, at most 10GB".to_owned(), |reserve| reserve.to_string());
-    println!("  keeping  {}; {reserve} of the volume stays free", told(store_options.retention.store));
+    outln!("  keeping  {}; {reserve} of the volume stays free", told(store_options.retention.store));
     for (name, of) in &store_options.retention.datasets {
-        println!("           {name}  {}", told(of.said));
-        of.metrics.iter().for_each(|(metric, said)| println!("           {name}::{metric}  {}", told(*said)));
+        outln!("           {name}  {}", told(of.said));
+        of.metrics.iter().for_each(|(metric, said)| outln!("           {name}::{metric}  {}", told(*said)));
     }
     let query = limits.query;
-    println!("  queries  up to {} series, {} cells, {} points, {} s", query.series, query.cells, query.points, limits.query_seconds);
+    outln!("  queries  up to {} series, {} cells, {} points, {} s", query.series, query.cells, query.points, limits.query_seconds);
     Ok(())
 }

@@ -27,12 +27,12 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
             definition.most_series = most_series.or(definition.most_series);
             definition.most_series_per_metric = most_series_per_metric.or(definition.most_series_per_metric);
             let defined = client.put_dataset(&name, &definition)?;
-            println!("{name} {}", if defined.created { "made" } else { "changed" });
+            outln!("{name} {}", if defined.created { "made" } else { "changed" });
             Ok(())
         }
         Some(DatasetsCommand::Rename { old, new }) => {
             let renamed = client.rename_dataset(&old, new.clone())?;
-            println!("{old} is called {new} now; the old name goes on answering");
+            outln!("{old} is called {new} now; the old name goes on answering");
             told_references(&renamed.references);
             Ok(())
         }

@@ -18,12 +18,12 @@ pub fn show(dataset: &str, differences: &Differences) -> bool {
             format!("~ {}: {} {} → {}", change.metric, change.field, told(&change.before), told(&change.after))
         }))
         .collect();
-    lines.iter().take(SHOWN).for_each(|line| println!("{line}"));
+    lines.iter().take(SHOWN).for_each(|line| outln!("{line}"));
     if lines.len() > SHOWN {
-        println!("… and {} more", grouped((lines.len() - SHOWN) as u64));
+        outln!("… and {} more", grouped((lines.len() - SHOWN) as u64));
     }
     let metrics: std::collections::BTreeSet<&str> = changed.iter().map(|change| change.metric.as_str()).collect();
-    println!(
+    outln!(
         "{dataset}: {}, {} changed, {} as they are",
         count_of(new.len() as u64, "new metric", "new metrics"),
         grouped(metrics.len() as u64),

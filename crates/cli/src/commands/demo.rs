@@ -83,9 +83,9 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
     let (mut generator, from) = begin(args, until.unwrap_or_else(now), client)?;
     let count = fill(client, &mut generator, (from, until.unwrap_or_else(now)), service)?;
     if count > 0 {
-        eprintln!("{} points of the Velmar Waterway came in", grouped(count));
+        noteln!("{} points of the Velmar Waterway came in", grouped(count));
     }
-    eprintln!("{}", hints(url, &args.store));
+    noteln!("{}", hints(url, &args.store));
     while !service.is_finished() {
         if until.is_some() {
             thread::sleep(Duration::from_millis(100));
@@ -95,7 +95,7 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
         if let Err(failure) = pushed
             && !service.is_finished()
         {
-            eprintln!("live points wait: {failure}");
+            noteln!("live points wait: {failure}");
         }
         thread::sleep(Duration::from_secs(1) - Duration::from_nanos((now().rem_euclid(SECOND)).cast_unsigned()));
     }

@@ -47,7 +47,7 @@ fn begin(client: &Client, args: &ImportArgs, file: &Path) -> Result<ImportRecord
     let begun = if args.guess {
         let look = client.look_at_import(&record.id, &LookOrder { mapping: mapping.clone(), rows: None })?;
         for reason in &look.guess.reasons {
-            eprintln!("{}: {}, {}", reason.column, reason.taken_for, reason.why);
+            noteln!("{}: {}, {}", reason.column, reason.taken_for, reason.why);
         }
         let mut guessed = look.guess.mapping;
         guessed.merge(mapping.unwrap_or_default());
@@ -162,17 +162,13 @@ fn follow(client: &Client, mut record: ImportRecord) -> Result<ImportRecord, Fai
 fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
     for reject in &record.rejects {
         let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
-        eprintln!("line {}{field}: {}", reject.line, reject.reason);
+        noteln!("line {}{field}: {}", reject.line, reject.reason);
     }
     if record.rejected > record.rejects.len() as u64 {
-        eprintln!(
-            "… and {} more: `fenetre imports rejects {}` writes all of them",
-            grouped(record.rejected - record.rejects.len() as u64),
-            record.id
-        );
+        noteln!("… and {} more: `fenetre imports rejects {}` writes all of them", grouped(record.rejected - record.rejects.len() as u64), record.id);
     }
     for note in &record.notes {
-        eprintln!("note: {note}");
+        noteln!("note: {note}");
     }
     let is_tried = record.order.dry_run;
     let is_nothing = record.stage == Stage::Failed && record.order.all_or_nothing && record.accepted == 0;
@@ -185,15 +181,15 @@ fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
         return Err(failed);
     }
     if is_nothing {
-        eprintln!("nothing was kept, because --all-or-nothing was asked for and rows were rejected");
+        noteln!("nothing was kept, because --all-or-nothing was asked for and rows were rejected");
     }
-    print!("{}", imports::summary(record));
+    out!("{}", imports::summary(record));
     if is_tried || is_nothing {
         // The file is here: nobody needs the service's copy of it.
         client.forget_import(&record.id)?;
     }
     if record.stage == Stage::Stopped {
-        println!("stopped; `fenetre import --continue {}` goes on", record.id);
+        outln!("stopped; `fenetre import --continue {}` goes on", record.id);
     }
     Ok(match (record.accepted + record.dropped, record.rejected) {
         (_, 0) => ExitCode::from(DONE),

@@ -22,7 +22,7 @@ pub fn run(args: ImportsArgs) -> Result<(), Failure> {
         Some(ImportsCommand::Show { id }) => {
             let record = client.import(&id)?;
             let mapping = record.order.mapping.as_ref().map(|mapping| mapping.to_toml());
-            println!(
+            outln!(
                 "{} into {}, {}, sent {}, {}",
                 record.file,
                 record.dataset,
@@ -30,28 +30,28 @@ pub fn run(args: ImportsArgs) -> Result<(), Failure> {
                 utc(Some(&record.uploaded)),
                 record.stage.as_str()
             );
-            print!("{}", summary(&record));
+            out!("{}", summary(&record));
             for (cause, count) in &record.causes {
-                println!("  {}: {}", cause.describe(), grouped(*count));
+                outln!("  {}: {}", cause.describe(), grouped(*count));
             }
-            record.notes.iter().for_each(|note| println!("note: {note}"));
+            record.notes.iter().for_each(|note| outln!("note: {note}"));
             if let Some(failure) = record.failure {
-                println!("failed: {failure}");
+                outln!("failed: {failure}");
             }
             if let Some(mapping) = mapping {
-                println!("\nmapping:\n{}", mapping.trim_end());
+                outln!("\nmapping:\n{}", mapping.trim_end());
             }
             Ok(())
         }
         Some(ImportsCommand::Rejects { id }) => client.rejects(&id, &mut io::stdout().lock()),
         Some(ImportsCommand::Stop { id }) => {
             client.stop_import(&id)?;
-            println!("{id} stops after the part that it is at; `fenetre import --continue {id}` goes on");
+            outln!("{id} stops after the part that it is at; `fenetre import --continue {id}` goes on");
             Ok(())
         }
         Some(ImportsCommand::Forget { id }) => {
             client.forget_import(&id)?;
-            println!("{id} is forgotten; its points stay");
+            outln!("{id} is forgotten; its points stay");
             Ok(())
         }
     }

@@ -39,28 +39,28 @@ pub fn run(command: MappingCommand) -> Result<(), Failure> {
     match command {
         MappingCommand::List { output, url } => write(&Client::new(&url)?.mappings()?, &columns(), output),
         MappingCommand::Show { name, url } => {
-            print!("{}", Client::new(&url)?.mapping(&name)?.to_toml());
+            out!("{}", Client::new(&url)?.mapping(&name)?.to_toml());
             Ok(())
         }
         MappingCommand::Guess { file, zone, format } => {
             let look = look(&file, format_of(&file, format.as_deref())?, &Mapping::default())?;
             let guessed = guess(&look, &zone);
             for reason in &guessed.reasons {
-                println!("# {}: {}, {}", reason.column, reason.taken_for, reason.why);
+                outln!("# {}: {}, {}", reason.column, reason.taken_for, reason.why);
             }
-            look.notes.iter().for_each(|note| println!("# {note}"));
-            println!("\n{}", guessed.mapping.to_toml().trim_start());
+            look.notes.iter().for_each(|note| outln!("# {note}"));
+            outln!("\n{}", guessed.mapping.to_toml().trim_start());
             Ok(())
         }
         MappingCommand::Check { mapping, file, format } => check(&read_mapping(&mapping)?, &file, format_of(&file, format.as_deref())?),
         MappingCommand::Keep { name, file, url } => {
             let defined = Client::new(&url)?.put_mapping(&name, &read_mapping(&file)?)?;
-            println!("{name} {}", if defined.created { "kept" } else { "changed" });
+            outln!("{name} {}", if defined.created { "kept" } else { "changed" });
             Ok(())
         }
         MappingCommand::Remove { name, url } => {
             Client::new(&url)?.remove_mapping(&name)?;
-            println!("{name} removed");
+            outln!("{name} removed");
             Ok(())
         }
     }
@@ -148,15 +148,15 @@ fn check(mapping: &Mapping, file: &Path, format: Format) -> Result<(), Failure> 
     let (mut shown, mut tally) = (Shown::default(), Tally::default());
     let now = Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or_default();
     reader.read(&text, is_whole, now, &mut shown, &mut tally).map_err(failed)?;
-    shown.points.iter().for_each(|point| println!("{point}"));
+    shown.points.iter().for_each(|point| outln!("{point}"));
     for reject in &tally.rejects {
         let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
-        eprintln!("line {}{field}: {}", reject.line, reject.reason);
+        noteln!("line {}{field}: {}", reject.line, reject.reason);
     }
-    tally.notes.iter().for_each(|note| eprintln!("note: {note}"));
+    tally.notes.iter().for_each(|note| noteln!("note: {note}"));
     let metrics: Vec<String> = shown.metrics.iter().map(|(metric, count)| format!("{metric} ({count})")).collect();
     let part = if is_whole { "" } else { " of the first megabyte" };
-    println!(
+    outln!(
         "{} from {}{part}, {} rejected: {}",
         count_of(tally.accepted, "point", "points"),
         count_of(tally.rows, "row", "rows"),

@@ -39,21 +39,21 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
         Some(MetricsCommand::Apply { file, yes, dry_run }) => return apply(&client, dataset, &file, yes, dry_run),
         Some(MetricsCommand::Rename { old, new }) => {
             let renamed = client.rename_metric(dataset, &old, new.clone())?;
-            println!("{old} is called {new} now; the old name goes on answering");
+            outln!("{old} is called {new} now; the old name goes on answering");
             told_references(&renamed.references);
         }
         Some(MetricsCommand::Pause { name, drop }) => {
             let when_paused = if drop { WhenPaused::Drop } else { WhenPaused::Refuse };
             change(&client, dataset, &name, |definition| (definition.status, definition.when_paused) = (Status::Paused, when_paused))?;
-            println!("{name} takes no points; those that come are {}", if drop { "passed over" } else { "rejected" });
+            outln!("{name} takes no points; those that come are {}", if drop { "passed over" } else { "rejected" });
         }
         Some(MetricsCommand::Resume { name }) => {
             change(&client, dataset, &name, |definition| definition.status = Status::Active)?;
-            println!("{name} takes points again");
+            outln!("{name} takes points again");
         }
         Some(MetricsCommand::Retire { name }) => {
             change(&client, dataset, &name, |definition| definition.status = Status::Retired)?;
-            println!("{name} is retired: its history stays, points that come are rejected");
+            outln!("{name} is retired: its history stays, points that come are rejected");
         }
         Some(MetricsCommand::Review { names }) => review(&client, dataset, &names)?,
         Some(MetricsCommand::Delete { name, yes, dry_run }) => {
@@ -61,7 +61,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
             if !dry_run && confirm(yes, &format!("Delete {name} with all its points?"), &name)? {
                 let deletion = client.delete_metric(dataset, &name, false)?;
                 let until = utc(deletion.recoverable_until.as_ref());
-                println!("{name} is in the bin until {until} (UTC): `fenetre bin restore {}` brings it back", deletion.id.unwrap_or_default());
+                outln!("{name} is in the bin until {until} (UTC): `fenetre bin restore {}` brings it back", deletion.id.unwrap_or_default());
             }
         }
         Some(MetricsCommand::Define(args)) => define(&client, dataset, *args)?,
@@ -102,7 +102,7 @@ fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failur
     }
     definition.unreviewed = false;
     let defined = client.put_metric(dataset, &name, &definition)?;
-    println!("{name} {}", if defined.created { "made" } else { "changed" });
+    outln!("{name} {}", if defined.created { "made" } else { "changed" });
     Ok(())
 }
 
@@ -122,7 +122,7 @@ fn review(client: &Client, dataset: &str, names: &[String]) -> Result<(), Failur
         .collect();
     let metrics = unreviewed.into_iter().map(|metric| (metric.name, MetricDefinition { unreviewed: false, ..metric.definition })).collect();
     let differences = client.put_metrics(dataset, &MetricDefinitions { metrics, dry_run: false })?;
-    println!("{} reviewed", count_of(differences.changed.len() as u64, "metric", "metrics"));
+    outln!("{} reviewed", count_of(differences.changed.len() as u64, "metric", "metrics"));
     Ok(())
 }
 
@@ -142,7 +142,7 @@ fn apply(client: &Client, dataset: &str, file: &Path, yes: bool, dry_run: bool) 
     }
     if confirm(yes, "Apply all of this?", "yes")? {
         client.put_definitions(dataset, &table, false)?;
-        println!("applied");
+        outln!("applied");
     }
     Ok(ExitCode::from(DONE))
 }
@@ -162,12 +162,12 @@ fn show(client: &Client, dataset: &str, name: &str) -> Result<(), Failure> {
     for (field, value) in text.as_object().into_iter().flatten().filter(|(field, _)| !["name", "thinned"].contains(&field.as_str())) {
         let told = plain(value);
         if !told.is_empty() && told != "0" {
-            println!("{:<14} {told}", field.replace('_', " "));
+            outln!("{:<14} {told}", field.replace('_', " "));
         }
     }
     if let Some(thinned) = metric.thinned {
         let share = thinned.left_out as f64 * 100.0 / thinned.came.max(1) as f64;
-        println!("{:<14} {} of {} points left out ({share:.0} %)", "thinned", grouped(thinned.left_out), grouped(thinned.came));
+        outln!("{:<14} {} of {} points left out ({share:.0} %)", "thinned", grouped(thinned.left_out), grouped(thinned.came));
     }
     told_references(&client.references(dataset, name)?);
     Ok(())

@@ -27,7 +27,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
     let metric = known
         .ok_or_else(|| Failure::new(FAILED, format!("the dataset `{dataset}` has no metric `{}`: `fenetre metrics` lists them", args.metric)))?;
     let (Some(first), Some(last)) = (&metric.held.first, &metric.held.last) else {
-        println!("{} has no points yet", metric.name);
+        outln!("{} has no points yet", metric.name);
         return Ok(());
     };
     let (first, last) = (instant(first), instant(last));
@@ -53,7 +53,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
     let Some(answer) = best else { return Ok(()) };
     let Some(show) = answer.shows.first() else { return Ok(()) };
     print(show, usize::from(args.count));
-    eprintln!(
+    noteln!(
         "a look at {} points of {}; all of them: fenetre ask 'show points of {} over …'",
         told_count(show, usize::from(args.count)),
         grouped(metric.held.points),
@@ -76,18 +76,14 @@ fn print(show: &ShowDocument, count: usize) {
     let with_points: Vec<_> = show.lines.iter().filter(|line| !line.values.is_empty()).collect();
     for line in with_points.iter().take(SHOWN_SERIES) {
         let tags = line.tags.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ");
-        println!("{}", if tags.is_empty() { "(no tags)" } else { &tags });
+        outln!("{}", if tags.is_empty() { "(no tags)" } else { &tags });
         let times = line.times.as_deref().unwrap_or_default();
         let skipped = line.values.len().saturating_sub(count);
         for (time, point) in times.iter().zip(&line.values).skip(skipped) {
-            println!(
-                "  {time}  {} {}",
-                value(point.as_ref(), 6).trim_end_matches('0').trim_end_matches('.'),
-                show.unit.as_deref().unwrap_or_default()
-            );
+            outln!("  {time}  {} {}", value(point.as_ref(), 6).trim_end_matches('0').trim_end_matches('.'), show.unit.as_deref().unwrap_or_default());
         }
     }
     if with_points.len() > SHOWN_SERIES {
-        println!("… and {} more series: narrow with --where", grouped((with_points.len() - SHOWN_SERIES) as u64));
+        outln!("… and {} more series: narrow with --where", grouped((with_points.len() - SHOWN_SERIES) as u64));
     }
 }

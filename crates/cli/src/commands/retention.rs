@@ -27,14 +27,14 @@ pub fn run(args: RetentionArgs) -> Result<(), Failure> {
         RetentionCommand::WriteFile => {
             let written = client.write_retention()?;
             match written.places.as_slice() {
-                [] => println!("nothing was set live: {} says it all", written.file),
-                places => println!("{} says it now, for {}", written.file, places.join(", ")),
+                [] => outln!("nothing was set live: {} says it all", written.file),
+                places => outln!("{} says it now, for {}", written.file, places.join(", ")),
             }
             Ok(())
         }
         RetentionCommand::Restore { id } => {
             client.restore_binned(&id, None)?;
-            println!("{id} is back");
+            outln!("{id} is back");
             Ok(())
         }
     }
@@ -60,17 +60,17 @@ fn show(client: &Client, place: Option<&str>, output: ListOutput) -> Result<(), 
         info.places.retain(of);
     }
     if output == ListOutput::Json {
-        println!("{}", serde_json::to_string_pretty(&info)?);
+        outln!("{}", serde_json::to_string_pretty(&info)?);
         return Ok(());
     }
     write(&info.places, &columns(), output)?;
     if output == ListOutput::Table {
         told_outlooks(&info.places);
         for place in &info.differing {
-            println!("\n{place}: what was set live differs from {}.", info.config_file.as_deref().unwrap_or("the configuration file"));
-            println!("`fenetre retention write-file` writes it there, `fenetre retention reset` goes back to the file.");
+            outln!("\n{place}: what was set live differs from {}.", info.config_file.as_deref().unwrap_or("the configuration file"));
+            outln!("`fenetre retention write-file` writes it there, `fenetre retention reset` goes back to the file.");
         }
-        info.warnings.iter().for_each(|warning| println!("\n! {warning}"));
+        info.warnings.iter().for_each(|warning| outln!("\n! {warning}"));
     }
     Ok(())
 }
@@ -81,7 +81,7 @@ fn told_outlooks(places: &[PlaceInfo]) {
             && place.noun == "dataset"
             && place.points > 0
         {
-            println!("\n{}: {}", place.name, told_outlook(outlook));
+            outln!("\n{}: {}", place.name, told_outlook(outlook));
         }
     }
 }
@@ -121,7 +121,7 @@ fn change(client: &Client, order: RetentionOrder, yes: bool) -> Result<(), Failu
         return Ok(());
     }
     client.set_retention(&RetentionOrder { preview: false, ..order })?;
-    println!("{name}: in force now, and after a restart");
+    outln!("{name}: in force now, and after a restart");
     Ok(())
 }
 
@@ -130,13 +130,13 @@ fn told_change(change: &RetentionChange) {
     let (before, after) = (&change.before, &change.after);
     for (what, before, after) in [("keep_for", &before.keep_for, &after.keep_for), ("keep_under", &before.keep_under, &after.keep_under)] {
         match before == after {
-            true => println!("{name}  {what:<10}  {}", after.told),
-            false => println!("{name}  {what:<10}  {}  (was: {})", after.told, before.told),
+            true => outln!("{name}  {what:<10}  {}", after.told),
+            false => outln!("{name}  {what:<10}  {}  (was: {})", after.told, before.told),
         }
     }
     told_departure(&change.goes, "would go now");
     if let Some(outlook) = &after.outlook {
-        println!("then: {}", told_outlook(outlook));
+        outln!("then: {}", told_outlook(outlook));
     }
 }
 
@@ -145,30 +145,30 @@ pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
     let departure = Client::new(&args.service.url)?.expire(&ExpiryOrder { dry_run: args.dry_run })?;
     told_departure(&departure, if departure.done { "went" } else { "would go now" });
     if departure.done && departure.parts.iter().any(|part| !part.for_good) {
-        println!("`fenetre bin` lists it, `fenetre retention restore ID` brings it back");
+        outln!("`fenetre bin` lists it, `fenetre retention restore ID` brings it back");
     }
     Ok(())
 }
 
 fn told_departure(departure: &Departure, verb: &str) {
     if departure.is_full {
-        println!("! the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
+        outln!("! the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
     }
     if departure.waiting > 0 {
         let partitions = count_of(departure.waiting, "partition is", "partitions are");
-        println!("{partitions} old enough, and wait until rollups tell of them (`fenetre rollup show`)");
+        outln!("{partitions} old enough, and wait until rollups tell of them (`fenetre rollup show`)");
     }
     if departure.parts.is_empty() {
-        println!("nothing {verb}");
+        outln!("nothing {verb}");
         return;
     }
     for part in &departure.parts {
         let fate = if part.for_good { "for good" } else { "to the bin" };
-        println!("  {}  {}  {}, {fate}", part.what, bytes(part.bytes), part.why);
+        outln!("  {}  {}  {}, {fate}", part.what, bytes(part.bytes), part.why);
     }
     let span = departure.span.as_ref().map_or(String::new(), |(first, last)| format!(", from {} to {} (UTC)", utc(Some(first)), utc(Some(last))));
     let points = count_of(departure.points, "point", "points");
-    println!("{verb}: {points}, {} of {}{span}", bytes(departure.bytes), count_of(departure.metrics.len() as u64, "metric", "metrics"));
+    outln!("{verb}: {points}, {} of {}{span}", bytes(departure.bytes), count_of(departure.metrics.len() as u64, "metric", "metrics"));
 }
 
 fn columns() -> Vec<Column<PlaceInfo>> {

@@ -36,7 +36,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             let wanted = policy_of(&policy)?;
             let created = client.put_rollup(dataset, &policy.name, &wanted)?.created;
             told_preview(&client.preview_rollup(dataset, &wanted)?);
-            println!(
+            outln!(
                 "{} {}; what is there already is filled in, the newest first: `fenetre rollup show`",
                 policy.name,
                 if created { "is made" } else { "is changed" }
@@ -50,15 +50,15 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
         RollupCommand::Fill { stop } => {
             let info = client.fill_rollups(dataset, stop)?;
             for PolicyInfo { name, levels, .. } in info.policies {
-                levels.iter().for_each(|level| println!("{name} {}: {:.0}% filled", level.width, level.filled * 100.0));
+                levels.iter().for_each(|level| outln!("{name} {}: {:.0}% filled", level.width, level.filled * 100.0));
             }
-            println!("{}", if stop { "filling is stopped; `fenetre rollup fill` goes on with it" } else { "filling goes on by itself" });
+            outln!("{}", if stop { "filling is stopped; `fenetre rollup fill` goes on with it" } else { "filling goes on by itself" });
             Ok(())
         }
         RollupCommand::Drop { name, yes } => {
             if confirm(yes, &format!("Drop the rollup policy {name} with everything that was made for it?"), &name)? {
                 client.drop_rollup(dataset, &name)?;
-                println!("{name} is dropped; points stay");
+                outln!("{name} is dropped; points stay");
             }
             Ok(())
         }
@@ -83,7 +83,7 @@ fn policy_of(args: &RollupPolicyArgs) -> Result<RollupPolicy, Failure> {
 }
 
 fn told_preview(preview: &RollupPreview) {
-    println!(
+    outln!(
         "{} of {}: {}",
         count_of(preview.series, "series", "series"),
         count_of(preview.metrics.len() as u64, "metric", "metrics"),
@@ -94,23 +94,18 @@ fn told_preview(preview: &RollupPreview) {
             Some(keep_for) => format!("kept for {keep_for}, about {} at rest", bytes(level.at_rest)),
             None => format!("kept for ever, about {} a year", bytes(level.at_rest)),
         };
-        println!(
-            "  {:<4} {} a day, about {} a day; {rest}",
-            level.width,
-            count_of(level.windows_a_day, "window", "windows"),
-            bytes(level.bytes_a_day)
-        );
+        outln!("  {:<4} {} a day, about {} a day; {rest}", level.width, count_of(level.windows_a_day, "window", "windows"), bytes(level.bytes_a_day));
     }
 }
 
 fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Result<(), Failure> {
     let info = client.rollups(dataset, measure)?;
     if output == ListOutput::Json {
-        println!("{}", serde_json::to_string_pretty(&info)?);
+        outln!("{}", serde_json::to_string_pretty(&info)?);
         return Ok(());
     }
     if info.policies.is_empty() && output == ListOutput::Table {
-        println!("{dataset} has no rollups. For example: fenetre rollup set --dataset {dataset} --level 5m=90d --level 1h=2y --level 1d");
+        outln!("{dataset} has no rollups. For example: fenetre rollup set --dataset {dataset} --level 5m=90d --level 1h=2y --level 1d");
         return Ok(());
     }
     let rows: Vec<Row> =
@@ -119,19 +114,19 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
     if output == ListOutput::Table {
         for PolicyInfo { name, policy, metrics, .. } in &info.policies {
             let condition = policy.condition.as_ref().map_or(String::new(), |condition| format!(" where {condition}"));
-            println!("\n{name}: {}{condition}; windows wait {} for late points", metrics.join(", "), policy.lateness);
+            outln!("\n{name}: {}{condition}; windows wait {} for late points", metrics.join(", "), policy.lateness);
         }
         if let Some(question) = rows.iter().rev().find_map(|row| row.level.measured.as_ref()) {
-            println!("\nmeasured with: {question}");
+            outln!("\nmeasured with: {question}");
         }
         let stopped = if info.fill_stopped { "; filling is stopped (`fenetre rollup fill`)" } else { "" };
-        println!(
+        outln!(
             "\n{} made since the start, {} made again{stopped}",
             count_of(info.windows_made, "window", "windows"),
             count_of(info.made_again, "stretch", "stretches")
         );
         if let Some(failure) = &info.failure {
-            println!("! the last turn failed, and is tried again: {failure}");
+            outln!("! the last turn failed, and is tried again: {failure}");
         }
     }
     Ok(())

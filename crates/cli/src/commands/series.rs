@@ -60,7 +60,7 @@ fn query(args: &SeriesArgs) -> SeriesQuery<'_> {
 
 fn tell_rest(total: u64, shown: usize) {
     if total > shown as u64 {
-        eprintln!("{shown} of {} series: narrow with --metric or --search, or raise --limit", grouped(total));
+        noteln!("{shown} of {} series: narrow with --metric or --search, or raise --limit", grouped(total));
     }
 }
 

@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use fenetre_service::api::storage::{DatasetStorage, LevelStorage, MetricStorage, PartitionOrder, StorageInfo};
+use fenetre_service::api::storage::{DatasetStorage, FileOrder, LevelStorage, MetricStorage, StorageInfo, VerifiedFile};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
@@ -49,7 +49,7 @@ fn look(client: &Client, args: &StorageArgs) -> Result<StorageInfo, Failure> {
 fn show(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
     let info = look(client, args)?;
     if args.output == ListOutput::Json {
-        println!("{}", serde_json::to_string_pretty(&info)?);
+        outln!("{}", serde_json::to_string_pretty(&info)?);
         return Ok(());
     }
     write(&parts(&info), &columns(), args.output)?;
@@ -64,21 +64,21 @@ fn told_below(info: &StorageInfo) {
     let points: u64 = info.datasets.iter().map(|dataset| dataset.points).sum();
     let packed: u64 = info.datasets.iter().map(|dataset| dataset.bytes).sum();
     let each = if points > 0 { format!(", {:.2} bytes a packed point", packed as f64 / points as f64) } else { String::new() };
-    println!("\n{} in {}{each}", bytes(info.bytes), info.path);
+    outln!("\n{} in {}{each}", bytes(info.bytes), info.path);
     if let Some(volume) = &info.volume {
-        println!("the volume: {} free of {}, {} of it kept free in any case", bytes(volume.free), bytes(volume.total), bytes(volume.reserve));
+        outln!("the volume: {} free of {}, {} of it kept free in any case", bytes(volume.free), bytes(volume.total), bytes(volume.reserve));
     }
     for dataset in info.datasets.iter().filter(|dataset| dataset.bytes > 0) {
         let [day, week, month] = [dataset.written_1d, dataset.written_7d, dataset.written_30d].map(|written| bytes(written.bytes_a_day as u64));
-        println!("\n{}: packed {day} today, {week} a day over 7 days, {month} over 30", dataset.name);
+        outln!("\n{}: packed {day} today, {week} a day over 7 days, {month} over 30", dataset.name);
         if let Some(place) = info.places.iter().find(|place| place.name == dataset.name) {
-            println!("  keep_for {}; keep_under {}", place.keep_for.told, place.keep_under.told);
+            outln!("  keep_for {}; keep_under {}", place.keep_for.told, place.keep_under.told);
             if let Some(outlook) = place.outlook.as_ref().filter(|outlook| outlook.bytes_a_day > 0.0) {
-                println!("  {}", told_outlook(outlook));
+                outln!("  {}", told_outlook(outlook));
             }
         }
     }
-    info.warnings.iter().for_each(|warning| println!("\n! {warning}"));
+    info.warnings.iter().for_each(|warning| outln!("\n! {warning}"));
 }
 
 fn top(client: &Client, args: &StorageArgs, limit: usize) -> Result<(), Failure> {
@@ -90,47 +90,67 @@ fn top(client: &Client, args: &StorageArgs, limit: usize) -> Result<(), Failure>
     write(&sizes, &top_columns(), args.output)
 }
 
-/// Works on the partitions one after the other: each is done when its line stands there, and Ctrl-C stops between two.
-fn each_partition(info: &StorageInfo, mut work: impl FnMut(&str) -> Result<(), Failure>) -> Result<(), Failure> {
-    let paths: Vec<&str> = info.datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.path.as_str()).collect();
-    let style = ProgressStyle::with_template("{pos}/{len} partitions {bar:30} {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
+/// Works on files one after the other: each is done when its line stands there, and Ctrl-C stops between two.
+fn each_file(paths: &[&str], mut work: impl FnMut(FileOrder) -> Result<(), Failure>) -> Result<(), Failure> {
+    let style = ProgressStyle::with_template("{pos}/{len} files {bar:30} {msg}").unwrap_or_else(|_| ProgressStyle::default_bar());
     let progress = ProgressBar::new(paths.len() as u64).with_style(style);
     for path in paths {
         progress.set_message(path.rsplit('/').next().unwrap_or_default().to_owned());
-        work(path)?;
+        work(FileOrder { path: (*path).to_owned() })?;
         progress.inc(1);
     }
     progress.finish_and_clear();
     Ok(())
 }
 
+fn partitions(info: &StorageInfo) -> Vec<&str> {
+    info.datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.path.as_str()).collect()
+}
+
 fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
     let info = look(client, args)?;
-    let (mut blocks, mut points, mut faulty) = (0, 0, 0);
-    each_partition(&info, |path| {
-        let found = client.verify(&PartitionOrder { path: path.to_owned() })?;
+    let levels: Vec<&str> = info.datasets.iter().flat_map(|dataset| &dataset.levels).flat_map(|level| &level.files).map(String::as_str).collect();
+    let (mut blocks, mut points, mut windows, mut compared, mut faulty) = (0, 0, 0, 0, 0);
+    let told = |found: &VerifiedFile| {
+        found.faults.iter().for_each(|fault| outln!("{fault}"));
+        let untold = found.faulty.saturating_sub(found.faults.len() as u64);
+        if untold > 0 {
+            outln!("… and {} more in this file", grouped(untold));
+        }
+    };
+    each_file(&partitions(&info), |order| {
+        let found = client.verify(&order)?;
         (blocks, points, faulty) = (blocks + found.blocks, points + found.points, faulty + found.faulty);
-        found.faults.iter().for_each(|fault| println!("{fault}"));
+        told(&found);
         Ok(())
     })?;
-    let looked = format!("{} of {}", count_of(blocks, "block", "blocks"), count_of(points, "point", "points"));
+    each_file(&levels, |order| {
+        let found = client.verify(&order)?;
+        (windows, compared, faulty) = (windows + found.windows, compared + found.points, faulty + found.faulty);
+        told(&found);
+        Ok(())
+    })?;
+    let mut looked = format!("{} of {}", count_of(blocks, "block", "blocks"), count_of(points, "point", "points"));
+    if !levels.is_empty() {
+        looked += &format!(", and {} of rollups, compared with {},", count_of(windows, "window", "windows"), count_of(compared, "point", "points"));
+    }
     if faulty > 0 {
-        println!("{looked} looked at: {} wrong. Nothing was changed; bring back a backup of the files named", count_of(faulty, "is", "are"));
+        outln!("{looked} looked at: {} wrong. Nothing was changed; bring back a backup of the files named", count_of(faulty, "is", "are"));
         return Ok(ExitCode::from(FAILED));
     }
-    println!("{looked} looked at: all sound");
+    outln!("{looked} looked at: all sound");
     Ok(ExitCode::from(DONE))
 }
 
 fn compact(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
     let info = look(client, args)?;
     let (mut before, mut after) = (0, 0);
-    each_partition(&info, |path| {
-        let done = client.compact(&PartitionOrder { path: path.to_owned() })?;
+    each_file(&partitions(&info), |order| {
+        let done = client.compact(&order)?;
         (before, after) = (before + done.before, after + done.after);
         Ok(())
     })?;
-    println!("{} before, {} now", bytes(before), bytes(after));
+    outln!("{} before, {} now", bytes(before), bytes(after));
     Ok(())
 }
 

@@ -24,7 +24,7 @@ pub fn run(args: TagsArgs) -> Result<(), Failure> {
         None => write(&client.tags(dataset, list.metric.as_deref())?, &columns(), list.output),
         Some(TagsCommand::Rename { old, new }) => {
             let renamed = client.rename_tag(dataset, &old, new.clone())?;
-            println!("{old} is called {new} now, in all series; the old key goes on answering");
+            outln!("{old} is called {new} now, in all series; the old key goes on answering");
             told_references(&renamed.references);
             Ok(())
         }
@@ -39,7 +39,7 @@ pub fn run(args: TagsArgs) -> Result<(), Failure> {
                 definition.allowed = allowed;
             }
             let defined = client.put_tag(dataset, &key, &definition)?;
-            println!("{key} {}", if defined.created { "defined" } else { "changed" });
+            outln!("{key} {}", if defined.created { "defined" } else { "changed" });
             Ok(())
         }
     }

@@ -14,10 +14,10 @@ pub fn run(args: &TailArgs) -> Result<(), Failure> {
     let mut left = args.batches;
     Client::new(&args.url)?.tail(args.dataset.as_deref(), |line| {
         if let Some(comment) = line.strip_prefix(": ") {
-            eprintln!("{comment}");
+            noteln!("{comment}");
         }
         let Some(report) = line.strip_prefix("data: ").and_then(|data| serde_json::from_str::<TailReport>(data).ok()) else { return true };
-        println!(
+        outln!(
             "{} {}: {}, {} rejected",
             utc(Some(&report.time)),
             report.dataset,
@@ -27,7 +27,7 @@ pub fn run(args: &TailArgs) -> Result<(), Failure> {
         for point in &report.points {
             let tags = point.tags.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ");
             let value = point.value.as_str().map_or_else(|| point.value.to_string(), str::to_owned);
-            println!("  {}  {}  {tags}  {value}", point.time, point.metric);
+            outln!("  {}  {}  {tags}  {value}", point.time, point.metric);
         }
         if let Some(left) = &mut left {
             *left -= 1;

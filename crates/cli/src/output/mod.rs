@@ -1,5 +1,8 @@
 //! How results are written: for people as tables and charts, for programs as JSON, CSV and JSON Lines.
 
+#[macro_use]
+pub mod lines;
+
 pub mod chart;
 pub mod list;
 pub mod plan;

@@ -44,7 +44,7 @@ use crate::{
     block::{Columns, Points},
     model::{DatasetId, MetricId, SeriesId},
     plan::{Leaf, LevelPlan, Node, Plan, PlannedTime, Take},
-    rollup::{Wants, Window},
+    rollup::{Wants, WindowColumns},
     summary::{Sample, Summary},
     time::{Nanos, Span, TimeRange},
 };
@@ -125,8 +125,8 @@ pub struct AskedWindows<'a> {
 
 /// A stretch of points of one series.
 pub enum Run<'a> {
-    /// Windows that stand for their points, in order.
-    Windows(&'a [Window]),
+    /// Windows that stand for their points, in order: those at some places.
+    Windows(&'a WindowColumns, std::ops::Range<usize>),
     /// Compressed, with its summary.
     Block(&'a dyn StoredBlock),
     /// As they are, in order of time, each instant once.

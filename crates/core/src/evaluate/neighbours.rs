@@ -12,7 +12,7 @@ use super::{
 use crate::{
     block::Points,
     model::Shape,
-    rollup::Window,
+    rollup::View,
     summary::{Sample, Summary},
     time::{Nanos, SECOND},
 };
@@ -106,7 +106,7 @@ impl Neighbours {
     }
 
     /// Takes a window for what its points say.
-    pub fn take_window(&mut self, grid: Grid<'_>, window: &Window, into: &mut [Ratio]) {
+    pub fn take_window(&mut self, grid: Grid<'_>, window: &View<'_>, into: &mut [Ratio]) {
         let (first, last) = (window.summary.first, window.summary.last);
         // On the way there the walk over stretches has a cursor of its own, as for points.
         let mut cursor = self.cursor;

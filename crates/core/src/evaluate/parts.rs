@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use crate::{
     block::Points,
     query::Reducer,
-    rollup::{Sketch, Window},
+    rollup::{Sketch, View},
     summary::Summary,
     time::{Nanos, SECOND},
 };
@@ -19,7 +19,7 @@ pub trait Part: Clone + Send + Sync {
     fn of_summary(summary: &Summary) -> Option<Self>;
 
     /// Of a window that stands for its points; none where that does not hold what is needed, which the plan rules out.
-    fn of_window(window: &Window, origin: Nanos) -> Option<Self>;
+    fn of_window(window: &View<'_>, origin: Nanos) -> Option<Self>;
 
     /// Takes in what other points contribute.
     fn merge(&mut self, other: &Self);
@@ -55,7 +55,7 @@ impl Part for Summary {
         Some(*summary)
     }
 
-    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+    fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
         Some(window.summary)
     }
 
@@ -127,7 +127,7 @@ impl Part for Scatter {
         (summary.min == summary.max).then_some(Self { count: summary.count as f64, mean: summary.min, squares: 0.0 })
     }
 
-    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+    fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
         Some(Self { count: window.summary.count as f64, mean: window.summary.mean(), squares: window.moments.squares })
     }
 
@@ -176,7 +176,7 @@ impl Part for Trend {
         None
     }
 
-    fn of_window(window: &Window, origin: Nanos) -> Option<Self> {
+    fn of_window(window: &View<'_>, origin: Nanos) -> Option<Self> {
         let moments = &window.moments;
         Some(Self {
             count: window.summary.count as f64,
@@ -227,7 +227,7 @@ impl Part for Values {
         cell.get_or_insert_default().values.extend_from_slice(points.values);
     }
 
-    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+    fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
         let ends = Some((window.summary.min, window.summary.max));
         Some(Self { values: Vec::new(), sketch: window.sketch.clone(), ends })
     }
@@ -306,7 +306,7 @@ impl Part for Kinds {
         })
     }
 
-    fn of_window(window: &Window, _: Nanos) -> Option<Self> {
+    fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
         let mut kinds = Self::default();
         window.states.iter().for_each(|(code, _)| kinds.insert(f64::from(*code)));
         Some(kinds)

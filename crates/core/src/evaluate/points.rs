@@ -92,7 +92,7 @@ fn series_points(
         let points = match run {
             Run::Points(points) => points,
             // Points were asked for, and windows are none.
-            Run::Windows(_) => return Ok(()),
+            Run::Windows(..) => return Ok(()),
             Run::Block(block) => {
                 scratch.clear();
                 block.decode(&mut scratch)?;

@@ -1,6 +1,6 @@
 //! The series of a leaf, read side by side a few at a time, and their parts merged in the order of the lines, whichever core was first.
 
-use std::{borrow::Cow, collections::HashMap, sync::Arc};
+use std::{collections::HashMap, sync::Arc};
 
 use rayon::prelude::*;
 
@@ -19,7 +19,7 @@ use crate::{
     model::{Kind, SeriesId, Value},
     plan::Leaf,
     query::{Reducer, ValueTest},
-    rollup::Window,
+    rollup::View,
     summary::Summary,
     time::{Nanos, SECOND, TimeRange, Windows},
 };
@@ -123,18 +123,19 @@ impl<'a> Reading<'a> {
         let origin = grid.range().start;
         let mut lines = Lines::new(task, grid.len());
         let mut cursors = vec![Cursor::default(); task.len()];
-        let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
+        let (mut scratch, mut chosen, mut states) = (Columns::default(), Columns::default(), Vec::new());
         let ids: Vec<SeriesId> = task.iter().map(|piece| self.id(*piece)).collect();
         self.sources.scan(self.context, self.leaf, &ids, false, &mut |place, within, run| {
             let (piece, cursor) = (task[place], &mut cursors[place]);
             let cells: &mut Vec<Option<P>> = lines.of(piece.line);
             let codes = self.words.of(piece);
-            if let Run::Windows(windows) = &run {
-                cost.windows_read += windows.len() as u64;
-                for window in *windows {
+            if let Run::Windows(windows, places) = &run {
+                cost.windows_read += places.len() as u64;
+                for at in places.clone() {
+                    let window = windows.view(at);
                     // Levels answer only where their windows lie inside cells.
                     if let Some(cell) = cursor.whole(grid, window.start, window.start) {
-                        let part = P::of_window(&translated_window(window, codes), origin);
+                        let part = P::of_window(&translated_window(window, codes, &mut states), origin);
                         merge_parts(&mut cells[cell], &part);
                     }
                 }
@@ -176,7 +177,7 @@ impl<'a> Reading<'a> {
     pub fn points_of<'r>(&self, run: &Run<'r>, scratch: &'r mut Columns, cost: &mut Cost) -> Result<Points<'r>, SourceError> {
         let points = match run {
             Run::Points(points) => *points,
-            Run::Windows(_) => Points::default(),
+            Run::Windows(..) => Points::default(),
             Run::Block(block) => {
                 scratch.clear();
                 StoredBlock::decode(*block, scratch)?;
@@ -267,12 +268,16 @@ impl<'a> Reading<'a> {
         };
         let start = |(place, sample): (usize, &Option<_>)| Neighbours::new(pairs, limit, sample.map(|sample| translate(place, sample)));
         let mut walks: Vec<Neighbours> = carried.iter().enumerate().map(start).collect();
-        let (mut scratch, mut chosen) = (Columns::default(), Columns::default());
+        let (mut scratch, mut chosen, mut states) = (Columns::default(), Columns::default(), Vec::new());
         self.sources.scan(self.context, self.leaf, series, is_part, &mut |place, within, run| {
             let walk = &mut walks[place];
-            if let Run::Windows(windows) = &run {
-                cost.windows_read += windows.len() as u64;
-                into(place, &mut |cells| windows.iter().for_each(|window| walk.take_window(grid, &translated_window(window, codes(place)), cells)));
+            if let Run::Windows(windows, places) = &run {
+                cost.windows_read += places.len() as u64;
+                into(place, &mut |cells| {
+                    for at in places.clone() {
+                        walk.take_window(grid, &translated_window(windows.view(at), codes(place), &mut states), cells);
+                    }
+                });
                 return Ok(());
             }
             if let Run::Block(block) = &run
@@ -414,13 +419,14 @@ fn translated(summary: &Summary, codes: Option<&[f64]>) -> Summary {
 }
 
 /// A window with the codes that all series share.
-fn translated_window<'w>(window: &'w Window, codes: Option<&[f64]>) -> Cow<'w, Window> {
-    let Some(codes) = codes else { return Cow::Borrowed(window) };
-    let mut window = window.clone();
-    window.summary = translated(&window.summary, Some(codes));
+fn translated_window<'w>(mut window: View<'w>, codes: Option<&[f64]>, states: &'w mut Vec<(u32, f64)>) -> View<'w> {
+    let Some(codes) = codes else { return window };
     let shared = |code: u32| codes.get(code as usize).map(|code| *code as u32);
-    window.states = window.states.iter().filter_map(|(code, held)| Some((shared(*code)?, *held))).collect();
-    Cow::Owned(window)
+    states.clear();
+    states.extend(window.states.iter().filter_map(|(code, held)| Some((shared(*code)?, *held))));
+    window.summary = translated(&window.summary, Some(codes));
+    window.states = states;
+    window
 }
 
 /// A dictionary that all series of a state share; each series has learnt its words in an order of its own.

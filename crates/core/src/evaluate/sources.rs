@@ -155,8 +155,8 @@ impl Sources {
             context.scan_windows(&asked, &ids, part.range, &mut |place, run| {
                 let ends = |first: Sample, last: Sample| if end == End::Latest { last } else { first };
                 match run {
-                    Run::Windows(windows) => {
-                        windows.iter().for_each(|window| note(place, ends(window.summary.first, window.summary.last)));
+                    Run::Windows(windows, places) => {
+                        places.map(|at| windows.view(at).summary).for_each(|summary| note(place, ends(summary.first, summary.last)));
                     }
                     Run::Block(block) => {
                         let mut columns = crate::block::Columns::default();

@@ -9,11 +9,13 @@
 //! | `level` | where the windows of a level lie |
 //! | `window` | what is held of the points of a window |
 //! | `sketch` | quantiles that merge |
-//! | `rows` | windows at rest: blocks of columns |
+//! | `columns` | windows as they come from the disk |
+//! | `rows` | windows at rest |
 //! | `roller` | points into windows, windows into longer ones |
 //! | `uses` | which reducers windows answer |
 //! | `segments` | which part of a query's time is answered by which level |
 
+mod columns;
 mod level;
 mod policy;
 mod roller;
@@ -23,11 +25,12 @@ mod sketch;
 mod uses;
 mod window;
 
+pub use columns::WindowColumns;
 pub use level::{Level, LevelError};
 pub use policy::{PolicyError, RollupLevel, RollupPolicy};
 pub use roller::Roller;
-pub use rows::{BadRows, Wants, decode, encode};
+pub use rows::{BadRows, Encoded, Wants, decode, encode};
 pub use segments::{Covered, Segment, Segments, segments};
 pub use sketch::Sketch;
 pub use uses::{Use, use_of};
-pub use window::{Contents, Made, Moments, Rules, Steps, Window};
+pub use window::{Contents, Made, Moments, Rules, Steps, View, Window};

@@ -85,35 +85,6 @@ mod tests {
         time::{SECOND, Span},
     };
 
-    fn close(a: f64, b: f64) -> bool {
-        (a - b).abs() <= 1e-9 * a.abs().max(b.abs()).max(1.0)
-    }
-
-    fn same(a: &Window, b: &Window) -> bool {
-        let sums = |w: &Window| {
-            [
-                w.summary.sum,
-                w.moments.squares,
-                w.moments.time,
-                w.moments.time_squares,
-                w.moments.products,
-                w.steps.growth,
-                w.steps.area,
-                w.steps.unheld,
-                w.steps.uncovered,
-                w.steps.gap_delta,
-            ]
-        };
-        let whole = |w: &Window| (w.start, w.summary.count, w.summary.first, w.summary.last, w.steps.gaps as u64, w.steps.changes as u64);
-        let states = a.states.len() == b.states.len()
-            && a.states.iter().all(|(code, held)| b.states.iter().any(|(other, sum)| code == other && close(*held, *sum)));
-        whole(a) == whole(b)
-            && (a.summary.min, a.summary.max) == (b.summary.min, b.summary.max)
-            && a.sketch == b.sketch
-            && states
-            && sums(a).iter().zip(sums(b)).all(|(a, b)| close(*a, b))
-    }
-
     proptest! {
         #[test]
         fn windows_of_windows_are_windows_of_points(
@@ -148,8 +119,8 @@ mod tests {
             prop_assert_eq!(whole.len(), in_parts.len());
             prop_assert_eq!(whole.len(), from_fine.len());
             for ((whole, parts), fine) in whole.iter().zip(&in_parts).zip(&from_fine) {
-                prop_assert!(same(whole, parts), "{:?}\n{:?}", whole, parts);
-                prop_assert!(same(whole, fine), "{:?}\n{:?}", whole, fine);
+                prop_assert!(whole.agrees(parts), "{:?}\n{:?}", whole, parts);
+                prop_assert!(whole.agrees(fine), "{:?}\n{:?}", whole, fine);
             }
         }
     }

@@ -1,4 +1,6 @@
-//! Windows at rest: a block of windows of one series, a column for each thing that is held of them.
+//! Windows at rest: a row of windows of one series, a column for each thing that is held of them.
+//!
+//! A row has two parts of the same form, so that a query that wants sums and extremes need not read the rest, which takes most of the room.
 //!
 //! ```text
 //! byte 0     version, 1
@@ -10,8 +12,9 @@
 //! ```
 
 use super::{
+    columns::{CHANGES, COUNT, GROWTH, MAX, MIN, NUMBERS, SQUARES, SUM, WindowColumns, numbers_of},
     sketch::Sketch,
-    window::{Contents, Made, Moments, Steps, Window},
+    window::{Contents, Made, Window},
 };
 use crate::{
     block::{
@@ -19,7 +22,7 @@ use crate::{
         bits::{Reader, put_double, put_varint},
         put_times, put_values, take_times, take_values,
     },
-    summary::{Sample, Summary},
+    summary::Sample,
     time::Nanos,
 };
 
@@ -28,27 +31,29 @@ const HEAD: usize = 6;
 const MOST_WINDOWS: u64 = 65_536;
 
 const STARTS: u8 = 0;
+/// Doubles that the first part of a row has.
 const COUNTS: u8 = 1;
 const FIRST_TIMES: u8 = 2;
 const LAST_TIMES: u8 = 3;
 const FIRSTS: u8 = 4;
 const LASTS: u8 = 5;
 const SUMS: u8 = 6;
-const MINS: u8 = 7;
-const MAXS: u8 = 8;
-const SQUARES: u8 = 9;
-const TIMES: u8 = 10;
-const TIME_SQUARES: u8 = 11;
-const PRODUCTS: u8 = 12;
-const GROWTHS: u8 = 13;
-const CHANGES: u8 = 14;
-const GAPS: u8 = 15;
-const GAP_DELTAS: u8 = 16;
-const AREAS: u8 = 17;
-const UNHELD: u8 = 18;
 const UNCOVERED: u8 = 19;
 const STATES: u8 = 20;
 const SKETCHES: u8 = 21;
+
+/// Of a column's number, the place among the columns of doubles.
+fn place_of(number: u8) -> Option<usize> {
+    match number {
+        COUNTS => Some(COUNT),
+        SUMS..=UNCOVERED => Some((number - SUMS) as usize + SUM),
+        _ => None,
+    }
+}
+
+fn number_of(place: usize) -> u8 {
+    if place == COUNT { COUNTS } else { (place - SUM) as u8 + SUMS }
+}
 
 /// Which parts of windows are read; count and sum always are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -70,6 +75,20 @@ pub struct Wants {
 impl Wants {
     /// Everything.
     pub const ALL: Self = Self { ends: true, extremes: true, moments: true, steps: true, states: true, sketch: true };
+
+    /// Whether the first part of a row does not hold all of it.
+    pub fn are_more(self) -> bool {
+        self.ends || self.moments || self.steps || self.states || self.sketch
+    }
+}
+
+/// The parts of a row.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Encoded {
+    /// Starts, counts, sums, least and greatest.
+    pub bytes: Vec<u8>,
+    /// Everything else.
+    pub more: Vec<u8>,
 }
 
 /// Bytes that are no windows.
@@ -81,69 +100,71 @@ fn contents_of(byte: u8) -> Option<Contents> {
     [Contents::Gauge, Contents::Counter, Contents::State, Contents::Histogram, Contents::Part].into_iter().find(|contents| *contents as u8 == byte)
 }
 
+/// One part of a row, while it is put together.
+struct Writer {
+    out: Vec<u8>,
+    scratch: Vec<u8>,
+}
+
+impl Writer {
+    fn new(count: usize, made: Made) -> Self {
+        let mut out = vec![VERSION, made.contents as u8];
+        out.extend_from_slice(&made.mark.to_le_bytes());
+        put_varint(&mut out, count as u64);
+        Self { out, scratch: Vec::new() }
+    }
+
+    fn column(&mut self, number: u8, put: impl FnOnce(&mut Vec<u8>)) {
+        self.scratch.clear();
+        put(&mut self.scratch);
+        self.out.push(number);
+        put_varint(&mut self.out, self.scratch.len() as u64);
+        self.out.extend_from_slice(&self.scratch);
+    }
+
+    fn finish(mut self) -> Vec<u8> {
+        let checksum = crc32fast::hash(&self.out);
+        self.out.extend_from_slice(&checksum.to_le_bytes());
+        self.out
+    }
+}
+
 /// What a column holds of a window.
 type Of<T> = fn(&Window) -> T;
 
 /// Packs windows, in order, of one series. Not empty, and no more than 65,536.
-pub fn encode(windows: &[Window], made: Made) -> Vec<u8> {
-    let mut out = vec![VERSION, made.contents as u8];
-    out.extend_from_slice(&made.mark.to_le_bytes());
-    put_varint(&mut out, windows.len() as u64);
-    let mut scratch = Vec::new();
-    let mut column = |number: u8, put: &mut dyn FnMut(&mut Vec<u8>)| {
-        scratch.clear();
-        put(&mut scratch);
-        out.push(number);
-        put_varint(&mut out, scratch.len() as u64);
-        out.extend_from_slice(&scratch);
-    };
-    let times = |of: fn(&Window) -> Nanos| windows.iter().map(of).collect::<Vec<_>>();
-    column(STARTS, &mut |out| put_times(&times(|window| window.start), out));
-    column(FIRST_TIMES, &mut |out| put_times(&times(|window| window.summary.first.time), out));
-    column(LAST_TIMES, &mut |out| put_times(&times(|window| window.summary.last.time), out));
+pub fn encode(windows: &[Window], made: Made) -> Encoded {
+    let (mut short, mut more) = (Writer::new(windows.len(), made), Writer::new(windows.len(), made));
+    let times = |of: Of<Nanos>| windows.iter().map(of).collect::<Vec<_>>();
+    short.column(STARTS, |out| put_times(&times(|window| window.start), out));
+    more.column(FIRST_TIMES, |out| put_times(&times(|window| window.summary.first.time), out));
+    more.column(LAST_TIMES, |out| put_times(&times(|window| window.summary.last.time), out));
     let samples: [(u8, Of<Sample>); 2] = [(FIRSTS, |window| window.summary.first), (LASTS, |window| window.summary.last)];
     for (number, of) in samples {
         let (values, rests): (Vec<f64>, Vec<i16>) = windows.iter().map(of).map(|sample| (sample.value, sample.rest)).unzip();
-        column(number, &mut |out| put_values(&values, &rests, out));
+        more.column(number, |out| put_values(&values, &rests, out));
     }
-    let numbers: [(u8, Of<f64>); 15] = [
-        (COUNTS, |window| window.summary.count as f64),
-        (SUMS, |window| window.summary.sum),
-        (MINS, |window| window.summary.min),
-        (MAXS, |window| window.summary.max),
-        (SQUARES, |window| window.moments.squares),
-        (TIMES, |window| window.moments.time),
-        (TIME_SQUARES, |window| window.moments.time_squares),
-        (PRODUCTS, |window| window.moments.products),
-        (GROWTHS, |window| window.steps.growth),
-        (CHANGES, |window| window.steps.changes),
-        (GAPS, |window| window.steps.gaps),
-        (GAP_DELTAS, |window| window.steps.gap_delta),
-        (AREAS, |window| window.steps.area),
-        (UNHELD, |window| window.steps.unheld),
-        (UNCOVERED, |window| window.steps.uncovered),
-    ];
-    for (number, of) in numbers {
-        let values: Vec<f64> = windows.iter().map(of).collect();
+    let numbers: Vec<[f64; NUMBERS]> = windows.iter().map(|window| numbers_of(&window.view())).collect();
+    for place in 0..NUMBERS {
         // Of codes there is no sum, and of a histogram's parts the least and the greatest are not asked for.
         let is_asked = match made.contents {
             Contents::Gauge | Contents::Counter => true,
-            Contents::Part => !matches!(number, MINS | MAXS | CHANGES),
-            Contents::State | Contents::Histogram => !matches!(number, SUMS | MINS | MAXS),
+            Contents::Part => !matches!(place, MIN | MAX | CHANGES),
+            Contents::State | Contents::Histogram => !matches!(place, SUM | MIN | MAX),
         };
+        let values: Vec<f64> = numbers.iter().map(|numbers| numbers[place]).collect();
         if is_asked && values.iter().any(|value| value.to_bits() != 0) {
-            column(number, &mut |out| put_values(&values, &[], out));
+            let part = if place <= MAX { &mut short } else { &mut more };
+            part.column(number_of(place), |out| put_values(&values, &[], out));
         }
     }
     if made.contents == Contents::State {
-        column(STATES, &mut |out| windows.iter().for_each(|window| put_states(&window.states, out)));
+        more.column(STATES, |out| windows.iter().for_each(|window| put_states(&window.states, out)));
     }
     if made.contents.are_numbers() {
-        column(SKETCHES, &mut |out| windows.iter().for_each(|window| window.sketch.put(out)));
+        more.column(SKETCHES, |out| windows.iter().for_each(|window| window.sketch.put(out)));
     }
-    let checksum = crc32fast::hash(&out);
-    out.extend_from_slice(&checksum.to_le_bytes());
-    out
+    Encoded { bytes: short.finish(), more: more.finish() }
 }
 
 fn put_states(states: &[(u32, f64)], out: &mut Vec<u8>) {
@@ -164,11 +185,44 @@ fn take_states(reader: &mut Reader<'_>) -> Result<Vec<(u32, f64)>, BlockError> {
     (0..length).map(state).collect()
 }
 
-/// Unpacks windows, with how they were made. What is not wanted is left empty.
+/// Appends the windows of a row's parts to `out`, and says how they were made. What is not wanted is left out; the second part may be, where nothing
+/// of it is wanted.
 ///
 /// # Errors
-/// [`BadRows`] for what is no block of windows, or is damaged.
-pub fn decode(bytes: &[u8], wants: Wants) -> Result<(Vec<Window>, Made), BadRows> {
+/// [`BadRows`] for what is no row of windows, or is damaged; `out` is then of no more use.
+pub fn decode(parts: &[&[u8]], wants: Wants, out: &mut WindowColumns) -> Result<Made, BadRows> {
+    let before = out.len();
+    let mut told: Option<(Made, usize)> = None;
+    for part in parts {
+        let (made, count, mut columns) = open(part)?;
+        if told.is_some_and(|told| told != (made, count)) {
+            return Err(BlockError::Bounds("parts of a row").into());
+        }
+        told = Some((made, count));
+        while !columns.is_empty() {
+            let number = columns.byte("column")?;
+            let length = columns.varint("column")?;
+            let length = usize::try_from(length).map_err(|_| BlockError::Bounds("column"))?;
+            let mut column = Reader::new(columns.take(length, "column")?);
+            if is_wanted(number, wants) {
+                read_column(number, &mut column, (before, count), out)?;
+            }
+        }
+    }
+    let (made, count) = told.ok_or(BlockError::Short("row"))?;
+    let is_whole = out.starts.len() == before + count && out.numbers[COUNT].len() == before + count;
+    // A window that was never counted is one that was not written.
+    let is_sound = is_whole && out.numbers[COUNT][before..].iter().all(|count| *count >= 1.0);
+    let (firsts, lasts) = (out.firsts.times.get(before..), out.lasts.times.get(before..));
+    let are_in_order = firsts.into_iter().flatten().zip(lasts.into_iter().flatten()).all(|(first, last)| first <= last);
+    if !is_sound || !are_in_order {
+        return Err(BlockError::Bounds("windows").into());
+    }
+    Ok(made)
+}
+
+/// What the head of a part says, and its columns.
+fn open(bytes: &[u8]) -> Result<(Made, usize, Reader<'_>), BadRows> {
     let body = bytes.len().checked_sub(4).filter(|length| *length >= HEAD).ok_or(BlockError::Short("header"))?;
     let (body, checksum) = bytes.split_at(body);
     let (found, computed) = (word(checksum), crc32fast::hash(body));
@@ -176,7 +230,7 @@ pub fn decode(bytes: &[u8], wants: Wants) -> Result<(Vec<Window>, Made), BadRows
         return Err(BlockError::Checksum { found, computed }.into());
     }
     if body[0] != VERSION {
-        return Err(BlockError::Unknown { part: "version of a block of windows", found: body[0] }.into());
+        return Err(BlockError::Unknown { part: "version of a row of windows", found: body[0] }.into());
     }
     let contents = contents_of(body[1]).ok_or(BlockError::Unknown { part: "contents of windows", found: body[1] })?;
     let mark = word(&body[2..HEAD]);
@@ -185,24 +239,7 @@ pub fn decode(bytes: &[u8], wants: Wants) -> Result<(Vec<Window>, Made), BadRows
     if count == 0 || count > MOST_WINDOWS {
         return Err(BlockError::Bounds("number of windows").into());
     }
-    let mut windows: Vec<Window> = std::iter::repeat_with(|| EMPTY).take(count as usize).collect();
-    if matches!(contents, Contents::State | Contents::Histogram) {
-        windows.iter_mut().for_each(|window| (window.summary.min, window.summary.max) = (f64::NEG_INFINITY, f64::INFINITY));
-    }
-    while !reader.is_empty() {
-        let number = reader.byte("column")?;
-        let length = reader.varint("column")?;
-        let length = usize::try_from(length).map_err(|_| BlockError::Bounds("column"))?;
-        let mut column = Reader::new(reader.take(length, "column")?);
-        if is_wanted(number, wants) {
-            read_column(number, &mut column, &mut windows)?;
-        }
-    }
-    // A window that was never counted is one that was not written.
-    if windows.iter().any(|window| window.summary.count == 0 || window.summary.first.time > window.summary.last.time) {
-        return Err(BlockError::Bounds("windows").into());
-    }
-    Ok((windows, Made { contents, mark }))
+    Ok((Made { contents, mark }, count as usize, reader))
 }
 
 fn word(bytes: &[u8]) -> u32 {
@@ -211,95 +248,62 @@ fn word(bytes: &[u8]) -> u32 {
     u32::from_le_bytes(word)
 }
 
-const NOTHING: Sample = Sample { time: 0, value: 0.0, rest: 0 };
-const EMPTY: Window = Window {
-    start: 0,
-    summary: Summary { count: 0, sum: 0.0, min: 0.0, max: 0.0, first: NOTHING, last: NOTHING, growth: None },
-    moments: Moments { squares: 0.0, time: 0.0, time_squares: 0.0, products: 0.0 },
-    steps: Steps { growth: 0.0, changes: 0.0, gaps: 0.0, gap_delta: 0.0, area: 0.0, unheld: 0.0, uncovered: 0.0 },
-    states: Vec::new(),
-    sketch: Sketch::EMPTY,
-};
-
 fn is_wanted(number: u8, wants: Wants) -> bool {
-    match number {
-        FIRST_TIMES | LAST_TIMES | FIRSTS | LASTS => wants.ends,
-        MINS | MAXS => wants.extremes,
-        SQUARES..=PRODUCTS => wants.moments,
-        GROWTHS..=UNCOVERED => wants.steps,
-        STATES => wants.states,
-        SKETCHES => wants.sketch,
-        _ => true,
+    match place_of(number) {
+        Some(COUNT | SUM) => true,
+        Some(MIN | MAX) => wants.extremes,
+        Some(SQUARES..GROWTH) => wants.moments,
+        Some(_) => wants.steps,
+        None => match number {
+            STARTS => true,
+            FIRST_TIMES | LAST_TIMES | FIRSTS | LASTS => wants.ends,
+            STATES => wants.states,
+            SKETCHES => wants.sketch,
+            // Of a later version, which this one can do without.
+            _ => false,
+        },
     }
 }
 
-fn read_column(number: u8, column: &mut Reader<'_>, windows: &mut [Window]) -> Result<(), BlockError> {
-    let count = windows.len();
+/// Appends a column; those before it that were left out are zeros.
+fn read_column(number: u8, column: &mut Reader<'_>, (before, count): (usize, usize), out: &mut WindowColumns) -> Result<(), BlockError> {
+    if let Some(place) = place_of(number) {
+        let values = &mut out.numbers[place];
+        values.resize(before, 0.0);
+        return take_values(count, column, values, &mut Vec::new());
+    }
     match number {
-        STARTS | FIRST_TIMES | LAST_TIMES => {
-            let mut times = Vec::new();
-            take_times(count, column, &mut times)?;
-            for (window, time) in windows.iter_mut().zip(times) {
-                match number {
-                    STARTS => window.start = time,
-                    FIRST_TIMES => window.summary.first.time = time,
-                    _ => window.summary.last.time = time,
-                }
-            }
+        STARTS => {
+            out.starts.truncate(before);
+            take_times(count, column, &mut out.starts)?;
+        }
+        FIRST_TIMES | LAST_TIMES => {
+            let times = if number == FIRST_TIMES { &mut out.firsts.times } else { &mut out.lasts.times };
+            times.resize(before, 0);
+            take_times(count, column, times)?;
         }
         FIRSTS | LASTS => {
-            let (mut values, mut rests) = (Vec::new(), Vec::new());
-            take_values(count, column, &mut values, &mut rests)?;
-            for (at, (window, value)) in windows.iter_mut().zip(values).enumerate() {
-                let sample = if number == FIRSTS { &mut window.summary.first } else { &mut window.summary.last };
-                (sample.value, sample.rest) = (value, rests.get(at).copied().unwrap_or(0));
+            let ends = if number == FIRSTS { &mut out.firsts } else { &mut out.lasts };
+            ends.values.resize(before, 0.0);
+            if !ends.rests.is_empty() {
+                ends.rests.resize(before, 0);
             }
+            take_values(count, column, &mut ends.values, &mut ends.rests)?;
         }
         STATES => {
-            for window in windows {
-                window.states = take_states(column)?;
+            out.states.resize(before, Vec::new());
+            for _ in 0..count {
+                out.states.push(take_states(column)?);
             }
         }
-        SKETCHES => {
-            for window in windows {
-                window.sketch = Sketch::take(column)?;
+        _ => {
+            out.sketches.resize(before, Sketch::EMPTY);
+            for _ in 0..count {
+                out.sketches.push(Sketch::take(column)?);
             }
         }
-        COUNTS..=UNCOVERED => {
-            let mut values = Vec::new();
-            take_values(count, column, &mut values, &mut Vec::new())?;
-            for (window, value) in windows.iter_mut().zip(values) {
-                match place(number, window) {
-                    Some(place) => *place = value,
-                    None => window.summary.count = value as u64,
-                }
-            }
-        }
-        // Of a later version, which this one can do without.
-        _ => {}
     }
     Ok(())
-}
-
-/// Where a column's numbers go; none for the counts, which are whole.
-fn place(number: u8, window: &mut Window) -> Option<&mut f64> {
-    Some(match number {
-        SUMS => &mut window.summary.sum,
-        MINS => &mut window.summary.min,
-        MAXS => &mut window.summary.max,
-        SQUARES => &mut window.moments.squares,
-        TIMES => &mut window.moments.time,
-        TIME_SQUARES => &mut window.moments.time_squares,
-        PRODUCTS => &mut window.moments.products,
-        GROWTHS => &mut window.steps.growth,
-        CHANGES => &mut window.steps.changes,
-        GAPS => &mut window.steps.gaps,
-        GAP_DELTAS => &mut window.steps.gap_delta,
-        AREAS => &mut window.steps.area,
-        UNHELD => &mut window.steps.unheld,
-        UNCOVERED => &mut window.steps.uncovered,
-        _ => return None,
-    })
 }
 
 #[cfg(test)]
@@ -310,7 +314,7 @@ mod tests {
     use crate::{
         block::Columns,
         model::Shape,
-        rollup::{Roller, Rules},
+        rollup::{Roller, Rules, Steps},
         time::SECOND,
     };
 
@@ -340,10 +344,18 @@ mod tests {
         fn windows_come_back_as_they_were(contents in contents(), steps in prop::collection::vec((1i64..100, -1e6f64..1e6), 1..80)) {
             let rules = rules(contents);
             let made = windows(&steps, &rules);
-            let bytes = encode(&made, rules.made());
-            let (back, told) = decode(&bytes, Wants::ALL).unwrap();
-            prop_assert_eq!(told, rules.made());
-            prop_assert_eq!(back.len(), made.len());
+            let Encoded { bytes, more } = encode(&made, rules.made());
+            // Two rows of one series come into the same columns, whatever was read of the first.
+            let mut columns = WindowColumns::default();
+            decode(&[&bytes], Wants::default(), &mut columns).unwrap();
+            prop_assert_eq!(decode(&[&bytes, &more], Wants::ALL, &mut columns).unwrap(), rules.made());
+            let mut back = columns.to_windows();
+            prop_assert_eq!(back.len(), made.len() * 2);
+            let few = back.drain(..made.len()).collect::<Vec<_>>();
+            for (few, made) in few.iter().zip(&made) {
+                prop_assert_eq!((few.start, few.summary.count), (made.start, made.summary.count));
+                prop_assert!(few.sketch == Sketch::EMPTY && few.states.is_empty() && few.steps == Steps::default());
+            }
             for (back, made) in back.iter().zip(&made) {
                 let is_number = matches!(contents, Contents::Gauge | Contents::Counter);
                 if is_number { prop_assert_eq!(back, made); }
@@ -351,9 +363,10 @@ mod tests {
                 prop_assert_eq!((back.summary.count, back.summary.first, back.summary.last), (made.summary.count, made.summary.first, made.summary.last));
                 prop_assert_eq!((back.steps.gaps, back.steps.growth, back.steps.unheld), (made.steps.gaps, made.steps.growth, made.steps.unheld));
             }
-            let (few, _) = decode(&bytes, Wants::default()).unwrap();
-            prop_assert!(few.iter().all(|window| window.sketch == Sketch::EMPTY && window.states.is_empty()));
-            for cut in 0..bytes.len() { prop_assert!(decode(&bytes[..cut], Wants::ALL).is_err()); }
+            let fails = |parts: &[&[u8]]| decode(parts, Wants::ALL, &mut WindowColumns::default()).is_err();
+            for cut in 0..bytes.len() { prop_assert!(fails(&[&bytes[..cut], &more])); }
+            for cut in 0..more.len() { prop_assert!(fails(&[&bytes, &more[..cut]])); }
+            prop_assert!(fails(&[]) && fails(&[&more]));
         }
 
         #[test]
@@ -361,21 +374,37 @@ mod tests {
             (bytes[0], bytes[1], bytes[6]) = (VERSION, contents, count);
             let checksum = crc32fast::hash(&bytes);
             bytes.extend_from_slice(&checksum.to_le_bytes());
-            let _ = decode(&bytes, Wants::ALL);
+            let _ = decode(&[&bytes], Wants::ALL, &mut WindowColumns::default());
         }
     }
 
     #[test]
-    fn a_block_of_version_1_stays_as_it_is() {
+    fn a_row_of_version_1_stays_as_it_is() {
         let steps: Vec<(i64, f64)> = (0..40).map(|i| (7 + i % 5, f64::from(i as i32 * i as i32 % 11) / 10.0 + 300.0)).collect();
         let told: String = [Contents::Gauge, Contents::Counter, Contents::State, Contents::Part]
             .into_iter()
             .map(|contents| {
                 let rules = rules(contents);
-                let bytes = encode(&windows(&steps, &rules), rules.made());
-                format!("{contents:?}: {}\n", bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>())
+                let Encoded { bytes, more } = encode(&windows(&steps, &rules), rules.made());
+                let hex = |bytes: Vec<u8>| bytes.into_iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+                format!("{contents:?}: {} {}\n", hex(bytes), hex(more))
             })
             .collect();
         insta::assert_snapshot!(told);
+    }
+
+    #[test]
+    fn a_row_of_one_part_is_read() {
+        // As rows were before they had two.
+        let hex = "0102f51c37330700100080e0d9bdefdfadd73180b09dc2df010211018098f4d2b8e1add731092605c06a693503120180d08ee881e3add7310915066a2aaa2900040900000000000000000005090000000000000000000107010004036ad902141c01000036010000680100006c0100005a010000680100006c010000169b66ad41";
+        let bytes: Vec<u8> = (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect();
+        let rules = rules(Contents::State);
+        let mut columns = WindowColumns::default();
+        assert_eq!(decode(&[&bytes], Wants::ALL, &mut columns), Ok(rules.made()));
+        let Encoded { bytes, more } = encode(&columns.to_windows(), rules.made());
+        let mut again = WindowColumns::default();
+        decode(&[&bytes, &more], Wants::ALL, &mut again).unwrap();
+        assert_eq!(again.to_windows(), columns.to_windows());
+        assert_eq!(columns.len(), 7);
     }
 }

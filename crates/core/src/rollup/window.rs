@@ -136,6 +136,29 @@ pub struct Window {
     pub sketch: Sketch,
 }
 
+fn close(a: f64, b: f64) -> bool {
+    a == b || (a.is_nan() && b.is_nan()) || (a - b).abs() <= 1e-9 * a.abs().max(b.abs()).max(1.0)
+}
+
+impl Window {
+    /// Whether two windows say the same, but for the last digits of sums.
+    pub fn agrees(&self, other: &Self) -> bool {
+        let exact = |w: &Self| (w.start, w.summary.count, w.summary.first, w.summary.last, w.steps.gaps, w.steps.changes);
+        let sums = |w: &Self| {
+            let (moments, steps) = (&w.moments, &w.steps);
+            let of_points = [w.summary.sum, w.summary.min, w.summary.max, moments.squares, moments.time, moments.time_squares, moments.products];
+            let of_steps = [steps.growth, steps.area, steps.unheld, steps.uncovered, steps.gap_delta];
+            of_points.into_iter().chain(of_steps)
+        };
+        let held = |(code, held): &(u32, f64)| other.states.iter().any(|(known, sum)| code == known && close(*held, *sum));
+        exact(self) == exact(other)
+            && sums(self).zip(sums(other)).all(|(a, b)| close(a, b))
+            && self.states.len() == other.states.len()
+            && self.states.iter().all(held)
+            && self.sketch == other.sketch
+    }
+}
+
 fn seconds(nanos: Nanos) -> f64 {
     nanos as f64 / SECOND as f64
 }
@@ -282,6 +305,37 @@ impl Window {
         }
         self.start = start;
         self
+    }
+
+    /// Borrowed.
+    pub fn view(&self) -> View<'_> {
+        let Self { start, summary, moments, steps, states, sketch } = self;
+        View { start: *start, summary: *summary, moments: *moments, steps: *steps, states, sketch }
+    }
+}
+
+/// A [`Window`] that is borrowed from wherever it lies.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct View<'a> {
+    /// As in [`Window`].
+    pub start: Nanos,
+    /// As in [`Window`].
+    pub summary: Summary,
+    /// As in [`Window`].
+    pub moments: Moments,
+    /// As in [`Window`].
+    pub steps: Steps,
+    /// As in [`Window`].
+    pub states: &'a [(u32, f64)],
+    /// As in [`Window`].
+    pub sketch: &'a Sketch,
+}
+
+impl View<'_> {
+    /// Owned.
+    pub fn to_window(self) -> Window {
+        let Self { start, summary, moments, steps, states, sketch } = self;
+        Window { start, summary, moments, steps, states: states.to_vec(), sketch: sketch.clone() }
     }
 
     /// Neighbours inside that are joined.

@@ -5,7 +5,7 @@ use fenetre_core::{
     keeping::Volume,
     time::{Nanos, format_utc},
 };
-use fenetre_store::{MetricSize, PartitionSize, Verified};
+use fenetre_store::{LevelSize, MetricSize, PartitionSize, Verified};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -112,6 +112,9 @@ pub struct LevelStorage {
     pub width: String,
     /// Bytes of its files.
     pub bytes: u64,
+    /// Its files, the oldest first.
+    #[serde(default)]
+    pub files: Vec<String>,
 }
 
 /// What was packed over some days.
@@ -135,16 +138,22 @@ impl StorageInfo {
             points: size.points,
             blocks: size.blocks,
         };
+        let level = |size: LevelSize| LevelStorage {
+            policy: size.policy,
+            width: size.width,
+            bytes: size.bytes,
+            files: size.files.iter().map(|path| path.display().to_string()).collect(),
+        };
         let written = |(points, bytes): (u64, u64), days: f64| WrittenInfo { points_a_day: points as f64 / days, bytes_a_day: bytes as f64 / days };
         let mut datasets: Vec<DatasetStorage> = Vec::with_capacity(report.datasets.len());
         for dataset in report.datasets {
             let [day, week, month] = dataset.written;
-            let levels = state.store.rollup_bytes(dataset.id)?;
+            let levels = state.store.rollup_sizes(dataset.id)?;
             datasets.push(DatasetStorage {
                 bytes: dataset.partitions.iter().map(|size| size.bytes).sum(),
                 points: dataset.partitions.iter().map(|size| size.points).sum(),
                 rollup_bytes: dataset.rollup_bytes,
-                levels: levels.into_iter().map(|(policy, width, bytes)| LevelStorage { policy, width, bytes }).collect(),
+                levels: levels.into_iter().map(level).collect(),
                 bin_bytes: dataset.bin_bytes,
                 written_1d: written(day, 1.0),
                 written_7d: written(week, 7.0),
@@ -214,22 +223,25 @@ pub(crate) async fn top(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<
     blocking(&state, work).await.map(web::Json)
 }
 
-/// One partition to look at or to work on.
+/// One file to look at or to work on.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-pub struct PartitionOrder {
-    /// Its file, as `storage` tells it.
+pub struct FileOrder {
+    /// A partition, or to be looked at also a file of a level, as `storage` tells it.
     pub path: String,
 }
 
 /// What a look at every block found.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct VerifiedPartition {
-    /// Blocks that were looked at.
+pub struct VerifiedFile {
+    /// Blocks that were looked at, or rows of windows.
     pub blocks: u64,
-    /// Points in them.
+    /// Points in them; of windows, points that they were compared with.
     pub points: u64,
-    /// Blocks that are damaged, or whose summaries are not those of their points.
+    /// Windows in them.
+    #[serde(default)]
+    pub windows: u64,
+    /// Blocks that are damaged or whose summaries are not those of their points; likewise windows.
     pub faulty: u64,
     /// What is wrong, a sentence each; the first hundred.
     pub faults: Vec<String>,
@@ -245,30 +257,31 @@ pub struct CompactedPartition {
 }
 
 /// The file of an order, below the store's directory.
-fn file_of(state: &State, order: &PartitionOrder) -> String {
+fn file_of(state: &State, order: &FileOrder) -> String {
     let root = format!("{}/", state.store.root().display());
     order.path.strip_prefix(&root).unwrap_or(&order.path).to_owned()
 }
 
-/// Checks every block's checksum in one partition, and that its summary is that of its points. Repairs nothing.
-#[utoipa::path(tag = "keeping", request_body = PartitionOrder,
-    responses((status = 200, body = VerifiedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
+/// Checks every block's checksum in one partition, and that its summary is that of its points; or in a file of a level every row's, and that windows
+/// whose points are all there are those of these. Repairs nothing.
+#[utoipa::path(tag = "keeping", request_body = FileOrder,
+    responses((status = 200, body = VerifiedFile), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/verify")]
-pub(crate) async fn verify(_: Access<Read>, state: Shared, body: web::Bytes) -> Result<web::Json<VerifiedPartition>, Problem> {
-    let order: PartitionOrder = read_json(&body)?;
+pub(crate) async fn verify(_: Access<Read>, state: Shared, body: web::Bytes) -> Result<web::Json<VerifiedFile>, Problem> {
+    let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
-        let Verified { blocks, points, faults, faulty } = state.store.verify(&file_of(state, &order))?;
-        Ok(VerifiedPartition { blocks, points, faulty, faults })
+        let Verified { blocks, points, windows, faults, faulty } = state.store.verify(&file_of(state, &order))?;
+        Ok(VerifiedFile { blocks, points, windows, faulty, faults })
     };
     blocking(&state, work).await.map(web::Json)
 }
 
 /// Merges what can be merged in one partition now, and gives back the room that this leaves.
-#[utoipa::path(tag = "keeping", request_body = PartitionOrder,
+#[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = CompactedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/compact")]
 pub(crate) async fn compact(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<CompactedPartition>, Problem> {
-    let order: PartitionOrder = read_json(&body)?;
+    let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (before, after) = state.store.compact_one(&file_of(state, &order))?;
         Ok(CompactedPartition { before, after })

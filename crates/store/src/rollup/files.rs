@@ -9,7 +9,7 @@ use std::{
 
 use fenetre_core::{
     model::SeriesId,
-    rollup::{Level, Made, Rules, Wants, Window, decode, encode},
+    rollup::{Encoded, Level, Made, Rules, Wants, Window, WindowColumns, decode, encode},
     time::{Nanos, TimeRange, format_utc, parse_rfc3339},
 };
 use parking_lot::RwLock;
@@ -26,33 +26,55 @@ use crate::{
 const SCHEMA: &str = "
 CREATE TABLE IF NOT EXISTS windows (
     id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, count INTEGER NOT NULL,
-    generation INTEGER NOT NULL, bytes BLOB NOT NULL
+    generation INTEGER NOT NULL, bytes BLOB NOT NULL, more BLOB NOT NULL DEFAULT x''
 ) STRICT;
 CREATE INDEX IF NOT EXISTS windows_place ON windows (series, start, end, count);
 PRAGMA application_id = 0x46450101;
 ";
+/// For files from before rows had two parts.
+const SECOND_PART: &str = "ALTER TABLE windows ADD COLUMN more BLOB NOT NULL DEFAULT x''";
 const PAGE_SIZE: u32 = 16_384;
 const DAY: Nanos = 86_400_000_000_000;
 /// Windows of a row: more make it smaller, fewer make it cheaper to add to.
-const ROW_WINDOWS: usize = 256;
+pub const ROW_WINDOWS: usize = 256;
 
-/// A row of windows.
-pub struct Row {
-    id: i64,
-    /// First instant of the first window, and of the last.
+/// A row of windows, as it lies in a file.
+pub struct Row<'a> {
+    path: &'a Path,
+    /// First instant of its first window.
     start: Nanos,
-    end: Nanos,
     /// Generations before this are in it.
     pub generation: u64,
-    bytes: Vec<u8>,
+    parts: [&'a [u8]; 2],
 }
 
-impl Row {
-    /// Its windows, and how they were made.
-    pub fn windows(&self, wants: Wants, path: &Path) -> Result<(Vec<Window>, Made), StoreError> {
-        decode(&self.bytes, wants)
-            .map_err(|error| StoreError::Damaged { path: path.to_owned(), what: format!("windows from {}: {error}", format_utc(self.start)) })
+impl Row<'_> {
+    /// Appends its windows, and says how they were made.
+    pub fn read(&self, wants: Wants, out: &mut WindowColumns) -> Result<Made, StoreError> {
+        // Rows from before there were two parts have everything in the first.
+        let parts = if self.parts[1].is_empty() { &self.parts[..1] } else { &self.parts };
+        decode(parts, wants, out)
+            .map_err(|error| StoreError::Damaged { path: self.path.to_owned(), what: format!("windows from {}: {error}", format_utc(self.start)) })
     }
+}
+
+/// What a file says of a row.
+pub struct RowPlace {
+    pub series: SeriesId,
+    /// First instant of its first window.
+    pub start: Nanos,
+    /// First instant of its last window.
+    pub end: Nanos,
+    /// Windows in it.
+    pub count: i64,
+}
+
+/// A row that is written anew.
+struct Old {
+    id: i64,
+    generation: u64,
+    made: Made,
+    windows: Vec<Window>,
 }
 
 struct LevelFile {
@@ -96,6 +118,9 @@ impl LevelFiles {
         let open = || {
             let connection = sqlite::open(&file.path, Use::Blocks { page_size: PAGE_SIZE })?;
             connection.execute_batch(SCHEMA).at("open", &file.path)?;
+            if !connection.column_exists(None, "windows", "more").at("open", &file.path)? {
+                connection.execute_batch(SECOND_PART).at("open", &file.path)?;
+            }
             Ok(connection)
         };
         self.pool.with(file.id, open, work)
@@ -107,24 +132,52 @@ impl LevelFiles {
         self.files.read().range(from..range.end.max(from)).map(|(_, file)| Arc::clone(file)).collect()
     }
 
-    /// Gives the rows of some series that meet a range, those of each in order of time; with the place of the series.
+    /// Gives the rows of some series that meet a range, those of each in order of time; with the place of the series. Of what is not wanted, no more is
+    /// read than must be.
     pub fn rows(
         &self,
         series: &[SeriesId],
         range: TimeRange,
-        each: &mut dyn FnMut(usize, &Path, &Row) -> Result<(), StoreError>,
+        wants: Wants,
+        each: &mut dyn FnMut(usize, &Row<'_>) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
+        let more = if wants.are_more() { "more" } else { "x''" };
+        let text = format!("SELECT start, generation, bytes, {more} FROM windows WHERE series = ?1 AND start < ?2 AND end >= ?3 ORDER BY start");
         for file in self.meeting(range) {
             self.with(&file, |connection| {
-                let path = &file.path;
+                let path = file.path.as_path();
                 let transaction = connection.unchecked_transaction().at("read", path)?;
-                let text = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start < ?2 AND end >= ?3 ORDER BY start";
-                let mut statement = transaction.prepare_cached(text).at("read", path)?;
+                let mut statement = transaction.prepare_cached(&text).at("read", path)?;
                 for (place, id) in series.iter().enumerate() {
                     let mut rows = statement.query(params![id.0, range.end, range.start]).at("read", path)?;
                     while let Some(row) = rows.next().at("read", path)? {
-                        each(place, path, &row_of(row).at("read", path)?)?;
+                        each(place, &row_at(row, path).at("read", path)?)?;
                     }
+                }
+                Ok(())
+            })?;
+        }
+        Ok(())
+    }
+
+    /// The stretch of a file, where it is one of these.
+    pub fn stretch_of(&self, path: &Path) -> Option<TimeRange> {
+        let files = self.files.read();
+        let (start, _) = files.iter().find(|(_, file)| file.path == path)?;
+        Some(TimeRange { start: *start, end: start.saturating_add(self.stretch()) })
+    }
+
+    /// Gives every row of the files that begin inside a range, with what the file says of it.
+    pub fn all_rows(&self, range: TimeRange, each: &mut dyn FnMut(&RowPlace, &Row<'_>) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        let text = "SELECT start, generation, bytes, more, series, end, count FROM windows ORDER BY series, start";
+        for file in self.meeting(range) {
+            self.with(&file, |connection| {
+                let path = file.path.as_path();
+                let mut statement = connection.prepare_cached(text).at("read", path)?;
+                let mut rows = statement.query([]).at("read", path)?;
+                while let Some(row) = rows.next().at("read", path)? {
+                    let found = row_at(row, path).at("read", path)?;
+                    each(&place_of(row).at("read", path)?, &found)?;
                 }
                 Ok(())
             })?;
@@ -134,14 +187,13 @@ impl LevelFiles {
 
     /// All windows of a series inside a range, in order.
     pub fn windows(&self, series: SeriesId, range: TimeRange) -> Result<Vec<Window>, StoreError> {
-        let mut found = Vec::new();
-        self.rows(&[series], range, &mut |_, path, row| {
-            found.extend(row.windows(Wants::ALL, path)?.0.into_iter().filter(|window| range.contains(window.start)));
-            Ok(())
-        })?;
+        let mut found = WindowColumns::default();
+        self.rows(&[series], range, Wants::ALL, &mut |_, row| row.read(Wants::ALL, &mut found).map(|_| ()))?;
         // Windows that are made again far from each other share a row that reaches over others.
-        found.sort_by_key(|window| window.start);
-        Ok(found)
+        found.sort();
+        let mut windows = found.to_windows();
+        windows.retain(|window| range.contains(window.start));
+        Ok(windows)
     }
 
     /// Puts windows in place of all that there are of some series in ranges: each series with its ranges, in order, and the windows in these.
@@ -177,7 +229,7 @@ impl LevelFiles {
         Ok(())
     }
 
-    /// Within one file: rows that meet the ranges are opened and written anew, and so is the last one while it is small.
+    /// Within one file: rows that meet the ranges are opened and written anew; windows beside all rows take in the rows next to them.
     fn replace_in(
         &self,
         connection: &Connection,
@@ -188,46 +240,30 @@ impl LevelFiles {
         generation: u64,
     ) -> Result<(), StoreError> {
         let hull = TimeRange { start: ranges[0].start, end: ranges[ranges.len() - 1].end };
-        let meets = |row: &Row| ranges.iter().any(|range| row.start < range.end && range.start <= row.end);
-        let text = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start < ?2 AND end >= ?3 ORDER BY start";
-        let read = |from: Nanos, to: Nanos| -> rusqlite::Result<Vec<Row>> {
-            connection.prepare_cached(text)?.query_map(params![series.0, to, from], row_of)?.collect()
-        };
-        let mut rows: Vec<Row> = read(hull.start, hull.end).at("read", path)?.into_iter().filter(|row| meets(row)).collect();
-        if rows.is_empty() && !windows.is_empty() {
-            // The row before grows where time goes on, the one after where a level is filled backwards.
-            let before = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start < ?2 ORDER BY start DESC LIMIT 1";
-            let after = "SELECT id, start, end, generation, bytes FROM windows WHERE series = ?1 AND start >= ?2 ORDER BY start LIMIT 1";
-            for (text, at) in [(before, hull.start), (after, hull.end)] {
-                let found: rusqlite::Result<Vec<Row>> =
-                    connection.prepare_cached(text).and_then(|mut one| one.query_map(params![series.0, at], row_of)?.collect());
-                rows.extend(found.at("read", path)?);
+        let mut rows = meeting(connection, path, series, ranges)?;
+        if rows.is_empty() {
+            if windows.is_empty() {
+                return Ok(());
             }
+            rows = neighbours(connection, path, series, hull, windows.len())?;
         }
         // Windows that were made by other rules, and are not made again, keep their mark in rows of their own.
         let mut kept: Vec<(Made, u64, Vec<Window>)> = vec![(rules.made(), generation, windows.to_vec())];
-        for row in &rows {
-            let (all, made) = row.windows(Wants::ALL, path)?;
-            if !meets(row) && (all.len() >= ROW_WINDOWS || made != rules.made()) {
-                continue;
-            }
-            let stay = all.into_iter().filter(|window| !ranges.iter().any(|range| range.contains(window.start)));
-            match kept.iter_mut().find(|(known, ..)| *known == made) {
+        for row in rows {
+            let stay = row.windows.into_iter().filter(|window| !ranges.iter().any(|range| range.contains(window.start)));
+            match kept.iter_mut().find(|(known, ..)| *known == row.made) {
                 Some((_, latest, known)) => {
                     *latest = row.generation.max(*latest);
                     known.extend(stay);
                 }
-                None => kept.push((made, row.generation, stay.collect())),
+                None => kept.push((row.made, row.generation, stay.collect())),
             }
             connection.prepare_cached("DELETE FROM windows WHERE id = ?1").and_then(|mut remove| remove.execute([row.id])).at("write", path)?;
         }
         for (made, generation, mut windows) in kept {
             windows.sort_by_key(|window| window.start);
             for part in windows.chunks(ROW_WINDOWS) {
-                let add = "INSERT INTO windows (series, start, end, count, generation, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6)";
-                let (start, end, count) = (part[0].start, part[part.len() - 1].start, part.len() as i64);
-                let row = params![series.0, start, end, count, generation.cast_signed(), encode(part, made)];
-                connection.prepare_cached(add).and_then(|mut add| add.execute(row)).at("write", path)?;
+                insert(connection, series, part, made, generation).at("write", path)?;
             }
         }
         Ok(())
@@ -301,6 +337,63 @@ impl LevelFiles {
     }
 }
 
-fn row_of(row: &rusqlite::Row<'_>) -> rusqlite::Result<Row> {
-    Ok(Row { id: row.get(0)?, start: row.get(1)?, end: row.get(2)?, generation: row.get::<_, i64>(3)?.cast_unsigned(), bytes: row.get(4)? })
+fn row_at<'a>(row: &'a rusqlite::Row<'_>, path: &'a Path) -> rusqlite::Result<Row<'a>> {
+    let blob = |column| row.get_ref(column).map(|bytes| bytes.as_blob().unwrap_or_default());
+    Ok(Row { path, start: row.get(0)?, generation: row.get::<_, i64>(1)?.cast_unsigned(), parts: [blob(2)?, blob(3)?] })
+}
+
+fn place_of(row: &rusqlite::Row<'_>) -> rusqlite::Result<RowPlace> {
+    Ok(RowPlace { start: row.get(0)?, series: SeriesId(row.get(4)?), end: row.get(5)?, count: row.get(6)? })
+}
+
+fn old(connection: &Connection, path: &Path, id: i64) -> Result<Old, StoreError> {
+    let mut statement = connection.prepare_cached("SELECT start, generation, bytes, more FROM windows WHERE id = ?1").at("read", path)?;
+    let mut columns = WindowColumns::default();
+    let read = |row: &rusqlite::Row<'_>| {
+        let row = row_at(row, path)?;
+        Ok(row.read(Wants::ALL, &mut columns).map(|made| (row.generation, made)))
+    };
+    let (generation, made) = statement.query_row([id], read).at("read", path)??;
+    Ok(Old { id, generation, made, windows: columns.to_windows() })
+}
+
+/// Rows that meet ranges, which are in order.
+fn meeting(connection: &Connection, path: &Path, series: SeriesId, ranges: &[TimeRange]) -> Result<Vec<Old>, StoreError> {
+    let text = "SELECT id, start, end FROM windows WHERE series = ?1 AND start < ?2 AND end >= ?3 ORDER BY start";
+    let (start, end) = (ranges[0].start, ranges[ranges.len() - 1].end);
+    let found = || -> rusqlite::Result<Vec<(i64, Nanos, Nanos)>> {
+        connection.prepare_cached(text)?.query_map(params![series.0, end, start], |row| Ok((row.get(0)?, row.get(1)?, row.get(2)?)))?.collect()
+    };
+    let meets = |(_, start, end): &(i64, Nanos, Nanos)| ranges.iter().any(|range| *start < range.end && range.start <= *end);
+    found().at("read", path)?.iter().filter(|row| meets(row)).map(|(id, ..)| old(connection, path, *id)).collect()
+}
+
+/// Rows beside a range that are no longer than what they are put together with, as the digits of a binary counter are: so each window is written
+/// anew a few times only, and rows are few.
+fn neighbours(connection: &Connection, path: &Path, series: SeriesId, range: TimeRange, mut count: usize) -> Result<Vec<Old>, StoreError> {
+    // Rows before grow where time goes on, those after where a level is filled backwards.
+    let before = "SELECT id, count FROM windows WHERE series = ?1 AND start < ?2 ORDER BY start DESC";
+    let after = "SELECT id, count FROM windows WHERE series = ?1 AND start >= ?2 ORDER BY start";
+    let mut found = Vec::new();
+    for (text, at) in [(before, range.start), (after, range.end)] {
+        let mut beside = connection.prepare_cached(text).at("read", path)?;
+        let mut rows = beside.query(params![series.0, at]).at("read", path)?;
+        while let Some(row) = rows.next().at("read", path)? {
+            let (id, length) = (row.get::<_, i64>(0).at("read", path)?, row.get::<_, i64>(1).at("read", path)? as usize);
+            if length > count || length >= ROW_WINDOWS {
+                break;
+            }
+            count += length;
+            found.push(old(connection, path, id)?);
+        }
+    }
+    Ok(found)
+}
+
+fn insert(connection: &Connection, series: SeriesId, windows: &[Window], made: Made, generation: u64) -> rusqlite::Result<()> {
+    let add = "INSERT INTO windows (series, start, end, count, generation, bytes, more) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+    let Encoded { bytes, more } = encode(windows, made);
+    let (start, end, count) = (windows[0].start, windows[windows.len() - 1].start, windows.len() as i64);
+    connection.prepare_cached(add)?.execute(params![series.0, start, end, count, generation.cast_signed(), bytes, more])?;
+    Ok(())
 }

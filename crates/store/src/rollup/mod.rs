@@ -16,14 +16,17 @@
 //! | `files` | windows on the disk |
 //! | `work` | one turn: windows made again, made new, filled backwards, dropped |
 //! | `scan` | windows for queries |
+//! | `verify` | whether windows on the disk are those of their points |
 
 mod files;
 mod progress;
 mod scan;
+mod verify;
 mod work;
 
 use std::{
     collections::{BTreeMap, HashMap},
+    path::PathBuf,
     sync::Arc,
 };
 
@@ -36,10 +39,11 @@ use fenetre_core::{
 };
 use parking_lot::{Mutex, RwLock};
 
-use crate::{error::StoreError, head::Sorted, shared::Shared};
+use crate::{error::StoreError, files::folder_bytes, head::Sorted, shared::Shared};
 
 use files::LevelFiles;
 use progress::Progress;
+pub use verify::verify;
 pub use work::{Told, rolled_before, start, turn};
 
 /// A mark: windows of a series that meet this range are out of date.
@@ -70,6 +74,19 @@ pub struct State {
     pub begun: BTreeMap<LevelKey, u64>,
 }
 
+/// What a level takes on the disk.
+#[derive(Clone, Debug)]
+pub struct LevelSize {
+    /// Of which policy.
+    pub policy: String,
+    /// Width of its windows.
+    pub width: String,
+    /// Bytes of its files, as the file system counts them.
+    pub bytes: u64,
+    /// Its files, the oldest first.
+    pub files: Vec<PathBuf>,
+}
+
 /// The rollups of a dataset.
 pub struct DatasetRollups {
     /// One turn of the work at a time.
@@ -78,7 +95,7 @@ pub struct DatasetRollups {
     turn: Mutex<Progress>,
     state: RwLock<State>,
     files: RwLock<BTreeMap<LevelKey, Arc<LevelFiles>>>,
-    folder: std::path::PathBuf,
+    folder: PathBuf,
     told: Mutex<Told>,
 }
 
@@ -153,7 +170,7 @@ fn taken_by(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> Taken {
 const MOST_MARKS: usize = 64;
 
 impl DatasetRollups {
-    fn open(folder: std::path::PathBuf) -> Result<Self, StoreError> {
+    fn open(folder: PathBuf) -> Result<Self, StoreError> {
         let progress = Progress::open(&folder)?;
         let state = progress.load()?;
         Ok(Self {
@@ -199,15 +216,30 @@ impl DatasetRollups {
         if let Some(files) = all.get(&level.key) {
             return Ok(Arc::clone(files));
         }
-        let folder = self.folder.join(&level.key.0).join(&level.key.1);
-        let files = Arc::new(LevelFiles::open(folder, level.level.clone(), Arc::clone(&shared.pool))?);
+        let files = Arc::new(LevelFiles::open(self.level_folder(&level.key), level.level.clone(), Arc::clone(&shared.pool))?);
         all.insert(level.key.clone(), Arc::clone(&files));
         Ok(files)
     }
 
     /// Bytes of a level's files.
     pub fn level_bytes(&self, key: &LevelKey) -> u64 {
-        crate::files::folder_bytes(&self.folder.join(&key.0).join(&key.1))
+        folder_bytes(&self.level_folder(key))
+    }
+
+    fn level_folder(&self, key: &LevelKey) -> PathBuf {
+        self.folder.join(&key.0).join(&key.1)
+    }
+
+    /// What each level takes on the disk.
+    pub fn sizes(&self) -> Vec<LevelSize> {
+        let of = |key: LevelKey| {
+            let folder = self.level_folder(&key);
+            let entries = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
+            let mut files: Vec<PathBuf> = entries.filter(|path| path.extension().is_some_and(|end| end == "db")).collect();
+            files.sort();
+            LevelSize { bytes: folder_bytes(&folder), policy: key.0, width: key.1, files }
+        };
+        self.keys().into_iter().map(of).collect()
     }
 
     /// Puts marks where points that are about to be packed fall into what levels stand for. On stable storage when this returns.
@@ -256,7 +288,7 @@ impl DatasetRollups {
     }
 
     /// Copies everything as it is at one moment below another folder; gives the copies.
-    pub fn copy_to(&self, shared: &Shared, dataset: DatasetId, folder: &std::path::Path) -> Result<Vec<std::path::PathBuf>, StoreError> {
+    pub fn copy_to(&self, shared: &Shared, dataset: DatasetId, folder: &std::path::Path) -> Result<Vec<PathBuf>, StoreError> {
         use crate::error::Context;
         let policies = taken(&shared.catalogue.read(), dataset);
         // Nobody makes windows, nor puts marks, meanwhile.
@@ -298,7 +330,7 @@ impl DatasetRollups {
             if let Some(files) = self.files.write().remove(&key) {
                 files.close();
             }
-            remove_folder(&self.folder.join(&key.0).join(&key.1))?;
+            remove_folder(&self.level_folder(&key))?;
         }
         Ok(())
     }

@@ -5,7 +5,7 @@ use fenetre_core::{
     evaluate::{AskedWindows, Coverage, Run, Source, SourceError, Visit},
     model::{DatasetId, MetricId, SeriesId},
     plan::LevelPlan,
-    rollup::{Level, Window},
+    rollup::{Level, WindowColumns},
     time::{Nanos, TimeRange},
 };
 
@@ -37,15 +37,24 @@ impl StoreSource<'_> {
 
     /// As [`Source::scan_windows`].
     pub(crate) fn windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        let mut columns = vec![WindowColumns::default(); TOGETHER.min(series.len())];
         for slice in slices(&asked.level.level, range, SLICE_WINDOWS) {
             for (at, few) in series.chunks(TOGETHER).enumerate() {
-                self.windows_of(asked, few, slice, &mut |place, run| visit(at * TOGETHER + place, run))?;
+                columns.iter_mut().for_each(WindowColumns::clear);
+                self.windows_of(asked, few, slice, &mut columns, &mut |place, run| visit(at * TOGETHER + place, run))?;
             }
         }
         Ok(())
     }
 
-    fn windows_of(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+    fn windows_of(
+        &self,
+        asked: &AskedWindows<'_>,
+        series: &[SeriesId],
+        range: TimeRange,
+        columns: &mut [WindowColumns],
+        visit: Visit<'_>,
+    ) -> Result<(), SourceError> {
         let level = &asked.level.level;
         let Some(rollups) = self.shared.rollups.of(self.shared, asked.dataset)? else { return self.scan(asked.dataset, series, range, visit) };
         let raw_from = self.shared.floors.of(self.shared, asked.dataset, asked.metric);
@@ -61,49 +70,45 @@ impl StoreSource<'_> {
         }
         let of = LevelOf { key: key_of(asked.level), level: level.clone(), keep_for: None };
         let files = rollups.level_files(self.shared, &of)?;
-        let mut windows: Vec<Vec<Window>> = vec![Vec::new(); series.len()];
-        files.rows(series, range, &mut |place, path, row| {
-            let (all, made) = row.windows(asked.wants, path)?;
+        files.rows(series, range, asked.wants, &mut |place, row| {
+            let before = columns[place].len();
+            let made = row.read(asked.wants, &mut columns[place])?;
             let is_other = row.generation > self.snapshot.visible_before || asked.mark.is_some_and(|mark| mark != made.mark);
-            let first = all.partition_point(|window| window.start < range.start);
-            let last = all.partition_point(|window| window.start < range.end);
             if is_other {
-                let other = all[first..last].iter().map(|window| window.start).filter(|start| *start >= fresh_from);
-                dirty[place].extend(other.map(|start| TimeRange { start, end: start.saturating_add(1) }));
+                let other = columns[place].starts()[before..].iter().filter(|start| range.contains(**start) && **start >= fresh_from);
+                dirty[place].extend(other.map(|start| TimeRange { start: *start, end: start.saturating_add(1) }));
             }
-            windows[place].extend(all.into_iter().take(last).skip(first));
             Ok(())
         })?;
-        for (place, (windows, dirty)) in windows.into_iter().zip(dirty).enumerate() {
+        for (place, (windows, dirty)) in columns.iter_mut().zip(dirty).enumerate() {
             let stale: Vec<TimeRange> = whole_windows(level, dirty, TimeRange { start: range.start.max(fresh_from), end: range.end });
-            self.interleave(asked.dataset, series[place], windows, &stale, &mut |run| visit(place, run))?;
+            // Rows of one series may lie over each other.
+            windows.sort();
+            self.interleave(asked.dataset, series[place], (windows, range), &stale, &mut |run| visit(place, run))?;
         }
         Ok(())
     }
 
-    /// Gives windows in order of time, and in stretches that are out of date the points.
+    /// Gives the windows of a range in order of time, and in stretches that are out of date the points.
     fn interleave(
         &self,
         dataset: DatasetId,
         series: SeriesId,
-        mut windows: Vec<Window>,
+        (windows, range): (&WindowColumns, TimeRange),
         stale: &[TimeRange],
         visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
     ) -> Result<(), SourceError> {
-        // Rows of one series may lie over each other.
-        if !windows.is_sorted_by_key(|window| window.start) {
-            windows.sort_by_key(|window| window.start);
-        }
-        let mut at = 0;
+        let place_of = |at: Nanos| windows.starts().partition_point(|start| *start < at);
+        let (mut at, end) = (place_of(range.start), place_of(range.end));
         for range in stale {
-            let before = windows.partition_point(|window| window.start < range.start);
+            let before = place_of(range.start);
             if at < before {
-                visit(Run::Windows(&windows[at..before]))?;
+                visit(Run::Windows(windows, at..before))?;
             }
-            at = windows.partition_point(|window| window.start < range.end).max(at);
+            at = place_of(range.end).max(at);
             self.points_within(dataset, series, *range, visit)?;
         }
-        if at < windows.len() { visit(Run::Windows(&windows[at..])) } else { Ok(()) }
+        if at < end { visit(Run::Windows(windows, at..end)) } else { Ok(()) }
     }
 
     /// The points inside a range and none beside it.
@@ -124,7 +129,7 @@ impl StoreSource<'_> {
                 visit(Run::Points(points.slice(points.places_in(range))))
             }
             Run::Points(points) => visit(Run::Points(points.slice(points.places_in(range)))),
-            Run::Windows(_) => Ok(()),
+            Run::Windows(..) => Ok(()),
         })
     }
 }

@@ -9,7 +9,6 @@ use std::{
 
 use fenetre_core::{
     evaluate::{Run, Source},
-    keeping::Place,
     model::{DatasetId, SeriesId},
     rollup::{Roller, Rules, Window},
     time::{Nanos, TimeRange},
@@ -18,6 +17,7 @@ use jiff::tz::TimeZone;
 
 use super::{
     DatasetRollups, LevelOf, Mark, Taken,
+    files::ROW_WINDOWS,
     scan::{slices, whole_windows},
     taken,
 };
@@ -31,8 +31,10 @@ const STEP_WINDOWS: Nanos = 2_048;
 const MARKS_WAIT: Duration = Duration::from_secs(5);
 /// Series of one step.
 const TOGETHER: usize = 64;
-/// So much is filled backwards before anything else is looked at.
+/// About so much is filled backwards before anything else is looked at,
 const FILL_DAYS: i64 = 7;
+/// and never more than this.
+const FURTHEST_FILL_DAYS: i64 = 64;
 const DAY: Nanos = 86_400_000_000_000;
 const RETRY: Duration = Duration::from_secs(30);
 
@@ -202,17 +204,6 @@ impl Turn<'_> {
         self.shared.floors.of_dataset(self.dataset)
     }
 
-    /// Series of metrics that are kept for less long than the dataset, in order, and from when on their points are all there.
-    fn own_floors(&self) -> Vec<(Vec<SeriesId>, Nanos)> {
-        let policies = crate::retention::policies(self.shared);
-        let own = crate::retention::places(&policies).into_iter().filter_map(|place| match place {
-            Place::Metric(dataset, metric) if dataset == self.dataset => Some(metric),
-            _ => None,
-        });
-        own.map(|metric| (crate::expiry::series_of(self.shared, self.dataset, metric), self.shared.floors.of(self.shared, self.dataset, metric)))
-            .collect()
-    }
-
     /// Makes windows that have closed, from the finest level on.
     fn go_on(&self, policy: &Taken) -> Result<bool, StoreError> {
         let mut more = false;
@@ -259,17 +250,17 @@ impl Turn<'_> {
 
     /// Fills levels backwards, the newest first; says whether there is more.
     fn fill(&self, policy: &Taken) -> Result<bool, StoreError> {
+        let partitions = self.shared.partitions_of(self.dataset, TimeRange::ALL);
+        let Some(first) = partitions.first().map(|partition| partition.span.start) else { return Ok(false) };
+        let raw_from = self.raw_from();
         let mut more = false;
+        // From where on the finer level stands for points, while it is filled itself.
+        let mut finer: Option<Nanos> = None;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
             if covered.start == Nanos::MIN || self.waits(level) {
                 continue;
             }
-            let partitions = self.shared.partitions();
-            let first = partitions.range((self.dataset, Nanos::MIN)..=(self.dataset, Nanos::MAX)).next().map(|(_, partition)| partition.span.start);
-            drop(partitions);
-            let Some(first) = first else { continue };
-            let raw_from = self.raw_from();
             let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(self.now, &TimeZone::UTC));
             let oldest = level.level.floor(first).max(level.level.ceil(raw_from)).max(level.level.floor(kept));
             if covered.start <= oldest {
@@ -277,15 +268,21 @@ impl Turn<'_> {
                 if raw_from == Nanos::MIN && kept < first {
                     self.set_covered(level, TimeRange { start: Nanos::MIN, ..covered })?;
                 }
+                finer = None;
                 continue;
             }
-            let back = (FILL_DAYS * DAY).min(level.level.nominal().saturating_mul(STEP_WINDOWS)).max(level.level.nominal());
-            let start = level.level.floor(covered.start.saturating_sub(back)).max(oldest);
+            more = true;
+            let start = level.level.floor(covered.start.saturating_sub(fill_step(level))).max(oldest);
             let start = if start < covered.start { start } else { oldest };
+            // Windows are made of finer ones, a whole row at once, as soon as there are so many.
+            if finer.is_some_and(|finer| finer > start) {
+                finer = Some(covered.start);
+                continue;
+            }
             let range = TimeRange { start, end: covered.start };
             self.make(policy, at, range)?;
             self.finish(level, range, TimeRange { start, ..covered })?;
-            more = true;
+            finer = (start > oldest).then_some(start);
         }
         Ok(more)
     }
@@ -310,7 +307,7 @@ impl Turn<'_> {
     fn step(&self, policy: &Taken, at: usize, of: &[(SeriesId, Rules, Vec<TimeRange>)]) -> Result<u64, StoreError> {
         let level = &policy.levels[at];
         let files = self.rollups.level_files(self.shared, level)?;
-        let source = self.packed();
+        let source = packed(self.shared);
         let generation = source.snapshot.visible_before;
         let finer = at.checked_sub(1).map(|finer| &policy.levels[finer]);
         let finer_covers = |range: &TimeRange| {
@@ -368,12 +365,6 @@ impl Turn<'_> {
         head.oldest_frozen().unwrap_or(head.growing()).number
     }
 
-    /// Everything that is packed, and nothing that waits.
-    fn packed(&self) -> StoreSource<'_> {
-        let snapshot = self.shared.head.write().packed();
-        StoreSource { shared: self.shared, snapshot, partitions: self.shared.partitions(), skipped: std::sync::atomic::AtomicU64::new(0) }
-    }
-
     /// Makes windows again that are out of date. Marks of what is not packed yet stay.
     fn make_again(&self, policies: &[Taken]) -> Result<(), StoreError> {
         let before = self.packed_before();
@@ -386,9 +377,7 @@ impl Turn<'_> {
             state.marks.iter().filter_map(of).collect()
         };
         due.sort_unstable_by_key(|(id, _)| *id);
-        let (raw_from, own) = (self.raw_from(), self.own_floors());
-        let kept_from =
-            |id: &SeriesId| own.iter().filter(|(series, _)| series.binary_search(id).is_ok()).map(|(_, floor)| *floor).fold(raw_from, Nanos::max);
+        let floors = self.shared.floors.of_series(self.shared, self.dataset);
         for few in due.chunks(TOGETHER) {
             if self.shared.is_stopping() {
                 return Ok(());
@@ -399,7 +388,7 @@ impl Turn<'_> {
                     let ranges = |(id, marks): &(SeriesId, Vec<Mark>)| {
                         let place = policy.series.binary_search_by_key(id, |(known, _)| *known).ok()?;
                         // Windows whose points are no longer all there stay as they are.
-                        let within = TimeRange { start: covered.start.max(level.level.ceil(kept_from(id))), end: covered.end };
+                        let within = TimeRange { start: covered.start.max(level.level.ceil(floors.of(*id))), end: covered.end };
                         let whole = whole_windows(&level.level, self.bounded(marks), within);
                         (!whole.is_empty()).then(|| (*id, policy.series[place].1, whole))
                     };
@@ -467,14 +456,29 @@ impl Turn<'_> {
     }
 }
 
+/// How far a level is filled at once: whole rows, since one that grows is written anew; a few days of points at least, and not so many that
+/// nothing else is looked at for long.
+fn fill_step(level: &LevelOf) -> Nanos {
+    let nominal = level.level.nominal();
+    let row = nominal.saturating_mul(ROW_WINDOWS as Nanos);
+    let rows = (FILL_DAYS * DAY / row).clamp(1, STEP_WINDOWS / ROW_WINDOWS as Nanos);
+    row.saturating_mul(rows).min(FURTHEST_FILL_DAYS * DAY).max(nominal)
+}
+
 /// Whether the borders of a level inside a range are borders of a finer one; in zones off by half an hour, days are not made of hours.
 fn nests(level: &LevelOf, finer: &LevelOf, range: TimeRange) -> bool {
     let bounds = level.level.bounds(range);
     bounds.iter().all(|border| finer.level.is_border(*border))
 }
 
+/// Everything that is packed, and nothing that waits.
+pub(super) fn packed(shared: &Shared) -> StoreSource<'_> {
+    let snapshot = shared.head.write().packed();
+    StoreSource { shared, snapshot, partitions: shared.partitions(), skipped: std::sync::atomic::AtomicU64::new(0) }
+}
+
 /// Feeds the points of some series inside a range to their rollers.
-fn roll_points(
+pub(super) fn roll_points(
     source: &StoreSource<'_>,
     dataset: DatasetId,
     ids: &[SeriesId],
@@ -485,7 +489,7 @@ fn roll_points(
     let scanned = source.scan(dataset, ids, range, &mut |place, run| {
         let points = match run {
             Run::Points(points) => points,
-            Run::Windows(_) => return Ok(()),
+            Run::Windows(..) => return Ok(()),
             Run::Block(block) => {
                 scratch.clear();
                 block.decode(&mut scratch)?;

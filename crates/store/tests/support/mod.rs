@@ -70,7 +70,7 @@ pub fn columns(source: &StoreSource<'_>, (dataset, series): (DatasetId, SeriesId
                 );
             }
             Run::Points(points) => found.extend(points),
-            Run::Windows(_) => panic!("points were asked for"),
+            Run::Windows(..) => panic!("points were asked for"),
         }
         Ok(())
     });

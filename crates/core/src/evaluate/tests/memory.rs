@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::super::*;
-use crate::rollup::{self, Roller, Rules};
+use crate::rollup::{self, Encoded, Roller, Rules, WindowColumns};
 
 /// A source that keeps some runs as blocks and some as points.
 #[derive(Default)]
@@ -88,8 +88,11 @@ impl Source for Memory {
                     visit(place, Run::Points(all.points().slice(inside)))?;
                 } else {
                     // As it would come back from the disk, with what was asked for alone.
-                    let bytes = rollup::encode(std::slice::from_ref(&window), rolled.rules.made());
-                    visit(place, Run::Windows(&rollup::decode(&bytes, asked.wants)?.0))?;
+                    let Encoded { bytes, more } = rollup::encode(std::slice::from_ref(&window), rolled.rules.made());
+                    let parts: &[&[u8]] = if asked.wants.are_more() { &[&bytes, &more] } else { &[&bytes] };
+                    let mut columns = WindowColumns::default();
+                    rollup::decode(parts, asked.wants, &mut columns)?;
+                    visit(place, Run::Windows(&columns, 0..1))?;
                 }
             }
         }
