@@ -212,9 +212,11 @@ export interface Said {
 export interface Outlook {
   points_a_day: number;
   bytes_a_day: number;
+  rollup_bytes_a_day: number;
   over_days: number;
   at_rest: number | null;
   at_rest_from: string | null;
+  beside_a_day: number;
   in_30_days: number;
   reached: string | null;
   days_that_fit: number | null;

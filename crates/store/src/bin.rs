@@ -343,6 +343,9 @@ pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
                 partition.writer().shrink()?;
             }
         }
+        if let Some(rollups) = shared.rollups.of(shared, metric.dataset)? {
+            rollups.erase(shared, metric.dataset, &series)?;
+        }
         return shared.definitions.erase_metric(&metric);
     }
     if expiry::erase(shared, id)? {

@@ -43,7 +43,7 @@ use crate::{
     records::{Document, Records},
     replaced,
     retention::{self, FileRetention, Horizons},
-    rollup::{self, LevelSize},
+    rollup,
     shared::Shared,
     verify::{self, Verified},
     weights::{self, MetricSize, StorageReport},
@@ -347,15 +347,6 @@ impl Store {
             }
         }
         Ok((rollups.told(), levels))
-    }
-
-    /// Bytes of each level of a dataset's rollups: policy, width, bytes.
-    ///
-    /// # Errors
-    /// Where files fail.
-    pub fn rollup_sizes(&self, dataset: DatasetId) -> Result<Vec<LevelSize>, StoreError> {
-        let Some(rollups) = self.shared.rollups.of(&self.shared, dataset)? else { return Ok(Vec::new()) };
-        Ok(rollups.sizes())
     }
 
     fn nudge(&self) {

@@ -17,6 +17,7 @@ use crate::{
     files::{bytes_on_disk, folder_bytes},
     journal,
     partition::Partition,
+    rollup::LevelSize,
     shared::Shared,
 };
 
@@ -55,6 +56,8 @@ pub struct DatasetSize {
     pub partitions: Vec<PartitionSize>,
     /// Bytes of its rollups.
     pub rollup_bytes: u64,
+    /// The same by level.
+    pub levels: Vec<LevelSize>,
     /// Bytes of what is in the bin of it.
     pub bin_bytes: u64,
     /// Points and bytes of blocks that were packed in the last 1, 7 and 30 days.
@@ -116,6 +119,7 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
         let in_bin = binned.iter().filter(|item| item.dataset_id == id && item.noun != Noun::Metric);
         let [day, week, month] = [1, 7, 30].map(|days| store.definitions.written(id, days));
         datasets.push(DatasetSize {
+            levels: store.rollups.of(store, id)?.map_or(Ok(Vec::new()), |rollups| rollups.sizes(store, id))?,
             rollup_bytes: folder_bytes(&store.files.rollups(&folder)),
             bin_bytes: in_bin.map(|item| bin::bytes(store, &item.id)).sum(),
             written: [day?, week?, month?],

@@ -15,7 +15,7 @@ use fenetre_core::{
     rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span, TimeRange},
 };
-use fenetre_store::{Selection, Store, Verified};
+use fenetre_store::{LevelSize, Selection, Store, Verified};
 use proptest::prelude::*;
 use support::{copy, open};
 
@@ -132,10 +132,14 @@ fn check(store: &Store, now: Nanos, frame: &str) -> u64 {
     read
 }
 
+fn levels(store: &Store) -> Vec<LevelSize> {
+    store.storage(BEGIN).unwrap().datasets.remove(0).levels
+}
+
 /// A look at all files of rollups.
 fn verified(store: &Store) -> Verified {
     let mut sum = Verified::default();
-    for file in store.rollup_sizes(main(store)).unwrap().iter().flat_map(|level| &level.files) {
+    for file in levels(store).into_iter().flat_map(|level| level.files) {
         let found = store.verify(file.strip_prefix(store.root()).unwrap().to_str().unwrap()).unwrap();
         sum.windows += found.windows;
         sum.points += found.points;
@@ -291,8 +295,8 @@ fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
     store.write(batch).unwrap();
     store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
     store.roll_up(main(&store), now).unwrap();
-    let asked = || numbers(&store, "show sum of level over now - 39d to now per 1d", now).0;
-    let before = asked();
+    let asked = |store: &Store| numbers(store, "show sum of level over now - 39d to now per 1d", now).0;
+    let before = asked(&store);
     let metric = store.catalogue().dataset("main").unwrap().metric("level").unwrap().id;
     store
         .say(Place::Metric(main(&store), metric), Said { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None }, now)
@@ -303,9 +307,26 @@ fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
     definition.stale_after = Some(Span::exact(77 * MINUTE));
     store.put_metric("main", "level", definition).unwrap();
     store.roll_up(main(&store), now).unwrap();
-    for (at, (before, after)) in before[0].iter().zip(&asked()[0]).enumerate() {
+    for (at, (before, after)) in before[0].iter().zip(&asked(&store)[0]).enumerate() {
         assert!(same(before, after), "day {at}: with points {before:?}, without {after:?}");
     }
+    // A level that is made from others has what they have.
+    store.put_rollup("main", "all", &policy(&["1h", "1d", "7d"])).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    let (weeks, read, notes) = numbers(&store, "show sum of level over now - 28d to now per 7d from 7d", now);
+    assert!(read > 0 && notes.is_empty() && weeks[0].iter().all(Option::is_some), "{weeks:?} {notes:?}");
+    // One that is made of what is left has nothing of what went before, and says so, also after a restart.
+    store.drop_rollup("main", "all").unwrap();
+    store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    let is_told = |store: &Store| {
+        let (days, _, notes) = numbers(store, "show sum of level over now - 39d to now per 1d", now);
+        assert!(days[0][38].is_some() && notes.iter().any(|note| note.contains("are no longer all kept")), "{days:?} {notes:?}");
+        assert!(verified(store).faults.is_empty());
+    };
+    is_told(&store);
+    drop(store);
+    is_told(&open(folder.path()));
 }
 
 fn store_now() -> Nanos {
@@ -361,7 +382,7 @@ fn windows_that_are_not_those_of_their_points_are_found() {
     store.roll_up(main(&store), BEGIN + 7_300 * SECOND).unwrap();
     let sound = verified(&store);
     assert!(sound.faults.is_empty() && sound.windows > 240 && sound.points > 960, "{sound:?}");
-    let file = store.rollup_sizes(main(&store)).unwrap().into_iter().find(|level| level.width == "1m").unwrap().files.remove(0);
+    let file = levels(&store).into_iter().find(|level| level.width == "1m").unwrap().files.remove(0);
     drop(store);
     let spoilt = |change: &str| {
         let elsewhere = tempfile::tempdir().unwrap();
@@ -395,4 +416,31 @@ fn windows_that_are_not_those_of_their_points_are_found() {
     }
     std::fs::write(&file, "no database").unwrap();
     assert_eq!(verified(&open(folder.path())).faults.len(), 1);
+}
+
+#[test]
+fn of_a_metric_that_is_erased_no_window_stays() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    write(&store, &(0..240).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
+    store.put_rollup("main", "all", &policy(&["1m"])).unwrap();
+    let now = BEGIN + 7_300 * SECOND;
+    store.roll_up(main(&store), now).unwrap();
+    let windows = || store.rollup_state(main(&store)).unwrap().1[0].windows;
+    let before = windows();
+    store.delete_metric("main", "level", 1).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    assert_eq!(windows(), before, "it may come back");
+    store.erase_binned(&store.bin().unwrap()[0].id).unwrap();
+    assert_eq!(windows(), before - 120);
+    assert!(check_other_than_level(&store, now) > 0);
+}
+
+fn check_other_than_level(store: &Store, now: Nanos) -> u64 {
+    let frame = "over now - 7300s to now per 10m";
+    let (rolled, windows, _) = numbers(store, &format!("show growth of boats {frame}"), now);
+    assert_eq!(rolled, numbers(store, &format!("show growth of boats {frame} from raw"), now).0);
+    assert!(verified(store).faults.is_empty());
+    windows
 }

@@ -116,8 +116,11 @@ function Ahead({ place, outlook }: { place: Place; outlook: Outlook }) {
       <Fact name="grows by" value={`${bytes(outlook.bytes_a_day)} a day`} />
       <Fact name="in 30 days" value={bytes(outlook.in_30_days)} />
       <Fact
-        name={outlook.at_rest_from ? `points at rest, from ${day(outlook.at_rest_from)}` : "points at rest"}
+        name={outlook.at_rest_from ? `at rest, from ${day(outlook.at_rest_from)}` : "at rest"}
         value={outlook.at_rest === null ? "grows without end" : bytes(outlook.at_rest)}
+        {...(outlook.beside_a_day >= 1 && {
+          exact: `and then ${bytes(outlook.beside_a_day)} a day of rollups that are kept for ever`,
+        })}
       />
       {outlook.reached && <Fact name="size limit reached" value={day(outlook.reached)} />}
       {outlook.recommended !== null && (

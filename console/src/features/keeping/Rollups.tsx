@@ -24,6 +24,12 @@ const Bar = styled.span<{ $share: number }>`
 
 const minute = (time: string | null): string => (time === null ? "–" : time.slice(0, 16).replace("T", " "));
 
+/** How many times smaller than points, or what it is instead. */
+function smaller(ratio: number | null): string {
+  if (ratio === null) return "–";
+  return ratio < 0.95 ? `no, ${(1 / ratio).toFixed(1)} times larger` : `${ratio.toFixed(1)} times`;
+}
+
 function lag(seconds: number): string {
   if (seconds < 120) return `${Math.round(seconds)} s`;
   if (seconds < 7_200) return `${Math.round(seconds / 60)} min`;
@@ -104,7 +110,7 @@ function Levels({ policy, onDrop }: { policy: PolicyInfo; onDrop: () => void }) 
                   {short(level.windows)}
                 </td>
                 <td className="figure">{bytes(level.bytes)}</td>
-                <td className="figure">{level.smaller === null ? "–" : `${level.smaller.toFixed(1)} times`}</td>
+                <td className="figure">{smaller(level.smaller)}</td>
               </tr>
             ))}
           </tbody>

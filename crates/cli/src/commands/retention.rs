@@ -90,14 +90,18 @@ fn told_outlooks(places: &[PlaceInfo]) {
 pub fn told_outlook(outlook: &OutlookInfo) -> String {
     let size = |amount: f64| bytes(amount.max(0.0) as u64);
     let day = |text: &String| text.split('T').next().unwrap_or_default().to_owned();
-    let mut text =
-        format!("{} a day ({} points), {} in 30 days", size(outlook.bytes_a_day), grouped(outlook.points_a_day as u64), size(outlook.in_30_days));
+    let rolled = if outlook.rollup_bytes_a_day >= 1.0 { format!(", {} of it rollups", size(outlook.rollup_bytes_a_day)) } else { String::new() };
+    let points = grouped(outlook.points_a_day as u64);
+    let mut text = format!("{} a day ({points} points{rolled}), {} in 30 days", size(outlook.bytes_a_day), size(outlook.in_30_days));
     match outlook.at_rest {
         Some(rest) => {
-            text.push_str(&format!("; at rest {} of points", size(rest)));
+            text.push_str(&format!("; at rest {}", size(rest)));
             text.push_str(&outlook.at_rest_from.as_ref().map_or(String::new(), |from| format!(" from {}", day(from))));
         }
         None => text.push_str("; no limit, so it grows without end"),
+    }
+    if outlook.at_rest.is_some() && outlook.beside_a_day >= 1.0 {
+        text.push_str(&format!(", and then {} a day of rollups that are kept for ever", size(outlook.beside_a_day)));
     }
     if let Some(reached) = &outlook.reached {
         text.push_str(&format!("; its size limit is reached on {}", day(reached)));
@@ -155,8 +159,8 @@ fn told_departure(departure: &Departure, verb: &str) {
         outln!("! the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
     }
     if departure.waiting > 0 {
-        let partitions = count_of(departure.waiting, "partition is", "partitions are");
-        outln!("{partitions} old enough, and wait until rollups tell of them (`fenetre rollup show`)");
+        let partitions = count_of(departure.waiting, "partition is old enough, and waits", "partitions are old enough, and wait");
+        outln!("{partitions} until rollups tell of them (`fenetre rollup show`)");
     }
     if departure.parts.is_empty() {
         outln!("nothing {verb}");

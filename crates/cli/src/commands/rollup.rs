@@ -132,8 +132,20 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
     Ok(())
 }
 
-fn times(ratio: Option<f64>) -> String {
-    ratio.map_or_else(|| "–".to_owned(), |ratio| if ratio < 10.0 { format!("{ratio:.1} times") } else { format!("{ratio:.0} times") })
+/// How far a level is filled; the first steps of a long way show too.
+fn filled(share: f64) -> String {
+    let percent = share * 100.0;
+    if percent > 0.0 && percent < 10.0 { format!("{percent:.1}%") } else { format!("{percent:.0}%") }
+}
+
+/// How many times as much, or what it is instead where it is not.
+fn times(ratio: Option<f64>, else_word: &str) -> String {
+    match ratio {
+        None => "–".to_owned(),
+        Some(ratio) if ratio < 0.95 => format!("no, {:.1} times {else_word}", 1.0 / ratio.max(1e-6)),
+        Some(ratio) if ratio < 10.0 => format!("{ratio:.1} times"),
+        Some(ratio) => format!("{ratio:.0} times"),
+    }
 }
 
 /// A lag in words.
@@ -168,7 +180,7 @@ fn columns() -> Vec<Column<Row>> {
             plain: |r| r.level.from.clone().unwrap_or_default(),
         },
         Column { name: "until (UTC)", right: false, told: |r| utc(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
-        Column { name: "filled", right: true, told: |r| format!("{:.0}%", r.level.filled * 100.0), plain: |r| r.level.filled.to_string() },
+        Column { name: "filled", right: true, told: |r| filled(r.level.filled), plain: |r| r.level.filled.to_string() },
         Column { name: "lag", right: true, told: |r| lag(r.level.lag_seconds), plain: |r| r.level.lag_seconds.to_string() },
         Column { name: "out of date", right: true, told: |r| grouped(r.level.out_of_date), plain: |r| r.level.out_of_date.to_string() },
         Column { name: "windows", right: true, told: |r| grouped(r.level.windows), plain: |r| r.level.windows.to_string() },
@@ -176,14 +188,28 @@ fn columns() -> Vec<Column<Row>> {
         Column {
             name: "smaller",
             right: true,
-            told: |r| times(r.level.smaller),
+            told: |r| times(r.level.smaller, "larger"),
             plain: |r| r.level.smaller.map_or(String::new(), |ratio| ratio.to_string()),
         },
         Column {
             name: "faster",
             right: true,
-            told: |r| times(r.level.faster),
+            told: |r| times(r.level.faster, "slower"),
             plain: |r| r.level.faster.map_or(String::new(), |ratio| ratio.to_string()),
         },
     ]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ratios_and_shares_are_told_as_people_say_them() {
+        assert_eq!(
+            [Some(29.4), Some(1.25), Some(0.5), None].map(|ratio| times(ratio, "larger")),
+            ["29 times", "1.2 times", "no, 2.0 times larger", "–"]
+        );
+        assert_eq!([0.0, 0.004, 0.5, 1.0].map(filled), ["0%", "0.4%", "50%", "100%"]);
+    }
 }

@@ -13,4 +13,4 @@ mod outlook;
 
 pub use expiry::{BinHolding, DatasetHolding, Expiry, MetricHolding, PartitionHolding, Step, StoreHolding, Volume, Why};
 pub use limits::{ByteSize, InForce, Limits, Place, Policies, Reserve, Said, SizeError, Source};
-pub use outlook::{Growth, Outlook, outlook};
+pub use outlook::{Growth, Outlook, PARTITION_DAYS, Stream, outlook};

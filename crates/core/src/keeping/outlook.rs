@@ -1,4 +1,4 @@
-//! What will be there: at rest under a limit, in a while, and when a limit is reached.
+//! What will be there, points and levels: at rest under a limit, in a while, and when a limit is reached.
 
 use crate::time::Nanos;
 
@@ -15,69 +15,117 @@ pub struct Growth {
     pub over_days: f64,
 }
 
+/// What comes at one pace and is kept for one time: points, or the windows of a level.
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Stream {
+    /// Bytes a day, as they lie at rest.
+    pub bytes_a_day: f64,
+    /// How many days of it are there at rest; none where it is kept for ever.
+    pub held_days: Option<f64>,
+}
+
 /// What will be there.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Outlook {
-    /// Bytes at rest, when as much goes as comes; none where it grows for ever.
+    /// Bytes a day of everything.
+    pub bytes_a_day: f64,
+    /// Bytes at rest, when as much goes as comes, of what is not kept for ever; none where points are.
     pub at_rest: Option<f64>,
+    /// Bytes a day that come on top of this, of levels that are kept for ever.
+    pub beside_a_day: f64,
     /// Bytes in 30 days.
     pub in_30_days: f64,
-    /// When the limit by size is reached; none where it never is.
+    /// When the limit by size is reached; none where it never is, or not in a hundred years.
     pub reached: Option<Nanos>,
     /// How many days fit under the limit by size.
     pub days_that_fit: Option<f64>,
-    /// A limit by size that would never be met under the limit by age: a fifth more than at rest.
+    /// A limit by size that would not be met under the limit by age: a fifth more than at rest, and a year of what is kept for ever.
     pub recommended: Option<f64>,
 }
 
 /// How many days are held beyond a limit by age, since whole partitions go.
 pub const PARTITION_DAYS: f64 = 7.0;
+const FAR_DAYS: f64 = 36_500.0;
 
-/// Looks ahead from `held` bytes. `kept_days` and `keep_under` are the limits in force.
-pub fn outlook(now: Nanos, held: u64, growth: Growth, kept_days: Option<f64>, keep_under: Option<u64>) -> Outlook {
+/// Looks ahead from `held` bytes of points and levels, under a limit by size.
+pub fn outlook(now: Nanos, held: u64, points: Stream, levels: &[Stream], keep_under: Option<u64>) -> Outlook {
     let held = held as f64;
-    let by_age = kept_days.map(|days| (days + PARTITION_DAYS) * growth.bytes_a_day);
+    let all = || levels.iter().chain([&points]);
+    let bytes_a_day: f64 = all().map(|stream| stream.bytes_a_day).sum();
+    // An empty sum would be a negative zero, by which it is divided below.
+    let beside = levels.iter().filter(|level| level.held_days.is_none()).fold(0.0, |sum, level| sum + level.bytes_a_day);
+    let by_age = points.held_days.map(|_| all().filter_map(|stream| Some(stream.held_days? * stream.bytes_a_day)).sum::<f64>());
     let by_size = keep_under.map(|bytes| bytes as f64);
     let at_rest = match (by_age, by_size) {
         (Some(age), Some(size)) => Some(age.min(size)),
         (one, other) => one.or(other),
     };
-    let grown = held + growth.bytes_a_day * 30.0;
-    // Under a limit by age it does not grow beyond its rest, unless it is beyond that already.
-    let in_30_days = at_rest.map_or(grown, |rest| grown.min(rest.max(held)));
-    let reaches = by_size.filter(|size| growth.bytes_a_day > 0.0 && by_age.is_none_or(|age| age > *size));
-    let reached = reaches.map(|size| {
-        let days = ((size - held) / growth.bytes_a_day).clamp(0.0, 36_500.0);
-        now.saturating_add((days * DAY) as Nanos)
+    // Under a limit by age it does not grow beyond its rest, unless it is beyond that already; under one by size, not beyond that at all.
+    let after = |days: f64| {
+        let grown = held + bytes_a_day * days;
+        let aged = by_age.map_or(grown, |rest| grown.min(rest.max(held) + beside * days));
+        by_size.map_or(aged, |size| aged.min(size.max(held)))
+    };
+    let reached = by_size.and_then(|size| {
+        let direct = (size - held) / bytes_a_day;
+        let days = match by_age {
+            _ if size <= held => 0.0,
+            Some(rest) if rest.max(held) < size => ((size - rest.max(held)) / beside).max(direct),
+            _ => direct,
+        };
+        (days <= FAR_DAYS && bytes_a_day > 0.0).then(|| now.saturating_add((days * DAY) as Nanos))
     });
-    let days_that_fit = by_size.filter(|_| growth.bytes_a_day > 0.0).map(|size| size / growth.bytes_a_day);
-    Outlook { at_rest, in_30_days, reached, days_that_fit, recommended: by_age.map(|bytes| bytes * 1.2) }
+    Outlook {
+        bytes_a_day,
+        at_rest,
+        beside_a_day: if by_size.is_some() { 0.0 } else { beside },
+        in_30_days: after(30.0),
+        reached,
+        days_that_fit: by_size.filter(|_| bytes_a_day > 0.0).map(|size| size / bytes_a_day),
+        recommended: by_age.map(|rest| rest * 1.2 + beside * 365.0),
+    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    const GROWTH: Growth = Growth { points_a_day: 1e6, bytes_a_day: 1e6, over_days: 30.0 };
     const NOW: Nanos = 1_790_000_000_000_000_000;
+
+    fn stream(bytes_a_day: f64, held_days: Option<f64>) -> Stream {
+        Stream { bytes_a_day, held_days }
+    }
 
     #[test]
     fn at_rest_as_much_goes_as_comes() {
-        let by_age = outlook(NOW, 5_000_000, GROWTH, Some(93.0), None);
+        let (kept, forever) = (stream(1e6, Some(100.0)), stream(1e6, None));
+        let by_age = outlook(NOW, 5_000_000, kept, &[], None);
         assert_eq!((by_age.at_rest, by_age.in_30_days, by_age.reached), (Some(100e6), 35e6, None));
         assert_eq!(by_age.recommended.map(f64::round), Some(120e6));
-        let both = outlook(NOW, 5_000_000, GROWTH, Some(93.0), Some(20_000_000));
+        let both = outlook(NOW, 5_000_000, kept, &[], Some(20_000_000));
         assert_eq!((both.at_rest, both.in_30_days, both.days_that_fit), (Some(20e6), 20e6, Some(20.0)));
         assert_eq!(both.reached, Some(NOW + 15 * 86_400_000_000_000));
-        let never = outlook(NOW, 5_000_000, GROWTH, None, None);
+        let never = outlook(NOW, 5_000_000, forever, &[], None);
         assert_eq!((never.at_rest, never.in_30_days, never.reached), (None, 35e6, None));
     }
 
     #[test]
+    fn levels_are_reckoned_with_each_by_its_own_limit() {
+        let (points, hours, days) = (stream(1e6, Some(100.0)), stream(1e5, Some(1_000.0)), stream(1e4, None));
+        let ahead = outlook(NOW, 0, points, &[hours, days], None);
+        assert_eq!((ahead.bytes_a_day, ahead.at_rest, ahead.beside_a_day), (1.11e6, Some(200e6), 1e4));
+        assert_eq!((ahead.in_30_days.round(), ahead.recommended.map(f64::round)), (33.3e6, Some(243_650_000.0)));
+        // Long at rest, only what is kept for ever still grows, until the limit by size is there.
+        let rest = outlook(NOW, 200_000_000, points, &[hours, days], Some(201_000_000));
+        assert_eq!((rest.in_30_days.round(), rest.reached), (200.3e6, Some(NOW + 100 * 86_400_000_000_000)));
+        assert_eq!(outlook(NOW, 200_000_000, points, &[hours], Some(201_000_000)).reached, None);
+    }
+
+    #[test]
     fn what_does_not_grow_reaches_nothing() {
-        let still = outlook(NOW, 5_000_000, Growth::default(), None, Some(20_000_000));
+        let still = outlook(NOW, 5_000_000, Stream::default(), &[], Some(20_000_000));
         assert_eq!((still.reached, still.days_that_fit, still.in_30_days), (None, None, 5e6));
         // Beyond its limit it is there already.
-        assert_eq!(outlook(NOW, 30_000_000, GROWTH, None, Some(20_000_000)).reached, Some(NOW));
+        assert_eq!(outlook(NOW, 30_000_000, stream(1e6, None), &[], Some(20_000_000)).reached, Some(NOW));
     }
 }

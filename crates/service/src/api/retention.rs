@@ -5,9 +5,9 @@ use std::collections::BTreeMap;
 use actix_web::{get, post, web};
 use fenetre_core::{
     catalogue::Catalogue,
-    keeping::{ByteSize, Expiry, InForce, Limits, Outlook, Place, Policies, Said, Source, Step, outlook},
+    keeping::{ByteSize, Expiry, Growth, InForce, Limits, Outlook, PARTITION_DAYS, Place, Policies, Said, Source, Step, Stream, outlook},
     model::{DatasetId, MetricId},
-    time::{Nanos, SECOND, Span, TimeRange, format_utc, zone},
+    time::{Nanos, Span, TimeRange, format_utc, zone},
 };
 use fenetre_store::{DatasetSize, MetricSize, StorageReport};
 use jiff::tz::TimeZone;
@@ -88,12 +88,18 @@ pub struct LimitInfo {
 pub struct OutlookInfo {
     /// Points a day.
     pub points_a_day: f64,
-    /// Bytes a day, at rest.
+    /// Bytes a day, at rest, of points and rollups.
     pub bytes_a_day: f64,
+    /// Of them, those of rollups.
+    #[serde(default)]
+    pub rollup_bytes_a_day: f64,
     /// Over how many days of points that was measured.
     pub over_days: f64,
     /// Bytes at rest, when as much goes as comes; none where it grows for ever.
     pub at_rest: Option<f64>,
+    /// Bytes a day that come on top, of rollups that are kept for ever under no limit by size.
+    #[serde(default)]
+    pub beside_a_day: f64,
     /// Since or from when it is at rest.
     pub at_rest_from: Option<String>,
     /// Bytes in 30 days.
@@ -416,7 +422,7 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
             let beside = if place == Place::Store { report.catalogue_bytes + report.journal.bytes } else { 0 };
             let points = datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.points).sum();
             let noun = if place == Place::Store { "store" } else { "dataset" };
-            let ahead = ahead(&datasets, packed + beside, &limits, now, &tz);
+            let ahead = ahead(state, &datasets, packed + beside, &limits, now, &tz);
             (noun, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
         }
     };
@@ -438,41 +444,54 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
     }
 }
 
-fn ahead(datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: &TimeZone) -> OutlookInfo {
-    let mut growth = fenetre_core::keeping::Growth::default();
+fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: &TimeZone) -> OutlookInfo {
+    let mut growth = Growth::default();
     for dataset in datasets {
         growth.points_a_day += dataset.growth.points_a_day;
         growth.bytes_a_day += dataset.growth.bytes_a_day;
         growth.over_days = growth.over_days.max(dataset.growth.over_days);
     }
     let kept = limits.keep_for.map(|found| days_of(found.limit, now, tz));
-    let Outlook { at_rest, in_30_days, reached, days_that_fit, recommended } =
-        outlook(now, held, growth, kept, limits.keep_under.map(|found| found.limit.0));
+    // Whole partitions go, and stay in the bin for a while.
+    let more = PARTITION_DAYS + state.limits.bin_keeps as f64 / DAY;
+    let points = Stream { bytes_a_day: growth.bytes_a_day, held_days: kept.map(|days| days + more) };
+    let levels = datasets.iter().flat_map(|dataset| &dataset.levels);
+    let levels: Vec<Stream> = levels.map(|level| Stream { bytes_a_day: level.bytes_a_day, held_days: level.held_days }).collect();
+    let ahead = outlook(now, held, points, &levels, limits.keep_under.map(|found| found.limit.0));
     let oldest = datasets.iter().filter_map(|dataset| dataset.oldest).min();
-    let rests = kept.zip(oldest).map(|(days, oldest)| oldest.saturating_add((days * DAY) as Nanos + 7 * 86_400 * SECOND));
-    let size = |bytes: f64| ByteSize(bytes as u64).words();
-    let arithmetic = match (kept, recommended) {
-        (Some(days), Some(recommended)) if growth.bytes_a_day > 0.0 => format!(
-            "{} a day over the last {:.0} days of points, times {:.0} days that are kept and 7 more since whole partitions go, and a fifth to spare: {}",
-            size(growth.bytes_a_day),
-            growth.over_days,
-            days,
-            size(recommended)
-        ),
-        _ => format!("{} a day over the last {:.0} days of points", size(growth.bytes_a_day), growth.over_days),
-    };
+    let rests = kept.zip(oldest).map(|(days, oldest)| oldest.saturating_add(((days + more) * DAY) as Nanos));
     OutlookInfo {
         points_a_day: growth.points_a_day,
-        bytes_a_day: growth.bytes_a_day,
+        bytes_a_day: ahead.bytes_a_day,
+        rollup_bytes_a_day: ahead.bytes_a_day - growth.bytes_a_day,
         over_days: growth.over_days,
-        at_rest,
-        at_rest_from: rests.filter(|_| at_rest.is_some()).map(format_utc),
-        in_30_days,
-        reached: reached.map(format_utc),
-        days_that_fit,
-        recommended,
-        arithmetic,
+        at_rest: ahead.at_rest,
+        at_rest_from: rests.filter(|_| ahead.at_rest.is_some()).map(format_utc),
+        beside_a_day: ahead.beside_a_day,
+        in_30_days: ahead.in_30_days,
+        reached: ahead.reached.map(format_utc),
+        days_that_fit: ahead.days_that_fit,
+        recommended: ahead.recommended,
+        arithmetic: arithmetic(&growth, kept.map(|days| (days, more)), &levels, &ahead),
     }
+}
+
+/// How a recommended limit comes about, as a person would reckon it.
+fn arithmetic(growth: &Growth, kept: Option<(f64, f64)>, levels: &[Stream], ahead: &Outlook) -> String {
+    let size = |bytes: f64| ByteSize(bytes as u64).words();
+    let paced = format!("{} a day over the last {:.0} days of points", size(growth.bytes_a_day), growth.over_days);
+    let Some(((days, more), recommended)) = kept.zip(ahead.recommended).filter(|_| growth.bytes_a_day > 0.0) else { return paced };
+    let mut text = format!("{paced}, times {days:.0} days that are kept and {more:.0} more since whole partitions go, and stay in the bin first");
+    let kept_levels: f64 = levels.iter().filter_map(|level| Some(level.held_days? * level.bytes_a_day)).sum();
+    if kept_levels > 0.0 {
+        text += &format!("; {} of rollups at rest", size(kept_levels));
+    }
+    text += "; a fifth to spare";
+    let forever = levels.iter().filter(|level| level.held_days.is_none()).fold(0.0, |sum, level| sum + level.bytes_a_day);
+    if forever > 0.0 {
+        text += &format!("; a year of rollups that are kept for ever, {} a day", size(forever));
+    }
+    format!("{text}: {}", size(recommended))
 }
 
 /// What a plan lets go of, told by names and counted.

@@ -112,6 +112,9 @@ pub struct LevelStorage {
     pub width: String,
     /// Bytes of its files.
     pub bytes: u64,
+    /// Bytes for a day of points.
+    #[serde(default)]
+    pub bytes_a_day: f64,
     /// Its files, the oldest first.
     #[serde(default)]
     pub files: Vec<String>,
@@ -142,18 +145,18 @@ impl StorageInfo {
             policy: size.policy,
             width: size.width,
             bytes: size.bytes,
+            bytes_a_day: size.bytes_a_day,
             files: size.files.iter().map(|path| path.display().to_string()).collect(),
         };
         let written = |(points, bytes): (u64, u64), days: f64| WrittenInfo { points_a_day: points as f64 / days, bytes_a_day: bytes as f64 / days };
         let mut datasets: Vec<DatasetStorage> = Vec::with_capacity(report.datasets.len());
         for dataset in report.datasets {
             let [day, week, month] = dataset.written;
-            let levels = state.store.rollup_sizes(dataset.id)?;
             datasets.push(DatasetStorage {
                 bytes: dataset.partitions.iter().map(|size| size.bytes).sum(),
                 points: dataset.partitions.iter().map(|size| size.points).sum(),
                 rollup_bytes: dataset.rollup_bytes,
-                levels: levels.into_iter().map(level).collect(),
+                levels: dataset.levels.into_iter().map(level).collect(),
                 bin_bytes: dataset.bin_bytes,
                 written_1d: written(day, 1.0),
                 written_7d: written(week, 7.0),

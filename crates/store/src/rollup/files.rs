@@ -106,7 +106,7 @@ impl LevelFiles {
     }
 
     /// How long a file's stretch is: some thousand windows of each series.
-    fn stretch(&self) -> Nanos {
+    pub fn stretch(&self) -> Nanos {
         if self.level.nominal() <= 15 * 60_000_000_000 { 28 * DAY } else { 364 * DAY }
     }
 
@@ -269,6 +269,27 @@ impl LevelFiles {
         Ok(())
     }
 
+    /// Removes all windows of some series, and gives back the room that they leave.
+    pub fn remove(&self, series: &[SeriesId]) -> Result<(), StoreError> {
+        for file in self.meeting(TimeRange::ALL) {
+            self.with(&file, |connection| {
+                let path = file.path.as_path();
+                let transaction = connection.transaction().at("write", path)?;
+                let mut removed = 0;
+                for id in series {
+                    let mut remove = transaction.prepare_cached("DELETE FROM windows WHERE series = ?1").at("write", path)?;
+                    removed += remove.execute([id.0]).at("write", path)?;
+                }
+                transaction.commit().at("write", path)?;
+                if removed > 0 {
+                    connection.execute_batch("VACUUM").at("shrink", path)?;
+                }
+                checkpoint(connection, path)
+            })?;
+        }
+        Ok(())
+    }
+
     fn file(&self, start: Nanos) -> Arc<LevelFile> {
         if let Some(file) = self.files.read().get(&start) {
             return Arc::clone(file);
@@ -306,6 +327,23 @@ impl LevelFiles {
             end = Some(start.saturating_add(self.stretch()));
         }
         Ok(end)
+    }
+
+    /// Where the first window begins.
+    pub fn first(&self) -> Result<Option<Nanos>, StoreError> {
+        for file in self.meeting(TimeRange::ALL) {
+            let read =
+                |connection: &mut Connection| connection.query_row("SELECT min(start) FROM windows", [], |row| row.get(0)).at("read", &file.path);
+            if let found @ Some(_) = self.with(&file, read)? {
+                return Ok(found);
+            }
+        }
+        Ok(None)
+    }
+
+    /// The files, the oldest first.
+    pub fn paths(&self) -> Vec<PathBuf> {
+        self.files.read().values().map(|file| file.path.clone()).collect()
     }
 
     /// Windows in all files.

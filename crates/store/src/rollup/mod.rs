@@ -64,6 +64,8 @@ pub type LevelKey = (String, String);
 pub struct State {
     /// The stretch that each level stands for.
     pub levels: BTreeMap<LevelKey, TimeRange>,
+    /// From when on levels have all of some metrics: points before had gone when they were taken.
+    pub whole_from: BTreeMap<LevelKey, BTreeMap<MetricId, Nanos>>,
     /// Metrics that each policy takes.
     pub members: BTreeMap<String, Vec<MetricId>>,
     /// Marks of each series.
@@ -83,6 +85,10 @@ pub struct LevelSize {
     pub width: String,
     /// Bytes of its files, as the file system counts them.
     pub bytes: u64,
+    /// Bytes for a day of points; none where it tells of less than an hour.
+    pub bytes_a_day: f64,
+    /// How many days of it are there at rest, since whole files go; none where it is kept for ever.
+    pub held_days: Option<f64>,
     /// Its files, the oldest first.
     pub files: Vec<PathBuf>,
 }
@@ -198,11 +204,6 @@ impl DatasetRollups {
         self.level_files(shared, level)?.count()
     }
 
-    /// Levels that there are.
-    pub fn keys(&self) -> Vec<LevelKey> {
-        self.state.read().levels.keys().cloned().collect()
-    }
-
     /// What is known now.
     pub fn state(&self) -> State {
         self.state.read().clone()
@@ -231,15 +232,27 @@ impl DatasetRollups {
     }
 
     /// What each level takes on the disk.
-    pub fn sizes(&self) -> Vec<LevelSize> {
-        let of = |key: LevelKey| {
-            let folder = self.level_folder(&key);
-            let entries = std::fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path());
-            let mut files: Vec<PathBuf> = entries.filter(|path| path.extension().is_some_and(|end| end == "db")).collect();
-            files.sort();
-            LevelSize { bytes: folder_bytes(&folder), policy: key.0, width: key.1, files }
-        };
-        self.keys().into_iter().map(of).collect()
+    pub fn sizes(&self, shared: &Shared, dataset: DatasetId) -> Result<Vec<LevelSize>, StoreError> {
+        let policies = taken(&shared.catalogue.read(), dataset);
+        policies.iter().flat_map(|policy| &policy.levels).map(|level| self.size(shared, level)).collect()
+    }
+
+    fn size(&self, shared: &Shared, level: &LevelOf) -> Result<LevelSize, StoreError> {
+        const DAY: f64 = 86_400e9;
+        let files = self.level_files(shared, level)?;
+        let bytes = self.level_bytes(&level.key);
+        let end = self.state.read().levels.get(&level.key).map_or(Nanos::MIN, |covered| covered.end);
+        let days = files.first()?.map_or(0.0, |first| end.saturating_sub(first) as f64 / DAY);
+        let now = shared.now();
+        let kept = level.keep_for.map(|span| now.saturating_sub(span.before(now, &jiff::tz::TimeZone::UTC)) as f64 / DAY);
+        Ok(LevelSize {
+            bytes,
+            bytes_a_day: if days * 24.0 >= 1.0 { bytes as f64 / days } else { 0.0 },
+            held_days: kept.map(|days| days + files.stretch() as f64 / DAY),
+            policy: level.key.0.clone(),
+            width: level.key.1.clone(),
+            files: files.paths(),
+        })
     }
 
     /// Puts marks where points that are about to be packed fall into what levels stand for. On stable storage when this returns.
@@ -304,12 +317,26 @@ impl DatasetRollups {
         Ok(copies)
     }
 
+    /// Removes all that was made of some series, for good.
+    pub fn erase(&self, shared: &Shared, dataset: DatasetId, series: &[SeriesId]) -> Result<(), StoreError> {
+        let _alone = self.working.lock();
+        let policies = taken(&shared.catalogue.read(), dataset);
+        for level in policies.iter().flat_map(|policy| &policy.levels) {
+            self.level_files(shared, level)?.remove(series)?;
+        }
+        let mut turn = self.turn.lock();
+        let mut state = self.state.write();
+        let marks: Vec<i64> = series.iter().filter_map(|id| state.marks.remove(id)).flatten().map(|mark| mark.id).collect();
+        turn.clear_marks(&marks)
+    }
+
     /// Forgets a policy with all that was made for it.
     pub fn forget(&self, policy: &str) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
         turn.forget(policy)?;
         let mut state = self.state.write();
         state.levels.retain(|(of, _), _| of != policy);
+        state.whole_from.retain(|(of, _), _| of != policy);
         state.members.remove(policy);
         self.files.write().retain(|(of, _), files| {
             if of == policy {
@@ -326,7 +353,11 @@ impl DatasetRollups {
         let mut turn = self.turn.lock();
         for key in gone {
             turn.forget_level(&key)?;
-            self.state.write().levels.remove(&key);
+            {
+                let mut state = self.state.write();
+                state.levels.remove(&key);
+                state.whole_from.remove(&key);
+            }
             if let Some(files) = self.files.write().remove(&key) {
                 files.close();
             }

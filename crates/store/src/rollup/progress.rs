@@ -4,7 +4,7 @@ use std::{fs, path::Path};
 
 use fenetre_core::{
     model::{MetricId, SeriesId},
-    time::TimeRange,
+    time::{Nanos, TimeRange},
 };
 use rusqlite::{Connection, params};
 
@@ -19,6 +19,7 @@ CREATE TABLE IF NOT EXISTS level (policy TEXT NOT NULL, width TEXT NOT NULL, sta
 CREATE TABLE IF NOT EXISTS member (policy TEXT NOT NULL, metric INTEGER NOT NULL, PRIMARY KEY (policy, metric)) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS mark (id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, generation INTEGER NOT NULL) STRICT;
 CREATE INDEX IF NOT EXISTS mark_series ON mark (series);
+CREATE TABLE IF NOT EXISTS whole (policy TEXT NOT NULL, width TEXT NOT NULL, metric INTEGER NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, metric)) STRICT, WITHOUT ROWID;
 ";
 
 /// `progress.db` of a dataset.
@@ -60,6 +61,11 @@ impl Progress {
                 let mark = Mark { range, generation: row.get::<_, i64>(3)?.cast_unsigned(), id: row.get(4)? };
                 state.marks.entry(SeriesId(row.get(0)?)).or_default().push(mark);
             }
+            let mut whole = self.connection.prepare("SELECT policy, width, metric, start FROM whole")?;
+            let mut rows = whole.query([])?;
+            while let Some(row) = rows.next()? {
+                state.whole_from.entry((row.get(0)?, row.get(1)?)).or_default().insert(MetricId(row.get(2)?), row.get(3)?);
+            }
             Ok(state)
         };
         read().at("read", &self.path)
@@ -80,12 +86,23 @@ impl Progress {
         self.change(|connection| connection.execute(set, params![policy, width, range.start, range.end]).map(|_| ()))
     }
 
+    /// From when on a level has all of some metrics, whose points before had gone.
+    pub fn set_whole_from(&mut self, (policy, width): &LevelKey, metrics: &[(MetricId, Nanos)]) -> Result<(), StoreError> {
+        self.change(|connection| {
+            let mut set = connection.prepare_cached("INSERT OR REPLACE INTO whole VALUES (?1, ?2, ?3, ?4)")?;
+            metrics.iter().try_for_each(|(metric, start)| set.execute(params![policy, width, metric.0, start]).map(|_| ()))
+        })
+    }
+
     pub fn add_member(&mut self, policy: &str, metric: MetricId) -> Result<(), StoreError> {
         self.change(|connection| connection.execute("INSERT OR IGNORE INTO member VALUES (?1, ?2)", params![policy, metric.0]).map(|_| ()))
     }
 
     pub fn remove_member(&mut self, policy: &str, metric: MetricId) -> Result<(), StoreError> {
-        self.change(|connection| connection.execute("DELETE FROM member WHERE policy = ?1 AND metric = ?2", params![policy, metric.0]).map(|_| ()))
+        self.change(|connection| {
+            connection.execute("DELETE FROM whole WHERE policy = ?1 AND metric = ?2", params![policy, metric.0])?;
+            connection.execute("DELETE FROM member WHERE policy = ?1 AND metric = ?2", params![policy, metric.0]).map(|_| ())
+        })
     }
 
     /// Keeps marks, which get their ids here.
@@ -119,12 +136,16 @@ impl Progress {
     pub fn forget(&mut self, policy: &str) -> Result<(), StoreError> {
         self.change(|connection| {
             connection.execute("DELETE FROM level WHERE policy = ?1", [policy])?;
+            connection.execute("DELETE FROM whole WHERE policy = ?1", [policy])?;
             connection.execute("DELETE FROM member WHERE policy = ?1", [policy]).map(|_| ())
         })
     }
 
     /// Forgets a level.
     pub fn forget_level(&mut self, (policy, width): &LevelKey) -> Result<(), StoreError> {
-        self.change(|connection| connection.execute("DELETE FROM level WHERE policy = ?1 AND width = ?2", [policy, width]).map(|_| ()))
+        self.change(|connection| {
+            connection.execute("DELETE FROM whole WHERE policy = ?1 AND width = ?2", [policy, width])?;
+            connection.execute("DELETE FROM level WHERE policy = ?1 AND width = ?2", [policy, width]).map(|_| ())
+        })
     }
 }

@@ -29,7 +29,11 @@ impl StoreSource<'_> {
         let state = rollups.state.read();
         let is_member = |policy: &str| state.members.get(policy).is_some_and(|members| members.contains(&metric));
         let covered = |level: &LevelPlan| {
-            let range = *state.levels.get(&key_of(level))?;
+            let key = key_of(level);
+            let mut range = *state.levels.get(&key)?;
+            if let Some(from) = state.whole_from.get(&key).and_then(|metrics| metrics.get(&metric)) {
+                range.start = range.start.max(level.level.ceil(*from));
+            }
             (is_member(&level.policy) && !range.is_empty()).then_some(range)
         };
         Coverage { levels: levels.iter().map(covered).collect(), raw_from }

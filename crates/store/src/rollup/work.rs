@@ -9,7 +9,7 @@ use std::{
 
 use fenetre_core::{
     evaluate::{Run, Source},
-    model::{DatasetId, SeriesId},
+    model::{DatasetId, MetricId, SeriesId},
     rollup::{Roller, Rules, Window},
     time::{Nanos, TimeRange},
 };
@@ -157,14 +157,44 @@ impl Turn<'_> {
                     let series = crate::expiry::series_of(self.shared, self.dataset, *metric);
                     self.rollups.mark(series.into_iter(), range)?;
                 }
+                for level in policy.levels.iter().filter(|level| self.covered(level).is_some()) {
+                    self.note_whole(level, &[*metric], None)?;
+                }
                 self.rollups.turn.lock().add_member(&policy.name, *metric)?;
                 self.rollups.state.write().members.entry(policy.name.clone()).or_default().push(*metric);
             }
             for metric in known.iter().filter(|metric| !policy.metrics.contains(metric)) {
                 self.rollups.turn.lock().remove_member(&policy.name, *metric)?;
-                self.rollups.state.write().members.entry(policy.name.clone()).or_default().retain(|known| known != metric);
+                let mut state = self.rollups.state.write();
+                state.members.entry(policy.name.clone()).or_default().retain(|known| known != metric);
+                state.whole_from.iter_mut().filter(|((of, _), _)| *of == policy.name).for_each(|(_, metrics)| {
+                    metrics.remove(metric);
+                });
             }
         }
+        Ok(())
+    }
+
+    /// Keeps from when on a level has all of metrics that are kept for less long than the dataset: where windows were made of finer ones, also what these
+    /// have.
+    fn note_whole(&self, level: &LevelOf, metrics: &[MetricId], finer: Option<&LevelOf>) -> Result<(), StoreError> {
+        let floors = &self.shared.floors;
+        let from = |metric: &MetricId| {
+            let floor = floors.of(self.shared, self.dataset, *metric);
+            let below = finer.and_then(|finer| {
+                let whole = self.rollups.state.read().whole_from.get(&finer.key).and_then(|metrics| metrics.get(metric)).copied();
+                Some(self.covered(finer)?.start.max(whole.unwrap_or(Nanos::MIN)))
+            });
+            let from = below.map_or(floor, |below| below.min(floor));
+            (floor > floors.of_dataset(self.dataset) && from > Nanos::MIN).then_some((*metric, from))
+        };
+        let found: Vec<(MetricId, Nanos)> = metrics.iter().filter_map(from).collect();
+        if found.is_empty() {
+            return Ok(());
+        }
+        let mut turn = self.rollups.turn.lock();
+        turn.set_whole_from(&level.key, &found)?;
+        self.rollups.state.write().whole_from.entry(level.key.clone()).or_default().extend(found);
         Ok(())
     }
 
@@ -190,7 +220,8 @@ impl Turn<'_> {
 
     /// A level that is new stands for nothing, at the border up to which windows have closed.
     fn begin(&self, policy: &Taken) -> Result<(), StoreError> {
-        for level in policy.levels.iter().filter(|level| self.covered(level).is_none()) {
+        for (place, level) in policy.levels.iter().enumerate().filter(|(_, level)| self.covered(level).is_none()) {
+            self.note_whole(level, &policy.metrics, place.checked_sub(1).map(|finer| &policy.levels[finer]))?;
             let at = level.level.floor(self.now.saturating_sub(policy.policy.lateness_nanos()));
             self.set_covered(level, TimeRange { start: at, end: at })?;
             let growing = self.shared.head.read().growing().number;
