@@ -444,3 +444,35 @@ fn check_other_than_level(store: &Store, now: Nanos) -> u64 {
     assert!(verified(store).faults.is_empty());
     windows
 }
+
+#[test]
+fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    write(&store, &(0..240).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
+    store.pack().unwrap();
+    let now = BEGIN + 7_300 * SECOND;
+    let done = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let look = || {
+            while !done.load(std::sync::atomic::Ordering::Relaxed) {
+                store.storage(now).unwrap();
+                store.rollup_state(main(&store)).unwrap();
+            }
+        };
+        scope.spawn(look);
+        scope.spawn(look);
+        for round in 0..12 {
+            let name = format!("policy-{round}");
+            store.put_rollup("main", &name, &policy(&["1m", "10m"])).unwrap();
+            let rolled = store.roll_up(main(&store), now);
+            if rolled.is_err() || round == 11 {
+                done.store(true, std::sync::atomic::Ordering::Relaxed);
+            }
+            rolled.unwrap();
+        }
+    });
+    assert_eq!(store.rollup_state(main(&store)).unwrap().0.failure, None);
+    assert!(verified(&store).faults.is_empty());
+}

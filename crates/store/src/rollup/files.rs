@@ -12,8 +12,8 @@ use fenetre_core::{
     rollup::{Encoded, Level, Made, Rules, Wants, Window, WindowColumns, decode, encode},
     time::{Nanos, TimeRange, format_utc, parse_rfc3339},
 };
-use parking_lot::RwLock;
-use rusqlite::{Connection, params};
+use parking_lot::{Mutex, RwLock};
+use rusqlite::{Connection, TransactionBehavior, params};
 
 use crate::{
     error::{Context, StoreError},
@@ -33,7 +33,8 @@ PRAGMA application_id = 0x46450101;
 ";
 /// For files from before rows had two parts.
 const SECOND_PART: &str = "ALTER TABLE windows ADD COLUMN more BLOB NOT NULL DEFAULT x''";
-const PAGE_SIZE: u32 = 16_384;
+/// Rows reach over several small pages: so little room is lost, and their second parts lie on pages that few questions touch.
+const PAGE_SIZE: u32 = 4_096;
 const DAY: Nanos = 86_400_000_000_000;
 /// Windows of a row: more make it smaller, fewer make it cheaper to add to.
 pub const ROW_WINDOWS: usize = 256;
@@ -80,6 +81,27 @@ struct Old {
 struct LevelFile {
     id: u64,
     path: PathBuf,
+    /// Whether its tables are there as this version has them. To make them is to write, for which others must not be writing.
+    is_made: Mutex<bool>,
+}
+
+impl LevelFile {
+    fn new(pool: &Pool, path: PathBuf) -> Arc<Self> {
+        Arc::new(Self { id: pool.next_id(), path, is_made: Mutex::new(false) })
+    }
+
+    fn open(&self) -> Result<Connection, StoreError> {
+        let mut is_made = self.is_made.lock();
+        let connection = sqlite::open(&self.path, Use::Blocks { page_size: PAGE_SIZE })?;
+        if !*is_made {
+            connection.execute_batch(SCHEMA).at("open", &self.path)?;
+            if !connection.column_exists(None, "windows", "more").at("open", &self.path)? {
+                connection.execute_batch(SECOND_PART).at("open", &self.path)?;
+            }
+            *is_made = true;
+        }
+        Ok(connection)
+    }
 }
 
 /// The files of a level.
@@ -99,7 +121,7 @@ impl LevelFiles {
             let path = entry.at("read the folder", &folder)?.path();
             let date = path.file_name().and_then(|name| name.to_str()).and_then(|name| name.strip_suffix(".db"));
             if let Some(Ok(start)) = date.map(|date| parse_rfc3339(&format!("{date}T00:00:00Z"))) {
-                files.insert(start, Arc::new(LevelFile { id: pool.next_id(), path }));
+                files.insert(start, LevelFile::new(&pool, path));
             }
         }
         Ok(Self { folder, level, pool, files: RwLock::new(files) })
@@ -115,15 +137,7 @@ impl LevelFiles {
     }
 
     fn with<T>(&self, file: &LevelFile, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let open = || {
-            let connection = sqlite::open(&file.path, Use::Blocks { page_size: PAGE_SIZE })?;
-            connection.execute_batch(SCHEMA).at("open", &file.path)?;
-            if !connection.column_exists(None, "windows", "more").at("open", &file.path)? {
-                connection.execute_batch(SECOND_PART).at("open", &file.path)?;
-            }
-            Ok(connection)
-        };
-        self.pool.with(file.id, open, work)
+        self.pool.with(file.id, || file.open(), work)
     }
 
     /// Files whose stretch meets a range, in order.
@@ -213,7 +227,8 @@ impl LevelFiles {
             let file = self.file(start);
             let stretch = TimeRange { start, end: start.saturating_add(self.stretch()) };
             self.with(&file, |connection| {
-                let transaction = connection.transaction().at("write", &file.path)?;
+                // Asked for at once, a lock is waited for.
+                let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).at("write", &file.path)?;
                 for (series, rules, ranges, windows) in all {
                     let here: Vec<TimeRange> =
                         ranges.iter().copied().filter(|range| range.start < stretch.end && stretch.start < range.end).collect();
@@ -274,7 +289,7 @@ impl LevelFiles {
         for file in self.meeting(TimeRange::ALL) {
             self.with(&file, |connection| {
                 let path = file.path.as_path();
-                let transaction = connection.transaction().at("write", path)?;
+                let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).at("write", path)?;
                 let mut removed = 0;
                 for id in series {
                     let mut remove = transaction.prepare_cached("DELETE FROM windows WHERE series = ?1").at("write", path)?;
@@ -297,7 +312,7 @@ impl LevelFiles {
         let date = format_utc(start);
         let path = self.folder.join(format!("{}.db", date.split('T').next().unwrap_or(&date)));
         let mut files = self.files.write();
-        Arc::clone(files.entry(start).or_insert_with(|| Arc::new(LevelFile { id: self.pool.next_id(), path })))
+        Arc::clone(files.entry(start).or_insert_with(|| LevelFile::new(&self.pool, path)))
     }
 
     /// Brings what was written to stable storage.
