@@ -242,7 +242,8 @@ impl DatasetRollups {
         let files = self.level_files(shared, level)?;
         let bytes = self.level_bytes(&level.key);
         let end = self.state.read().levels.get(&level.key).map_or(Nanos::MIN, |covered| covered.end);
-        let days = files.first()?.map_or(0.0, |first| end.saturating_sub(first) as f64 / DAY);
+        // That a file cannot be read is told by whoever reads it, and keeps nobody from seeing what it weighs.
+        let days = files.first().unwrap_or_default().map_or(0.0, |first| end.saturating_sub(first) as f64 / DAY);
         let now = shared.now();
         let kept = level.keep_for.map(|span| now.saturating_sub(span.before(now, &jiff::tz::TimeZone::UTC)) as f64 / DAY);
         Ok(LevelSize {
