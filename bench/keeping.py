@@ -134,11 +134,11 @@ def cost(work, points):
         print(f"| {name} | {wall / base[0]:.2f} | {taken / base[1]:.2f} | {all_ / base[2]:.2f} |")
 
 
-def year(work, points):
-    """Daily means of a thousand series over a year, from windows and from points."""
+def year(work, points, series):
+    """Daily means over a year, from windows and from points."""
     _, service = fresh(work)
     now = int(time.time() * 1000) // DAY * DAY
-    kept = send_all(service, frames(points, 1_000, 365, now), 2)
+    kept = send_all(service, frames(points, series, 365, now), 2)
     service.call("PUT", "/api/v1/datasets/canal/rollups/default", json.dumps({"levels": [{"width": "1h"}, {"width": "1d"}]}), connection=service.connect())
     service.wait_until_packed(1_800)
     began = time.perf_counter()
@@ -171,13 +171,15 @@ def main():
     parser.add_argument("--drop", type=int, default=100_000_000)
     parser.add_argument("--points", type=int, default=10_000_000)
     parser.add_argument("--year", type=int, default=100_000_000)
+    parser.add_argument("--series", type=int, default=1_000, help="of the year")
     parser.add_argument("--only")
     parser.add_argument("--work", type=pathlib.Path, default=pathlib.Path("/tmp/fenetre-bench"))
     options = parser.parse_args()
     options.work.mkdir(parents=True, exist_ok=True)
-    for name, run, size in [("drop", drop, options.drop), ("cost", cost, options.points), ("year", year, options.year)]:
+    runs = {"drop": (drop, options.drop), "cost": (cost, options.points), "year": (year, options.year, options.series)}
+    for name, (run, *sizes) in runs.items():
         if options.only in (None, name):
-            run(options.work, size)
+            run(options.work, *sizes)
 
 
 main()

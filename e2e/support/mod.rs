@@ -94,6 +94,14 @@ impl Service {
         Answer::of(request.send(body))
     }
 
+    pub fn put(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+        let mut request = agent().put(format!("{}{path}", self.url));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        Answer::of(request.send(body))
+    }
+
     /// Pushes points as JSON Lines, all of which must be taken.
     pub fn push_lines(&self, dataset: &str, lines: &str) {
         let answer = self.post(&format!("/api/v1/datasets/{dataset}/points"), &[("Content-Type", "application/x-ndjson")], lines.as_bytes());

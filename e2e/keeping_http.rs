@@ -1,0 +1,236 @@
+//! Keeping over HTTP, as programs use it: what the numbers are held against, what is refused and how, and what damage looks like.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::{
+    os::unix::fs::MetadataExt,
+    path::{Path, PathBuf},
+    time::{Duration, Instant},
+};
+
+use serde_json::{Value, json};
+use support::{Answer, Service};
+
+const JSON: (&str, &str) = ("Content-Type", "application/json");
+
+/// The last full hour, in seconds.
+fn hour() -> i64 {
+    jiff::Timestamp::now().as_second() / 3_600 * 3_600
+}
+
+/// A point every ten minutes of a level and of a counter, over so many days up to the last hour.
+fn history(days: i64) -> String {
+    let mut lines = String::new();
+    for step in 0..days * 144 {
+        let at = jiff::Timestamp::from_second(hour() - (days * 144 - step) * 600).unwrap();
+        lines += &format!("{{\"metric\":\"level\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{}}}\n", 300 + step * step % 17);
+        lines += &format!("{{\"metric\":\"boats\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{}}}\n", step * 2);
+    }
+    lines
+}
+
+fn filled(store: &Path, days: i64) -> Service {
+    let service = Service::start(store);
+    for (metric, kind) in [("level", "gauge"), ("boats", "counter")] {
+        let defined = put(&service, &format!("/api/v1/datasets/main/metrics/{metric}"), &json!({ "kind": kind }));
+        assert!(defined.status < 300, "{}", defined.text());
+    }
+    service.push_lines("main", &history(days));
+    // A backup packs everything first.
+    assert_eq!(service.run(&["backup", &store.with_extension("copy").display().to_string()]).code(), 0);
+    service
+}
+
+fn put(service: &Service, path: &str, body: &Value) -> Answer {
+    service.put(path, &[JSON], body.to_string().as_bytes())
+}
+
+fn post(service: &Service, path: &str, body: &Value) -> Answer {
+    service.post(path, &[JSON], body.to_string().as_bytes())
+}
+
+fn get(service: &Service, path: &str) -> Value {
+    let answer = service.get(path);
+    assert_eq!(answer.status, 200, "{}", answer.text());
+    answer.json()
+}
+
+fn levels(service: &Service) -> Vec<Value> {
+    get(service, "/api/v1/datasets/main/rollups")["policies"][0]["levels"].as_array().unwrap().clone()
+}
+
+fn roll_up(service: &Service, levels_asked: &Value) {
+    let set = put(service, "/api/v1/datasets/main/rollups/default", &json!({ "levels": levels_asked }));
+    assert_eq!((set.status, set.json()["created"].as_bool()), (200, Some(true)), "{}", set.text());
+    let began = Instant::now();
+    while !levels(service).iter().all(|level| level["filled"] == 1.0 && level["out_of_date"] == 0) {
+        assert!(began.elapsed() < Duration::from_secs(60), "{:?}", get(service, "/api/v1/datasets/main/rollups"));
+        std::thread::sleep(Duration::from_millis(100));
+    }
+}
+
+/// Bytes of everything below a folder, as the file system counts them.
+fn weight(folder: &Path) -> u64 {
+    let mut sum = 0;
+    for entry in std::fs::read_dir(folder).unwrap().flatten() {
+        let about = entry.metadata().unwrap();
+        sum += if about.is_dir() { weight(&entry.path()) } else { about.blocks() * 512 };
+    }
+    sum
+}
+
+fn near(a: f64, b: f64, share: f64) -> bool {
+    (a - b).abs() <= share * a.abs().max(b.abs())
+}
+
+#[test]
+fn what_is_told_to_be_stored_is_what_the_file_system_has() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store");
+    let service = filled(&store, 40);
+    roll_up(&service, &json!([{ "width": "1h", "keep_for": "2y" }, { "width": "1d" }]));
+    let storage = get(&service, "/api/v1/storage");
+    let dataset = &storage["datasets"][0];
+    let sum = |of: &Value, key: &str| of.as_array().unwrap().iter().map(|one| one[key].as_u64().unwrap()).sum::<u64>();
+    assert_eq!(sum(&dataset["partitions"], "points"), 2 * 40 * 144);
+    assert_eq!(dataset["bytes"], sum(&dataset["partitions"], "bytes"));
+    let by_level = sum(&dataset["levels"], "bytes");
+    assert!(by_level > 0 && by_level <= dataset["rollup_bytes"].as_u64().unwrap(), "{dataset}");
+    assert!(near(storage["bytes"].as_f64().unwrap(), weight(&store) as f64, 0.05), "told {}, there are {}", storage["bytes"], weight(&store));
+    for level in dataset["levels"].as_array().unwrap() {
+        let files: Vec<PathBuf> = level["files"].as_array().unwrap().iter().map(|file| PathBuf::from(file.as_str().unwrap())).collect();
+        assert!(!files.is_empty() && files.iter().all(|file| file.starts_with(&store) && file.exists()), "{level}");
+    }
+    let top = get(&service, "/api/v1/storage/top");
+    assert_eq!(sum(&top, "points"), 2 * 40 * 144);
+    assert!(near(sum(&top, "bytes") as f64, dataset["bytes"].as_f64().unwrap(), 0.01), "{top}");
+}
+
+#[test]
+fn the_projection_adds_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(&folder.path().join("store"), 40);
+    let outlook = |place: &str| {
+        let places = get(&service, "/api/v1/retention?metrics=false");
+        let found = places["places"].as_array().unwrap().iter().find(|known| known["name"] == place).unwrap().clone();
+        (found["outlook"].clone(), found["bytes"].as_f64().unwrap())
+    };
+    let number = |of: &Value, key: &str| of[key].as_f64().unwrap_or(f64::NAN);
+    let (before, held) = outlook("main");
+    assert!(before["at_rest"].is_null() && before["reached"].is_null() && number(&before, "rollup_bytes_a_day") == 0.0, "{before}");
+    assert!(near(number(&before, "points_a_day"), 288.0, 0.02), "{before}");
+    assert!(near(number(&before, "in_30_days"), held + 30.0 * number(&before, "bytes_a_day"), 0.001), "{before}");
+    let set = post(&service, "/api/v1/retention", &json!({ "place": "main", "say": { "keep_for": "100d" } }));
+    assert_eq!((set.status, set.json()["goes"]["parts"].as_array().map(Vec::len)), (200, Some(0)), "{}", set.text());
+    // A hundred days, a week since whole partitions go, a week in the bin.
+    let (points, _) = outlook("main");
+    assert!(near(number(&points, "at_rest"), 114.0 * number(&points, "bytes_a_day"), 0.001), "{points}");
+    assert!(near(number(&points, "recommended"), 1.2 * number(&points, "at_rest"), 0.001), "{points}");
+    roll_up(&service, &json!([{ "width": "1h", "keep_for": "50d" }, { "width": "1d" }]));
+    let (rolled, _) = outlook("main");
+    let sizes = get(&service, "/api/v1/storage")["datasets"][0]["levels"].clone();
+    let of_level = |width: &str| {
+        let level = sizes.as_array().unwrap().iter().find(|level| level["width"] == width).unwrap().clone();
+        assert!(near(level["bytes_a_day"].as_f64().unwrap(), level["bytes"].as_f64().unwrap() / 40.0, 0.03), "{level}");
+        level["bytes_a_day"].as_f64().unwrap()
+    };
+    let (hours, days) = (of_level("1h"), of_level("1d"));
+    assert!(near(number(&rolled, "bytes_a_day"), number(&points, "bytes_a_day") + hours + days, 0.001), "{rolled}");
+    assert!(near(number(&rolled, "at_rest"), number(&points, "at_rest") + hours * (50.0 + 364.0), 0.001), "{rolled}");
+    assert!(near(number(&rolled, "beside_a_day"), days, 0.001), "{rolled}");
+    let told = rolled["arithmetic"].as_str().unwrap();
+    assert!(
+        ["over the last 30 days of points", "times 100 days that are kept and 14 more", "of rollups at rest", "kept for ever"]
+            .iter()
+            .all(|part| told.contains(part)),
+        "{told}"
+    );
+    // Under a limit by size there is nothing beside it, and a day on which it is reached.
+    let tight = post(&service, "/api/v1/retention", &json!({ "place": "main", "say": { "keep_under": "2MB" }, "preview": true })).json();
+    let ahead = &tight["after"]["outlook"];
+    assert!(number(ahead, "beside_a_day") == 0.0 && number(ahead, "at_rest") <= 2e6 && number(ahead, "days_that_fit") > 0.0, "{ahead}");
+    assert!(outlook("main").0["days_that_fit"].is_null(), "a preview sets nothing");
+}
+
+#[test]
+fn what_cannot_be_is_refused_with_its_place_and_a_way_out() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(&folder.path().join("store"), 2);
+    let rollup = |levels: Value| ("PUT", "/api/v1/datasets/main/rollups/default", json!({ "levels": levels }));
+    let retention = |body: Value| ("POST", "/api/v1/retention", body);
+    let cases = [
+        (retention(json!({ "place": "nowhere", "say": {} })), 404, "there is no dataset `nowhere`"),
+        (retention(json!({ "place": "main::nothing", "say": {} })), 404, "nothing"),
+        (retention(json!({ "place": "main", "say": { "keep_for": "ten days" } })), 400, "ten days"),
+        (retention(json!({ "place": "main", "say": { "keep_for": "0d" } })), 400, "longer than zero"),
+        (retention(json!({ "place": "main", "say": { "keep_under": "-4GB" } })), 400, "-4GB"),
+        (retention(json!({ "place": "main", "say": { "keep": "4GB" } })), 400, "keep_for"),
+        (retention(json!({ "where": "main" })), 400, "place"),
+        (rollup(json!([])), 409, "1 to 8 levels"),
+        (rollup(json!([{ "width": "7m" }, { "width": "1h" }])), 409, "1h is not made of whole windows of 7m"),
+        (rollup(json!([{ "width": "1h" }, { "width": "5m" }])), 409, "multiple"),
+        (rollup(json!([{ "width": "0s" }])), 400, "longer than zero"),
+        (rollup(json!([{ "width": "soon" }])), 400, "soon"),
+        (rollup(json!([{ "width": "1h", "keep_for": "1h 1x" }])), 400, "1x"),
+        (("PUT", "/api/v1/datasets/main/rollups/no%20name", json!({ "levels": [{ "width": "1h" }] })), 409, "the policy\'s name holds"),
+        (
+            ("PUT", "/api/v1/datasets/main/rollups/default", json!({ "levels": [{ "width": "1h" }], "where": "lock = " })),
+            409,
+            "where: expected a text",
+        ),
+        (
+            ("PUT", "/api/v1/datasets/main/rollups/default", json!({ "levels": [{ "width": "1h" }], "zone": "Velmar/Locks" })),
+            409,
+            "`Velmar/Locks` is not a time zone",
+        ),
+        (("PUT", "/api/v1/datasets/nowhere/rollups/default", json!({ "levels": [{ "width": "1h" }] })), 404, "nowhere"),
+        (("POST", "/api/v1/storage/verify", json!({ "path": "data/main/none.db" })), 404, "data/main/none.db"),
+        (("POST", "/api/v1/storage/verify", json!({ "path": "/etc/passwd" })), 404, "/etc/passwd"),
+        (("POST", "/api/v1/storage/compact", json!({ "path": "../catalogue.db" })), 404, "../catalogue.db"),
+        (("POST", "/api/v1/bin/d99/restore", json!({})), 404, "d99"),
+    ];
+    let mut otherwise = Vec::new();
+    for ((method, path, body), status, part) in cases {
+        let answer = if method == "PUT" { put(&service, path, &body) } else { post(&service, path, &body) };
+        let detail = answer.json()["detail"].as_str().unwrap_or_default().to_owned();
+        if (answer.status, answer.kind.as_str()) != (status, "application/problem+json") || !detail.contains(part) {
+            otherwise.push(format!("{path} {body}: not {status} with {part:?}, but {} {detail}", answer.status));
+        }
+    }
+    assert!(otherwise.is_empty(), "{}", otherwise.join("\n"));
+    assert_eq!(get(&service, "/api/v1/datasets/main/rollups")["policies"], json!([]), "nothing was set");
+    let limits = &get(&service, "/api/v1/retention?metrics=false")["places"];
+    assert!(limits.as_array().unwrap().iter().all(|place| place["live"] == json!({})), "{limits}");
+}
+
+#[test]
+fn damage_is_found_and_named_by_file_and_window() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store");
+    let service = filled(&store, 10);
+    roll_up(&service, &json!([{ "width": "1h" }]));
+    let sound = service.run(&["storage", "verify"]);
+    assert!(sound.code() == 0 && sound.out().contains("of 2,880 points, and 480 windows of rollups, compared with"), "{}", sound.all());
+    let storage = get(&service, "/api/v1/storage");
+    let file = PathBuf::from(storage["datasets"][0]["levels"][0]["files"][0].as_str().unwrap());
+    let partition = PathBuf::from(storage["datasets"][0]["partitions"][0]["path"].as_str().unwrap());
+    assert_eq!(service.stop("-TERM"), Some(0));
+    // Bytes in the middle of what is stored, as a failing disk changes them.
+    for (spoilt, table) in [(&file, "windows"), (&partition, "block")] {
+        let change = format!("UPDATE {table} SET bytes = CAST(substr(bytes, 1, 30) || x'5A5A' || substr(bytes, 33) AS BLOB) WHERE rowid = 1");
+        assert_eq!(rusqlite::Connection::open(spoilt).unwrap().execute(&change, []).unwrap(), 1);
+    }
+    let service = Service::start(&store);
+    let found = service.run(&["storage", "verify"]);
+    let told = found.out();
+    let name = |path: &Path| path.file_name().unwrap().to_str().unwrap().to_owned();
+    assert!(
+        found.code() == 1 && told.contains(&name(&file)) && told.contains(&name(&partition)) && told.contains("Nothing was changed"),
+        "{}",
+        found.all()
+    );
+    assert!(told.contains("is damaged"), "{told}");
+}
