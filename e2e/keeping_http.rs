@@ -16,12 +16,12 @@ use support::{Answer, Service};
 
 const JSON: (&str, &str) = ("Content-Type", "application/json");
 
-/// The last full hour, in seconds.
+/// The end of the last hour whose window has closed, in seconds.
 fn hour() -> i64 {
-    jiff::Timestamp::now().as_second() / 3_600 * 3_600
+    (jiff::Timestamp::now().as_second() - 900) / 3_600 * 3_600
 }
 
-/// A point every ten minutes of a level and of a counter, over so many days up to the last hour.
+/// A point every ten minutes of a level and of a counter, over so many days.
 fn history(days: i64) -> String {
     let mut lines = String::new();
     for step in 0..days * 144 {
@@ -233,4 +233,44 @@ fn damage_is_found_and_named_by_file_and_window() {
         found.all()
     );
     assert!(told.contains("is damaged"), "{told}");
+}
+
+#[test]
+fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(&folder.path().join("store"), 60);
+    roll_up(&service, &json!([{ "width": "1h" }, { "width": "1d" }]));
+    let set = |more: &str, policy: &Value| put(&service, &format!("/api/v1/datasets/main/rollups/default{more}"), policy);
+    // As long as points are there, everything can be made again.
+    let only_hours = json!({ "levels": [{ "width": "1h" }] });
+    let preview = |policy: &Value| post(&service, "/api/v1/datasets/main/rollups/preview", policy).json()["losses"].as_array().unwrap().len();
+    let only_days = json!({ "levels": [{ "width": "1d" }] });
+    assert_eq!((preview(&only_hours), preview(&only_days)), (0, 0));
+    let kept = post(&service, "/api/v1/retention", &json!({ "place": "main", "say": { "keep_for": "20d" } }));
+    assert_eq!(kept.status, 200, "{}", kept.text());
+    let began = Instant::now();
+    while get(&service, "/api/v1/storage")["datasets"][0]["partitions"].as_array().unwrap().len() > 5 {
+        assert!(began.elapsed() < Duration::from_secs(30), "partitions go");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    // Days are made of the hours that stay; hours of nothing.
+    assert_eq!((preview(&only_hours), preview(&only_days)), (0, 1));
+    let refused = set("", &only_days);
+    let detail = refused.json()["detail"].as_str().unwrap().to_owned();
+    assert!(refused.status == 409 && detail.contains("the level 1h of default would go for good") && detail.contains("lose=true"), "{detail}");
+    let other_zone = set("", &json!({ "levels": [{ "width": "1h" }, { "width": "1d" }], "zone": "Europe/Lisbon" }));
+    assert_eq!(other_zone.status, 409, "{}", other_zone.text());
+    let asked = service.run(&["rollup", "set", "--level", "1d"]);
+    assert!(
+        asked.code() == 2 && asked.out().contains("! the level 1h of default would go for good") && asked.err().contains("--yes"),
+        "{}",
+        asked.all()
+    );
+    assert_eq!(levels(&service).len(), 2, "nothing was changed");
+    // Other metrics are other series of the same levels: what was made stays.
+    assert_eq!(set("", &json!({ "levels": [{ "width": "1h" }, { "width": "1d" }], "metrics": ["level"] })).status, 200);
+    let days = service.run(&["ask", "show count of level over last 50d per 1d from 1d", "--output", "csv"]);
+    assert!(days.code() == 0 && days.out().lines().filter(|line| line.ends_with(",144,")).count() >= 45, "{}", days.all());
+    assert_eq!(service.run(&["rollup", "set", "--level", "1d", "--yes"]).code(), 0);
+    assert_eq!(levels(&service).len(), 1);
 }

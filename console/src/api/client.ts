@@ -159,11 +159,12 @@ export const writeRetention = (): Promise<unknown> => send("POST", "/api/v1/rete
 
 export const fetchRollups = (dataset: string): Promise<Rollups> => call(`${of(dataset)}/rollups`);
 
-export const putRollup = (dataset: string, name: string, policy: RollupPolicy): Promise<unknown> =>
-  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}`, policy);
+/** `lose` lets levels go that tell of points that are no longer there, which the preview has told. */
+export const putRollup = (dataset: string, name: string, policy: RollupPolicy, lose: boolean): Promise<unknown> =>
+  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}?lose=${lose}`, policy);
 
-export const previewRollup = (dataset: string, policy: RollupPolicy): Promise<RollupPreview> =>
-  call(`${of(dataset)}/rollups/preview`, policy);
+export const previewRollup = (dataset: string, name: string, policy: RollupPolicy): Promise<RollupPreview> =>
+  call(`${of(dataset)}/rollups/preview?name=${encodeURIComponent(name)}`, policy);
 
 export const fillRollups = (dataset: string, stop: boolean): Promise<Rollups> =>
   call(`${of(dataset)}/rollups/fill`, { stop });

@@ -299,6 +299,7 @@ export interface RollupPreview {
   metrics: string[];
   series: number;
   levels: { width: string; keep_for: string | null; windows_a_day: number; bytes_a_day: number; at_rest: number }[];
+  losses: string[];
 }
 
 export interface MetricStorage {

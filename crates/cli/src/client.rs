@@ -178,12 +178,13 @@ impl Client {
         self.get(&format!("/api/v1/datasets/{}/rollups", escaped(dataset)), &[("measure", if measure { "true" } else { "false" })])
     }
 
-    pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<Defined, Failure> {
-        self.put(&format!("/api/v1/datasets/{}/rollups/{}", escaped(dataset), escaped(name)), policy)
+    /// `lose` lets levels go that tell of points that are no longer there.
+    pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy, lose: bool) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/datasets/{}/rollups/{}?lose={lose}", escaped(dataset), escaped(name)), policy)
     }
 
-    pub fn preview_rollup(&self, dataset: &str, policy: &RollupPolicy) -> Result<RollupPreview, Failure> {
-        self.post(&format!("/api/v1/datasets/{}/rollups/preview", escaped(dataset)), policy)
+    pub fn preview_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, Failure> {
+        self.post(&format!("/api/v1/datasets/{}/rollups/preview?name={}", escaped(dataset), escaped(name)), policy)
     }
 
     pub fn fill_rollups(&self, dataset: &str, stop: bool) -> Result<RollupsInfo, Failure> {

@@ -62,7 +62,7 @@ pub use options::{Durability, Options};
 pub use reading::StoreSource;
 pub use records::Document;
 pub use retention::{FileDataset, FileRetention, Horizons};
-pub use rollup::{LevelSize, Told as RollupTold};
+pub use rollup::{LevelLoss, LevelSize, Told as RollupTold};
 pub use store::{LevelState, Store};
 pub use verify::Verified;
 pub use weights::{DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport};

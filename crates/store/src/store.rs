@@ -43,7 +43,7 @@ use crate::{
     records::{Document, Records},
     replaced,
     retention::{self, FileRetention, Horizons},
-    rollup,
+    rollup::{self, LevelLoss},
     shared::Shared,
     verify::{self, Verified},
     weights::{self, MetricSize, StorageReport},
@@ -268,8 +268,7 @@ impl Store {
         policy.check().map_err(|error| StoreError::Definition(error.to_string()))?;
         let (id, before) = self.shared.definitions.put_rollup(dataset, name, Some(policy))?;
         if let (Some(before), Some(rollups)) = (&before, self.shared.rollups.of(&self.shared, id)?) {
-            let takes = |policy: &RollupPolicy| (policy.metrics.clone(), policy.condition.clone(), policy.zone.clone());
-            if takes(before) != takes(policy) {
+            if rollup::makes_anew(before, policy) {
                 rollups.forget(name)?;
             } else {
                 let widths: Vec<String> = policy.levels.iter().map(|level| level.width.to_string()).collect();
@@ -278,6 +277,15 @@ impl Store {
         }
         self.nudge();
         Ok(before.is_none())
+    }
+
+    /// What would be lost for good if a rollup policy became another, since the points have gone.
+    ///
+    /// # Errors
+    /// Where files fail.
+    pub fn rollup_losses(&self, dataset: &str, name: &str, after: &RollupPolicy) -> Result<Vec<LevelLoss>, StoreError> {
+        let Some(id) = self.catalogue().dataset(dataset).map(|dataset| dataset.id) else { return Ok(Vec::new()) };
+        self.shared.rollups.of(&self.shared, id)?.map_or(Ok(Vec::new()), |rollups| rollups.losses(&self.shared, id, name, after))
     }
 
     /// Forgets a rollup policy with everything that was made for it.

@@ -158,6 +158,7 @@ enum Deed {
     Reopen,
     Kill,
     Redefine(i64),
+    TakeAll(bool),
     Backup,
 }
 
@@ -172,6 +173,7 @@ fn deeds() -> impl Strategy<Value = Vec<Deed>> {
         1 => Just(Deed::Reopen),
         1 => Just(Deed::Kill),
         1 => (50i64..900).prop_map(Deed::Redefine),
+        1 => any::<bool>().prop_map(Deed::TakeAll),
         1 => Just(Deed::Backup),
     ];
     prop::collection::vec(deed, 2..14)
@@ -204,6 +206,12 @@ proptest! {
                     let mut definition = this.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.clone();
                     definition.stale_after = Some(Span::exact(stale * SECOND));
                     this.put_metric("main", "level", definition).unwrap();
+                }
+                Deed::TakeAll(all) => {
+                    if at >= begin_at {
+                        let metrics = if *all { vec![] } else { vec!["*e*l".to_owned(), "wait".to_owned()] };
+                        this.put_rollup("main", "all", &RollupPolicy { metrics, ..policy(&["1m", "10m"]) }).unwrap();
+                    }
                 }
                 Deed::Reopen => {
                     drop(store.take());

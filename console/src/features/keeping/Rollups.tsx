@@ -132,9 +132,9 @@ function PolicyForm({ dataset, policies }: { dataset: string; policies: readonly
     metrics: metrics.split(/\s+/).filter((part) => part !== ""),
     levels: readLevels(levels),
   });
-  const look = useMutation({ mutationFn: () => client.previewRollup(dataset, policy()) });
+  const look = useMutation({ mutationFn: () => client.previewRollup(dataset, name, policy()) });
   const apply = useMutation({
-    mutationFn: () => client.putRollup(dataset, name, policy()),
+    mutationFn: () => client.putRollup(dataset, name, policy(), (look.data?.losses.length ?? 0) > 0),
     onSuccess: () => {
       setOpen(false);
       look.reset();
@@ -178,6 +178,11 @@ function PolicyForm({ dataset, policies }: { dataset: string; policies: readonly
                   {level.width}: {count(level.windows_a_day)} windows a day, about {bytes(level.bytes_a_day)} a day,
                   about {bytes(level.at_rest)}{" "}
                   {level.keep_for === null ? "a year, kept for ever" : `at rest, kept for ${level.keep_for}`}
+                </p>
+              ))}
+              {look.data.losses.map((loss) => (
+                <p key={loss}>
+                  <strong>{loss}</strong>
                 </p>
               ))}
             </Notice>

@@ -150,6 +150,9 @@ fenetre rollup set --dataset velmar --name levels --metric 'level*' --where 'rea
         /// The policy.
         #[command(flatten)]
         policy: RollupPolicyArgs,
+        /// Set it without asking, also where levels go that tell of points that are no longer there
+        #[arg(long)]
+        yes: bool,
     },
     /// Show what a policy would take, and about how large it would be
     Preview {

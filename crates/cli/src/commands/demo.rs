@@ -115,7 +115,7 @@ fn keep(client: &Client) -> Result<(), Failure> {
     let years = |years: u32| Span { months: 12 * years, ..Span::default() };
     let levels = vec![level(exact(60), Some(years(2))), level(exact(360), Some(years(5))), level(days(1), None)];
     let policy = RollupPolicy { metrics: Vec::new(), condition: None, zone: None, levels, lateness: exact(10) };
-    client.put_rollup(DATASET, "default", &policy).map(|_| ())
+    client.put_rollup(DATASET, "default", &policy, false).map(|_| ())
 }
 
 /// The generator of the store's waterway, and from when on its points are missing. A store that has some goes on where it was.

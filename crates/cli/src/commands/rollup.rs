@@ -32,10 +32,16 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
     let dataset = &args.target.dataset;
     match args.command.unwrap_or(RollupCommand::Show { measure: false, output: ListOutput::Table }) {
         RollupCommand::Show { measure, output } => show(&client, dataset, measure, output),
-        RollupCommand::Set { policy } => {
+        RollupCommand::Set { policy, yes } => {
             let wanted = policy_of(&policy)?;
-            let created = client.put_rollup(dataset, &policy.name, &wanted)?.created;
-            told_preview(&client.preview_rollup(dataset, &wanted)?);
+            let preview = client.preview_rollup(dataset, &policy.name, &wanted)?;
+            told_preview(&preview);
+            let loses = !preview.losses.is_empty();
+            // What takes nothing away need not be asked for.
+            if loses && !confirm(yes, "Set it?", &policy.name)? {
+                return Ok(());
+            }
+            let created = client.put_rollup(dataset, &policy.name, &wanted, loses)?.created;
             outln!(
                 "{} {}; what is there already is filled in, the newest first: `fenetre rollup show`",
                 policy.name,
@@ -44,7 +50,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             Ok(())
         }
         RollupCommand::Preview { policy } => {
-            told_preview(&client.preview_rollup(dataset, &policy_of(&policy)?)?);
+            told_preview(&client.preview_rollup(dataset, &policy.name, &policy_of(&policy)?)?);
             Ok(())
         }
         RollupCommand::Fill { stop } => {
@@ -96,6 +102,7 @@ fn told_preview(preview: &RollupPreview) {
         };
         outln!("  {:<4} {} a day, about {} a day; {rest}", level.width, count_of(level.windows_a_day, "window", "windows"), bytes(level.bytes_a_day));
     }
+    preview.losses.iter().for_each(|loss| outln!("! {loss}"));
 }
 
 fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Result<(), Failure> {

@@ -10,7 +10,7 @@ use fenetre_core::{
     rollup::RollupPolicy,
     time::{Nanos, SECOND, Span, format_utc},
 };
-use fenetre_store::LevelState;
+use fenetre_store::{LevelLoss, LevelState};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -94,6 +94,9 @@ pub struct RollupPreview {
     pub series: u64,
     /// The finest first.
     pub levels: Vec<LevelPreview>,
+    /// Levels that go, and tell of points that are no longer there: what would be lost for good, a sentence each.
+    #[serde(default)]
+    pub losses: Vec<String>,
 }
 
 /// A level as it would be.
@@ -119,6 +122,22 @@ pub(crate) struct Measure {
     measure: bool,
 }
 
+/// Which policy it would be.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub struct PolicyNamed {
+    /// Its name; `default` unless said otherwise.
+    pub name: Option<String>,
+}
+
+/// Whether something may be lost.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub struct Losing {
+    /// Levels that go may tell of points that are no longer there.
+    pub lose: bool,
+}
+
 /// Whether to stop filling.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
@@ -140,33 +159,43 @@ pub(crate) async fn show(
     blocking(&state, move |state| info(state, &dataset, asked.measure)).await.map(web::Json)
 }
 
-/// Says which metrics are rolled up, into which levels, and how long each is kept. What there is already is filled in, the newest first.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path)), request_body(content = serde_json::Value),
+/// Says which metrics are rolled up, into which levels, and how long each is kept. What there is already is filled in, the newest first. Refused where
+/// a level would go that tells of points that are no longer there, unless `lose=true`.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body(content = serde_json::Value),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/rollups/{policy}")]
 pub(crate) async fn set(
     _: Access<Define>,
     state: Shared,
     path: web::Path<(String, String)>,
+    asked: web::Query<Losing>,
     body: web::Bytes,
 ) -> Result<web::Json<Defined>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
-    let work = move |state: &State| Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? });
+    let work = move |state: &State| {
+        let losses = losses(state, &path.0, &path.1, &policy)?;
+        if !losses.is_empty() && !asked.lose {
+            let text = format!("{}. Add `lose=true` to let that go, or make a policy of another name", losses.join("; "));
+            return Err(Problem::new(Sort::Definition, text));
+        }
+        Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? })
+    };
     blocking(&state, work).await.map(web::Json)
 }
 
 /// What a policy would take, and about how large it would be.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body(content = serde_json::Value),
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), PolicyNamed), request_body(content = serde_json::Value),
     responses((status = 200, body = RollupPreview), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/preview")]
 pub(crate) async fn preview(
     _: Access<Read>,
     state: Shared,
     dataset: web::Path<String>,
+    asked: web::Query<PolicyNamed>,
     body: web::Bytes,
 ) -> Result<web::Json<RollupPreview>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
-    blocking(&state, move |state| look_ahead(state, &dataset, &policy)).await.map(web::Json)
+    blocking(&state, move |state| look_ahead(state, &dataset, asked.name.as_deref().unwrap_or("default"), &policy)).await.map(web::Json)
 }
 
 /// Lets levels go on being filled backwards, or stops that.
@@ -283,11 +312,19 @@ fn ask(state: &State, dataset: &str, text: &str, now: Nanos) -> Option<f64> {
     (answer.cost.points_read + answer.cost.windows_read + answer.cost.blocks_summarised > 0).then(|| began.elapsed().as_secs_f64())
 }
 
-fn look_ahead(state: &State, dataset: &str, policy: &RollupPolicy) -> Result<RollupPreview, Problem> {
+fn losses(state: &State, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<Vec<String>, Problem> {
+    let told = |loss: LevelLoss| {
+        let (from, points_from) = (format_utc(loss.from), format_utc(loss.points_from));
+        format!("the level {} of {name} would go for good: it tells of points from {from} on, which are there from {points_from} on only", loss.width)
+    };
+    Ok(state.store.rollup_losses(dataset, name, policy)?.into_iter().map(told).collect())
+}
+
+fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, Problem> {
     policy.check().map_err(|error| Problem::new(Sort::Request, error.to_string()))?;
     let (id, metrics, series) = {
         let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, dataset)?;
+        let dataset = find(&catalogue, dataset_name)?;
         let taken: Vec<_> = dataset.metrics().filter(|metric| policy.takes(metric)).collect();
         let series = taken.iter().map(|metric| policy.members(dataset, metric).len()).sum::<u64>();
         (dataset.id, taken.iter().map(|metric| metric.name.to_string()).collect(), series)
@@ -307,5 +344,5 @@ fn look_ahead(state: &State, dataset: &str, policy: &RollupPolicy) -> Result<Rol
             at_rest: (windows_a_day * each * level.keep_for.map_or(365.0, day)) as u64,
         }
     };
-    Ok(RollupPreview { metrics, series, levels: policy.levels.iter().map(level).collect() })
+    Ok(RollupPreview { metrics, series, levels: policy.levels.iter().map(level).collect(), losses: losses(state, dataset_name, name, policy)? })
 }

@@ -93,6 +93,22 @@ pub struct LevelSize {
     pub files: Vec<PathBuf>,
 }
 
+/// A level that would be forgotten, and of which something could not be made again.
+#[derive(Clone, Debug)]
+pub struct LevelLoss {
+    /// Width of its windows.
+    pub width: String,
+    /// Where its first window begins.
+    pub from: Nanos,
+    /// Points before this have gone.
+    pub points_from: Nanos,
+}
+
+/// Whether windows that were made for a policy are of no use under another: other series, or other days.
+pub fn makes_anew(before: &RollupPolicy, after: &RollupPolicy) -> bool {
+    (&before.condition, &before.zone) != (&after.condition, &after.zone)
+}
+
 /// The rollups of a dataset.
 pub struct DatasetRollups {
     /// One turn of the work at a time.
@@ -329,6 +345,25 @@ impl DatasetRollups {
         let mut state = self.state.write();
         let marks: Vec<i64> = series.iter().filter_map(|id| state.marks.remove(id)).flatten().map(|mark| mark.id).collect();
         turn.clear_marks(&marks)
+    }
+
+    /// What would be lost for good if a policy were changed: levels that go, that tell of points that have gone, and that no finer level stays for.
+    pub fn losses(&self, shared: &Shared, dataset: DatasetId, name: &str, after: &RollupPolicy) -> Result<Vec<LevelLoss>, StoreError> {
+        let Some(policy) = taken(&shared.catalogue.read(), dataset).into_iter().find(|policy| policy.name == name) else { return Ok(Vec::new()) };
+        let is_anew = makes_anew(&policy.policy, after);
+        let stays = |level: &LevelOf| !is_anew && after.levels.iter().any(|kept| kept.width.to_string() == level.key.1);
+        let members = self.state.read().members.get(name).cloned().unwrap_or_default();
+        let points_from = members.iter().map(|metric| shared.floors.of(shared, dataset, *metric)).max().unwrap_or(Nanos::MIN);
+        let (mut losses, mut kept_from) = (Vec::new(), None::<Nanos>);
+        for level in &policy.levels {
+            let Some(from) = self.level_files(shared, level)?.first()? else { continue };
+            if stays(level) {
+                kept_from = Some(kept_from.map_or(from, |known| known.min(from)));
+            } else if from < points_from && kept_from.is_none_or(|kept| from < level.level.floor(kept)) {
+                losses.push(LevelLoss { width: level.key.1.clone(), from, points_from });
+            }
+        }
+        Ok(losses)
     }
 
     /// Forgets a policy with all that was made for it.
