@@ -203,16 +203,20 @@ fn a_result_that_nobody_reads_ends_the_command_quietly() {
         &["metrics"][..],
         &["storage"],
         &["retention", "show"],
-        &["ask", "show last of level at 2026-05-02"],
-        &["ask", "show last of level at 2026-05-02", "--output", "csv"],
+        &["ask", "show last of level over 2026-05-01 to 2026-05-02"],
+        &["ask", "show last of level over 2026-05-01 to 2026-05-02", "--output", "csv"],
     ] {
         let told = fenetre().args(args).env("FENETRE_URL", &service.url).stdout(without_a_reader()).output().unwrap();
         let talk = String::from_utf8_lossy(&told.stderr).into_owned();
         assert_eq!((told.status.code(), talk.contains("panicked"), talk.contains("fenetre:")), (Some(141), false, false), "{args:?}: {talk}");
     }
     // Talk that nobody reads does not keep a result from its reader.
-    let told =
-        fenetre().args(["ask", "show last of level at 2026-05-02"]).env("FENETRE_URL", &service.url).stderr(without_a_reader()).output().unwrap();
+    let told = fenetre()
+        .args(["ask", "show last of level over 2026-05-01 to 2026-05-02"])
+        .env("FENETRE_URL", &service.url)
+        .stderr(without_a_reader())
+        .output()
+        .unwrap();
     assert_eq!(told.status.code(), Some(0));
     assert!(String::from_utf8_lossy(&told.stdout).contains("level"));
 }

@@ -450,3 +450,104 @@ fn insert(connection: &Connection, series: SeriesId, windows: &[Window], made: M
     connection.prepare_cached(add)?.execute(params![series.0, start, end, count, generation.cast_signed(), bytes, more])?;
     Ok(())
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used, reason = "a test may panic")]
+mod tests {
+    use fenetre_core::{
+        block::Columns,
+        model::Shape,
+        rollup::{Contents, Roller},
+        time::{SECOND, Span},
+    };
+    use jiff::tz::TimeZone;
+
+    use super::*;
+
+    const MINUTE: Nanos = 60 * SECOND;
+    const RULES: Rules = Rules { contents: Contents::Gauge, shape: Shape::Linear, stale_after: None, covered_within: None };
+
+    fn open(folder: &Path) -> LevelFiles {
+        let level = Level::new(Span::exact(MINUTE), TimeZone::UTC).unwrap();
+        LevelFiles::open(folder.join("1m"), level, Arc::new(Pool::new(4))).unwrap()
+    }
+
+    fn window(files: &LevelFiles, minute: i64) -> Vec<Window> {
+        let mut columns = Columns::default();
+        columns.push(minute * MINUTE, minute as f64, 0);
+        let mut roller = Roller::new(&files.level, RULES);
+        roller.add_points(columns.points());
+        roller.finish()
+    }
+
+    fn put(files: &LevelFiles, minute: i64) {
+        let range = TimeRange { start: minute * MINUTE, end: (minute + 1) * MINUTE };
+        files.replace(&[(SeriesId(1), RULES, vec![range], window(files, minute))], minute as u64).unwrap();
+    }
+
+    /// Minutes of the windows of each row.
+    fn rows(files: &LevelFiles) -> Vec<Vec<i64>> {
+        let mut rows = Vec::new();
+        let mut each = |_: &RowPlace, row: &Row<'_>| {
+            let mut columns = WindowColumns::default();
+            row.read(Wants::ALL, &mut columns)?;
+            rows.push(columns.starts().iter().map(|start| start / MINUTE).collect());
+            Ok(())
+        };
+        files.all_rows(TimeRange::ALL, &mut each).unwrap();
+        rows
+    }
+
+    #[test]
+    fn windows_that_come_one_by_one_make_few_rows_forwards_and_backwards() {
+        for minutes in [(0..1_000).collect::<Vec<i64>>(), (0..1_000).rev().collect()] {
+            let folder = tempfile::tempdir().unwrap();
+            let files = open(folder.path());
+            minutes.iter().for_each(|minute| put(&files, *minute));
+            let rows = rows(&files);
+            // As the ones among the digits of a thousand, and the full rows.
+            assert!(rows.len() <= 12, "{}", rows.len());
+            let mut all: Vec<i64> = rows.concat();
+            all.sort_unstable();
+            assert_eq!(all, (0..1_000).collect::<Vec<i64>>());
+            assert_eq!((files.count().unwrap(), files.first().unwrap()), (1_000, Some(0)));
+        }
+    }
+
+    #[test]
+    fn a_window_is_replaced_and_removed_in_the_middle_of_a_row() {
+        let folder = tempfile::tempdir().unwrap();
+        let files = open(folder.path());
+        (0..64).for_each(|minute| put(&files, minute));
+        let range = TimeRange { start: 30 * MINUTE, end: 32 * MINUTE };
+        let mut other = window(&files, 31);
+        other[0].summary.count = 7;
+        files.replace(&[(SeriesId(1), RULES, vec![range], other)], 100).unwrap();
+        let windows = files.windows(SeriesId(1), TimeRange::ALL).unwrap();
+        assert_eq!((windows.len(), windows[30].start, windows[30].summary.count), (63, 31 * MINUTE, 7));
+        assert_eq!(files.windows(SeriesId(2), TimeRange::ALL).unwrap(), []);
+        // Files of other stretches are other files; what is removed is gone from all of them.
+        put(&files, 60 * 24 * 40);
+        assert_eq!((files.paths().len(), files.count().unwrap()), (2, 64));
+        files.remove(&[SeriesId(1)]).unwrap();
+        assert_eq!((files.count().unwrap(), files.first().unwrap()), (0, None));
+    }
+
+    #[test]
+    fn a_file_from_before_rows_had_two_parts_is_read_and_written() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("1m/1970-01-01.db");
+        {
+            let files = open(folder.path());
+            (0..3).for_each(|minute| put(&files, minute));
+            files.sync(TimeRange::ALL).unwrap();
+        }
+        let connection = Connection::open(&path).unwrap();
+        connection.execute_batch("DELETE FROM windows; ALTER TABLE windows DROP COLUMN more").unwrap();
+        drop(connection);
+        let files = open(folder.path());
+        assert_eq!(files.count().unwrap(), 0);
+        put(&files, 5);
+        assert_eq!(rows(&files), [[5]]);
+    }
+}
