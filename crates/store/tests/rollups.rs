@@ -13,7 +13,7 @@ use fenetre_core::{
     plan::{Limits, plan},
     query::{Frame, parse},
     rollup::{RollupLevel, RollupPolicy},
-    time::{Nanos, SECOND, Span, TimeRange},
+    time::{Nanos, SECOND, Span, TimeRange, format_utc},
 };
 use fenetre_store::{LevelSize, Selection, Store, Verified};
 use proptest::prelude::*;
@@ -321,7 +321,10 @@ fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
     // A level that is made from others has what they have.
     store.put_rollup("main", "all", &policy(&["1h", "1d", "7d"])).unwrap();
     store.roll_up(main(&store), now).unwrap();
-    let (weeks, read, notes) = numbers(&store, "show sum of level over now - 28d to now per 7d from 7d", now);
+    // Whole weeks, on whichever day this runs; they begin on Mondays, and time began on a Thursday.
+    let monday = now - (now / (1_440 * MINUTE) + 3) % 7 * 1_440 * MINUTE;
+    let [from, until] = [monday - 28 * 1_440 * MINUTE, monday].map(format_utc);
+    let (weeks, read, notes) = numbers(&store, &format!("show sum of level over {from} to {until} per 7d from 7d"), now);
     assert!(read > 0 && notes.is_empty() && weeks[0].iter().all(Option::is_some), "{weeks:?} {notes:?}");
     // One that is made of what is left has nothing of what went before, and says so, also after a restart.
     store.drop_rollup("main", "all").unwrap();

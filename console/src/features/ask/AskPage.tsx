@@ -52,7 +52,7 @@ export default function AskPage({ dataset }: { dataset: DatasetInfo }) {
   // A text that cannot be read leaves the form as it was; what the fields change counts at once.
   const [form, setForm] = useState<FormState | null>(null);
   const current = checked.data?.tree ?? null;
-  if (current !== null && form?.of !== settled)
+  if (current !== null && settled === text && form?.of !== settled)
     setForm({ tree: current, written: linesOf(checked.data?.canonical), of: settled });
   const inStep = form?.of === text;
 

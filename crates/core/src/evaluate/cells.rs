@@ -50,6 +50,12 @@ impl Cursor {
         self.at
     }
 
+    /// The cell of an instant, if it lies inside the range; not before the last one asked for.
+    #[inline]
+    pub fn cell(&mut self, grid: Grid<'_>, time: Nanos) -> Option<usize> {
+        grid.range.contains(time).then(|| self.seek(grid, time))
+    }
+
     /// The cell that holds all instants from `first` to `last`, if one does.
     pub fn whole(&mut self, grid: Grid<'_>, first: Nanos, last: Nanos) -> Option<usize> {
         if !grid.range.contains(first) || !grid.range.contains(last) {

@@ -3,7 +3,7 @@
 use super::{
     Context, EvaluateError, histograms,
     neighbours::Pairs,
-    parts::{Kinds, Scatter, Trend, Values},
+    parts::{Kinds, Scatter, Totals, Trend, Values},
     reading::{Reading, Words},
     sources::Sources,
     table::{Row, Table},
@@ -13,7 +13,6 @@ use crate::{
     model::Temporality,
     plan::{Leaf, PlannedTime, Take},
     query::Reducer,
-    summary::Summary,
 };
 
 /// Whether a reducer is answered by what every summary holds.
@@ -47,8 +46,8 @@ pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &
     cost.series += leaf.lines.iter().map(|line| line.series.len() as u64).sum::<u64>();
     let reducers: Vec<&Reducer> = leaves.iter().filter_map(|leaf| leaf.take.reducer()).collect();
     let mut tables = match reducers.as_slice() {
-        [alone] => vec![Table { rows: rows(&reading, alone, cost)? }],
-        several => reading.merged_for(several, cost)?,
+        [alone] if !is_summarised(alone) || histograms::takes_of(leaf, alone) => vec![Table { rows: rows(&reading, alone, cost)? }],
+        several => reading.summarised(several, cost)?,
     };
     for (leaf, table) in leaves.iter().zip(&mut tables) {
         let mut overflowed = false;
@@ -63,19 +62,18 @@ pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &
     Ok(tables)
 }
 
-/// A value a window for each line, by one reducer.
+/// A value a window for each line, by one reducer that not every summary answers.
 fn rows(reading: &Reading<'_>, reducer: &Reducer, cost: &mut Cost) -> Result<Vec<Row>, EvaluateError> {
     let facts = &reading.leaf.facts;
     match reducer {
         _ if histograms::takes_of(reading.leaf, reducer) => histograms::reduce(reading, reducer, cost),
         Reducer::Growth | Reducer::Rate if facts.temporality == Temporality::Delta => {
-            let mut rows = reading.merged::<Summary>(&Reducer::Sum, cost)?;
+            let mut rows = reading.merged::<Totals>(&Reducer::Sum, cost)?;
             if *reducer == Reducer::Rate {
                 rows.iter_mut().for_each(|row| reading.by_second(row));
             }
             Ok(rows)
         }
-        _ if is_summarised(reducer) => reading.merged::<Summary>(reducer, cost),
         Reducer::Stddev | Reducer::Variance => reading.merged::<Scatter>(reducer, cost),
         Reducer::Slope => reading.merged::<Trend>(reducer, cost),
         Reducer::Quantile(_) => reading.merged::<Values>(reducer, cost),

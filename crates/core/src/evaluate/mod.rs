@@ -10,6 +10,7 @@
 //! | `neighbours` | what follows from two points that follow each other: growth, area, time in a state |
 //! | `leaves` | each reducer with the parts, or the neighbours, that it is made of |
 //! | `reading` | series of a leaf read side by side, their parts merged in one order |
+//! | `ways` | how windows find their cells, and states their words |
 //! | `sources` | which part of a leaf's time is read from which level, and neighbours beyond its ends |
 //! | `histograms` | distributions: growth and quantiles inside buckets |
 //! | `moment` | values at an instant |
@@ -30,6 +31,7 @@ mod reading;
 mod shaping;
 mod sources;
 mod table;
+mod ways;
 
 use std::sync::{
     Mutex,

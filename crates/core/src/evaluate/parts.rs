@@ -1,11 +1,12 @@
 //! What the points of a cell contribute to a reducer: forms that merge, so that cells make windows and series make groups.
 
-use std::collections::HashSet;
+use std::{collections::HashSet, ops::Range};
 
+use super::ways::Ways;
 use crate::{
     block::Points,
     query::Reducer,
-    rollup::{Sketch, View},
+    rollup::{Sketch, View, WindowColumns},
     summary::Summary,
     time::{Nanos, SECOND},
 };
@@ -20,6 +21,16 @@ pub trait Part: Clone + Send + Sync {
 
     /// Of a window that stands for its points; none where that does not hold what is needed, which the plan rules out.
     fn of_window(window: &View<'_>, origin: Nanos) -> Option<Self>;
+
+    /// Takes in windows, each into the cell that `ways` leads to, if any.
+    fn add_windows(cells: &mut [Option<Self>], windows: &WindowColumns, places: Range<usize>, origin: Nanos, mut ways: Ways<'_>) {
+        for at in places {
+            if let Some(cell) = ways.cell(windows.starts()[at]) {
+                let part = Self::of_window(&ways.translated(windows.view(at)), origin);
+                merge_parts(&mut cells[cell], &part);
+            }
+        }
+    }
 
     /// Takes in what other points contribute.
     fn merge(&mut self, other: &Self);
@@ -43,6 +54,75 @@ pub trait Part: Clone + Send + Sync {
 
     /// What a reducer makes of it.
     fn value(&mut self, reducer: &Reducer) -> f64;
+}
+
+/// Takes one part into another.
+pub fn merge_parts<P: Part>(into: &mut Option<P>, other: &Option<P>) {
+    match (into.as_mut(), other) {
+        (Some(into), Some(other)) => into.merge(other),
+        (None, Some(other)) => *into = Some(other.clone()),
+        (_, None) => {}
+    }
+}
+
+/// Of a [`Summary`] what asks for neither the first nor the last point: most questions, over most points.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub struct Totals {
+    count: u64,
+    sum: f64,
+    min: f64,
+    max: f64,
+}
+
+impl From<&Summary> for Totals {
+    fn from(summary: &Summary) -> Self {
+        Self { count: summary.count, sum: summary.sum, min: summary.min, max: summary.max }
+    }
+}
+
+impl Part for Totals {
+    fn of(points: Points<'_>, origin: Nanos) -> Self {
+        Self::from(&<Summary as Part>::of(points, origin))
+    }
+
+    fn of_summary(summary: &Summary) -> Option<Self> {
+        Some(Self::from(summary))
+    }
+
+    fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
+        Some(Self::from(&window.summary))
+    }
+
+    fn add_windows(cells: &mut [Option<Self>], windows: &WindowColumns, places: Range<usize>, _: Nanos, mut ways: Ways<'_>) {
+        for at in places {
+            let Some(cell) = ways.cell(windows.starts()[at]) else { continue };
+            let [count, sum, min, max] = windows.totals(at);
+            let totals = Self { count: count as u64, sum, min, max };
+            match &mut cells[cell] {
+                Some(known) => known.merge(&totals),
+                empty => *empty = Some(totals),
+            }
+        }
+    }
+
+    fn merge(&mut self, other: &Self) {
+        self.count += other.count;
+        self.sum += other.sum;
+        self.min = self.min.min(other.min);
+        self.max = self.max.max(other.max);
+    }
+
+    fn value(&mut self, reducer: &Reducer) -> f64 {
+        match reducer {
+            Reducer::Count => self.count as f64,
+            Reducer::Sum => self.sum,
+            Reducer::Mean => self.sum / self.count as f64,
+            Reducer::Min => self.min,
+            Reducer::Max => self.max,
+            Reducer::Spread => self.max - self.min,
+            _ => f64::NAN,
+        }
+    }
 }
 
 impl Part for Summary {
@@ -69,15 +149,9 @@ impl Part for Summary {
 
     fn value(&mut self, reducer: &Reducer) -> f64 {
         match reducer {
-            Reducer::Count => self.count as f64,
-            Reducer::Sum => self.sum,
-            Reducer::Mean => self.mean(),
-            Reducer::Min => self.min,
-            Reducer::Max => self.max,
-            Reducer::Spread => self.max - self.min,
             Reducer::First => self.first.value,
             Reducer::Last => self.last.value,
-            _ => f64::NAN,
+            _ => Totals::from(&*self).value(reducer),
         }
     }
 }
@@ -128,7 +202,8 @@ impl Part for Scatter {
     }
 
     fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
-        Some(Self { count: window.summary.count as f64, mean: window.summary.mean(), squares: window.moments.squares })
+        let count = window.summary.count as f64;
+        Some(Self { count, mean: window.summary.mean(), squares: window.moments.squares / count })
     }
 
     fn merge(&mut self, other: &Self) {
@@ -177,13 +252,13 @@ impl Part for Trend {
     }
 
     fn of_window(window: &View<'_>, origin: Nanos) -> Option<Self> {
-        let moments = &window.moments;
+        let (count, moments) = (window.summary.count as f64, &window.moments);
         Some(Self {
-            count: window.summary.count as f64,
-            time: window.start.wrapping_sub(origin) as f64 / SECOND as f64 + moments.time,
+            count,
+            time: window.start.wrapping_sub(origin) as f64 / SECOND as f64 + moments.times / count,
             value: window.summary.mean(),
-            squares: moments.time_squares,
-            products: moments.products,
+            squares: moments.time_squares / count,
+            products: moments.products / count,
         })
     }
 
@@ -375,7 +450,7 @@ mod tests {
             let at = 1 + cut.index(values.len() - 1);
             let told = [
                 split::<Summary>(&values, at, &Reducer::Sum),
-                split::<Summary>(&values, at, &Reducer::Spread),
+                split::<Totals>(&values, at, &Reducer::Spread),
                 split::<Scatter>(&values, at, &Reducer::Variance),
                 split::<Trend>(&values, at, &Reducer::Slope),
                 split::<Values>(&values, at, &Reducer::Quantile(0.37)),

@@ -8,9 +8,10 @@ use super::{
     Context, End, EvaluateError, Run, SourceError, StoredBlock,
     cells::{Cursor, Grid},
     neighbours::{Neighbours, Pairs},
-    parts::{Part, Ratio},
+    parts::{Part, Ratio, Totals, merge_parts},
     sources::Sources,
     table::{Row, Table},
+    ways::{Ways, translated, translated_window},
 };
 use crate::{
     answer::Cost,
@@ -19,7 +20,6 @@ use crate::{
     model::{Kind, SeriesId, Value},
     plan::Leaf,
     query::{Reducer, ValueTest},
-    rollup::View,
     summary::Summary,
     time::{Nanos, SECOND, TimeRange, Windows},
 };
@@ -107,10 +107,15 @@ impl<'a> Reading<'a> {
         self.in_tasks(cost, |task, cost| self.read_parts::<P>(task, cost), merge_parts, |_, mut cells| self.finish_parts(&mut cells, reducer))
     }
 
-    /// The same points for several reducers, read once.
-    pub fn merged_for(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
-        let finish = |_, mut cells: Vec<Option<Summary>>| reducers.iter().map(|reducer| self.finish_parts(&mut cells, reducer)).collect::<Vec<Row>>();
-        let lines = self.in_tasks(cost, |task, cost| self.read_parts::<Summary>(task, cost), merge_parts, finish)?;
+    /// The same points for several reducers that every summary answers, read once; a table each.
+    pub fn summarised(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
+        let ask_for_ends = reducers.iter().any(|reducer| matches!(reducer, Reducer::First | Reducer::Last));
+        if ask_for_ends { self.merged_for::<Summary>(reducers, cost) } else { self.merged_for::<Totals>(reducers, cost) }
+    }
+
+    fn merged_for<P: Part>(&self, reducers: &[&Reducer], cost: &mut Cost) -> Result<Vec<Table>, EvaluateError> {
+        let finish = |_, mut cells: Vec<Option<P>>| reducers.iter().map(|reducer| self.finish_parts(&mut cells, reducer)).collect::<Vec<Row>>();
+        let lines = self.in_tasks(cost, |task, cost| self.read_parts::<P>(task, cost), merge_parts, finish)?;
         let mut tables = vec![Table::default(); reducers.len()];
         for line in lines {
             tables.iter_mut().zip(line).for_each(|(table, row)| table.rows.push(row));
@@ -131,14 +136,7 @@ impl<'a> Reading<'a> {
             let codes = self.words.of(piece);
             if let Run::Windows(windows, places) = &run {
                 cost.windows_read += places.len() as u64;
-                for at in places.clone() {
-                    let window = windows.view(at);
-                    // Levels answer only where their windows lie inside cells.
-                    if let Some(cell) = cursor.whole(grid, window.start, window.start) {
-                        let part = P::of_window(&translated_window(window, codes, &mut states), origin);
-                        merge_parts(&mut cells[cell], &part);
-                    }
-                }
+                P::add_windows(cells, windows, places.clone(), origin, Ways { grid, cursor, codes, states: &mut states });
                 return Ok(());
             }
             if let Run::Block(block) = &run {
@@ -343,14 +341,6 @@ impl<'a> Reading<'a> {
     }
 }
 
-fn merge_parts<P: Part>(into: &mut Option<P>, other: &Option<P>) {
-    match (into.as_mut(), other) {
-        (Some(into), Some(other)) => into.merge(other),
-        (None, Some(other)) => *into = Some(other.clone()),
-        (_, None) => {}
-    }
-}
-
 /// Cells of the lines that a task's series belong to; these come in the order of the lines.
 pub struct Lines<T>(pub Read<T>);
 
@@ -404,29 +394,6 @@ fn chosen_points<'p>(points: Points<'p>, tests: &[ValueTest], codes: Option<&[f6
         }
     }
     chosen.points()
-}
-
-fn translated(summary: &Summary, codes: Option<&[f64]>) -> Summary {
-    let mut summary = *summary;
-    if let Some(codes) = codes {
-        let shared = |value: f64| codes.get(value as usize).copied().unwrap_or(f64::NAN);
-        // Of the least and the greatest code only matters whether they are one.
-        let is_one = summary.min == summary.max;
-        (summary.first.value, summary.last.value) = (shared(summary.first.value), shared(summary.last.value));
-        (summary.min, summary.max) = if is_one { (shared(summary.min), shared(summary.min)) } else { (f64::NEG_INFINITY, f64::INFINITY) };
-    }
-    summary
-}
-
-/// A window with the codes that all series share.
-fn translated_window<'w>(mut window: View<'w>, codes: Option<&[f64]>, states: &'w mut Vec<(u32, f64)>) -> View<'w> {
-    let Some(codes) = codes else { return window };
-    let shared = |code: u32| codes.get(code as usize).map(|code| *code as u32);
-    states.clear();
-    states.extend(window.states.iter().filter_map(|(code, held)| Some((shared(*code)?, *held))));
-    window.summary = translated(&window.summary, Some(codes));
-    window.states = states;
-    window
 }
 
 /// A dictionary that all series of a state share; each series has learnt its words in an order of its own.

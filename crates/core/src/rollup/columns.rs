@@ -1,8 +1,9 @@
 //! Windows of one series as they come from the disk: a column for each thing that is held of them, of which a query fills the few that it needs.
 
 use super::{
+    moments::Moments,
     sketch::Sketch,
-    window::{Moments, Steps, View, Window},
+    window::{Steps, View, Window},
 };
 use crate::{
     block::Columns,
@@ -17,8 +18,11 @@ pub(super) const SUM: usize = 1;
 pub(super) const MIN: usize = 2;
 pub(super) const MAX: usize = 3;
 pub(super) const SQUARES: usize = 4;
+pub(super) const TIMES: usize = 5;
+pub(super) const TIME_SQUARES: usize = 6;
 pub(super) const GROWTH: usize = 8;
 pub(super) const CHANGES: usize = 9;
+pub(super) const AREA: usize = 12;
 
 /// Windows of one series. A column that was not read, or of zeros from some place on, is shorter.
 #[derive(Clone, Debug, Default)]
@@ -40,7 +44,7 @@ pub(super) fn numbers_of(window: &View<'_>) -> [f64; NUMBERS] {
         summary.min,
         summary.max,
         moments.squares,
-        moments.time,
+        moments.times,
         moments.time_squares,
         moments.products,
         steps.growth,
@@ -101,19 +105,26 @@ impl WindowColumns {
                 last: sample(&self.lasts, at),
                 growth: None,
             },
-            moments: Moments { squares: number(SQUARES), time: number(5), time_squares: number(6), products: number(7) },
+            moments: Moments { squares: number(SQUARES), times: number(TIMES), time_squares: number(TIME_SQUARES), products: number(7) },
             steps: Steps {
                 growth: number(GROWTH),
                 changes: number(CHANGES),
                 gaps: number(10),
                 gap_delta: number(11),
-                area: number(12),
+                area: number(AREA),
                 unheld: number(13),
                 uncovered: number(14),
             },
             states: self.states.get(at).map_or(&[], Vec::as_slice),
             sketch: self.sketches.get(at).unwrap_or(const { &Sketch::EMPTY }),
         }
+    }
+
+    /// Count, sum, least and greatest of one window; what was not read of it is zero.
+    #[inline]
+    pub fn totals(&self, at: usize) -> [f64; 4] {
+        let number = |column: &Vec<f64>| column.get(at).copied().unwrap_or(0.0);
+        [number(&self.numbers[COUNT]), number(&self.numbers[SUM]), number(&self.numbers[MIN]), number(&self.numbers[MAX])]
     }
 
     /// Adds a window at the end.

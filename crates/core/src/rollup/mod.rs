@@ -8,15 +8,23 @@
 //! | `policy` | which metrics are rolled up, into which levels, and for how long |
 //! | `level` | where the windows of a level lie |
 //! | `window` | what is held of the points of a window |
+//! | `moments` | of them, what scatter and slope need |
+//! | `decimals` | decimals that were lost among the last digits of doubles |
+//! | `even` | what follows from evenly spaced points |
 //! | `sketch` | quantiles that merge |
 //! | `columns` | windows as they come from the disk |
 //! | `rows` | windows at rest |
+//! | `bit_codes` | small numbers bit by bit |
 //! | `roller` | points into windows, windows into longer ones |
 //! | `uses` | which reducers windows answer |
 //! | `segments` | which part of a query's time is answered by which level |
 
+mod bit_codes;
 mod columns;
+mod decimals;
+mod even;
 mod level;
+mod moments;
 mod policy;
 mod roller;
 mod rows;
@@ -27,10 +35,11 @@ mod window;
 
 pub use columns::WindowColumns;
 pub use level::{Level, LevelError};
+pub use moments::Moments;
 pub use policy::{PolicyError, RollupLevel, RollupPolicy};
 pub use roller::Roller;
-pub use rows::{BadRows, Encoded, Wants, decode, encode};
+pub use rows::{BadRows, Encoded, Wants, column_sizes, decode, encode};
 pub use segments::{Covered, Segment, Segments, segments};
 pub use sketch::Sketch;
 pub use uses::{Use, use_of};
-pub use window::{Contents, Made, Moments, Rules, Steps, View, Window};
+pub use window::{Contents, Made, Rules, Steps, View, Window};

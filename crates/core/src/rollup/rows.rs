@@ -3,16 +3,20 @@
 //! A row has two parts of the same form, so that a query that wants sums and extremes need not read the rest, which takes most of the room.
 //!
 //! ```text
-//! byte 0     version, 1
+//! byte 0     version, 2
 //! byte 1     contents: 0 gauge, 1 counter, 2 state, 3 histogram, 4 part
 //! 4 bytes    mark of the rules under which it was made
 //! varint     how many windows
 //! columns    each: its number, a varint of its length, its bytes in the encodings of the block format; columns of zeros are left out
 //! 4 bytes    CRC-32 of everything before
 //! ```
+//!
+//! In version 1 moments were not yet times the count, and sketches were listed bucket by bucket. Such rows are read, and written anew when their windows are.
 
 use super::{
-    columns::{CHANGES, COUNT, GROWTH, MAX, MIN, NUMBERS, SQUARES, SUM, WindowColumns, numbers_of},
+    bit_codes::{BitReader, BitWriter},
+    columns::{AREA, CHANGES, COUNT, GROWTH, MAX, MIN, NUMBERS, SQUARES, SUM, TIME_SQUARES, TIMES, WindowColumns, numbers_of},
+    even::Even,
     sketch::Sketch,
     window::{Contents, Made, Window},
 };
@@ -26,7 +30,7 @@ use crate::{
     time::Nanos,
 };
 
-const VERSION: u8 = 1;
+const VERSION: u8 = 2;
 const HEAD: usize = 6;
 const MOST_WINDOWS: u64 = 65_536;
 
@@ -41,6 +45,8 @@ const SUMS: u8 = 6;
 const UNCOVERED: u8 = 19;
 const STATES: u8 = 20;
 const SKETCHES: u8 = 21;
+/// Which columns are left out since they follow from evenly spaced points, a bit each.
+const EVENS: u8 = 22;
 
 /// Of a column's number, the place among the columns of doubles.
 fn place_of(number: u8) -> Option<usize> {
@@ -55,6 +61,17 @@ fn number_of(place: usize) -> u8 {
     if place == COUNT { COUNTS } else { (place - SUM) as u8 + SUMS }
 }
 
+/// What evenly spaced points give for a column.
+type OfEven = fn(&Even) -> f64;
+
+/// Bits of [`EVENS`]: the column that is left out, and what stands for it.
+const EVEN: [(u8, usize, OfEven); 4] = [
+    (1, TIMES, |even| even.times),
+    (2, TIME_SQUARES, |even| even.time_squares),
+    (4, AREA, |even| even.linear_area),
+    (8, AREA, |even| even.stepped_area),
+];
+
 /// Which parts of windows are read; count and sum always are.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Wants {
@@ -62,8 +79,10 @@ pub struct Wants {
     pub ends: bool,
     /// The least and the greatest.
     pub extremes: bool,
-    /// [`Moments`].
-    pub moments: bool,
+    /// Of [`Moments`](super::Moments), the squares of values.
+    pub scatter: bool,
+    /// The others.
+    pub trend: bool,
     /// [`Steps`].
     pub steps: bool,
     /// States.
@@ -74,11 +93,11 @@ pub struct Wants {
 
 impl Wants {
     /// Everything.
-    pub const ALL: Self = Self { ends: true, extremes: true, moments: true, steps: true, states: true, sketch: true };
+    pub const ALL: Self = Self { ends: true, extremes: true, scatter: true, trend: true, steps: true, states: true, sketch: true };
 
     /// Whether the first part of a row does not hold all of it.
     pub fn are_more(self) -> bool {
-        self.ends || self.moments || self.steps || self.states || self.sketch
+        self.ends || self.scatter || self.trend || self.steps || self.states || self.sketch
     }
 }
 
@@ -89,6 +108,50 @@ pub struct Encoded {
     pub bytes: Vec<u8>,
     /// Everything else.
     pub more: Vec<u8>,
+}
+
+/// What each column of a row takes, by name, in bytes; nothing of what is no row.
+pub fn column_sizes(row: &Encoded) -> Vec<(&'static str, usize)> {
+    let mut sizes = Vec::new();
+    for part in [&row.bytes, &row.more] {
+        let Ok((_, mut columns)) = open(part) else { continue };
+        while let (Ok(number), Ok(length)) = (columns.byte("column"), columns.varint("column")) {
+            let Ok(column) = columns.take(length as usize, "column") else { break };
+            sizes.push((name_of(number), column.len()));
+        }
+    }
+    sizes
+}
+
+fn name_of(number: u8) -> &'static str {
+    const NUMBERED: [&str; NUMBERS] = [
+        "counts",
+        "sums",
+        "least",
+        "greatest",
+        "squares",
+        "times",
+        "time squares",
+        "products",
+        "growth",
+        "changes",
+        "gaps",
+        "gap deltas",
+        "areas",
+        "unheld",
+        "uncovered",
+    ];
+    match number {
+        STARTS => "starts",
+        FIRST_TIMES => "first times",
+        LAST_TIMES => "last times",
+        FIRSTS => "firsts",
+        LASTS => "lasts",
+        STATES => "states",
+        SKETCHES => "sketches",
+        EVENS => "evens",
+        number => place_of(number).and_then(|place| NUMBERED.get(place)).copied().unwrap_or("of a later version"),
+    }
 }
 
 /// Bytes that are no windows.
@@ -145,6 +208,11 @@ pub fn encode(windows: &[Window], made: Made) -> Encoded {
         more.column(number, |out| put_values(&values, &rests, out));
     }
     let numbers: Vec<[f64; NUMBERS]> = windows.iter().map(|window| numbers_of(&window.view())).collect();
+    // Of codes and of parts neither moments nor areas are held.
+    let evens = if made.contents.are_numbers() { evens(windows, &numbers) } else { 0 };
+    if evens != 0 {
+        more.column(EVENS, |out| out.push(evens));
+    }
     for place in 0..NUMBERS {
         // Of codes there is no sum, and of a histogram's parts the least and the greatest are not asked for.
         let is_asked = match made.contents {
@@ -153,7 +221,8 @@ pub fn encode(windows: &[Window], made: Made) -> Encoded {
             Contents::State | Contents::Histogram => !matches!(place, SUM | MIN | MAX),
         };
         let values: Vec<f64> = numbers.iter().map(|numbers| numbers[place]).collect();
-        if is_asked && values.iter().any(|value| value.to_bits() != 0) {
+        let is_even = EVEN.iter().any(|(bit, of, _)| *of == place && evens & bit != 0);
+        if is_asked && !is_even && values.iter().any(|value| value.to_bits() != 0) {
             let part = if place <= MAX { &mut short } else { &mut more };
             part.column(number_of(place), |out| put_values(&values, &[], out));
         }
@@ -162,9 +231,31 @@ pub fn encode(windows: &[Window], made: Made) -> Encoded {
         more.column(STATES, |out| windows.iter().for_each(|window| put_states(&window.states, out)));
     }
     if made.contents.are_numbers() {
-        more.column(SKETCHES, |out| windows.iter().for_each(|window| window.sketch.put(out)));
+        more.column(SKETCHES, |out| {
+            let mut writer = BitWriter::new(out);
+            windows.iter().for_each(|window| window.sketch.put(window.summary.min, &mut writer));
+            writer.finish();
+        });
     }
     Encoded { bytes: short.finish(), more: more.finish() }
+}
+
+/// Which columns follow from evenly spaced points in all of some windows.
+fn evens(windows: &[Window], numbers: &[[f64; NUMBERS]]) -> u8 {
+    let mut bits = EVEN.iter().map(|(bit, ..)| bit).sum();
+    for (window, numbers) in windows.iter().zip(numbers) {
+        let even = Even::of(window.start, &window.summary);
+        for (bit, place, of) in EVEN {
+            if of(&even).to_bits() != numbers[place].to_bits() {
+                bits &= !bit;
+            }
+        }
+        if bits == 0 {
+            break;
+        }
+    }
+    // One of two that say the same.
+    if bits & 4 != 0 { bits & !8 } else { bits }
 }
 
 fn put_states(states: &[(u32, f64)], out: &mut Vec<u8>) {
@@ -192,24 +283,29 @@ fn take_states(reader: &mut Reader<'_>) -> Result<Vec<(u32, f64)>, BlockError> {
 /// [`BadRows`] for what is no row of windows, or is damaged; `out` is then of no more use.
 pub fn decode(parts: &[&[u8]], wants: Wants, out: &mut WindowColumns) -> Result<Made, BadRows> {
     let before = out.len();
-    let mut told: Option<(Made, usize)> = None;
+    let (mut told, mut evens): (Option<Head>, u8) = (None, 0);
     for part in parts {
-        let (made, count, mut columns) = open(part)?;
-        if told.is_some_and(|told| told != (made, count)) {
+        let (head, mut columns) = open(part)?;
+        if told.is_some_and(|told| told != head) {
             return Err(BlockError::Bounds("parts of a row").into());
         }
-        told = Some((made, count));
+        told = Some(head);
         while !columns.is_empty() {
             let number = columns.byte("column")?;
             let length = columns.varint("column")?;
             let length = usize::try_from(length).map_err(|_| BlockError::Bounds("column"))?;
             let mut column = Reader::new(columns.take(length, "column")?);
-            if is_wanted(number, wants) {
-                read_column(number, &mut column, (before, count), out)?;
+            if number == EVENS {
+                evens = column.byte("evenly spaced columns")?;
+            } else if is_wanted(number, wants) {
+                read_column(number, &mut column, head, before, out)?;
             }
         }
     }
-    let (made, count) = told.ok_or(BlockError::Short("row"))?;
+    let Head { version, made, count } = told.ok_or(BlockError::Short("row"))?;
+    if version == 1 {
+        times_the_count(out, before);
+    }
     let is_whole = out.starts.len() == before + count && out.numbers[COUNT].len() == before + count;
     // A window that was never counted is one that was not written.
     let is_sound = is_whole && out.numbers[COUNT][before..].iter().all(|count| *count >= 1.0);
@@ -218,19 +314,46 @@ pub fn decode(parts: &[&[u8]], wants: Wants, out: &mut WindowColumns) -> Result<
     if !is_sound || !are_in_order {
         return Err(BlockError::Bounds("windows").into());
     }
+    fill_even(evens, wants, before, out);
     Ok(made)
 }
 
-/// What the head of a part says, and its columns.
-fn open(bytes: &[u8]) -> Result<(Made, usize, Reader<'_>), BadRows> {
+/// Computes columns that were left out.
+fn fill_even(evens: u8, wants: Wants, before: usize, out: &mut WindowColumns) {
+    for (_, place, of) in EVEN.iter().filter(|(bit, place, _)| evens & bit != 0 && is_wanted(number_of(*place), wants)) {
+        let filled: Vec<f64> = (before..out.len()).map(|at| of(&Even::of(out.starts[at], &out.view(at).summary))).collect();
+        out.numbers[*place].resize(before, 0.0);
+        out.numbers[*place].extend(filled);
+    }
+}
+
+/// Moments of version 1 as they are held now.
+fn times_the_count(out: &mut WindowColumns, before: usize) {
+    let (counts, moments) = out.numbers.split_at_mut(SQUARES);
+    for column in &mut moments[..GROWTH - SQUARES] {
+        column.iter_mut().zip(&counts[COUNT]).skip(before).for_each(|(moment, count)| *moment *= count);
+    }
+}
+
+/// What the head of a part says.
+#[derive(Clone, Copy, PartialEq, Eq)]
+struct Head {
+    version: u8,
+    made: Made,
+    count: usize,
+}
+
+/// The head of a part, and its columns.
+fn open(bytes: &[u8]) -> Result<(Head, Reader<'_>), BadRows> {
     let body = bytes.len().checked_sub(4).filter(|length| *length >= HEAD).ok_or(BlockError::Short("header"))?;
     let (body, checksum) = bytes.split_at(body);
     let (found, computed) = (word(checksum), crc32fast::hash(body));
     if found != computed {
         return Err(BlockError::Checksum { found, computed }.into());
     }
-    if body[0] != VERSION {
-        return Err(BlockError::Unknown { part: "version of a row of windows", found: body[0] }.into());
+    let version = body[0];
+    if version == 0 || version > VERSION {
+        return Err(BlockError::Unknown { part: "version of a row of windows", found: version }.into());
     }
     let contents = contents_of(body[1]).ok_or(BlockError::Unknown { part: "contents of windows", found: body[1] })?;
     let mark = word(&body[2..HEAD]);
@@ -239,7 +362,7 @@ fn open(bytes: &[u8]) -> Result<(Made, usize, Reader<'_>), BadRows> {
     if count == 0 || count > MOST_WINDOWS {
         return Err(BlockError::Bounds("number of windows").into());
     }
-    Ok((Made { contents, mark }, count as usize, reader))
+    Ok((Head { version, made: Made { contents, mark }, count: count as usize }, reader))
 }
 
 fn word(bytes: &[u8]) -> u32 {
@@ -251,12 +374,16 @@ fn word(bytes: &[u8]) -> u32 {
 fn is_wanted(number: u8, wants: Wants) -> bool {
     match place_of(number) {
         Some(COUNT | SUM) => true,
-        Some(MIN | MAX) => wants.extremes,
-        Some(SQUARES..GROWTH) => wants.moments,
+        // Sketches begin at the least value.
+        Some(MIN) => wants.extremes || wants.sketch,
+        Some(MAX) => wants.extremes,
+        Some(SQUARES) => wants.scatter,
+        Some(TIMES..GROWTH) => wants.trend,
         Some(_) => wants.steps,
         None => match number {
             STARTS => true,
-            FIRST_TIMES | LAST_TIMES | FIRSTS | LASTS => wants.ends,
+            FIRST_TIMES | LAST_TIMES => wants.ends || wants.trend || wants.steps,
+            FIRSTS | LASTS => wants.ends || wants.steps,
             STATES => wants.states,
             SKETCHES => wants.sketch,
             // Of a later version, which this one can do without.
@@ -266,7 +393,8 @@ fn is_wanted(number: u8, wants: Wants) -> bool {
 }
 
 /// Appends a column; those before it that were left out are zeros.
-fn read_column(number: u8, column: &mut Reader<'_>, (before, count): (usize, usize), out: &mut WindowColumns) -> Result<(), BlockError> {
+fn read_column(number: u8, column: &mut Reader<'_>, head: Head, before: usize, out: &mut WindowColumns) -> Result<(), BlockError> {
+    let count = head.count;
     if let Some(place) = place_of(number) {
         let values = &mut out.numbers[place];
         values.resize(before, 0.0);
@@ -298,8 +426,17 @@ fn read_column(number: u8, column: &mut Reader<'_>, (before, count): (usize, usi
         }
         _ => {
             out.sketches.resize(before, Sketch::EMPTY);
-            for _ in 0..count {
-                out.sketches.push(Sketch::take(column)?);
+            if head.version == 1 {
+                for _ in 0..count {
+                    out.sketches.push(Sketch::take_of_version_1(column)?);
+                }
+                return Ok(());
+            }
+            let number = |numbers: &[f64], at: usize| numbers.get(before + at).copied().unwrap_or(0.0);
+            let mut bits = BitReader::new(column.take(column.len(), "sketches")?);
+            for at in 0..count {
+                let (least, total) = (number(&out.numbers[MIN], at), number(&out.numbers[COUNT], at) as u64);
+                out.sketches.push(Sketch::take(least, total, &mut bits)?);
             }
         }
     }
@@ -378,14 +515,21 @@ mod tests {
         }
     }
 
+    fn steps() -> Vec<(i64, f64)> {
+        (0..40).map(|i| (7 + i % 5, f64::from(i as i32 * i as i32 % 11) / 10.0 + 300.0)).collect()
+    }
+
+    fn of_hex(hex: &str) -> Vec<u8> {
+        (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect()
+    }
+
     #[test]
-    fn a_row_of_version_1_stays_as_it_is() {
-        let steps: Vec<(i64, f64)> = (0..40).map(|i| (7 + i % 5, f64::from(i as i32 * i as i32 % 11) / 10.0 + 300.0)).collect();
+    fn a_row_of_version_2_stays_as_it_is() {
         let told: String = [Contents::Gauge, Contents::Counter, Contents::State, Contents::Part]
             .into_iter()
             .map(|contents| {
                 let rules = rules(contents);
-                let Encoded { bytes, more } = encode(&windows(&steps, &rules), rules.made());
+                let Encoded { bytes, more } = encode(&windows(&steps(), &rules), rules.made());
                 let hex = |bytes: Vec<u8>| bytes.into_iter().map(|byte| format!("{byte:02x}")).collect::<String>();
                 format!("{contents:?}: {} {}\n", hex(bytes), hex(more))
             })
@@ -394,10 +538,34 @@ mod tests {
     }
 
     #[test]
+    fn what_follows_from_even_steps_is_not_written_down() {
+        let named = |made: &[Window], rules: &Rules| -> Vec<&str> {
+            column_sizes(&encode(made, rules.made()))
+                .into_iter()
+                .map(|(name, _)| name)
+                .filter(|name| ["evens", "times", "areas"].contains(name))
+                .collect()
+        };
+        let even: Vec<(i64, f64)> = (0..60).map(|i| (7, f64::from(i % 9) / 4.0)).collect();
+        let mut odd = even.clone();
+        odd[30].0 = 8;
+        for contents in [Contents::Gauge, Contents::Counter] {
+            let rules = rules(contents);
+            assert_eq!(named(&windows(&even, &rules), &rules), ["evens"]);
+            assert_eq!(named(&windows(&odd, &rules), &rules), ["times", "areas"]);
+            let stepped = Rules { shape: Shape::Stepped, ..rules };
+            assert_eq!(named(&windows(&even, &stepped), &stepped), ["evens"]);
+        }
+        // Codes that stay zero would look as if their area followed.
+        let zeros: Vec<(i64, f64)> = (0..60).map(|_| (7, 0.0)).collect();
+        assert_eq!(named(&windows(&zeros, &rules(Contents::State)), &rules(Contents::State)), [""; 0]);
+    }
+
+    #[test]
     fn a_row_of_one_part_is_read() {
         // As rows were before they had two.
         let hex = "0102f51c37330700100080e0d9bdefdfadd73180b09dc2df010211018098f4d2b8e1add731092605c06a693503120180d08ee881e3add7310915066a2aaa2900040900000000000000000005090000000000000000000107010004036ad902141c01000036010000680100006c0100005a010000680100006c010000169b66ad41";
-        let bytes: Vec<u8> = (0..hex.len()).step_by(2).map(|at| u8::from_str_radix(&hex[at..at + 2], 16).unwrap()).collect();
+        let bytes = of_hex(hex);
         let rules = rules(Contents::State);
         let mut columns = WindowColumns::default();
         assert_eq!(decode(&[&bytes], Wants::ALL, &mut columns), Ok(rules.made()));
@@ -406,5 +574,21 @@ mod tests {
         decode(&[&bytes, &more], Wants::ALL, &mut again).unwrap();
         assert_eq!(again.to_windows(), columns.to_windows());
         assert_eq!(columns.len(), 7);
+    }
+
+    #[test]
+    fn a_row_of_version_1_says_what_it_said() {
+        let bytes = of_hex(
+            "01007677e3360700100080e0d9bdefdfadd73180b09dc2df010107010004036ad90206120101ec5d0e7817acbeaabbbbb8baaa0e000007070101f02e02043308080101f62e03b66d03420bc532",
+        );
+        let more = of_hex(
+            "01007677e336070211018098f4d2b8e1add731092605c06a693503120180d08ee881e3add7310915066a2aaa290004080101f02e03284a0e05090101f22e0408024802093903a48cc2f5285cdf3fcae28d114cf4d73f8a3a592d6f8ce03f96f08b25bf58e23fab2dd1dfc96ad93f0c8c114cf477e23f00000000000000000a380537018000003700000000000044499224499224df6ddbb66ddb16100000000000f0274992244992e4bb6ddbb66ddb02020000000000b4000b3805380140000038000000000060796edbb66ddba6a16edbb66ddbc6a10000000000d6946edbb66ddba6a16edbb66ddbc6a10000000000404e0c39034065666666662b40ba3da8833aa80bc0ba1dd4411dd42c40c0cbcccccccc34c0923ca8833aa81140968aaff88aaf334000000000000000000e07010000036b5b0311190102b4a92815495587a159c2d74e83ca37d92c7b6827000000152301bcf5040401bcf5040701bcf5040701bcf5040601bcf5040701bcf5040701bcf50402f4a99f31",
+        );
+        let rules = rules(Contents::Gauge);
+        let mut columns = WindowColumns::default();
+        assert_eq!(decode(&[&bytes, &more], Wants::ALL, &mut columns), Ok(rules.made()));
+        let made = windows(&steps(), &rules);
+        assert_eq!(columns.len(), made.len());
+        assert!(columns.to_windows().iter().zip(&made).all(|(read, made)| read.agrees(made)));
     }
 }

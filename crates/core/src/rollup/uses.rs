@@ -20,7 +20,8 @@ pub fn use_of(reducer: &Reducer, facts: &Facts) -> Option<Use> {
     let plain = Use { wants: Wants::default(), is_sketched: false, joins: false };
     let extremes = Use { wants: Wants { extremes: true, ..Wants::default() }, ..plain };
     let ends = Use { wants: Wants { ends: true, ..Wants::default() }, ..plain };
-    let moments = Use { wants: Wants { moments: true, ..Wants::default() }, ..plain };
+    let scatter = Use { wants: Wants { scatter: true, ..Wants::default() }, ..plain };
+    let trend = Use { wants: Wants { trend: true, ..Wants::default() }, ..plain };
     let steps = Use { wants: Wants { ends: true, steps: true, ..Wants::default() }, joins: true, ..plain };
     let states = Use { wants: Wants { states: true, ..steps.wants }, ..steps };
     Some(match (facts.kind, reducer) {
@@ -37,7 +38,8 @@ pub fn use_of(reducer: &Reducer, facts: &Facts) -> Option<Use> {
         (_, Sum | Mean) => plain,
         (_, Min | Max | Spread) => extremes,
         (_, First | Last) => ends,
-        (_, Stddev | Variance | Slope) => moments,
+        (_, Stddev | Variance) => scatter,
+        (_, Slope) => trend,
         (_, Quantile(_)) => Use { wants: Wants { extremes: true, sketch: true, ..Wants::default() }, is_sketched: true, ..plain },
         (_, Delta | Growth | Rate | Area | TimeMean | Changes) => steps,
         (_, Distinct | TimeIn(_) | ShareIn(_)) => return None,

@@ -1,6 +1,10 @@
 //! What is held of the points of one series in one window.
 
-use super::sketch::Sketch;
+use super::{
+    decimals,
+    moments::{Mass, Moments},
+    sketch::Sketch,
+};
 use crate::{
     block::Points,
     model::{Kind, Shape, Temporality},
@@ -87,19 +91,6 @@ pub struct Made {
     pub mark: u32,
 }
 
-/// What scatter and slope need beside count and sum; times in seconds from the window's start.
-#[derive(Clone, Copy, Debug, Default, PartialEq)]
-pub struct Moments {
-    /// Sum of squared distances from the mean.
-    pub squares: f64,
-    /// Mean of the times.
-    pub time: f64,
-    /// Sum of squared distances of the times from their mean.
-    pub time_squares: f64,
-    /// Sum of products of both distances.
-    pub products: f64,
-}
-
 /// What neighbours inside a window say, summed.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Steps {
@@ -145,14 +136,16 @@ impl Window {
     pub fn agrees(&self, other: &Self) -> bool {
         let exact = |w: &Self| (w.start, w.summary.count, w.summary.first, w.summary.last, w.steps.gaps, w.steps.changes);
         let sums = |w: &Self| {
-            let (moments, steps) = (&w.moments, &w.steps);
-            let of_points = [w.summary.sum, w.summary.min, w.summary.max, moments.squares, moments.time, moments.time_squares, moments.products];
+            let Self { summary, steps, .. } = w;
+            let of_points = [summary.sum, summary.min, summary.max];
             let of_steps = [steps.growth, steps.area, steps.unheld, steps.uncovered, steps.gap_delta];
             of_points.into_iter().chain(of_steps)
         };
+        let greatest = self.summary.min.abs().max(self.summary.max.abs());
         let held = |(code, held): &(u32, f64)| other.states.iter().any(|(known, sum)| code == known && close(*held, *sum));
         exact(self) == exact(other)
             && sums(self).zip(sums(other)).all(|(a, b)| close(a, b))
+            && self.moments.agree(&other.moments, self.summary.count as f64, greatest)
             && self.states.len() == other.states.len()
             && self.states.iter().all(held)
             && self.sketch == other.sketch
@@ -163,45 +156,19 @@ fn seconds(nanos: Nanos) -> f64 {
     nanos as f64 / SECOND as f64
 }
 
-/// A sum of decimals is a decimal again, but for the last digits that doubles lose: found again, it takes a third of the room.
-fn snapped(sum: f64) -> f64 {
-    for places in 0..=6 {
-        let scale = 10f64.powi(places);
-        let (scaled, whole) = (sum * scale, (sum * scale).round());
-        if whole.abs() < 9e15 && (scaled - whole).abs() <= 1e-13 * scaled.abs() {
-            return whole / scale;
-        }
-    }
-    sum
-}
-
 impl Window {
     /// Of points in order of time that lie in the window from `start` on; none where there are none.
     pub fn of(points: Points<'_>, start: Nanos, rules: &Rules) -> Option<Self> {
         let mut summary = Summary::of(points)?;
-        summary.sum = snapped(summary.sum);
+        summary.sum = decimals::of_sum(summary.sum);
         let mut window = Self { start, summary, moments: Moments::default(), steps: Steps::default(), states: Vec::new(), sketch: Sketch::default() };
         if rules.contents.are_numbers() {
             window.sketch = Sketch::of(points.values);
-            window.take_moments(points);
+            window.moments = Moments::of(points, start);
         }
         window.take_steps(points, rules);
+        window.settle();
         Some(window)
-    }
-
-    fn take_moments(&mut self, points: Points<'_>) {
-        let count = points.len() as f64;
-        let mean = self.summary.mean();
-        let time = points.times.iter().map(|at| seconds(at - self.start)).sum::<f64>() / count;
-        let mut moments = Moments { time: snapped(time), ..Moments::default() };
-        for (at, value) in points.times.iter().zip(points.values) {
-            let (apart, off) = (seconds(at - self.start) - moments.time, value - mean);
-            moments.squares += off * off;
-            moments.time_squares += apart * apart;
-            moments.products += apart * off;
-        }
-        moments.time_squares = snapped(moments.time_squares);
-        self.moments = moments;
     }
 
     fn take_steps(&mut self, points: Points<'_>, rules: &Rules) {
@@ -218,7 +185,7 @@ impl Window {
             }
             before = next;
         }
-        self.steps.area = snapped(self.steps.area);
+        self.steps.area = decimals::of_sum(self.steps.area);
     }
 
     /// Takes in what two neighbours say.
@@ -265,45 +232,38 @@ impl Window {
     pub fn append(&mut self, next: &Self, rules: &Rules) {
         let (last, first) = (self.summary.last, next.summary.first);
         if rules.contents.are_numbers() {
-            self.append_moments(next);
+            self.moments.append(self.mass(), &next.moments, next.mass(), seconds(next.start - self.start));
         }
         self.summary.merge(&next.summary);
-        self.summary.sum = snapped(self.summary.sum);
+        self.summary.sum = decimals::of_sum(self.summary.sum);
         self.step(last, first, rules);
         let (steps, of) = (&mut self.steps, &next.steps);
         steps.growth += of.growth;
         steps.changes += of.changes;
         steps.gaps += of.gaps;
         steps.gap_delta += of.gap_delta;
-        steps.area = snapped(steps.area + of.area);
+        steps.area = decimals::of_sum(steps.area + of.area);
         steps.unheld += of.unheld;
         steps.uncovered += of.uncovered;
         for (code, held) in &next.states {
             self.note_state(f64::from(*code), *held);
         }
         self.sketch.merge(&next.sketch);
+        self.settle();
     }
 
-    /// Chan, Golub and LeVeque's pairwise update, of both coordinates.
-    fn append_moments(&mut self, next: &Self) {
-        let (count, more) = (self.summary.count as f64, next.summary.count as f64);
-        let shifted = next.moments.time + seconds(next.start - self.start);
-        let (time, value) = (shifted - self.moments.time, next.summary.mean() - self.summary.mean());
-        let weight = count * more / (count + more);
-        let moments = &mut self.moments;
-        moments.squares += next.moments.squares + value * value * weight;
-        moments.time_squares = snapped(moments.time_squares + next.moments.time_squares + time * time * weight);
-        moments.products += next.moments.products + time * value * weight;
-        moments.time = snapped(moments.time + time * more / (count + more));
+    fn mass(&self) -> Mass {
+        Mass { count: self.summary.count as f64, mean: self.summary.mean() }
     }
 
     /// The same points as those of a longer window that begins earlier.
     #[must_use]
     pub fn starting(mut self, start: Nanos, rules: &Rules) -> Self {
         if rules.contents.are_numbers() {
-            self.moments.time += seconds(self.start - start);
+            self.moments.start_earlier(self.summary.count as f64, seconds(self.start - start));
         }
         self.start = start;
+        self.settle();
         self
     }
 
