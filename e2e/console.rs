@@ -381,6 +381,6 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.read("older than keep_for").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for 10d").await;
     browser.press_button("Bring back").await;
-    browser.read("it would be dropped again at once").await;
+    browser.read("it would go again at once").await;
     browser.close().await;
 }

@@ -19,8 +19,9 @@ use crate::{
     error::{Context, StoreError},
     expiry,
     files::folder_bytes,
-    partition::{Partition, Progress, Writing},
+    partition::{Partition, Place, Progress, Reading, Writing},
     pool::Pool,
+    reading::overlapping,
     records::Document,
     shared::Shared,
     span::Span,
@@ -87,13 +88,13 @@ pub struct Weight {
 }
 
 impl Weight {
-    fn add(&mut self, times: &[Nanos], bytes: u64) {
-        self.points += times.len() as u64;
+    fn take(&mut self, points: u64, bytes: u64, span: Option<(Nanos, Nanos)>) {
+        self.points += points;
         self.bytes += bytes;
-        if let (Some(first), Some(last)) = (times.first(), times.last()) {
-            let (start, end) = self.span.unwrap_or((*first, *last));
-            self.span = Some((start.min(*first), end.max(*last)));
-        }
+        self.span = match (self.span, span) {
+            (Some((start, end)), Some((first, last))) => Some((start.min(first), end.max(last))),
+            (one, other) => one.or(other),
+        };
     }
 }
 
@@ -132,16 +133,9 @@ pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreErro
     for partition in shared.partitions_of(selection.dataset, selection.range) {
         partition.read(|reading| {
             for series in &selection.series {
-                for place in reading.places(*series, selection.range, u64::MAX >> 1)? {
-                    let mut block = Columns::default();
-                    reading.decode(*series, &place, &mut block)?;
-                    let inside = block.points().places_in(selection.range);
-                    let share = reading.bytes_of(&place)? * inside.len() as u64 / block.len().max(1) as u64;
-                    if series.0 < FIRST_PART {
-                        weight.add(&block.times[inside], share);
-                    } else {
-                        weight.bytes += share;
-                    }
+                let places = reading.places(*series, selection.range, u64::MAX >> 1)?;
+                for group in overlapping(&places) {
+                    weigh_group(reading, *series, group, selection.range, &mut weight)?;
                 }
             }
             Ok(())
@@ -150,14 +144,44 @@ pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreErro
     Ok(weight)
 }
 
-/// Moves points into the bin; everything must be packed. Windows that these fall into no longer say what the points say, and are made again: unless
-/// points go since they are old, for which windows are there.
-pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, is_old: bool, now: Nanos) -> Result<Binned, StoreError> {
-    let mark = |shared: &Shared, selection: &Selection| if is_old { Ok(()) } else { mark(shared, selection) };
+/// Weighs blocks of one series that overlap; only what reaches over the ends of the range, or holds an instant twice, need be decoded.
+fn weigh_group(reading: &Reading<'_>, series: SeriesId, group: &[Place], range: TimeRange, weight: &mut Weight) -> Result<(), StoreError> {
+    if let [alone] = group
+        && range.contains(alone.start)
+        && range.contains(alone.end)
+    {
+        let whole = if series.0 < FIRST_PART { alone.count } else { 0 };
+        weight.take(whole, reading.bytes_of(alone)?, Some((alone.start, alone.end)).filter(|_| whole > 0));
+        return Ok(());
+    }
+    let mut instants = Vec::new();
+    for place in group {
+        let mut block = Columns::default();
+        reading.decode(series, place, &mut block)?;
+        let inside = block.points().places_in(range);
+        weight.take(0, reading.bytes_of(place)? * inside.len() as u64 / block.len().max(1) as u64, None);
+        instants.extend_from_slice(&block.times[inside]);
+    }
+    if series.0 < FIRST_PART {
+        instants.sort_unstable();
+        instants.dedup();
+        weight.take(instants.len() as u64, 0, instants.first().copied().zip(instants.last().copied()));
+    }
+    Ok(())
+}
+
+/// An id for what is deleted now.
+pub fn free_id(shared: &Shared, now: Nanos) -> Result<String, StoreError> {
     let taken = shared.definitions.documents(DELETED)?;
     let is_free = |id: &String| taken.iter().all(|document| document.name != *id);
     let stamp = now / 1_000_000;
-    let id = std::iter::once(format!("p{stamp}")).chain((2..).map(|next| format!("p{stamp}-{next}"))).find(is_free).unwrap_or_default();
+    Ok(std::iter::once(format!("p{stamp}")).chain((2..).map(|next| format!("p{stamp}-{next}"))).find(is_free).unwrap_or_default())
+}
+
+/// Moves points into the bin, under a free id; everything must be packed. Windows that these fall into no longer say what the points say, and are made again: unless
+/// points go since they are old, for which windows are there.
+pub fn delete_points(shared: &Shared, id: String, selection: &Selection, what: &str, is_old: bool, now: Nanos) -> Result<Binned, StoreError> {
+    let mark = |shared: &Shared, selection: &Selection| if is_old { Ok(()) } else { mark(shared, selection) };
     let folder = folder(shared, &id);
     fs::create_dir_all(&folder).at("create the folder", &folder)?;
     let whole = selection.series.iter().filter(|series| series.0 < FIRST_PART).count() as u64;
@@ -176,12 +200,7 @@ pub fn delete_points(shared: &Shared, selection: &Selection, what: &str, is_old:
         shared.definitions.note_edit(&relative_name(shared, &partition))?;
         for series in selection.series.chunks(TURN_SERIES) {
             let turn = partition.writer().write(true, |writing| move_points(writing, &bin, series, selection.range, &is_counter))?;
-            moved.points += turn.points;
-            moved.bytes += turn.bytes;
-            if let Some((first, last)) = turn.span {
-                moved.add(&[first, last], 0);
-                moved.points -= 2;
-            }
+            moved.take(turn.points, turn.bytes, turn.span);
         }
     }
     mark(shared, selection)?;
@@ -224,11 +243,9 @@ fn move_points(
                 continue;
             }
             let share = writing.reading().bytes_of(&place)? * inside.len() as u64 / block.len() as u64;
-            if id.0 < FIRST_PART {
-                weight.add(&block.times[inside.clone()], share);
-            } else {
-                weight.bytes += share;
-            }
+            let is_whole = id.0 < FIRST_PART;
+            let span = (block.times[inside.start], block.times[inside.end - 1]);
+            weight.take(if is_whole { inside.len() as u64 } else { 0 }, share, Some(span).filter(|_| is_whole));
             for outside in [0..inside.start, inside.end..block.len()].into_iter().filter(|part| !part.is_empty()) {
                 writing.add(*id, block.points().slice(outside), place.generation, is_counter(*id))?;
             }
@@ -297,7 +314,8 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
         take_in(shared, DatasetId(record.dataset), span, path)?;
         expiry::mark_range(shared, DatasetId(record.dataset), TimeRange { start: span.start, end: span.last().saturating_add(1) })?;
     }
-    forget(shared, id)
+    forget(shared, id)?;
+    shared.trims.forget(shared, id)
 }
 
 /// Copies the points of a file of the bin into the partition of its span.
@@ -354,5 +372,6 @@ pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
     if !shared.definitions.documents(DELETED)?.iter().any(|document| document.name == id) {
         return Err(missing(id));
     }
-    forget(shared, id)
+    forget(shared, id)?;
+    shared.trims.erase(shared, id)
 }

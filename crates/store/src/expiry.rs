@@ -5,7 +5,7 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
     path::Path,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use fenetre_core::{
@@ -27,10 +27,11 @@ use crate::{
     files::{bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
     partition::{Partition, Progress},
     records::Document,
-    retention::{horizon, policies, reserve, zone_of},
+    retention::{horizon, horizons, policies, reserve, zone_of},
     rollup::rolled_before,
     shared::Shared,
     span::{Rate, Span},
+    trims::Trim,
 };
 
 /// The sort of documents that say which partitions were dropped.
@@ -132,8 +133,8 @@ pub fn with_parts(dataset: &Dataset, metric: &Metric) -> Vec<SeriesId> {
 
 /// Bytes of some series, in order, in a partition, and their first instant.
 fn size_of(partition: &Partition, series: &[SeriesId]) -> Result<(u64, Option<Nanos>), StoreError> {
-    let sizes = crate::weights::sizes(partition)?;
-    let mine = sizes.iter().filter(|(id, ..)| series.binary_search(id).is_ok());
+    let shares = crate::weights::shares(partition)?;
+    let mine = shares.iter().filter(|(id, ..)| series.binary_search(id).is_ok());
     Ok(mine.fold((0, None), |(sum, first), (_, bytes, start)| (sum + bytes, Some(first.map_or(*start, |first: Nanos| first.min(*start))))))
 }
 
@@ -168,20 +169,40 @@ fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError>
             bin::erase(shared, id)
         }
         Step::Drop { dataset, partition, why, for_good } => drop_partition(shared, *dataset, partition.start, *why, *for_good, now),
-        Step::Trim { dataset, metric, before, why, .. } => {
-            let series = series_of(shared, *dataset, *metric);
-            let selection = Selection { dataset: *dataset, series, range: TimeRange { start: Nanos::MIN, end: *before } };
-            let name = metric_name(shared, *dataset, *metric);
-            let binned = bin::delete_points(shared, &selection, &format!("{name} before {}, {}", format_utc(*before), why.describe()), true, now)?;
-            tracing::info!(
-                metric = name,
-                points = binned.points.map_or(0, |weight| weight.points),
-                before = format_utc(*before),
-                "trimmed, {}",
-                why.describe()
-            );
-            if *why == Why::Age { Ok(()) } else { bin::erase(shared, &binned.id) }
+        Step::Trim { dataset, metric, before, why, .. } => trim(shared, (*dataset, *metric), *before, *why, now),
+    }
+}
+
+/// Takes a metric's points of before an instant out of partitions that stay: hidden first, moved when queries from before have ended.
+fn trim(shared: &Shared, (dataset, metric): (DatasetId, MetricId), before: Nanos, why: Why, now: Nanos) -> Result<(), StoreError> {
+    let in_bin = bin::list(shared)?;
+    let is_binned = |id: &str| in_bin.iter().any(|binned| binned.id == id);
+    let id = shared.trims.unfinished(dataset, metric, is_binned).map_or_else(|| bin::free_id(shared, now), Ok)?;
+    shared.trims.note(shared, &id, Trim { dataset: dataset.0, metric: metric.0, until: before, is_erased: false })?;
+    let earlier = shared.earlier();
+    if !wait_for(shared, Instant::now() + PATIENCE, || Ok(earlier.have_ended()))? {
+        // They take long: the next turn goes on.
+        return Ok(());
+    }
+    let selection = Selection { dataset, series: series_of(shared, dataset, metric), range: TimeRange { start: Nanos::MIN, end: before } };
+    let (name, why_told) = (metric_name(shared, dataset, metric), why.describe());
+    let what = format!("{name} before {}, {why_told}", format_utc(before));
+    let binned = bin::delete_points(shared, id, &selection, &what, true, now)?;
+    let points = binned.points.map_or(0, |weight| weight.points);
+    tracing::info!(metric = name, points, before = format_utc(before), "trimmed, {why_told}");
+    if why == Why::Age { Ok(()) } else { bin::erase(shared, &binned.id) }
+}
+
+/// Waits until something holds, or patience ends; says whether it holds.
+fn wait_for(shared: &Shared, until: Instant, mut holds: impl FnMut() -> Result<bool, StoreError>) -> Result<bool, StoreError> {
+    loop {
+        if holds()? {
+            return Ok(true);
         }
+        if Instant::now() > until || shared.is_stopping() {
+            return Ok(false);
+        }
+        std::thread::sleep(Duration::from_millis(2));
     }
 }
 
@@ -259,20 +280,22 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
     if waiting.is_empty() {
         return Ok(());
     }
-    let began = std::time::Instant::now();
+    let patience = Instant::now() + PATIENCE;
     for key in waiting {
         let is_ready = || {
             let leaving = shared.leaving.lock();
-            leaving.get(&key).filter(|leaving| leaving.is_forgotten()).map(|leaving| std::sync::Arc::clone(&leaving.partition))
+            leaving.get(&key).filter(|leaving| leaving.earlier.have_ended()).map(|leaving| std::sync::Arc::clone(&leaving.partition))
         };
-        let partition = loop {
-            match is_ready() {
-                Some(partition) if partition.let_go()? => break Some(partition),
-                _ if began.elapsed() > PATIENCE || shared.is_stopping() => break None,
-                _ => std::thread::sleep(Duration::from_millis(2)),
+        let mut free = None;
+        wait_for(shared, patience, || {
+            if let Some(partition) = is_ready()
+                && partition.let_go()?
+            {
+                free = Some(partition);
             }
-        };
-        let Some(partition) = partition else { continue };
+            Ok(free.is_some())
+        })?;
+        let Some(partition) = free else { continue };
         let file = relative_name(shared, &partition);
         for (id, mut record, changed) in records(shared)? {
             if record.file == file && !record.moved {
@@ -390,26 +413,31 @@ fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
     }
 }
 
-/// What is asked of before something comes back: which of it would go again at once.
+/// What is asked of before something comes back: whether it would go again at once, and why.
 pub fn goes_again(shared: &Shared, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
-    let policies = policies(shared);
-    for item in bin::list(shared)?.into_iter().filter(|item| item.id == id) {
-        let tz = zone_of(&shared.catalogue.read(), item.dataset_id);
-        let found = policies.in_force(Place::Dataset(item.dataset_id), now, &tz);
-        let (Some(limit), Some(horizon)) = (found.keep_for, horizon(&found, now, &tz)) else { continue };
-        let last = item.points.and_then(|weight| weight.span).map(|(_, last)| last);
-        if item.noun == Noun::Partition && last.is_some_and(|last| last < horizon) {
-            let text = format!(
-                "it would be dropped again at once: `{}` keeps {}, and this ends at {}. Raise the limit first: `fenetre retention set {} --keep-for …`",
-                item.dataset,
-                limit.limit,
-                format_utc(last.unwrap_or_default()),
-                item.dataset
-            );
-            return Ok(Some(text));
-        }
+    let Some(item) = bin::list(shared)?.into_iter().find(|item| item.id == id) else { return Ok(None) };
+    let way_out = |what: &str, end: Nanos, place: &str| {
+        let end = format_utc(end);
+        Some(format!(
+            "it would go again at once: {what}, and this ends at {end}. Raise the limit first: `fenetre retention set {place} --keep-for …`"
+        ))
+    };
+    if let Some(trim) = shared.trims.get(id) {
+        let metric = MetricId(trim.metric);
+        let is_old = horizons(shared, item.dataset_id, now).own(metric).is_some_and(|horizon| trim.until <= horizon);
+        let name = metric_name(shared, item.dataset_id, metric);
+        let told = || way_out(&format!("`{name}` is kept for less long"), trim.until, &format!("{}::{name}", item.dataset));
+        return Ok(if is_old { told() } else { None });
     }
-    Ok(None)
+    let tz = zone_of(&shared.catalogue.read(), item.dataset_id);
+    let found = policies(shared).in_force(Place::Dataset(item.dataset_id), now, &tz);
+    let last = item.points.and_then(|weight| weight.span).map(|(_, last)| last);
+    Ok(match (item.noun, found.keep_for, horizon(&found, now, &tz), last) {
+        (Noun::Partition, Some(limit), Some(horizon), Some(last)) if last < horizon => {
+            way_out(&format!("`{}` keeps {}", item.dataset, limit.limit), last, &item.dataset)
+        }
+        _ => None,
+    })
 }
 
 /// Copies the points of a partition's file into a partition that is there, older than everything that came since.

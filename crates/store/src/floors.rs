@@ -3,17 +3,15 @@
 use std::collections::BTreeMap;
 
 use fenetre_core::{
-    keeping::Place,
     model::{DatasetId, MetricId, SeriesId},
     time::Nanos,
 };
 use parking_lot::RwLock;
 
-use crate::{definitions::Definitions, error::StoreError, records::Document, retention, shared::Shared};
+use crate::{definitions::Definitions, error::StoreError, records::Document, shared::Shared};
 
 /// The sort of documents that say up to when a dataset's points were erased.
 const ERASED: &str = "erased-until";
-const DAY: Nanos = 86_400_000_000_000;
 
 /// Up to when points are gone, of each dataset.
 #[derive(Default)]
@@ -27,7 +25,7 @@ pub struct Floors {
 /// From when on the points of each series of a dataset are all there.
 pub struct SeriesFloors {
     dataset: Nanos,
-    /// Series of metrics that are kept for less long, in order.
+    /// Series of metrics that were trimmed, in order.
     own: Vec<(Vec<SeriesId>, Nanos)>,
 }
 
@@ -53,25 +51,14 @@ impl Floors {
         of(&self.erased).max(of(&self.binned))
     }
 
-    /// Of a metric, which may be kept for less long.
+    /// Of a metric, which may have been trimmed.
     pub fn of(&self, shared: &Shared, dataset: DatasetId, metric: MetricId) -> Nanos {
-        let mut floor = self.of_dataset(dataset);
-        // Only where it has a limit of its own are its points taken out of partitions that stay.
-        if shared.policies.has_metrics()
-            && let Some(horizon) = retention::horizons(shared, dataset, shared.now()).own(metric)
-        {
-            floor = floor.max(horizon.saturating_sub(horizon.rem_euclid(DAY)));
-        }
-        floor
+        self.of_dataset(dataset).max(shared.trims.floor(dataset, metric))
     }
 
     /// Of every series of a dataset.
     pub fn of_series(&self, shared: &Shared, dataset: DatasetId) -> SeriesFloors {
-        let policies = retention::policies(shared);
-        let own = retention::places(&policies).into_iter().filter_map(|place| match place {
-            Place::Metric(of, metric) if of == dataset => Some(metric),
-            _ => None,
-        });
+        let own = shared.trims.metrics(dataset).into_iter();
         let own = own.map(|metric| (crate::expiry::series_of(shared, dataset, metric), self.of(shared, dataset, metric))).collect();
         SeriesFloors { dataset: self.of_dataset(dataset), own }
     }

@@ -49,6 +49,7 @@ mod shared;
 mod span;
 mod sqlite;
 mod store;
+mod trims;
 mod verify;
 mod weights;
 

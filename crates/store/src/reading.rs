@@ -20,48 +20,45 @@ use crate::{
     merge::{Sweep, merge},
     partition::{Block, Place, Reading},
     shared::{Partitions, Shared, partitions_in},
+    trims::Hidden,
 };
 
 /// The store as a source of points: everything that was acknowledged before it was made, and nothing that came later.
 pub struct StoreSource<'s> {
     pub(crate) shared: &'s Shared,
     pub(crate) snapshot: Snapshot,
-    pub(crate) partitions: Arc<Partitions>,
+    partitions: Arc<Partitions>,
+    hidden: Arc<Hidden>,
     /// Blocks that scans have passed over.
-    pub(crate) skipped: AtomicU64,
+    skipped: AtomicU64,
+}
+
+impl<'s> StoreSource<'s> {
+    /// What is there now, of the points of a moment.
+    pub(crate) fn new(shared: &'s Shared, snapshot: Snapshot) -> Self {
+        // Whoever sees the partitions of a moment sees what was hidden before it.
+        let partitions = shared.partitions();
+        Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), skipped: AtomicU64::new(0) }
+    }
 }
 
 impl Source for StoreSource<'_> {
     fn scan(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
-        let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };
-        let mut fresh: Vec<Fresh> = series.iter().map(fresh).collect();
-        // Partition by partition, so that each file is asked for all series in one transaction.
-        for partition in partitions_in(&self.partitions, dataset, range) {
-            // A failure of the visitor passes through the partition's own errors, apart.
-            let mut ended = Ok(());
-            partition.read(|reading| {
-                for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
-                    let (blocks, outside) = reading.blocks(*series, range, self.snapshot.visible_before)?;
-                    self.skipped.fetch_add(outside, Ordering::Relaxed);
-                    let visit: Take<'_> = &mut |run| visit(at, run);
-                    ended = overlapping(&blocks).try_for_each(|group| match group {
-                        [alone] => fresh.meet_block(reading, *series, alone, visit),
-                        several => fresh.meet_blocks(reading, *series, several, visit),
-                    });
-                    if ended.is_err() {
-                        break;
-                    }
-                }
-                Ok(())
-            })?;
-            ended?;
-        }
-        fresh.iter_mut().enumerate().try_for_each(|(at, fresh)| fresh.give_rest(&mut |run| visit(at, run)))
+        let Some(seen_from) = self.hidden.of(dataset, series) else { return self.scan_all(dataset, series, range, visit) };
+        let mut scratch = Columns::default();
+        self.scan_all(dataset, series, range, &mut |at, run| {
+            if seen_from[at] <= range.start {
+                return visit(at, run);
+            }
+            inside(run, TimeRange { start: seen_from[at], end: Nanos::MAX }, &mut scratch, &mut |run| visit(at, run))
+        })
     }
 
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError> {
-        let fresh = |series: &SeriesId| self.snapshot.outermost(*series, range, end);
-        let fresh: Vec<Option<Sample>> = series.iter().map(fresh).collect();
+        let seen_from = self.hidden.of(dataset, series);
+        let seen = |at: usize| TimeRange { start: seen_from.as_ref().map_or(range.start, |from| range.start.max(from[at])), ..range };
+        let fresh = |(at, series): (usize, &SeriesId)| self.snapshot.outermost(*series, seen(at), end);
+        let fresh: Vec<Option<Sample>> = series.iter().enumerate().map(fresh).collect();
         let mut stored: Vec<Option<Sample>> = vec![None; series.len()];
         let mut partitions = partitions_in(&self.partitions, dataset, range);
         if end == End::Latest {
@@ -82,7 +79,7 @@ impl Source for StoreSource<'_> {
             }
             partition.read(|reading| {
                 for at in open {
-                    stored[at] = self.outermost_stored(reading, series[at], range, end)?;
+                    stored[at] = self.outermost_stored(reading, series[at], seen(at), end)?;
                 }
                 Ok(())
             })?;
@@ -113,6 +110,34 @@ impl Source for StoreSource<'_> {
 }
 
 impl StoreSource<'_> {
+    /// As [`Source::scan`], points that were trimmed and not moved yet among them.
+    fn scan_all(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
+        let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };
+        let mut fresh: Vec<Fresh> = series.iter().map(fresh).collect();
+        // Partition by partition, so that each file is asked for all series in one transaction.
+        for partition in partitions_in(&self.partitions, dataset, range) {
+            // A failure of the visitor passes through the partition's own errors, apart.
+            let mut ended = Ok(());
+            partition.read(|reading| {
+                for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
+                    let (blocks, outside) = reading.blocks(*series, range, self.snapshot.visible_before)?;
+                    self.skipped.fetch_add(outside, Ordering::Relaxed);
+                    let visit: Take<'_> = &mut |run| visit(at, run);
+                    ended = overlapping(&blocks).try_for_each(|group| match group {
+                        [alone] => fresh.meet_block(reading, *series, alone, visit),
+                        several => fresh.meet_blocks(reading, *series, several, visit),
+                    });
+                    if ended.is_err() {
+                        break;
+                    }
+                }
+                Ok(())
+            })?;
+            ended?;
+        }
+        fresh.iter_mut().enumerate().try_for_each(|(at, fresh)| fresh.give_rest(&mut |run| visit(at, run)))
+    }
+
     fn outermost_stored(&self, reading: &Reading<'_>, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
         let (blocks, _) = reading.blocks(series, range, self.snapshot.visible_before)?;
         let mut groups: Vec<&[Block]> = overlapping(&blocks).collect();
@@ -143,6 +168,28 @@ impl StoreSource<'_> {
         }
         Ok(None)
     }
+}
+
+/// Gives what of a run lies inside a range: whole where all of it does.
+pub fn inside(
+    run: Run<'_>,
+    range: TimeRange,
+    scratch: &mut Columns,
+    give: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
+) -> Result<(), SourceError> {
+    let points = match run {
+        Run::Block(block) if range.contains(block.summary().first.time) && range.contains(block.summary().last.time) => return give(run),
+        Run::Block(block) => {
+            scratch.clear();
+            block.decode(scratch)?;
+            scratch.points()
+        }
+        Run::Points(points) => points,
+        // Windows come from levels alone.
+        Run::Windows(..) => return Ok(()),
+    };
+    let places = points.places_in(range);
+    if places.is_empty() { Ok(()) } else { give(Run::Points(points.slice(places))) }
 }
 
 /// The outermost of some points.

@@ -99,12 +99,6 @@ impl PolicyBook {
         *self.file.write() = Arc::new(file);
     }
 
-    /// Whether anything is said of any metric by itself.
-    pub fn has_metrics(&self) -> bool {
-        let of_metric = |place: &Place| matches!(place, Place::Metric(..));
-        self.live.read().keys().any(of_metric) || self.file.read().datasets.values().any(|dataset| !dataset.metrics.is_empty())
-    }
-
     /// What was said live of a place.
     pub fn live(&self, place: Place) -> Said {
         self.live.read().get(&place).copied().unwrap_or_default()

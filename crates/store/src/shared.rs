@@ -30,6 +30,7 @@ use crate::{
     retention::PolicyBook,
     rollup::Rollups,
     span::{Rate, Span},
+    trims::Trims,
 };
 
 /// The page size of a file that is there already is its own; this one is for one that a crash left empty.
@@ -46,17 +47,21 @@ pub fn partitions_in(partitions: &Partitions, dataset: DatasetId, range: TimeRan
     near.filter(|partition| partition.span.meets(range)).map(Arc::clone).collect()
 }
 
-/// A partition that was taken out, and the maps that queries from before may still hold.
-pub struct Leaving {
-    pub partition: Arc<Partition>,
-    before: Vec<Weak<Partitions>>,
+/// Queries that began before some moment: they hold a map of partitions from before it.
+#[derive(Clone)]
+pub struct Earlier(Vec<Weak<Partitions>>);
+
+impl Earlier {
+    /// Whether all of them have ended.
+    pub fn have_ended(&self) -> bool {
+        self.0.iter().all(|map| map.strong_count() == 0)
+    }
 }
 
-impl Leaving {
-    /// Whether no query from before can ask it any more.
-    pub fn is_forgotten(&self) -> bool {
-        self.before.iter().all(|map| map.strong_count() == 0)
-    }
+/// A partition that was taken out, and the queries that may still ask it.
+pub struct Leaving {
+    pub partition: Arc<Partition>,
+    pub earlier: Earlier,
 }
 
 /// What the threads of a store share.
@@ -70,6 +75,7 @@ pub struct Shared {
     pub policies: PolicyBook,
     pub rollups: Rollups,
     pub floors: Floors,
+    pub trims: Trims,
     partitions: RwLock<Versions>,
     /// Partitions that were dropped, until their files are moved.
     pub leaving: Mutex<BTreeMap<(DatasetId, Nanos), Leaving>>,
@@ -103,11 +109,12 @@ impl Shared {
     pub fn open(files: Files, options: Options, definitions: Definitions, catalogue: SharedCatalogue, head: Head) -> Result<Self, StoreError> {
         let pool = Arc::new(Pool::new(options.open_partitions));
         let partitions = find_partitions(&files, &catalogue.read(), &pool)?;
+        let trims = Trims::open(&definitions, &catalogue.read())?;
         let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
         let policies = PolicyBook::open(&definitions, options.retention.clone())?;
         let (rollups, floors) = (Rollups::default(), Floors::open(&definitions)?);
         let (leaving, is_full, stopping) = (Mutex::default(), AtomicBool::new(false), AtomicBool::new(false));
-        Ok(Self { files, options, catalogue, definitions, head, pool, policies, rollups, floors, partitions, leaving, is_full, stopping })
+        Ok(Self { files, options, catalogue, definitions, head, pool, policies, rollups, floors, trims, partitions, leaving, is_full, stopping })
     }
 
     /// The clock on the wall.
@@ -157,8 +164,15 @@ impl Shared {
         let mut leaving = self.leaving.lock();
         let mut partitions = self.partitions.write();
         let partition = partitions.change(|map| map.remove(&key))?;
-        leaving.insert(key, Leaving { partition: Arc::clone(&partition), before: partitions.before.clone() });
+        leaving.insert(key, Leaving { partition: Arc::clone(&partition), earlier: Earlier(partitions.before.clone()) });
         Some(partition)
+    }
+
+    /// The queries that began before now, told from those that begin after.
+    pub fn earlier(&self) -> Earlier {
+        let mut partitions = self.partitions.write();
+        partitions.change(|_| ());
+        Earlier(partitions.before.clone())
     }
 
     /// Adds a partition whose file has come back; says whether there was none of its span.

@@ -129,7 +129,7 @@ impl Store {
     pub fn source(&self) -> StoreSource<'_> {
         // The partitions after the points: what is dropped in between is seen neither here nor there.
         let snapshot = self.shared.snapshot();
-        StoreSource { shared: &self.shared, snapshot, partitions: self.shared.partitions(), skipped: std::sync::atomic::AtomicU64::new(0) }
+        StoreSource::new(&self.shared, snapshot)
     }
 
     /// Begins a batch for a dataset.
@@ -443,13 +443,22 @@ impl Store {
         bin::weigh(&self.shared, selection)
     }
 
+    /// Weighs what a trim of a metric would take, of what is packed.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn weigh_trim(&self, dataset: DatasetId, metric: MetricId, before: Nanos) -> Result<Weight, StoreError> {
+        let range = TimeRange { start: Nanos::MIN, end: before };
+        bin::weigh(&self.shared, &Selection { dataset, series: expiry::series_of(&self.shared, dataset, metric), range })
+    }
+
     /// Moves the points of some series in a range into the bin.
     ///
     /// # Errors
     /// Where files fail or are damaged; what was moved until then is in the bin.
     pub fn delete_points(&self, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
         self.pack()?;
-        bin::delete_points(&self.shared, selection, what, false, now)
+        bin::delete_points(&self.shared, bin::free_id(&self.shared, now)?, selection, what, false, now)
     }
 
     /// First instants that are kept of a dataset, for [`Batch::refuse_before`].

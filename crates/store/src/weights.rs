@@ -140,7 +140,7 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
 }
 
 /// Bytes of a partition's series, kept until it changes.
-pub fn sizes(partition: &Partition) -> Result<Arc<SeriesSizes>, StoreError> {
+fn sizes(partition: &Partition) -> Result<Arc<SeriesSizes>, StoreError> {
     let version = partition.version();
     if let Some((known, sizes)) = &*partition.sizes.lock()
         && *known == version
@@ -152,6 +152,14 @@ pub fn sizes(partition: &Partition) -> Result<Arc<SeriesSizes>, StoreError> {
         *partition.sizes.lock() = Some((version, Arc::clone(&sizes)));
     }
     Ok(sizes)
+}
+
+/// What each series takes of a partition's file, and its first instant. Pages have ends that nothing fits into: each has its share of them.
+pub fn shares(partition: &Partition) -> Result<Vec<(SeriesId, u64, Nanos)>, StoreError> {
+    let sizes = sizes(partition)?;
+    let blocks: u64 = sizes.iter().map(|(_, bytes, _)| bytes).sum();
+    let scale = bytes_on_disk(partition.path()) as f64 / blocks.max(1) as f64;
+    Ok(sizes.iter().map(|(series, bytes, first)| (*series, (*bytes as f64 * scale) as u64, *first)).collect())
 }
 
 const DAY: Nanos = 86_400 * SECOND;
@@ -203,13 +211,10 @@ pub fn metrics(store: &Shared) -> Result<Vec<MetricSize>, StoreError> {
     for id in datasets {
         let mut of_series: BTreeMap<SeriesId, (u64, u64, Nanos)> = BTreeMap::new();
         for partition in store.partitions_of(id, TimeRange::ALL) {
-            let (sizes, counts) = (sizes(&partition)?, packed_counts(&partition, &snapshot)?);
-            let blocks: u64 = sizes.iter().map(|(_, bytes, _)| bytes).sum();
-            // Pages have ends that nothing fits into: each has its share of them.
-            let scale = bytes_on_disk(partition.path()) as f64 / blocks.max(1) as f64;
-            for (series, bytes, first) in sizes.iter() {
-                let known = of_series.entry(*series).or_insert((0, 0, *first));
-                *known = (known.0 + (*bytes as f64 * scale) as u64, known.1, known.2.min(*first));
+            let counts = packed_counts(&partition, &snapshot)?;
+            for (series, bytes, first) in shares(&partition)? {
+                let known = of_series.entry(series).or_insert((0, 0, first));
+                *known = (known.0 + bytes, known.1, known.2.min(first));
             }
             for (series, count) in counts.iter() {
                 of_series.entry(*series).or_insert((0, 0, count.first)).1 += count.points;

@@ -170,7 +170,7 @@ const DAY: Nanos = 86_400_000_000_000;
 impl Expiry {
     /// What must go of what is held. `now` tells which partition is still written into: that one stays.
     pub fn plan(held: &StoreHolding, now: Nanos) -> Self {
-        let mut plan = Planning { steps: Vec::new(), held: held.clone(), waiting: 0 };
+        let mut plan = Planning { steps: Vec::new(), held: held.clone(), dropped: vec![Vec::new(); held.datasets.len()], waiting: 0 };
         for dataset in 0..held.datasets.len() {
             plan.by_age(dataset, now);
             plan.by_size(dataset, now);
@@ -195,6 +195,8 @@ struct Planning {
     steps: Vec<Step>,
     /// What is left.
     held: StoreHolding,
+    /// Of each dataset, what goes to the bin by this plan, the oldest first.
+    dropped: Vec<Vec<PartitionHolding>>,
     waiting: usize,
 }
 
@@ -209,9 +211,14 @@ impl Planning {
         self.waiting += stay.iter().filter(|partition| partition.last < horizon && partition.last < now).count();
         dataset.partitions = stay;
         for partition in go {
-            dataset.bin.push(BinHolding { id: String::new(), bytes: partition.bytes });
             self.steps.push(Step::Drop { dataset: id, partition, why: Why::Age, for_good: false });
+            self.dropped[at].push(partition);
         }
+    }
+
+    /// Bytes of a dataset, those among them that go to the bin by this plan.
+    fn bytes(&self, at: usize) -> u64 {
+        self.held.datasets[at].bytes() + self.dropped[at].iter().map(|partition| partition.bytes).sum::<u64>()
     }
 
     /// Takes the oldest away from a dataset until so many bytes are gone, or nothing is left that can go; says how many did.
@@ -220,18 +227,16 @@ impl Planning {
         while gone < bytes && !dataset.bin.is_empty() {
             let BinHolding { id, bytes } = dataset.bin.remove(0);
             gone += bytes;
-            match id.as_str() {
-                // What goes by age in this plan, and now does not stay in the bin either.
-                "" => self.steps.iter_mut().for_each(|step| {
-                    if let Step::Drop { dataset: of, partition, for_good, .. } = step
-                        && *of == dataset.id
-                        && partition.bytes == bytes
-                    {
-                        *for_good = true;
-                    }
-                }),
-                _ => self.steps.push(Step::EmptyBin { id, bytes, why }),
-            }
+            self.steps.push(Step::EmptyBin { id, bytes, why });
+        }
+        // What goes by age in this plan does not stay in the bin either.
+        while gone < bytes && !self.dropped[at].is_empty() {
+            let dropped = self.dropped[at].remove(0);
+            gone += dropped.bytes;
+            self.steps.iter_mut().for_each(|step| match step {
+                Step::Drop { dataset: of, partition, for_good, .. } if (*of, partition.start) == (dataset.id, dropped.start) => *for_good = true,
+                _ => {}
+            });
         }
         while gone < bytes && dataset.partitions.first().is_some_and(|oldest| oldest.last < now) {
             let partition = dataset.partitions.remove(0);
@@ -245,8 +250,7 @@ impl Planning {
     }
 
     fn by_size(&mut self, at: usize, now: Nanos) {
-        let dataset = &self.held.datasets[at];
-        let over = dataset.keep_under.map_or(0, |most| dataset.bytes().saturating_sub(most));
+        let over = self.held.datasets[at].keep_under.map_or(0, |most| self.bytes(at).saturating_sub(most));
         if over > 0 {
             self.lighten(at, over, Why::Size, now);
         }
@@ -297,7 +301,7 @@ impl Planning {
     /// The dataset with the oldest partition that can go, or with a bin that can be emptied.
     fn oldest(&self, now: Nanos) -> Option<usize> {
         let datasets = || self.held.datasets.iter().enumerate();
-        let binned = datasets().find(|(_, dataset)| !dataset.bin.is_empty()).map(|(at, _)| at);
+        let binned = datasets().find(|(at, dataset)| !dataset.bin.is_empty() || !self.dropped[*at].is_empty()).map(|(at, _)| at);
         let first = |(at, dataset): (usize, &DatasetHolding)| Some((dataset.partitions.first().filter(|oldest| oldest.last < now)?.last, at));
         binned.or_else(|| datasets().filter_map(first).min().map(|(_, at)| at))
     }
@@ -317,7 +321,7 @@ impl Planning {
     }
 
     fn whole_store(&mut self, now: Nanos) {
-        let all = self.held.others + self.held.datasets.iter().map(DatasetHolding::bytes).sum::<u64>();
+        let all = self.held.others + (0..self.held.datasets.len()).map(|at| self.bytes(at)).sum::<u64>();
         let over = self.held.keep_under.map_or(0, |most| all.saturating_sub(most));
         if over > 0 {
             self.lighten_all(over, Why::StoreSize, now);
@@ -341,11 +345,11 @@ impl Planning {
         if missing == 0 {
             return false;
         }
-        let before = (self.steps.clone(), self.held.clone());
+        let before = (self.steps.clone(), self.held.clone(), self.dropped.clone());
         if self.lighten_all(missing, Why::Reserve, now) >= missing {
             return false;
         }
-        (self.steps, self.held) = before;
+        (self.steps, self.held, self.dropped) = before;
         true
     }
 }
@@ -423,7 +427,15 @@ mod tests {
     fn what_goes_by_age_does_not_stay_where_there_is_no_room_for_a_bin() {
         let mut dataset = weeks(1, 4);
         (dataset.horizon, dataset.keep_under) = (Some(NOW - 2 * WEEK), Some(310));
-        assert_eq!(told(&store(vec![dataset])), ["drop 1/6: older than keep_for, for good"]);
+        assert_eq!(told(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for, for good"]);
+        // Of two that go, the older one makes enough room, though both weigh the same; what was in the bin before goes first.
+        (dataset.horizon, dataset.keep_under) = (Some(NOW - WEEK), Some(310));
+        assert_eq!(told(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for, for good", "drop 1/7: older than keep_for"]);
+        dataset.bin = vec![BinHolding { id: "p1".into(), bytes: 100 }];
+        assert_eq!(
+            told(&store(vec![dataset])),
+            ["drop 1/6: older than keep_for, for good", "drop 1/7: older than keep_for", "empty p1: past keep_under"]
+        );
     }
 
     #[test]

@@ -149,7 +149,7 @@ pub struct RetentionChange {
 pub struct Departure {
     /// Partitions and parts of them.
     pub parts: Vec<DepartingPart>,
-    /// Points of whole partitions.
+    /// Points.
     pub points: u64,
     /// Bytes, about.
     pub bytes: u64,
@@ -229,7 +229,7 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: web::Bytes) -> R
         after.live.insert(place, said);
         let sizes = state.store.metric_sizes()?;
         let report = state.store.storage(now)?;
-        let goes = departure(state, &state.store.plan_expiry(&after, now)?, &report, now)?;
+        let goes = departure(state, &state.store.plan_expiry(&after, now)?, &report)?;
         if !order.preview {
             state.store.say(place, said, now)?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
@@ -280,7 +280,7 @@ pub(crate) async fn expire(_: Access<Define>, state: Shared, body: web::Bytes) -
     let work = move |state: &State| {
         let now = now();
         let report = state.store.storage(now)?;
-        let planned = departure(state, &state.store.plan_expiry(&state.store.policies(), now)?, &report, now)?;
+        let planned = departure(state, &state.store.plan_expiry(&state.store.policies(), now)?, &report)?;
         if order.dry_run {
             return Ok(planned);
         }
@@ -495,7 +495,7 @@ fn arithmetic(growth: &Growth, kept: Option<(f64, f64)>, levels: &[Stream], ahea
 }
 
 /// What a plan lets go of, told by names and counted.
-fn departure(state: &State, plan: &Expiry, report: &StorageReport, now: Nanos) -> Result<Departure, Problem> {
+fn departure(state: &State, plan: &Expiry, report: &StorageReport) -> Result<Departure, Problem> {
     let catalogue_name = |place: Place| name_of(&state.store.catalogue(), place);
     let mut departure = Departure { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..Departure::default() };
     let mut span: Option<(Nanos, Nanos)> = None;
@@ -523,7 +523,11 @@ fn departure(state: &State, plan: &Expiry, report: &StorageReport, now: Nanos) -
             Step::Trim { dataset, metric, before, bytes, why } => {
                 let name = catalogue_name(Place::Metric(*dataset, *metric));
                 departure.metrics.push(name.clone());
-                widen(*before, (*before).min(now));
+                let weight = state.store.weigh_trim(*dataset, *metric, *before)?;
+                departure.points += weight.points;
+                if let Some((first, last)) = weight.span {
+                    widen(first, last);
+                }
                 (format!("{name} before {}", format_utc(*before)), why, *bytes, *why != fenetre_core::keeping::Why::Age)
             }
         };

@@ -10,7 +10,10 @@ use fenetre_core::{
 };
 
 use super::{LevelKey, LevelOf};
-use crate::{error::StoreError, reading::StoreSource};
+use crate::{
+    error::StoreError,
+    reading::{StoreSource, inside},
+};
 
 /// Series that are looked at together, and windows of each: what is held at once is some megabytes.
 const TOGETHER: usize = 16;
@@ -124,17 +127,7 @@ impl StoreSource<'_> {
         visit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
     ) -> Result<(), SourceError> {
         let mut scratch = Columns::default();
-        self.scan(dataset, &[series], range, &mut |_, run| match run {
-            Run::Block(block) if range.contains(block.summary().first.time) && range.contains(block.summary().last.time) => visit(Run::Block(block)),
-            Run::Block(block) => {
-                scratch.clear();
-                block.decode(&mut scratch)?;
-                let points = scratch.points();
-                visit(Run::Points(points.slice(points.places_in(range))))
-            }
-            Run::Points(points) => visit(Run::Points(points.slice(points.places_in(range)))),
-            Run::Windows(..) => Ok(()),
-        })
+        self.scan(dataset, &[series], range, &mut |_, run| inside(run, range, &mut scratch, visit))
     }
 }
 

@@ -505,7 +505,7 @@ fn nests(level: &LevelOf, finer: &LevelOf, range: TimeRange) -> bool {
 /// Everything that is packed, and nothing that waits.
 pub(super) fn packed(shared: &Shared) -> StoreSource<'_> {
     let snapshot = shared.head.write().packed();
-    StoreSource { shared, snapshot, partitions: shared.partitions(), skipped: std::sync::atomic::AtomicU64::new(0) }
+    StoreSource::new(shared, snapshot)
 }
 
 /// Feeds the points of some series inside a range to their rollers.

@@ -1,0 +1,146 @@
+//! Trims: points of metrics that are kept for less long than their dataset, taken out of partitions that stay.
+//!
+//! From the moment that a trim is noted no new query sees its points; when those from before have ended, the points are moved to the bin. So no query
+//! sees half of it, however long the moving takes, and whoever ends it. A note stays as long as its points can come back, and, when they have gone for
+//! good, until a later trim of the metric has too.
+
+use std::{collections::BTreeMap, sync::Arc};
+
+use fenetre_core::{
+    catalogue::Catalogue,
+    model::{DatasetId, MetricId, SeriesId},
+    time::Nanos,
+};
+use parking_lot::RwLock;
+use serde::{Deserialize, Serialize};
+
+use crate::{definitions::Definitions, error::StoreError, expiry::with_parts, records::Document, shared::Shared};
+
+/// The sort of documents that say what was trimmed, by the id in the bin.
+const TRIMMED: &str = "trimmed-points";
+
+/// What was trimmed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trim {
+    pub dataset: u32,
+    pub metric: u32,
+    /// First instant that stays.
+    pub until: Nanos,
+    /// Its points can no longer come back.
+    pub is_erased: bool,
+}
+
+impl Trim {
+    fn is_of(&self, other: &Self) -> bool {
+        (self.dataset, self.metric) == (other.dataset, other.metric)
+    }
+}
+
+/// From when on queries see the points of series that were trimmed.
+#[derive(Debug, Default)]
+pub struct Hidden(BTreeMap<DatasetId, Vec<(Vec<SeriesId>, Nanos)>>);
+
+impl Hidden {
+    /// Of some series, first instants that are seen; none where all of them are seen from the first on.
+    pub fn of(&self, dataset: DatasetId, series: &[SeriesId]) -> Option<Vec<Nanos>> {
+        let trimmed = self.0.get(&dataset)?;
+        let from = |id: &SeriesId| trimmed.iter().find(|(series, _)| series.binary_search(id).is_ok()).map_or(Nanos::MIN, |(_, from)| *from);
+        let found: Vec<Nanos> = series.iter().map(from).collect();
+        found.iter().any(|from| *from > Nanos::MIN).then_some(found)
+    }
+}
+
+/// All that was trimmed.
+#[derive(Default)]
+pub struct Trims {
+    all: RwLock<BTreeMap<String, Trim>>,
+    hidden: RwLock<Arc<Hidden>>,
+}
+
+impl Trims {
+    pub fn open(definitions: &Definitions, catalogue: &Catalogue) -> Result<Self, StoreError> {
+        let read = |document: Document| Some((document.name, serde_json::from_str(&document.body).ok()?));
+        let all: BTreeMap<String, Trim> = definitions.documents(TRIMMED)?.into_iter().filter_map(read).collect();
+        let hidden = RwLock::new(Arc::new(hidden(&all, catalogue)));
+        Ok(Self { all: RwLock::new(all), hidden })
+    }
+
+    /// From when on queries that begin now see points.
+    pub fn hidden(&self) -> Arc<Hidden> {
+        Arc::clone(&self.hidden.read())
+    }
+
+    /// First instant of a metric of which points are there.
+    pub fn floor(&self, dataset: DatasetId, metric: MetricId) -> Nanos {
+        let all = self.all.read();
+        all.values().filter(|trim| (trim.dataset, trim.metric) == (dataset.0, metric.0)).map(|trim| trim.until).max().unwrap_or(Nanos::MIN)
+    }
+
+    /// Metrics of a dataset that were trimmed.
+    pub fn metrics(&self, dataset: DatasetId) -> Vec<MetricId> {
+        let mut found: Vec<MetricId> = self.all.read().values().filter(|trim| trim.dataset == dataset.0).map(|trim| MetricId(trim.metric)).collect();
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// The id of a metric's trim whose points were not moved before the service ended, or queries from before did.
+    pub fn unfinished(&self, dataset: DatasetId, metric: MetricId, is_binned: impl Fn(&str) -> bool) -> Option<String> {
+        let all = self.all.read();
+        let is_open = |(id, trim): &(&String, &Trim)| (trim.dataset, trim.metric) == (dataset.0, metric.0) && !trim.is_erased && !is_binned(id);
+        all.iter().find(is_open).map(|(id, _)| id.clone())
+    }
+
+    /// The trim of an id in the bin.
+    pub fn get(&self, id: &str) -> Option<Trim> {
+        self.all.read().get(id).copied()
+    }
+
+    /// Notes a trim on stable storage: no query that begins after this sees its points.
+    pub fn note(&self, shared: &Shared, id: &str, trim: Trim) -> Result<(), StoreError> {
+        let body = serde_json::to_string(&trim).unwrap_or_default();
+        shared.definitions.put_document(TRIMMED, &Document { name: id.to_owned(), body, changed: shared.now() })?;
+        self.all.write().insert(id.to_owned(), trim);
+        self.look_again(shared);
+        Ok(())
+    }
+
+    /// Notes that the points of an id came back, or never went.
+    pub fn forget(&self, shared: &Shared, id: &str) -> Result<(), StoreError> {
+        if self.all.write().remove(id).is_some() {
+            shared.definitions.remove_document(TRIMMED, id)?;
+            self.look_again(shared);
+        }
+        Ok(())
+    }
+
+    /// Notes that the points of an id are erased: what was trimmed before them cannot be all there again.
+    pub fn erase(&self, shared: &Shared, id: &str) -> Result<(), StoreError> {
+        let Some(trim) = self.get(id) else { return Ok(()) };
+        self.note(shared, id, Trim { is_erased: true, ..trim })?;
+        let is_behind = |(known, of): &(&String, &Trim)| *known != id && of.is_erased && of.is_of(&trim) && of.until <= trim.until;
+        let behind: Vec<String> = self.all.read().iter().filter(is_behind).map(|(known, _)| known.clone()).collect();
+        behind.iter().try_for_each(|known| self.forget(shared, known))
+    }
+
+    fn look_again(&self, shared: &Shared) {
+        let looked = hidden(&self.all.read(), &shared.catalogue.read());
+        *self.hidden.write() = Arc::new(looked);
+    }
+}
+
+fn hidden(all: &BTreeMap<String, Trim>, catalogue: &Catalogue) -> Hidden {
+    let mut from: BTreeMap<(u32, u32), Nanos> = BTreeMap::new();
+    for trim in all.values() {
+        let known = from.entry((trim.dataset, trim.metric)).or_insert(trim.until);
+        *known = trim.until.max(*known);
+    }
+    let mut hidden = Hidden::default();
+    for ((dataset, metric), until) in from {
+        let home = catalogue.datasets().find(|known| known.id.0 == dataset);
+        if let Some((home, metric)) = home.and_then(|home| Some((home, home.metrics().find(|known| known.id.0 == metric)?))) {
+            hidden.0.entry(DatasetId(dataset)).or_default().push((with_parts(home, metric), until));
+        }
+    }
+    hidden
+}

@@ -1,0 +1,166 @@
+//! A metric that is kept for less long than its dataset loses its oldest points whole: no query sees half of it, a kill in the middle loses nothing, and
+//! what rollups told of them stays, also when the limit is raised again.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod support;
+
+use fenetre_core::{
+    answer::Lines,
+    evaluate::{End, Source, evaluate},
+    keeping::{ByteSize, Place, Said},
+    model::{DatasetId, PointRef, PointSink, Value, ValueRef},
+    plan::{Limits, plan},
+    query::{Frame, parse},
+    rollup::{RollupLevel, RollupPolicy},
+    time::{Nanos, SECOND, Span, TimeRange},
+};
+use fenetre_store::{Store, StoreSource};
+use support::{columns, copy, open, series};
+
+const HOUR: Nanos = 3_600 * SECOND;
+const DAY: Nanos = 24 * HOUR;
+const DAYS: i64 = 40;
+
+/// The midnight before now, since points that are older than is kept are seen by the clock on the wall.
+fn midnight() -> Nanos {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos / DAY * DAY
+}
+
+/// Forty days of two metrics, a point an hour each.
+fn fill(store: &Store, now: Nanos) {
+    let mut batch = store.begin("main").unwrap();
+    for hour in 0..DAYS * 24 {
+        for metric in ["flow", "level"] {
+            let (time, value) = (now - DAYS * DAY + hour * HOUR, ValueRef::Number((hour % 7) as f64));
+            batch.accept(PointRef { metric, tags: &[("lock", metric)], time, value }).unwrap();
+        }
+    }
+    store.write(batch).unwrap();
+    store.pack().unwrap();
+}
+
+fn main(store: &Store) -> DatasetId {
+    store.catalogue().dataset("main").unwrap().id
+}
+
+fn flow(store: &Store) -> Place {
+    let metric = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().id;
+    Place::Metric(main(store), metric)
+}
+
+fn days(days: u32) -> Said {
+    Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
+}
+
+fn seen(source: &StoreSource<'_>, store: &Store, metric: &str) -> usize {
+    let (dataset, series) = series(store, "lock", metric).unwrap();
+    let found = columns(source, (dataset, series), TimeRange::ALL).unwrap();
+    let first = source.outermost(dataset, &[series], TimeRange::ALL, End::Earliest).unwrap()[0];
+    assert_eq!(first.map(|sample| sample.time), found.times.first().copied());
+    found.len()
+}
+
+fn points(store: &Store, metric: &str) -> usize {
+    seen(&store.source(), store, metric)
+}
+
+const ALL: usize = DAYS as usize * 24;
+const LEFT: usize = 10 * 24;
+
+#[test]
+fn no_query_sees_half_of_a_trim_and_a_kill_meanwhile_loses_nothing() {
+    let (folder, copied) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
+    let store = open(folder.path());
+    let now = midnight();
+    fill(&store, now);
+    store.say(flow(&store), days(10), now).unwrap();
+    {
+        let before = store.source();
+        // Waits for the query for a while, then leaves the points for the next time.
+        store.expire(now).unwrap();
+        assert_eq!(seen(&before, &store, "flow"), ALL, "who asked before sees all of it");
+        assert_eq!(points(&store, "flow"), LEFT, "who asks now sees none of it");
+        assert!(store.bin().unwrap().is_empty(), "nothing was moved yet");
+        // As a kill at this moment would leave it: noted, not moved.
+        copy(folder.path(), copied.path());
+    }
+    store.expire(now).unwrap();
+    drop(store);
+    for place in [folder.path(), copied.path()] {
+        let store = open(place);
+        assert_eq!((points(&store, "flow"), points(&store, "level")), (LEFT, ALL));
+        store.expire(now).unwrap();
+        let bin = store.bin().unwrap();
+        assert_eq!(bin.iter().map(|item| item.points.unwrap().points).collect::<Vec<_>>(), [(ALL - LEFT) as u64]);
+        assert!(store.expire(now).unwrap().steps.is_empty(), "once is enough");
+        // It comes back whole, when it would not go again at once.
+        let told = store.goes_again(&bin[0].id, now).unwrap().unwrap();
+        assert!(told.contains("`flow` is kept for less long") && told.contains("fenetre retention set main::flow"), "{told}");
+        store.say(flow(&store), Said::default(), now).unwrap();
+        assert_eq!(store.goes_again(&bin[0].id, now).unwrap(), None);
+        assert_eq!(points(&store, "flow"), LEFT);
+        store.restore_binned(&bin[0].id, None).unwrap();
+        assert_eq!(points(&store, "flow"), ALL);
+        drop(store);
+        assert_eq!(points(&open(place), "flow"), ALL);
+    }
+}
+
+fn by_day(store: &Store, now: Nanos, from: &str) -> (Vec<Option<Value>>, Vec<String>) {
+    let query = parse(&format!("show sum of flow over now - 39d to now per 1d{from}")).unwrap();
+    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap();
+    let answer = evaluate(planned, &store.source(), &|| false).unwrap();
+    let Lines::Windows(lines) = &answer.shows[0].lines else { unreachable!() };
+    (lines[0].values.clone(), answer.notes)
+}
+
+#[test]
+fn windows_of_trimmed_points_stay_when_the_limit_is_raised_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    let now = midnight();
+    fill(&store, now);
+    let levels = vec![RollupLevel { width: Span::parse("1d").unwrap(), keep_for: None }];
+    let policy = RollupPolicy { metrics: vec![], condition: None, zone: None, levels, lateness: Span::exact(SECOND) };
+    store.put_rollup("main", "all", &policy).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    let (before, _) = by_day(&store, now, "");
+    store.say(flow(&store), days(10), now).unwrap();
+    store.expire(now).unwrap();
+    store.say(flow(&store), days(400), now).unwrap();
+    // All windows of the metric are looked at again: those whose points have gone are not made of nothing.
+    let mut definition = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().definition.clone();
+    definition.stale_after = Some(Span::exact(77 * 60 * SECOND));
+    store.put_metric("main", "flow", definition).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    assert_eq!(by_day(&store, now, ""), (before.clone(), vec![]));
+    let (raw, notes) = by_day(&store, now, " from raw");
+    assert!(raw[..28].iter().all(Option::is_none) && raw[30].is_some(), "{raw:?}");
+    assert!(notes[0].contains("no longer all kept"), "{notes:?}");
+    // Back again, they are what windows are made of.
+    let id = store.bin().unwrap()[0].id.clone();
+    store.restore_binned(&id, None).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    assert_eq!(by_day(&store, now, " from raw"), (before, vec![]));
+}
+
+#[test]
+fn past_a_size_of_its_own_a_metrics_oldest_points_go_for_good() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    let now = midnight();
+    fill(&store, now);
+    let bytes = store.metric_sizes().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
+    store.say(flow(&store), Said { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, now).unwrap();
+    store.expire(now).unwrap();
+    let left = points(&store, "flow");
+    assert!(left < ALL && left > ALL / 4, "{left}");
+    assert_eq!((store.bin().unwrap().len(), points(&store, "level")), (0, ALL));
+    // That they are gone is known after the limit is lifted, and after a restart.
+    store.say(flow(&store), Said::default(), now).unwrap();
+    drop(store);
+    let store = open(folder.path());
+    assert!(by_day(&store, now, "").1[0].contains("no longer all kept"));
+    assert_eq!(points(&store, "flow"), left);
+}
