@@ -6,11 +6,12 @@
 //!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
 //!   catalogue.db
 //!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
+//!   rollup/DATASET/…                  windows, and what is told of them
 //! ```
 //!
 //! Everything that was acknowledged is packed first. Then a snapshot is held: partitions are copied one after the other while the store
 //! goes on, and blocks that came meanwhile are left out of the copies, so all of them are of one moment. A partition into which nothing
-//! was packed since an earlier backup is not copied again when that one is named. A backup that was stopped is gone on with: copies that
+//! was packed since an earlier backup is not copied again when that one is named; windows of years that have passed neither. A backup that was stopped is gone on with: copies that
 //! are whole already are kept.
 
 use std::{
@@ -18,6 +19,7 @@ use std::{
     fs::{self, File},
     io::{self, Read, Write},
     path::{Path, PathBuf},
+    sync::Arc,
 };
 
 use fenetre_core::{catalogue::FIRST_PART, model::DatasetId};
@@ -28,8 +30,9 @@ use sha2::{Digest, Sha256};
 use crate::{
     error::{Context, StoreError},
     files::{companion, remove_file, sync_folder},
+    head::Snapshot,
     partition::{Partition, SCHEMA},
-    shared::Shared,
+    shared::{Partitions, Shared},
 };
 
 const MANIFEST: &str = "manifest.json";
@@ -136,18 +139,19 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
     let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
     let begun = if to.join(UNFINISHED).exists() { Some(Manifest::read(to, UNFINISHED)?) } else { None };
-    // Rollups before the points: a window that is copied is of nothing that the copy of the points lacks.
-    let rollups = copy_rollups(shared, to)?;
-    // Held until the end, so that compaction does not mix what was packed before with what comes later.
-    let snapshot = shared.snapshot();
+    let mut manifest = Manifest { version: VERSION, generation: 0, since, files: BTreeMap::new() };
+    if begun.is_none() {
+        manifest.write(to, UNFINISHED)?;
+    }
+    let mut progress = BackupProgress { done: 0, files: shared.partitions().len() + 1, bytes: 0 };
+    let (rollups, moment) = copy_rollups(shared, to, &mut || told(progress))?;
+    let Moment { snapshot, partitions } = moment;
     let before = snapshot.visible_before;
-    // Likewise the partitions: one that is dropped meanwhile stays until this has ended.
-    let partitions = shared.partitions();
     let edited = shared.definitions.edits()?;
-    let mut manifest = Manifest { version: VERSION, generation: before, since, files: BTreeMap::new() };
+    manifest.generation = before;
     manifest.write(to, UNFINISHED)?;
     let mut report = BackupReport::default();
-    let mut progress = BackupProgress { done: 0, files: partitions.len() + 1, bytes: 0 };
+    progress.files = partitions.len() + 1;
     for partition in partitions.values() {
         if !told(progress) {
             return Err(StoreError::Stopped);
@@ -177,10 +181,16 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     }
     for path in rollups {
         let (sha256, bytes) = digest(&path)?;
-        report.copied += 1;
-        report.bytes += bytes;
         let name = path.strip_prefix(to).unwrap_or(&path).to_string_lossy().into_owned();
-        manifest.files.insert(name, Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+        // Years that have passed are the same file again.
+        let is_there = earlier.as_ref().is_some_and(|known| known.files.get(&name).is_some_and(|entry| entry.sha256 == sha256));
+        if is_there {
+            remove_file(&path)?;
+        } else {
+            report.copied += 1;
+            report.bytes += bytes;
+        }
+        manifest.files.insert(name, Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: is_there });
     }
     // The catalogue last: whatever the blocks refer to is in it.
     let catalogue = to.join(CATALOGUE);
@@ -198,15 +208,32 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     Ok(report)
 }
 
-fn copy_rollups(shared: &Shared, to: &Path) -> Result<Vec<PathBuf>, StoreError> {
+/// What a backup holds until its end.
+struct Moment {
+    /// So that compaction does not mix what was packed before with what comes later.
+    snapshot: Snapshot,
+    /// One that is dropped meanwhile stays until then.
+    partitions: Arc<Partitions>,
+}
+
+/// Copies the windows of rollups, then takes the moment of the backup together with what is told of them: whatever is packed before it and came late has a
+/// mark there, and what is packed after it is in neither.
+fn copy_rollups(shared: &Shared, to: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<(Vec<PathBuf>, Moment), StoreError> {
     let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();
-    let mut copies = Vec::new();
+    let mut all = Vec::new();
     for (id, folder) in datasets {
-        if let Some(rollups) = shared.rollups.of(shared, id)? {
-            copies.extend(rollups.copy_to(shared, id, &to.join("rollup").join(folder))?);
-        }
+        all.extend(shared.rollups.of(shared, id)?.map(|rollups| (id, to.join("rollup").join(folder), rollups)));
     }
-    Ok(copies)
+    let mut copies = Vec::new();
+    let _nobody_makes_windows: Vec<_> = all.iter().map(|(.., rollups)| rollups.alone()).collect();
+    for (id, folder, rollups) in &all {
+        copies.extend(rollups.copy_windows(shared, *id, folder, go_on)?);
+    }
+    let quiet: Vec<_> = all.iter().map(|(_, folder, rollups)| (folder, rollups.quiet())).collect();
+    for (folder, quiet) in &quiet {
+        copies.push(quiet.copy_to(folder)?);
+    }
+    Ok((copies, Moment { snapshot: shared.snapshot(), partitions: shared.partitions() }))
 }
 
 pub(crate) fn relative_name(shared: &Shared, partition: &Partition) -> String {

@@ -179,8 +179,7 @@ fn trim(shared: &Shared, (dataset, metric): (DatasetId, MetricId), before: Nanos
     let is_binned = |id: &str| in_bin.iter().any(|binned| binned.id == id);
     let id = shared.trims.unfinished(dataset, metric, is_binned).map_or_else(|| bin::free_id(shared, now), Ok)?;
     shared.trims.note(shared, &id, Trim { dataset: dataset.0, metric: metric.0, until: before, is_erased: false })?;
-    let earlier = shared.earlier();
-    if !wait_for(shared, Instant::now() + PATIENCE, || Ok(earlier.have_ended()))? {
+    if !shared.wait_for_earlier(PATIENCE) {
         // They take long: the next turn goes on.
         return Ok(());
     }
@@ -191,19 +190,6 @@ fn trim(shared: &Shared, (dataset, metric): (DatasetId, MetricId), before: Nanos
     let points = binned.points.map_or(0, |weight| weight.points);
     tracing::info!(metric = name, points, before = format_utc(before), "trimmed, {why_told}");
     if why == Why::Age { Ok(()) } else { bin::erase(shared, &binned.id) }
-}
-
-/// Waits until something holds, or patience ends; says whether it holds.
-fn wait_for(shared: &Shared, until: Instant, mut holds: impl FnMut() -> Result<bool, StoreError>) -> Result<bool, StoreError> {
-    loop {
-        if holds()? {
-            return Ok(true);
-        }
-        if Instant::now() > until || shared.is_stopping() {
-            return Ok(false);
-        }
-        std::thread::sleep(Duration::from_millis(2));
-    }
 }
 
 fn metric_name(shared: &Shared, dataset: DatasetId, metric: MetricId) -> String {
@@ -287,13 +273,13 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
             leaving.get(&key).filter(|leaving| leaving.earlier.have_ended()).map(|leaving| std::sync::Arc::clone(&leaving.partition))
         };
         let mut free = None;
-        wait_for(shared, patience, || {
+        shared.wait_until(patience, || {
             if let Some(partition) = is_ready()
                 && partition.let_go()?
             {
                 free = Some(partition);
             }
-            Ok(free.is_some())
+            Ok::<_, StoreError>(free.is_some())
         })?;
         let Some(partition) = free else { continue };
         let file = relative_name(shared, &partition);

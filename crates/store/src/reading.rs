@@ -1,8 +1,11 @@
 //! Blocks and head read together, as the source of points that queries run over.
 
-use std::sync::{
-    Arc,
-    atomic::{AtomicU64, Ordering},
+use std::{
+    collections::HashMap,
+    sync::{
+        Arc,
+        atomic::{AtomicU64, Ordering},
+    },
 };
 
 use fenetre_core::{
@@ -14,11 +17,14 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 
+use parking_lot::Mutex;
+
 use crate::{
     error::StoreError,
     head::Snapshot,
     merge::{Sweep, merge},
     partition::{Block, Place, Reading},
+    rollup::{LevelFiles, LevelKey},
     shared::{Partitions, Shared, partitions_in},
     trims::Hidden,
 };
@@ -29,6 +35,8 @@ pub struct StoreSource<'s> {
     pub(crate) snapshot: Snapshot,
     partitions: Arc<Partitions>,
     hidden: Arc<Hidden>,
+    /// Files of the levels that it was told of.
+    pub(crate) levels: Mutex<HashMap<(DatasetId, LevelKey), Arc<LevelFiles>>>,
     /// Blocks that scans have passed over.
     skipped: AtomicU64,
 }
@@ -38,7 +46,7 @@ impl<'s> StoreSource<'s> {
     pub(crate) fn new(shared: &'s Shared, snapshot: Snapshot) -> Self {
         // Whoever sees the partitions of a moment sees what was hidden before it.
         let partitions = shared.partitions();
-        Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), skipped: AtomicU64::new(0) }
+        Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), levels: Mutex::default(), skipped: AtomicU64::new(0) }
     }
 }
 

@@ -2,12 +2,14 @@
 
 use std::{
     collections::{BTreeMap, HashMap},
+    convert::Infallible,
     fs,
     path::PathBuf,
     sync::{
         Arc, Weak,
         atomic::{AtomicBool, Ordering},
     },
+    time::{Duration, Instant},
 };
 
 use fenetre_core::{
@@ -168,11 +170,27 @@ impl Shared {
         Some(partition)
     }
 
-    /// The queries that began before now, told from those that begin after.
-    pub fn earlier(&self) -> Earlier {
-        let mut partitions = self.partitions.write();
-        partitions.change(|_| ());
-        Earlier(partitions.before.clone())
+    /// Waits until the queries that began before now have ended; says whether they have in time.
+    pub fn wait_for_earlier(&self, longest: Duration) -> bool {
+        let earlier = {
+            let mut partitions = self.partitions.write();
+            partitions.change(|_| ());
+            Earlier(partitions.before.clone())
+        };
+        self.wait_until(Instant::now() + longest, || Ok::<_, Infallible>(earlier.have_ended())).unwrap_or(false)
+    }
+
+    /// Waits until something holds, an instant has come, or the store stops; says whether it holds.
+    pub fn wait_until<E>(&self, end: Instant, mut holds: impl FnMut() -> Result<bool, E>) -> Result<bool, E> {
+        loop {
+            if holds()? {
+                return Ok(true);
+            }
+            if Instant::now() > end || self.is_stopping() {
+                return Ok(false);
+            }
+            std::thread::sleep(Duration::from_millis(2));
+        }
     }
 
     /// Adds a partition whose file has come back; says whether there was none of its span.

@@ -269,10 +269,10 @@ impl Store {
         let (id, before) = self.shared.definitions.put_rollup(dataset, name, Some(policy))?;
         if let (Some(before), Some(rollups)) = (&before, self.shared.rollups.of(&self.shared, id)?) {
             if rollup::makes_anew(before, policy) {
-                rollups.forget(name)?;
+                rollups.forget(&self.shared, name)?;
             } else {
                 let widths: Vec<String> = policy.levels.iter().map(|level| level.width.to_string()).collect();
-                rollups.keep_levels(name, &widths)?;
+                rollups.keep_levels(&self.shared, name, &widths)?;
             }
         }
         self.nudge();
@@ -301,7 +301,7 @@ impl Store {
         if before.is_none() {
             return Err(StoreError::Missing(format!("the dataset `{dataset}` has no rollup policy `{name}`")));
         }
-        opened.map_or(Ok(()), |rollups| rollups.forget(name))
+        opened.map_or(Ok(()), |rollups| rollups.forget(&self.shared, name))
     }
 
     /// Lets a dataset's levels go on being filled backwards, or stops that.

@@ -3,150 +3,20 @@
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
+#[path = "support/rolled.rs"]
+mod rolled;
 mod support;
 
 use fenetre_core::{
-    answer::Lines,
-    evaluate::evaluate,
     keeping::{Place, Said},
-    model::{DatasetId, Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
-    plan::{Limits, plan},
-    query::{Frame, parse},
-    rollup::{RollupLevel, RollupPolicy},
+    model::{PointRef, PointSink, ValueRef},
+    rollup::RollupPolicy,
     time::{Nanos, SECOND, Span, TimeRange, format_utc},
 };
-use fenetre_store::{LevelSize, Selection, Store, Verified};
+use fenetre_store::{Selection, Store};
 use proptest::prelude::*;
+use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, check, define, levels, main, numbers, policy, same, verified, write};
 use support::{copy, open};
-
-const MINUTE: Nanos = 60 * SECOND;
-/// On a border of every level here.
-const BEGIN: Nanos = 1_790_000_000 * SECOND / (24 * 60 * MINUTE) * (24 * 60 * MINUTE);
-
-fn policy(levels: &[&str]) -> RollupPolicy {
-    let levels = levels.iter().map(|width| RollupLevel { width: Span::parse(width).unwrap(), keep_for: None }).collect();
-    RollupPolicy { metrics: vec![], condition: None, zone: None, levels, lateness: Span::exact(MINUTE) }
-}
-
-fn main(store: &Store) -> DatasetId {
-    store.catalogue().dataset("main").unwrap().id
-}
-
-fn define(store: &Store) {
-    let define = |name: &str, kind: Kind, stale: i64| {
-        let seconds = |seconds: i64| Some(Span::exact(seconds * SECOND));
-        let definition = MetricDefinition { kind, stale_after: seconds(stale), interval: seconds(30), ..MetricDefinition::default() };
-        store.put_metric("main", name, definition).unwrap();
-    };
-    define("level", Kind::Gauge, 200);
-    define("boats", Kind::Counter, 1_000);
-    define("gate", Kind::State, 600);
-    define("wait", Kind::Histogram, 600);
-}
-
-/// One arrival: a lock, when in seconds, and a number that all metrics are made of.
-type Arrival = (u8, i64, u8);
-
-fn write(store: &Store, arrivals: &[Arrival]) {
-    let mut batch = store.begin("main").unwrap();
-    for (lock, second, number) in arrivals {
-        let lock = format!("lock-{lock}");
-        let tags = [("lock", lock.as_str())];
-        let time = BEGIN + second * SECOND;
-        let mut put = |metric: &str, value: ValueRef<'_>| batch.accept(PointRef { metric, tags: &tags, time, value }).unwrap();
-        put("level", ValueRef::Number(f64::from(*number) / 4.0 - 20.0));
-        put("boats", ValueRef::Integer((second * 3 + i64::from(*number)).into()));
-        put("gate", ValueRef::Word(["open", "closed", "stuck"][usize::from(*number) % 3]));
-        let counts = vec![u64::from(*number % 5), u64::from(*number % 3), 1];
-        put("wait", ValueRef::Histogram(&Histogram { bounds: vec![1.0, 2.0], counts, sum: f64::from(*number) }));
-    }
-    store.write(batch).unwrap();
-}
-
-const REDUCERS: [&str; 26] = [
-    "count of level",
-    "sum of level",
-    "mean of level",
-    "min of level",
-    "max of level",
-    "spread of level",
-    "first of level",
-    "last of level",
-    "stddev of level",
-    "slope of level",
-    "delta of level",
-    "area of level",
-    "time_mean of level",
-    "changes of level",
-    "coverage of level",
-    "growth of boats",
-    "rate of boats",
-    "last of boats",
-    "mean of boats",
-    "time_in(\"open\") of gate",
-    "share_in(\"stuck\") of gate",
-    "changes of gate",
-    "distinct of gate",
-    "last of gate",
-    "mean of wait",
-    "p90 of wait",
-];
-
-fn numbers(store: &Store, text: &str, now: Nanos) -> (Vec<Vec<Option<Value>>>, u64, Vec<String>) {
-    let query = parse(text).unwrap_or_else(|error| panic!("{}", error.render(text)));
-    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap();
-    let answer = evaluate(planned, &store.source(), &|| false).unwrap();
-    let Lines::Windows(lines) = &answer.shows[0].lines else { unreachable!() };
-    (lines.iter().map(|line| line.values.clone()).collect(), answer.cost.windows_read, answer.notes)
-}
-
-fn same(a: &Option<Value>, b: &Option<Value>) -> bool {
-    match (a.as_ref().and_then(Value::number), b.as_ref().and_then(Value::number)) {
-        (Some(a), Some(b)) => (a - b).abs() <= 1e-9 * a.abs().max(b.abs()).max(1.0),
-        _ => a == b,
-    }
-}
-
-/// Asks everything twice, and says how many windows of rollups were read.
-fn check(store: &Store, now: Nanos, frame: &str) -> u64 {
-    let mut read = 0;
-    for reducer in REDUCERS {
-        for grouping in ["", " overall"] {
-            // Of several series at one instant, any may be the last.
-            if !grouping.is_empty() && (reducer.starts_with("last") || reducer.starts_with("first")) {
-                continue;
-            }
-            let text = format!("show {reducer}{grouping} {frame}");
-            let ((rolled, windows, _), (raw, none, _)) = (numbers(store, &text, now), numbers(store, &format!("{text} from raw"), now));
-            assert_eq!(none, 0);
-            read += windows;
-            for (line, (rolled, raw)) in rolled.iter().zip(&raw).enumerate() {
-                for (at, (rolled, raw)) in rolled.iter().zip(raw).enumerate() {
-                    assert!(same(rolled, raw), "{text}\nline {line}, window {at}: from rollups {rolled:?}, from points {raw:?}");
-                }
-            }
-        }
-    }
-    let looked = verified(store);
-    assert_eq!(looked.faults, Vec::<String>::new());
-    read
-}
-
-fn levels(store: &Store) -> Vec<LevelSize> {
-    store.storage(BEGIN).unwrap().datasets.remove(0).levels
-}
-
-/// A look at all files of rollups.
-fn verified(store: &Store) -> Verified {
-    let mut sum = Verified::default();
-    for file in levels(store).into_iter().flat_map(|level| level.files) {
-        let found = store.verify(file.strip_prefix(store.root()).unwrap().to_str().unwrap()).unwrap();
-        sum.windows += found.windows;
-        sum.points += found.points;
-        sum.faults.extend(found.faults);
-    }
-    sum
-}
 
 #[derive(Clone, Debug)]
 enum Deed {
@@ -454,36 +324,4 @@ fn check_other_than_level(store: &Store, now: Nanos) -> u64 {
     assert_eq!(rolled, numbers(store, &format!("show growth of boats {frame} from raw"), now).0);
     assert!(verified(store).faults.is_empty());
     windows
-}
-
-#[test]
-fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
-    let folder = tempfile::tempdir().unwrap();
-    let store = open(folder.path());
-    define(&store);
-    write(&store, &(0..240).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
-    store.pack().unwrap();
-    let now = BEGIN + 7_300 * SECOND;
-    let done = std::sync::atomic::AtomicBool::new(false);
-    std::thread::scope(|scope| {
-        let look = || {
-            while !done.load(std::sync::atomic::Ordering::Relaxed) {
-                store.storage(now).unwrap();
-                store.rollup_state(main(&store)).unwrap();
-            }
-        };
-        scope.spawn(look);
-        scope.spawn(look);
-        for round in 0..12 {
-            let name = format!("policy-{round}");
-            store.put_rollup("main", &name, &policy(&["1m", "10m"])).unwrap();
-            let rolled = store.roll_up(main(&store), now);
-            if rolled.is_err() || round == 11 {
-                done.store(true, std::sync::atomic::Ordering::Relaxed);
-            }
-            rolled.unwrap();
-        }
-    });
-    assert_eq!(store.rollup_state(main(&store)).unwrap().0.failure, None);
-    assert!(verified(&store).faults.is_empty());
 }

@@ -4,7 +4,10 @@ use std::{
     collections::BTreeMap,
     fs,
     path::{Path, PathBuf},
-    sync::Arc,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
 };
 
 use fenetre_core::{
@@ -111,6 +114,8 @@ pub struct LevelFiles {
     pool: Arc<Pool>,
     /// By the first instant of their stretch.
     files: RwLock<BTreeMap<Nanos, Arc<LevelFile>>>,
+    /// They are being removed.
+    is_gone: AtomicBool,
 }
 
 impl LevelFiles {
@@ -124,7 +129,7 @@ impl LevelFiles {
                 files.insert(start, LevelFile::new(&pool, path));
             }
         }
-        Ok(Self { folder, level, pool, files: RwLock::new(files) })
+        Ok(Self { folder, level, pool, files: RwLock::new(files), is_gone: AtomicBool::new(false) })
     }
 
     /// How long a file's stretch is: some thousand windows of each series.
@@ -323,25 +328,22 @@ impl LevelFiles {
         Ok(())
     }
 
-    /// Removes files that end before an instant; says from when on there are windows then, where any file went.
-    pub fn drop_before(&self, at: Nanos) -> Result<Option<Nanos>, StoreError> {
-        let old: Vec<(Nanos, Arc<LevelFile>)> = self
-            .files
-            .read()
-            .iter()
-            .filter(|(start, _)| start.saturating_add(self.stretch()) <= at)
-            .map(|(start, file)| (*start, Arc::clone(file)))
-            .collect();
-        let mut end = None;
-        for (start, file) in old {
-            self.files.write().remove(&start);
+    /// Where the last of the files ends that lie before an instant; none where there is no such file.
+    pub fn end_before(&self, at: Nanos) -> Option<Nanos> {
+        self.files.read().keys().map(|start| start.saturating_add(self.stretch())).filter(|end| *end <= at).max()
+    }
+
+    /// Removes files that end before an instant.
+    pub fn drop_before(&self, at: Nanos) -> Result<(), StoreError> {
+        let old: Vec<Arc<LevelFile>> =
+            self.files.write().extract_if(.., |start, _| start.saturating_add(self.stretch()) <= at).map(|(_, file)| file).collect();
+        for file in old {
             self.pool.forget(file.id);
             for suffix in ["-wal", "-shm", ""] {
                 remove_file(&companion(&file.path, suffix))?;
             }
-            end = Some(start.saturating_add(self.stretch()));
         }
-        Ok(end)
+        Ok(())
     }
 
     /// Where the first window begins.
@@ -373,14 +375,23 @@ impl LevelFiles {
 
     /// Closes everything, before the files go.
     pub fn close(&self) {
+        self.is_gone.store(true, Ordering::SeqCst);
         self.files.read().values().for_each(|file| self.pool.forget(file.id));
     }
 
-    /// Copies the files as they are into a folder.
-    pub fn copy_to(&self, folder: &Path) -> Result<Vec<PathBuf>, StoreError> {
+    /// Whether the files have gone, or are about to: then what was read of them counts for nothing.
+    pub fn is_gone(&self) -> bool {
+        self.is_gone.load(Ordering::SeqCst)
+    }
+
+    /// Copies the files as they are into a folder; `go_on` is asked before each.
+    pub fn copy_to(&self, folder: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<Vec<PathBuf>, StoreError> {
         fs::create_dir_all(folder).at("create the folder", folder)?;
         let mut copies = Vec::new();
         for file in self.meeting(TimeRange::ALL) {
+            if !go_on() {
+                return Err(StoreError::Stopped);
+            }
             let to = folder.join(file.path.file_name().unwrap_or_default());
             remove_file(&to)?;
             self.with(&file, |connection| connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).map(|_| ()).at("copy a rollup to", &to))?;

@@ -26,8 +26,12 @@ mod work;
 
 use std::{
     collections::{BTreeMap, HashMap},
-    path::PathBuf,
-    sync::Arc,
+    path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicUsize, Ordering},
+    },
+    time::Duration,
 };
 
 use fenetre_core::{
@@ -37,11 +41,11 @@ use fenetre_core::{
     rollup::{Level, RollupPolicy, Rules},
     time::{Nanos, Span, TimeRange},
 };
-use parking_lot::{Mutex, RwLock};
+use parking_lot::{Mutex, MutexGuard, RwLock};
 
 use crate::{error::StoreError, files::folder_bytes, head::Sorted, shared::Shared};
 
-use files::LevelFiles;
+pub use files::LevelFiles;
 use progress::Progress;
 pub use verify::verify;
 pub use work::{Told, rolled_before, start, turn};
@@ -111,8 +115,10 @@ pub fn makes_anew(before: &RollupPolicy, after: &RollupPolicy) -> bool {
 
 /// The rollups of a dataset.
 pub struct DatasetRollups {
-    /// One turn of the work at a time.
+    /// Whoever makes or removes windows holds it.
     working: Mutex<()>,
+    /// How many wait for the work to let them in.
+    waiting: AtomicUsize,
     /// Whoever changes what is told on the disk holds it: a turn of the work, packing, deleting.
     turn: Mutex<Progress>,
     state: RwLock<State>,
@@ -197,12 +203,21 @@ impl DatasetRollups {
         let state = progress.load()?;
         Ok(Self {
             working: Mutex::new(()),
+            waiting: AtomicUsize::new(0),
             turn: Mutex::new(progress),
             state: RwLock::new(state),
             files: RwLock::default(),
             folder,
             told: Mutex::default(),
         })
+    }
+
+    /// Lets nobody else make or remove windows; the work ends early for it, and goes on afterwards.
+    pub fn alone(&self) -> MutexGuard<'_, ()> {
+        self.waiting.fetch_add(1, Ordering::Relaxed);
+        let guard = self.working.lock();
+        self.waiting.fetch_sub(1, Ordering::Relaxed);
+        guard
     }
 
     /// How the work goes.
@@ -317,26 +332,31 @@ impl DatasetRollups {
         Ok(())
     }
 
-    /// Copies everything as it is at one moment below another folder; gives the copies.
-    pub fn copy_to(&self, shared: &Shared, dataset: DatasetId, folder: &std::path::Path) -> Result<Vec<PathBuf>, StoreError> {
-        use crate::error::Context;
+    /// Copies all windows below another folder; gives the copies. `go_on` is asked before each file. Nobody is to make or remove any meanwhile.
+    pub fn copy_windows(
+        &self,
+        shared: &Shared,
+        dataset: DatasetId,
+        folder: &Path,
+        go_on: &mut dyn FnMut() -> bool,
+    ) -> Result<Vec<PathBuf>, StoreError> {
         let policies = taken(&shared.catalogue.read(), dataset);
-        // Nobody makes windows, nor puts marks, meanwhile.
-        let turn = self.turn.lock();
-        std::fs::create_dir_all(folder).at("create the folder", folder)?;
-        let progress = folder.join("progress.db");
-        crate::files::remove_file(&progress)?;
-        turn.copy_to(&progress)?;
-        let mut copies = vec![progress];
+        let mut copies = Vec::new();
         for level in policies.iter().flat_map(|policy| &policy.levels) {
-            copies.extend(self.level_files(shared, level)?.copy_to(&folder.join(&level.key.0).join(&level.key.1))?);
+            let folder = folder.join(&level.key.0).join(&level.key.1);
+            copies.extend(self.level_files(shared, level)?.copy_to(&folder, go_on)?);
         }
         Ok(copies)
     }
 
+    /// Keeps marks from being put, and with them points from being packed, as long as it is held.
+    pub fn quiet(&self) -> Quiet<'_> {
+        Quiet(self.turn.lock())
+    }
+
     /// Removes all that was made of some series, for good.
     pub fn erase(&self, shared: &Shared, dataset: DatasetId, series: &[SeriesId]) -> Result<(), StoreError> {
-        let _alone = self.working.lock();
+        let _alone = self.alone();
         let policies = taken(&shared.catalogue.read(), dataset);
         for level in policies.iter().flat_map(|policy| &policy.levels) {
             self.level_files(shared, level)?.remove(series)?;
@@ -367,43 +387,71 @@ impl DatasetRollups {
     }
 
     /// Forgets a policy with all that was made for it.
-    pub fn forget(&self, policy: &str) -> Result<(), StoreError> {
-        let mut turn = self.turn.lock();
-        turn.forget(policy)?;
-        let mut state = self.state.write();
-        state.levels.retain(|(of, _), _| of != policy);
-        state.whole_from.retain(|(of, _), _| of != policy);
-        state.members.remove(policy);
-        self.files.write().retain(|(of, _), files| {
-            if of == policy {
-                files.close();
-            }
-            of != policy
-        });
+    pub fn forget(&self, shared: &Shared, policy: &str) -> Result<(), StoreError> {
+        let _alone = self.alone();
+        {
+            let mut turn = self.turn.lock();
+            turn.forget(policy)?;
+            let mut state = self.state.write();
+            state.levels.retain(|(of, _), _| of != policy);
+            state.whole_from.retain(|(of, _), _| of != policy);
+            state.members.remove(policy);
+        }
+        self.remove(shared, |(of, _)| of == policy)?;
         remove_folder(&self.folder.join(policy))
     }
 
     /// Forgets levels that a policy has no more.
-    pub fn keep_levels(&self, policy: &str, widths: &[String]) -> Result<(), StoreError> {
-        let gone: Vec<LevelKey> = self.state.read().levels.keys().filter(|(of, width)| of == policy && !widths.contains(width)).cloned().collect();
-        let mut turn = self.turn.lock();
-        for key in gone {
-            turn.forget_level(&key)?;
-            {
-                let mut state = self.state.write();
-                state.levels.remove(&key);
-                state.whole_from.remove(&key);
+    pub fn keep_levels(&self, shared: &Shared, policy: &str, widths: &[String]) -> Result<(), StoreError> {
+        let is_gone = |(of, width): &LevelKey| of == policy && !widths.contains(width);
+        let _alone = self.alone();
+        {
+            let mut turn = self.turn.lock();
+            let mut state = self.state.write();
+            let gone: Vec<LevelKey> = state.levels.keys().filter(|key| is_gone(key)).cloned().collect();
+            for key in &gone {
+                turn.forget_level(key)?;
+                state.levels.remove(key);
+                state.whole_from.remove(key);
             }
-            if let Some(files) = self.files.write().remove(&key) {
-                files.close();
+            if gone.is_empty() {
+                return Ok(());
             }
+        }
+        self.remove(shared, is_gone)
+    }
+
+    /// Removes the files of levels that no new query asks. Those that ask them still are waited for a while; whoever takes longer is told.
+    fn remove(&self, shared: &Shared, is_gone: impl Fn(&LevelKey) -> bool) -> Result<(), StoreError> {
+        shared.wait_for_earlier(PATIENCE);
+        let gone: Vec<(LevelKey, Arc<LevelFiles>)> = self.files.write().extract_if(.., |key, _| is_gone(key)).collect();
+        for (key, files) in gone {
+            files.close();
             remove_folder(&self.level_folder(&key))?;
         }
         Ok(())
     }
 }
 
-fn remove_folder(folder: &std::path::Path) -> Result<(), StoreError> {
+/// How long queries are waited for before what they ask is removed.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// Keeps marks from being put.
+pub struct Quiet<'r>(MutexGuard<'r, Progress>);
+
+impl Quiet<'_> {
+    /// Copies what is told of levels into a folder; gives the copy.
+    pub fn copy_to(&self, folder: &Path) -> Result<PathBuf, StoreError> {
+        use crate::error::Context;
+        std::fs::create_dir_all(folder).at("create the folder", folder)?;
+        let progress = folder.join("progress.db");
+        crate::files::remove_file(&progress)?;
+        self.0.copy_to(&progress)?;
+        Ok(progress)
+    }
+}
+
+fn remove_folder(folder: &Path) -> Result<(), StoreError> {
     use crate::error::Context;
     match std::fs::remove_dir_all(folder) {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", folder),

@@ -1,5 +1,7 @@
 //! Windows for queries: rows where they hold, and points where there is a mark, where points wait in memory, or where rows are of a later moment.
 
+use std::sync::Arc;
+
 use fenetre_core::{
     block::Columns,
     evaluate::{AskedWindows, Coverage, Run, Source, SourceError, Visit},
@@ -37,7 +39,12 @@ impl StoreSource<'_> {
             if let Some(from) = state.whole_from.get(&key).and_then(|metrics| metrics.get(&metric)) {
                 range.start = range.start.max(level.level.ceil(*from));
             }
-            (is_member(&level.policy) && !range.is_empty()).then_some(range)
+            let range = Some(range).filter(|range| is_member(&level.policy) && !range.is_empty())?;
+            // The files of this moment: of a level that is made anew meanwhile, others take their place.
+            let of = LevelOf { key, level: level.level.clone(), keep_for: None };
+            let files = rollups.level_files(self.shared, &of).ok()?;
+            self.levels.lock().insert((dataset, of.key), files);
+            Some(range)
         };
         Coverage { levels: levels.iter().map(covered).collect(), raw_from }
     }
@@ -75,9 +82,10 @@ impl StoreSource<'_> {
         for (ranges, id) in dirty.iter_mut().zip(series) {
             ranges.extend(self.snapshot.touched(*id, range, level));
         }
-        let of = LevelOf { key: key_of(asked.level), level: level.clone(), keep_for: None };
-        let files = rollups.level_files(self.shared, &of)?;
-        files.rows(series, range, asked.wants, &mut |place, row| {
+        let key = (asked.dataset, key_of(asked.level));
+        let gone = || StoreError::Definition(format!("the rollup {} of {} was dropped while this was answered: ask again", key.1.1, key.1.0));
+        let files = self.levels.lock().get(&key).map(Arc::clone).ok_or_else(gone)?;
+        let read = files.rows(series, range, asked.wants, &mut |place, row| {
             let before = columns[place].len();
             let made = row.read(asked.wants, &mut columns[place])?;
             let is_other = row.generation > self.snapshot.visible_before || asked.mark.is_some_and(|mark| mark != made.mark);
@@ -86,7 +94,11 @@ impl StoreSource<'_> {
                 dirty[place].extend(other.map(|start| TimeRange { start: *start, end: start.saturating_add(1) }));
             }
             Ok(())
-        })?;
+        });
+        if files.is_gone() {
+            return Err(gone().into());
+        }
+        read?;
         for (place, (windows, dirty)) in columns.iter_mut().zip(dirty).enumerate() {
             let stale: Vec<TimeRange> = whole_windows(level, dirty, TimeRange { start: range.start.max(fresh_from), end: range.end });
             // Rows of one series may lie over each other.

@@ -2,7 +2,7 @@
 //! backwards, and what is older than a level is kept goes. Each step begins where the one before ended, whoever ended it.
 
 use std::{
-    sync::Arc,
+    sync::{Arc, atomic::Ordering},
     thread::JoinHandle,
     time::{Duration, Instant},
 };
@@ -36,6 +36,8 @@ const FILL_DAYS: i64 = 7;
 /// and never more than this.
 const FURTHEST_FILL_DAYS: i64 = 64;
 const DAY: Nanos = 86_400_000_000_000;
+/// Queries are waited for so long before files go; then the next turn does it.
+const READERS_WAIT: Duration = Duration::from_millis(200);
 const RETRY: Duration = Duration::from_secs(30);
 
 /// How the work on a dataset goes.
@@ -82,7 +84,11 @@ pub fn turn(shared: &Shared, dataset: DatasetId, now: Nanos, at_once: bool) -> R
         return Ok(false);
     }
     let _alone = rollups.working.lock();
-    let done = Turn { shared, dataset, rollups: &rollups, now }.run(at_once);
+    let done = match (Turn { shared, dataset, rollups: &rollups, now }).run(at_once) {
+        // Somebody waits to be let in; what was begun is begun again.
+        Err(StoreError::Stopped) => Ok(!shared.is_stopping()),
+        done => done,
+    };
     let mut told = rollups.told.lock();
     told.failure = done.as_ref().err().map(ToString::to_string);
     told.retry_at = done.is_err().then(|| Instant::now() + RETRY);
@@ -322,9 +328,7 @@ impl Turn<'_> {
     fn make(&self, policy: &Taken, at: usize, range: TimeRange) -> Result<u64, StoreError> {
         let mut generation = 0;
         for few in policy.series.chunks(TOGETHER) {
-            if self.shared.is_stopping() {
-                return Err(StoreError::Stopped);
-            }
+            self.go_on_or_stop()?;
             let began = Instant::now();
             let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().map(|(id, rules)| (*id, *rules, vec![range])).collect();
             generation = self.step(policy, at, &of)?;
@@ -332,6 +336,12 @@ impl Turn<'_> {
             std::thread::park_timeout(began.elapsed().min(Duration::from_millis(200)));
         }
         Ok(generation)
+    }
+
+    /// Ends the turn where the store stops, or somebody waits to be let in.
+    fn go_on_or_stop(&self) -> Result<(), StoreError> {
+        let is_wanted = self.shared.is_stopping() || self.rollups.waiting.load(Ordering::Relaxed) > 0;
+        if is_wanted { Err(StoreError::Stopped) } else { Ok(()) }
     }
 
     /// Makes windows of some series in some ranges, from the finer level where it stands for them, else from points.
@@ -410,9 +420,7 @@ impl Turn<'_> {
         due.sort_unstable_by_key(|(id, _)| *id);
         let floors = self.shared.floors.of_series(self.shared, self.dataset);
         for few in due.chunks(TOGETHER) {
-            if self.shared.is_stopping() {
-                return Ok(());
-            }
+            self.go_on_or_stop()?;
             for policy in policies {
                 for (at, level) in policy.levels.iter().enumerate() {
                     let Some(covered) = self.covered(level).filter(|covered| !covered.is_empty()) else { continue };
@@ -471,15 +479,19 @@ impl Turn<'_> {
         Ok(())
     }
 
-    /// Drops files of what is older than a level is kept.
+    /// Drops files of what is older than a level is kept: it no longer stands for that first, and when queries from before have ended they go.
     fn expire(&self, policy: &Taken) -> Result<(), StoreError> {
         for level in &policy.levels {
             let Some(keep_for) = level.keep_for else { continue };
             let horizon = keep_for.before(self.now, &TimeZone::UTC);
-            let Some(end) = self.rollups.level_files(self.shared, level)?.drop_before(horizon)? else { continue };
-            if let Some(covered) = self.covered(level) {
-                let start = level.level.ceil(end).max(covered.start);
+            let files = self.rollups.level_files(self.shared, level)?;
+            let Some(end) = files.end_before(horizon) else { continue };
+            if let Some(covered) = self.covered(level).filter(|covered| covered.start < level.level.ceil(end)) {
+                let start = level.level.ceil(end);
                 self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
+            }
+            if self.shared.wait_for_earlier(READERS_WAIT) {
+                files.drop_before(horizon)?;
                 tracing::info!(policy = policy.name, level = level.key.1, "dropped windows that are older than it is kept");
             }
         }

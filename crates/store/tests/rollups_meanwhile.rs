@@ -1,0 +1,193 @@
+//! Rollups while others look on, copy them, or take them away: whoever asks gets the truth, or is told.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/rolled.rs"]
+mod rolled;
+mod support;
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use fenetre_core::{
+    answer::Lines,
+    evaluate::evaluate,
+    model::Value,
+    plan::{Limits, plan},
+    query::{Frame, parse},
+    rollup::{RollupLevel, RollupPolicy},
+    time::{Nanos, SECOND, Span},
+};
+use fenetre_store::Store;
+use rolled::{BEGIN, MINUTE, check, define, main, numbers, policy, same, verified, write};
+use support::open;
+
+const NOW: Nanos = BEGIN + 7_300 * SECOND;
+const FRAME: &str = "over now - 7300s to now per 10m";
+
+/// Two hours with a point every half minute, of a lock after the other.
+fn fill(store: &Store, locks: i64) {
+    define(store);
+    write(store, &(0..240 * locks).map(|at| ((at % locks) as u8, at / locks * 30, at as u8)).collect::<Vec<_>>());
+    store.pack().unwrap();
+}
+
+#[test]
+fn a_backup_taken_while_points_come_late_says_what_its_points_say() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store, 1);
+    store.put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
+    store.roll_up(main(&store), NOW).unwrap();
+    let done = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        // Late points all over the past, packed and rolled up again without end.
+        scope.spawn(|| {
+            for round in 0i64.. {
+                if done.load(Ordering::Relaxed) {
+                    break;
+                }
+                write(&store, &(0..40).map(|at| (0, (at * 181 + round * 7) % 7_200, (at + round) as u8)).collect::<Vec<_>>());
+                store.pack().unwrap();
+                if round % 3 == 0 {
+                    store.roll_up(main(&store), NOW).unwrap();
+                }
+            }
+        });
+        let mut earlier = None;
+        for _ in 0..6 {
+            let elsewhere = tempfile::tempdir().unwrap();
+            let (backup, restored) = (elsewhere.path().join("copy"), elsewhere.path().join("store"));
+            store
+                .backup(&backup, earlier.as_ref().map(|(_, known): &(tempfile::TempDir, std::path::PathBuf)| known.as_path()), &mut |_| true)
+                .unwrap();
+            fenetre_store::restore(&backup, &restored, &mut |_| true).unwrap();
+            check(&open(&restored), NOW, FRAME);
+            earlier = Some((elsewhere, backup));
+        }
+        done.store(true, Ordering::Relaxed);
+    });
+}
+
+#[test]
+fn windows_that_did_not_change_are_not_copied_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store, 1);
+    store.put_rollup("main", "all", &policy(&["1m"])).unwrap();
+    store.roll_up(main(&store), NOW).unwrap();
+    let place = tempfile::tempdir().unwrap();
+    let [first, second, again] = ["first", "second", "again"].map(|name| place.path().join(name));
+    let all = store.backup(&first, None, &mut |_| true).unwrap();
+    let since = store.backup(&second, Some(&first), &mut |_| true).unwrap();
+    assert_eq!((all.kept, since.kept), (0, all.copied - 1), "all but the catalogue");
+    assert!(!second.join("rollup/main/all/1m").read_dir().unwrap().any(|entry| entry.is_ok()));
+    fenetre_store::restore(&second, &again, &mut |_| true).unwrap();
+    assert!(check(&open(&again), NOW, FRAME) > 0);
+    // It can be stopped between two files, and gone on with.
+    let third = place.path().join("third");
+    assert!(store.backup(&third, None, &mut |_| false).is_err());
+    store.backup(&third, None, &mut |_| true).unwrap();
+}
+
+/// Asks in two steps: what is planned and seen first, then the answer.
+fn asked(store: &Store, meanwhile: impl FnOnce() + Send) -> Result<Vec<Option<Value>>, String> {
+    let query = parse(&format!("show sum of level overall {FRAME}")).unwrap();
+    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", NOW, &Limits::default()).unwrap();
+    let source = store.source();
+    let meanwhile = std::sync::Mutex::new(Some(meanwhile));
+    // Whoever looks whether to go on waits until that is done: some series were read before it, others are read after it.
+    let is_over = || {
+        if let Some(meanwhile) = meanwhile.lock().unwrap().take() {
+            meanwhile();
+        }
+        false
+    };
+    let answer = evaluate(planned, &source, &is_over).map_err(|error| error.to_string())?;
+    let Lines::Windows(lines) = &answer.shows[0].lines else { unreachable!() };
+    Ok(lines[0].values.clone())
+}
+
+#[test]
+fn whoever_asks_a_level_that_is_dropped_meanwhile_is_told_or_gets_all_of_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store, 60);
+    let whole = numbers(&store, &format!("show sum of level overall {FRAME} from raw"), NOW).0.remove(0);
+    store.put_rollup("main", "all", &policy(&["10m"])).unwrap();
+    store.roll_up(main(&store), NOW).unwrap();
+    let undisturbed = asked(&store, || {}).unwrap();
+    assert!(whole.iter().zip(&undisturbed).all(|(a, b)| same(a, b)));
+    // The drop waits for the query for a while, and goes on: then what the query read counts for nothing.
+    let told = asked(&store, || store.drop_rollup("main", "all").unwrap()).unwrap_err();
+    assert!(told.contains("the rollup 10m of all was dropped while this was answered: ask again"), "{told}");
+    // Likewise where a policy is made anew under its name: its files are others.
+    store.put_rollup("main", "all", &policy(&["10m"])).unwrap();
+    store.roll_up(main(&store), NOW).unwrap();
+    let anew = RollupPolicy { zone: Some("Europe/Lisbon".to_owned()), ..policy(&["10m"]) };
+    let told = asked(&store, || {
+        store.put_rollup("main", "all", &anew).unwrap();
+        store.roll_up(main(&store), NOW).unwrap();
+    });
+    assert!(told.is_err_and(|told| told.contains("ask again")));
+    assert!(asked(&store, || {}).unwrap().iter().zip(&whole).all(|(a, b)| same(a, b)));
+}
+
+#[test]
+fn windows_older_than_their_level_is_kept_go_when_nobody_asks_them_any_more() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    let day = 1_440 * MINUTE;
+    // Eight weeks with a point every hour.
+    write(&store, &(0..8 * 7 * 24).map(|hour| (0, hour * 3_600, 4)).collect::<Vec<_>>());
+    let levels = vec![RollupLevel { width: Span::parse("10m").unwrap(), keep_for: Some(Span { days: 7, ..Span::default() }) }];
+    store.put_rollup("main", "all", &policy(&["10m"])).unwrap();
+    let now = BEGIN + 8 * 7 * day;
+    store.roll_up(main(&store), now).unwrap();
+    let files = || rolled::levels(&store)[0].files.len();
+    assert_eq!(files(), 3);
+    store.put_rollup("main", "all", &RollupPolicy { levels, ..policy(&["10m"]) }).unwrap();
+    {
+        let before = store.source();
+        store.roll_up(main(&store), now).unwrap();
+        assert_eq!(files(), 3, "somebody may still ask them");
+        let (state, _) = (store.rollup_state(main(&store)).unwrap(), &before);
+        assert!(state.1[0].covered.unwrap().start > BEGIN, "who asks now does not");
+    }
+    store.roll_up(main(&store), now).unwrap();
+    assert!(files() < 3);
+    assert!(verified(&store).faults.is_empty());
+    assert_eq!(numbers(&store, "show sum of level over now - 50d to now per 1d", now).2, Vec::<String>::new(), "points are there");
+}
+
+#[test]
+fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    define(&store);
+    write(&store, &(0..240).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
+    store.pack().unwrap();
+    let now = BEGIN + 7_300 * SECOND;
+    let done = std::sync::atomic::AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        let look = || {
+            while !done.load(std::sync::atomic::Ordering::Relaxed) {
+                store.storage(now).unwrap();
+                store.rollup_state(main(&store)).unwrap();
+            }
+        };
+        scope.spawn(look);
+        scope.spawn(look);
+        for round in 0..12 {
+            let name = format!("policy-{round}");
+            store.put_rollup("main", &name, &policy(&["1m", "10m"])).unwrap();
+            let rolled = store.roll_up(main(&store), now);
+            if rolled.is_err() || round == 11 {
+                done.store(true, std::sync::atomic::Ordering::Relaxed);
+            }
+            rolled.unwrap();
+        }
+    });
+    assert_eq!(store.rollup_state(main(&store)).unwrap().0.failure, None);
+    assert!(verified(&store).faults.is_empty());
+}
