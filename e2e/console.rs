@@ -382,5 +382,79 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for 10d").await;
     browser.press_button("Bring back").await;
     browser.read("it would go again at once").await;
+    // Going back shows first what that would do, and can be left.
+    browser.press_button("Back to what is inherited").await;
+    browser.read("Then: keep for no limit, built in").await;
+    browser.press_button("Leave it").await;
+    browser.press_button("Back to what is inherited").await;
+    browser.press_button("Go back to it").await;
+    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for ever").await;
+    let binned = "return String(document.body.innerText.split('Bring back').length - 1)";
+    let before: usize = browser.run(binned).await.as_str().unwrap().parse().unwrap();
+    browser.press_button("Bring back").await;
+    browser.until(binned, &(before - 1).to_string()).await;
+    browser.close().await;
+}
+
+#[tokio::test]
+async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dropped() {
+    if !wanted() {
+        return;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let hour = jiff::Timestamp::now().as_second() / 3_600 * 3_600;
+    let line = |step: i64| {
+        let at = jiff::Timestamp::from_second(hour - step * 600).unwrap();
+        let of = |metric: &str| format!("{{\"metric\":\"{metric}\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{step}}}\n");
+        of("level") + &of("flow")
+    };
+    service.push_lines("main", &(0..40 * 144).map(line).collect::<String>());
+    service.run(&["backup", &folder.path().join("copy").display().to_string()]);
+    let browser = Browser::open().await;
+    browser.go(&format!("{}/keeping", service.url)).await;
+    browser.read("All metrics are kept as the dataset is").await;
+    browser.read("journal, of all datasets").await;
+    // A policy with everything that can be said of it, looked at before it is made.
+    browser.press_button("Make a policy").await;
+    let levels = "return String([...document.querySelectorAll('input')].some((field) => field.value === '5m=90d 1h=2y 1d'))";
+    browser.until(levels, "true").await;
+    browser.type_into("metrics (* for any letters)", "lev*").await;
+    browser.type_into("series where", "lock = \"osier\"").await;
+    browser.type_into("zone of days", "Europe/Lisbon").await;
+    browser.type_into("wait for late points", "1m").await;
+    browser.press_button("See what it makes").await;
+    browser.read("1 series of level").await;
+    browser.read("times less than the points take").await;
+    browser.press_button("Apply").await;
+    browser.read("level where lock = \"osier\", days of Europe/Lisbon; windows wait 1m for late points").await;
+    browser.until("return String(document.body.innerText.split('100%').length)", "4").await;
+    browser.press_button("Measure how much faster").await;
+    browser.read("faster").await;
+    browser.read("show stddev of 'level' overall").await;
+    // A metric's own limit, also on the ruler.
+    browser.see("[aria-label='Limits of flow']").await.click().await.unwrap();
+    browser.type_into("keep for", "10d").await;
+    browser.press_button("See what would go").await;
+    browser.read("of 1 metric would go now").await;
+    browser.press_button("Apply").await;
+    browser.read("Kept otherwise than the dataset: flow.").await;
+    browser.read("flow before").await;
+    let ruler = "return String((document.querySelector('svg[role=img]')?.getAttribute('aria-label') ?? '').includes('flow: 10d, set live'))";
+    browser.until(ruler, "true").await;
+    for night in [false, true] {
+        browser.run(&format!("localStorage.setItem('fenetre-appearance', '{}')", if night { "dark" } else { "light" })).await;
+        browser.page.refresh().await.unwrap();
+        browser.read("Kept otherwise than the dataset: flow.").await;
+        browser.read("journal, of all datasets").await;
+        assert_eq!(browser.accessibility_findings().await, [""; 0], "night: {night}");
+    }
+    // What cannot be taken back takes two presses.
+    browser.press_button("Erase for good").await;
+    browser.press_button("Really erase it").await;
+    browser.read("The bin is empty").await;
+    browser.press_button("Drop").await;
+    browser.press_button("Really drop it").await;
+    browser.read("Make a policy").await;
     browser.close().await;
 }

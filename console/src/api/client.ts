@@ -26,6 +26,7 @@ import type {
   RollupPreview,
   Rollups,
   Said,
+  StorageInfo,
   TagDefinition,
   TagInfo,
 } from "./types";
@@ -149,15 +150,20 @@ export const eraseBinned = (id: string): Promise<unknown> => send("DELETE", `/ap
 export const fetchRetention = (dataset: string): Promise<Retention> =>
   call(`/api/v1/retention?dataset=${encodeURIComponent(dataset)}`);
 
-export const setRetention = (order: { place: string; say: Said; preview: boolean }): Promise<RetentionChange> =>
-  call("/api/v1/retention", order);
-
-export const resetRetention = (place: string): Promise<RetentionChange> =>
-  call("/api/v1/retention", { place, reset: true });
+/** With `reset` the place goes back to what the configuration file says of it; with `preview` it is only said what would go. */
+export const setRetention = (order: {
+  place: string;
+  say: Said;
+  reset: boolean;
+  preview: boolean;
+}): Promise<RetentionChange> => call("/api/v1/retention", order);
 
 export const writeRetention = (): Promise<unknown> => send("POST", "/api/v1/retention/write-file");
 
 export const fetchRollups = (dataset: string): Promise<Rollups> => call(`${of(dataset)}/rollups`);
+
+/** Asks the same of each level and of points, which takes a moment. */
+export const measureRollups = (dataset: string): Promise<Rollups> => call(`${of(dataset)}/rollups?measure=true`);
 
 /** `lose` lets levels go that tell of points that are no longer there, which the preview has told. */
 export const putRollup = (dataset: string, name: string, policy: RollupPolicy, lose: boolean): Promise<unknown> =>
@@ -169,8 +175,10 @@ export const previewRollup = (dataset: string, name: string, policy: RollupPolic
 export const fillRollups = (dataset: string, stop: boolean): Promise<Rollups> =>
   call(`${of(dataset)}/rollups/fill`, { stop });
 
-export const dropRollup = (dataset: string, name: string): Promise<unknown> =>
-  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}`);
+export const dropRollup = (dataset: string, name: string, lose: boolean): Promise<unknown> =>
+  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}?lose=${lose}`);
+
+export const fetchStorage = (): Promise<StorageInfo> => call("/api/v1/storage");
 
 export const fetchTop = (): Promise<MetricStorage[]> => call("/api/v1/storage/top");
 

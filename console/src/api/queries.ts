@@ -85,4 +85,10 @@ export const rollupsQuery = (dataset: string) =>
     refetchInterval: 2 * LIVE_MS,
   });
 
+export const storageQuery = queryOptions({
+  queryKey: ["storage"],
+  queryFn: client.fetchStorage,
+  refetchInterval: 5 * LIVE_MS,
+});
+
 export const topQuery = queryOptions({ queryKey: ["top"], queryFn: client.fetchTop, staleTime: 30_000 });

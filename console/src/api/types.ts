@@ -191,7 +191,28 @@ export interface StorageInfo {
   waiting_points: number;
   places: Place[];
   warnings: string[];
-  datasets: { name: string; bytes: number; points: number }[];
+  bin_bytes: number;
+  datasets: DatasetStorage[];
+}
+
+/** What was packed, by day. */
+export interface Written {
+  points_a_day: number;
+  bytes_a_day: number;
+}
+
+/** A dataset on the disk. */
+export interface DatasetStorage {
+  name: string;
+  bytes: number;
+  points: number;
+  rollup_bytes: number;
+  bin_bytes: number;
+  levels: { policy: string; width: string; bytes: number }[];
+  written_1d: Written;
+  written_7d: Written;
+  written_30d: Written;
+  partitions: { path: string; start: string; last: string; bytes: number; points: number }[];
 }
 
 /** A limit in force, with where it is said. */
@@ -256,6 +277,7 @@ export interface RetentionChange {
     bytes: number;
     span: [string, string] | null;
     metrics: string[];
+    waiting: number;
   };
 }
 
@@ -272,6 +294,8 @@ export interface Level {
   windows: number;
   bytes: number;
   smaller: number | null;
+  faster: number | null;
+  measured: string | null;
 }
 
 export interface RollupPolicy {
@@ -287,6 +311,8 @@ export interface PolicyInfo {
   policy: RollupPolicy;
   metrics: string[];
   levels: Level[];
+  /** What would be lost for good if it were dropped. */
+  losses: string[];
 }
 
 export interface Rollups {
@@ -295,10 +321,20 @@ export interface Rollups {
   failure: string | null;
 }
 
+export interface LevelPreview {
+  width: string;
+  keep_for: string | null;
+  windows_a_day: number;
+  points_each: number | null;
+  smaller: number | null;
+  bytes_a_day: number;
+  at_rest: number;
+}
+
 export interface RollupPreview {
   metrics: string[];
   series: number;
-  levels: { width: string; keep_for: string | null; windows_a_day: number; bytes_a_day: number; at_rest: number }[];
+  levels: LevelPreview[];
   losses: string[];
 }
 

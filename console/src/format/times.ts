@@ -21,12 +21,18 @@ export function clock(zone: string, times: readonly string[]): (time: string) =>
   return (time) => told.format(millis(time)).replaceAll(",", "");
 }
 
+/** The day of a time, as it is written in UTC. */
+export const day = (time: string): string => time.slice(0, 10);
+
+/** 42 s, 12 min, 3 h, 4 d. */
+export function lasting(seconds: number): string {
+  if (seconds < 120) return `${Math.round(seconds)} s`;
+  if (seconds < 7_200) return `${Math.round(seconds / 60)} min`;
+  return seconds < 172_800 ? `${Math.round(seconds / 3_600)} h` : `${Math.round(seconds / 86_400)} d`;
+}
+
 /** 5 s ago, 12 min ago, 3 h ago, 4 d ago. */
 export function ago(time: string, now: number): string {
   const seconds = Math.round((now - millis(time)) / 1000);
-  if (seconds < 0) return "in the future";
-  if (seconds < 120) return `${seconds} s ago`;
-  if (seconds < 7_200) return `${Math.round(seconds / 60)} min ago`;
-  if (seconds < 172_800) return `${Math.round(seconds / 3_600)} h ago`;
-  return `${Math.round(seconds / 86_400)} d ago`;
+  return seconds < 0 ? "in the future" : `${lasting(seconds)} ago`;
 }

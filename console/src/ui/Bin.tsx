@@ -7,6 +7,7 @@ import type { BinItem } from "../api/types";
 import { count } from "../format/numbers";
 import { clock } from "../format/times";
 import { Button, Failure, PlainTable, TableFrame, Waiting } from "./parts";
+import { SureButton } from "./SureButton";
 
 export function Bin() {
   const queries = useQueryClient();
@@ -49,9 +50,9 @@ export function Bin() {
                   <Button $quiet onPress={() => act.mutate({ what: client.restoreBinned, item })}>
                     Bring back
                   </Button>{" "}
-                  <Button $quiet onPress={() => act.mutate({ what: client.eraseBinned, item })}>
+                  <SureButton sure="Really erase it" onSure={() => act.mutate({ what: client.eraseBinned, item })}>
                     Erase for good
-                  </Button>
+                  </SureButton>
                 </td>
               </tr>
             ))}

@@ -45,10 +45,11 @@ export const Faint = styled.span`
   color: ${({ theme }) => theme.faint};
 `;
 
-export const Button = styled(RacButton)<{ $quiet?: boolean }>`
+/** A button; `$low` fits into a row of a table. */
+export const Button = styled(RacButton)<{ $quiet?: boolean; $low?: boolean }>`
   font: inherit;
-  min-height: 28px;
-  padding: 3px 12px;
+  min-height: ${({ $low }) => ($low ? 24 : 28)}px;
+  padding: ${({ $low }) => ($low ? "0 8px" : "3px 12px")};
   border-radius: 2px;
   cursor: pointer;
   border: 1px solid ${({ theme, $quiet }) => ($quiet ? theme.rule : theme.water)};

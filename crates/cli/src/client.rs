@@ -191,8 +191,8 @@ impl Client {
         self.post(&format!("/api/v1/datasets/{}/rollups/fill", escaped(dataset)), &FillOrder { stop })
     }
 
-    pub fn drop_rollup(&self, dataset: &str, name: &str) -> Result<(), Failure> {
-        self.delete_for_nothing(&format!("/api/v1/datasets/{}/rollups/{}", escaped(dataset), escaped(name)))
+    pub fn drop_rollup(&self, dataset: &str, name: &str, lose: bool) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/datasets/{}/rollups/{}?lose={lose}", escaped(dataset), escaped(name)))
     }
 
     pub fn metric_sizes(&self) -> Result<Vec<MetricStorage>, Failure> {

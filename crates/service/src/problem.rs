@@ -207,7 +207,10 @@ impl From<EvaluateError> for Problem {
             EvaluateError::Stopped => {
                 Self::new(Sort::TimedOut, "the query ran into its time limit: ask for a shorter time, wider windows or fewer series")
             }
-            EvaluateError::Source(error) => Self::internal(&error),
+            EvaluateError::Source(error) => match error.downcast::<StoreError>() {
+                Ok(error) => Self::from(*error),
+                Err(error) => Self::internal(&error),
+            },
         }
     }
 }

@@ -279,11 +279,11 @@ impl Store {
         Ok(before.is_none())
     }
 
-    /// What would be lost for good if a rollup policy became another, since the points have gone.
+    /// What would be lost for good if a rollup policy became another, or none, since the points have gone.
     ///
     /// # Errors
     /// Where files fail.
-    pub fn rollup_losses(&self, dataset: &str, name: &str, after: &RollupPolicy) -> Result<Vec<LevelLoss>, StoreError> {
+    pub fn rollup_losses(&self, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<LevelLoss>, StoreError> {
         let Some(id) = self.catalogue().dataset(dataset).map(|dataset| dataset.id) else { return Ok(Vec::new()) };
         self.shared.rollups.of(&self.shared, id)?.map_or(Ok(Vec::new()), |rollups| rollups.losses(&self.shared, id, name, after))
     }

@@ -3,15 +3,17 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import styled from "styled-components";
 
 import * as client from "../../api/client";
-import { overviewQuery, retentionQuery, rollupsQuery, topQuery } from "../../api/queries";
+import { overviewQuery, retentionQuery, rollupsQuery } from "../../api/queries";
 import type { DatasetInfo, Outlook, Place } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
-import { millis } from "../../format/times";
+import { day, millis } from "../../format/times";
 import { Bin } from "../../ui/Bin";
-import { Button, Failure, Faint, Heading, Notice, Panel, PlainTable, TableFrame, Title, Waiting } from "../../ui/parts";
+import { Button, Failure, Faint, Heading, Notice, Panel, Title, Waiting } from "../../ui/parts";
 import { Limits } from "./Limits";
+import { Metrics } from "./Metrics";
 import { Rollups } from "./Rollups";
 import { Ruler } from "./Ruler";
+import { Stored } from "./Stored";
 
 const Facts = styled.dl`
   display: flex;
@@ -37,9 +39,8 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
   const now = millis(overview.now);
   const here = data.places.find((place) => place.noun === "dataset");
   const store = data.places.find((place) => place.noun === "store");
-  const own = data.places.filter(
-    (place) => place.noun === "metric" && [place.keep_for.place, place.keep_under.place].includes(place.name),
-  );
+  const metrics = data.places.filter((place) => place.noun === "metric");
+  const hasFile = data.config_file !== null;
   const levels = rollups?.policies.flatMap((policy) => policy.levels) ?? [];
   return (
     <>
@@ -58,21 +59,19 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
       {write.error && <Failure error={write.error} />}
       {here && (
         <Panel aria-label="Ruler">
-          <Ruler place={here} levels={levels} now={now} />
+          <Ruler place={here} levels={levels} exceptions={metrics.filter(hasOwnAge)} now={now} />
           {here.outlook && <Ahead place={here} outlook={here.outlook} />}
-          <Limits
-            key={`${here.name} ${here.keep_for.limit} ${here.keep_under.limit}`}
-            place={here}
-            hasFile={data.config_file !== null}
-          />
+          <Limits key={`${here.name} ${here.keep_for.limit} ${here.keep_under.limit}`} place={here} hasFile={hasFile} />
         </Panel>
       )}
       <Panel aria-label="Rollups">
         {rollups ? <Rollups key={dataset.name} dataset={dataset.name} rollups={rollups} /> : <Faint>…</Faint>}
       </Panel>
       <Panel aria-label="What takes most">
-        <Heading>What takes most</Heading>
-        <Top dataset={dataset.name} own={own} />
+        <Metrics key={dataset.name} dataset={dataset.name} places={metrics} hasFile={hasFile} />
+      </Panel>
+      <Panel aria-label="What is stored">
+        <Stored key={dataset.name} dataset={dataset.name} />
       </Panel>
       {store && (
         <Panel aria-label="The store">
@@ -82,11 +81,7 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
             {data.volume && <Fact name="free on the volume" value={bytes(data.volume.free)} />}
             {data.volume && <Fact name="kept free in any case" value={bytes(data.volume.reserve)} />}
           </Facts>
-          <Limits
-            key={`${store.keep_for.limit} ${store.keep_under.limit}`}
-            place={store}
-            hasFile={data.config_file !== null}
-          />
+          <Limits key={`${store.keep_for.limit} ${store.keep_under.limit}`} place={store} hasFile={hasFile} />
         </Panel>
       )}
       <Panel aria-label="Bin">
@@ -106,9 +101,23 @@ function Fact({ name, value, exact }: { name: string; value: string; exact?: str
   );
 }
 
-const day = (time: string): string => time.slice(0, 10);
+/** Whether a metric is kept for another time than its dataset. */
+const hasOwnAge = (place: Place): boolean => place.keep_for.place === place.name;
 
 function Ahead({ place, outlook }: { place: Place; outlook: Outlook }) {
+  return (
+    <>
+      <Figures place={place} outlook={outlook} />
+      {outlook.recommended !== null && (
+        <p style={{ marginBottom: 8 }}>
+          <Faint>{outlook.arithmetic}.</Faint>
+        </p>
+      )}
+    </>
+  );
+}
+
+function Figures({ place, outlook }: { place: Place; outlook: Outlook }) {
   return (
     <Facts>
       <Fact name="stored" value={bytes(place.bytes)} exact={`${count(place.bytes)} bytes`} />
@@ -123,53 +132,7 @@ function Ahead({ place, outlook }: { place: Place; outlook: Outlook }) {
         })}
       />
       {outlook.reached && <Fact name="size limit reached" value={day(outlook.reached)} />}
-      {outlook.recommended !== null && (
-        <Fact name="a size limit with room" value={bytes(outlook.recommended)} exact={outlook.arithmetic} />
-      )}
+      {outlook.recommended !== null && <Fact name="a size limit with room" value={bytes(outlook.recommended)} />}
     </Facts>
-  );
-}
-
-const MOST_METRICS = 12;
-
-function Top({ dataset, own }: { dataset: string; own: readonly Place[] }) {
-  const { data } = useQuery(topQuery);
-  if (!data) return <Faint>…</Faint>;
-  const mine = data.filter((size) => size.dataset === dataset);
-  const limit = (metric: string | null): string => {
-    const place = own.find((one) => one.name === `${dataset}::${metric}`);
-    return place ? `${place.keep_for.told}; ${place.keep_under.told}` : "as the dataset";
-  };
-  return (
-    <TableFrame tabIndex={0} role="region" aria-label="What takes most">
-      <PlainTable>
-        <thead>
-          <tr>
-            <th>metric</th>
-            <th className="figure">series</th>
-            <th className="figure">points</th>
-            <th className="figure">on disk</th>
-            <th className="figure">bytes a point</th>
-            <th>oldest (UTC)</th>
-            <th>kept</th>
-          </tr>
-        </thead>
-        <tbody>
-          {mine.slice(0, MOST_METRICS).map((size) => (
-            <tr key={size.metric}>
-              <td>{size.metric ?? "in the bin"}</td>
-              <td className="figure">{count(size.series)}</td>
-              <td className="figure" title={count(size.points)}>
-                {short(size.points)}
-              </td>
-              <td className="figure">{bytes(size.bytes)}</td>
-              <td className="figure">{size.points > 0 ? (size.bytes / size.points).toFixed(2) : "–"}</td>
-              <td>{size.oldest ? day(size.oldest) : "–"}</td>
-              <td style={{ whiteSpace: "normal" }}>{limit(size.metric)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </PlainTable>
-    </TableFrame>
   );
 }

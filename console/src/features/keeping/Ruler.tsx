@@ -65,7 +65,15 @@ function bandsOf(place: Place, levels: readonly Level[], now: number): Band[] {
   return [points, ...rolled];
 }
 
-export function Ruler({ place, levels, now }: { place: Place; levels: readonly Level[]; now: number }) {
+interface Props {
+  place: Place;
+  levels: readonly Level[];
+  /** Metrics that are kept for another time than the dataset. */
+  exceptions: readonly Place[];
+  now: number;
+}
+
+export function Ruler({ place, levels, exceptions, now }: Props) {
   const theme = useTheme();
   const bands = bandsOf(place, levels, now);
   const scale = bentScale(bands.flatMap((band) => [band.oldest ?? 0, band.limit]));
@@ -73,10 +81,20 @@ export function Ruler({ place, levels, now }: { place: Place; levels: readonly L
   const x = (ageMs: number): number => NAMES + inner * (1 - scale.at(ageMs));
   const height = HEAD + bands.length * ROW + 24;
   const oldest = Math.max(0, ...bands.map((band) => band.oldest ?? 0));
+  const own = exceptions.map((metric) => ({
+    name: `${metric.name.split("::")[1]}: ${metric.keep_for.told}`,
+    limit: spanMs(metric.keep_for.limit),
+  }));
   const summary = bands.map((band) => `${band.name}: ${band.note}, ${band.told}`).join("; ");
+  const besides = own.length === 0 ? "" : `; ${own.map(({ name }) => name).join("; ")}`;
   return (
     <Frame>
-      <svg viewBox={`0 0 ${WIDTH} ${height}`} width="100%" role="img" aria-label={`${place.name}: ${summary}`}>
+      <svg
+        viewBox={`0 0 ${WIDTH} ${height}`}
+        width="100%"
+        role="img"
+        aria-label={`${place.name}: ${summary}${besides}`}
+      >
         <defs>
           <pattern id="coming" width="6" height="6" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
             <rect width="6" height="6" fill={theme.sheet} />
@@ -106,7 +124,7 @@ export function Ruler({ place, levels, now }: { place: Place; levels: readonly L
               </text>
               <rect
                 x={left}
-                width={Math.max(0, x(band.newest) - left)}
+                width={Math.max(0, x(held) - left)}
                 y={y + 5}
                 height={18}
                 fill="url(#coming)"
@@ -133,6 +151,12 @@ export function Ruler({ place, levels, now }: { place: Place; levels: readonly L
             </g>
           );
         })}
+        {own.map(({ name, limit }) => (
+          <g key={name}>
+            <title>{name}</title>
+            <path d={`M ${x(limit) - 5} ${HEAD - 3} h 10 l -5 8 z`} fill={theme.brass} stroke={theme.sheet} />
+          </g>
+        ))}
         {oldest > 0 && (
           <g>
             <line

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { bentScale, readLevels, spanMs, writeLevels } from "./scale";
+import { bentScale, spanMs } from "./scale";
 
 const DAY = 86_400_000;
 
@@ -23,14 +23,5 @@ describe("the ruler's scale", () => {
     ]);
     expect(spanMs(null)).toBe(Infinity);
     expect(Math.round(spanMs("1y1mo") / DAY)).toBe(396);
-  });
-});
-
-describe("levels", () => {
-  it("are typed in a row and come back", () => {
-    const levels = readLevels("5m=90d, 1h=2y  1d");
-    expect(levels).toEqual([{ width: "5m", keep_for: "90d" }, { width: "1h", keep_for: "2y" }, { width: "1d" }]);
-    expect(writeLevels(levels)).toBe("5m=90d 1h=2y 1d");
-    expect(readLevels(" ")).toEqual([]);
   });
 });

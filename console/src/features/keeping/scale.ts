@@ -54,17 +54,3 @@ export function spanMs(span: string | null | undefined): number {
     0,
   );
 }
-
-/** Levels as they are typed: `5m=90d 1h=2y 1d`, the finest first. */
-export function readLevels(text: string): { width: string; keep_for?: string }[] {
-  return text
-    .split(/[\s,]+/)
-    .filter((part) => part !== "")
-    .map((part) => {
-      const [width = "", keep] = part.split("=");
-      return keep === undefined ? { width } : { width, keep_for: keep };
-    });
-}
-
-export const writeLevels = (levels: readonly { width: string; keep_for?: string | null }[]): string =>
-  levels.map(({ width, keep_for }) => (keep_for ? `${width}=${keep_for}` : width)).join(" ");

@@ -18,10 +18,9 @@ use crate::{
     args::{AnswerOutput, AskArgs, AtArgs, Target},
     client::Client,
     failure::{FAILED, Failure},
-    output::{chart, plan, spark, table},
+    output::{chart, plan, spark, table, terminal::width},
 };
 
-const DEFAULT_WIDTH: u16 = 100;
 /// Clears the screen, and puts the cursor into its corner.
 const CLEAR: &str = "\x1b[2J\x1b[H";
 
@@ -102,10 +101,4 @@ fn write_answer(answer: &AnswerDocument, output: AnswerOutput, out: &mut io::Std
         AnswerOutput::Arrow => write_arrow(answer, out)?,
     }
     Ok(())
-}
-
-/// Columns of the terminal, or of what `COLUMNS` says.
-fn width() -> u16 {
-    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    told.or_else(|| comfy_table::Table::new().width().filter(|_| io::stdout().is_terminal())).unwrap_or(DEFAULT_WIDTH)
 }

@@ -10,6 +10,7 @@ use crate::{
     failure::{Failure, WRONG},
     output::{
         list::{Column, write},
+        terminal::paragraph,
         words::{bytes, count_of, grouped, utc},
     },
 };
@@ -57,7 +58,11 @@ fn show(client: &Client, place: Option<&str>, output: ListOutput) -> Result<(), 
     let mut info: RetentionInfo = client.retention(dataset)?;
     if let Some(place) = place {
         let of = |info: &PlaceInfo| info.name == place || (!place.contains("::") && info.name.starts_with(&format!("{place}::")));
-        info.places.retain(of);
+        // A place that a limit is inherited from stands there too, with how it was said.
+        let limits = info.places.iter().filter(|info| of(info)).flat_map(|info| [&info.keep_for.place, &info.keep_under.place]);
+        let origins: Vec<String> = limits.flatten().cloned().collect();
+        let is_origin = |info: &PlaceInfo| origins.iter().any(|origin| *origin == info.name || (info.name.is_empty() && origin == "the store"));
+        info.places.retain(|info| of(info) || is_origin(info));
     }
     if output == ListOutput::Json {
         outln!("{}", serde_json::to_string_pretty(&info)?);
@@ -81,13 +86,14 @@ fn told_outlooks(places: &[PlaceInfo]) {
             && place.noun == "dataset"
             && place.points > 0
         {
-            outln!("\n{}: {}", place.name, told_outlook(outlook));
+            outln!();
+            told_outlook(&format!("{}: ", place.name), outlook);
         }
     }
 }
 
-/// What will be there, in a sentence or two.
-pub fn told_outlook(outlook: &OutlookInfo) -> String {
+/// Tells what will be there, in a sentence or two.
+pub fn told_outlook(lead: &str, outlook: &OutlookInfo) {
     let size = |amount: f64| bytes(amount.max(0.0) as u64);
     let day = |text: &String| text.split('T').next().unwrap_or_default().to_owned();
     let rolled = if outlook.rollup_bytes_a_day >= 1.0 { format!(", {} of it rollups", size(outlook.rollup_bytes_a_day)) } else { String::new() };
@@ -109,10 +115,10 @@ pub fn told_outlook(outlook: &OutlookInfo) -> String {
     if let Some(days) = outlook.days_that_fit {
         text.push_str(&if days < 730.0 { format!("; {days:.0} days fit") } else { format!("; {:.0} years fit", days / 365.0) });
     }
+    outln!("{}", paragraph(&format!("{lead}{text}"), "    "));
     if let Some(recommended) = outlook.recommended.filter(|_| outlook.bytes_a_day > 0.0) {
-        text.push_str(&format!("\n  a size limit that would leave room: {} ({})", size(recommended), outlook.arithmetic));
+        outln!("{}", paragraph(&format!("  a size limit that would leave room: {}, since {}", size(recommended), outlook.arithmetic), "    "));
     }
-    text
 }
 
 fn change(client: &Client, order: RetentionOrder, yes: bool) -> Result<(), Failure> {
@@ -140,7 +146,7 @@ fn told_change(change: &RetentionChange) {
     }
     told_departure(&change.goes, "would go now");
     if let Some(outlook) = &after.outlook {
-        outln!("then: {}", told_outlook(outlook));
+        told_outlook("then: ", outlook);
     }
 }
 
@@ -154,6 +160,9 @@ pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
     Ok(())
 }
 
+/// So many parts are listed.
+const MOST_PARTS: usize = 12;
+
 fn told_departure(departure: &Departure, verb: &str) {
     if departure.is_full {
         outln!("! the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
@@ -166,9 +175,13 @@ fn told_departure(departure: &Departure, verb: &str) {
         outln!("nothing {verb}");
         return;
     }
-    for part in &departure.parts {
+    let shown = if departure.parts.len() > MOST_PARTS { MOST_PARTS - 2 } else { departure.parts.len() };
+    for part in &departure.parts[..shown] {
         let fate = if part.for_good { "for good" } else { "to the bin" };
         outln!("  {}  {}  {}, {fate}", part.what, bytes(part.bytes), part.why);
+    }
+    if let Some(last) = departure.parts[shown..].last() {
+        outln!("  … and {} more, the last of them {}", departure.parts.len() - shown, last.what);
     }
     let span = departure.span.as_ref().map_or(String::new(), |(first, last)| format!(", from {} to {} (UTC)", utc(Some(first)), utc(Some(last))));
     let points = count_of(departure.points, "point", "points");

@@ -14,6 +14,7 @@ use crate::{
     failure::{Failure, WRONG},
     output::{
         list::{Column, write},
+        terminal::paragraph,
         words::{bytes, count_of, grouped, utc},
     },
 };
@@ -62,8 +63,11 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             Ok(())
         }
         RollupCommand::Drop { name, yes } => {
+            let losses = client.rollups(dataset, false)?.policies.into_iter().find(|policy| policy.name == name).map(|policy| policy.losses);
+            let losses = losses.unwrap_or_default();
+            losses.iter().for_each(|loss| outln!("! {loss}"));
             if confirm(yes, &format!("Drop the rollup policy {name} with everything that was made for it?"), &name)? {
-                client.drop_rollup(dataset, &name)?;
+                client.drop_rollup(dataset, &name, !losses.is_empty())?;
                 outln!("{name} is dropped; points stay");
             }
             Ok(())
@@ -100,7 +104,20 @@ fn told_preview(preview: &RollupPreview) {
             Some(keep_for) => format!("kept for {keep_for}, about {} at rest", bytes(level.at_rest)),
             None => format!("kept for ever, about {} a year", bytes(level.at_rest)),
         };
-        outln!("  {:<4} {} a day, about {} a day; {rest}", level.width, count_of(level.windows_a_day, "window", "windows"), bytes(level.bytes_a_day));
+        let of = level
+            .points_each
+            .map_or(String::new(), |points| format!(" of about {} each", count_of(points.round().max(1.0) as u64, "point", "points")));
+        let than_points = match level.smaller {
+            Some(ratio) if ratio < 0.95 => format!(", {:.1} times as much as the points take", 1.0 / ratio.max(1e-6)),
+            Some(ratio) => format!(", {} less than the points take", times(Some(ratio), "")),
+            None => String::new(),
+        };
+        let windows = count_of(level.windows_a_day, "window", "windows");
+        let text = format!("  {:<4} {windows} a day{of}, about {} a day{than_points}; {rest}", level.width, bytes(level.bytes_a_day));
+        outln!("{}", paragraph(&text, "       "));
+    }
+    if preview.levels.iter().any(|level| level.smaller.is_some_and(|ratio| ratio < 0.95)) {
+        outln!("{}", paragraph("Where windows hold few points they take more room than these: they pay where they are kept for longer.", ""));
     }
     preview.losses.iter().for_each(|loss| outln!("! {loss}"));
 }

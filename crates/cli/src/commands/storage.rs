@@ -74,7 +74,7 @@ fn told_below(info: &StorageInfo) {
         if let Some(place) = info.places.iter().find(|place| place.name == dataset.name) {
             outln!("  keep_for {}; keep_under {}", place.keep_for.told, place.keep_under.told);
             if let Some(outlook) = place.outlook.as_ref().filter(|outlook| outlook.bytes_a_day > 0.0) {
-                outln!("  {}", told_outlook(outlook));
+                told_outlook("  ", outlook);
             }
         }
     }
@@ -175,7 +175,7 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
         parts.extend(levels.iter().map(by_level));
         let beside = rollup_bytes.saturating_sub(levels.iter().map(|level| level.bytes).sum());
         if beside > 0 {
-            parts.push(plain(format!("{name} / what is told of rollups"), beside, None));
+            parts.push(plain(format!("{name} / marks and progress of rollups"), beside, None));
         }
     }
     parts

@@ -8,4 +8,5 @@ pub mod list;
 pub mod plan;
 pub mod spark;
 pub mod table;
+pub mod terminal;
 pub mod words;

@@ -14,6 +14,7 @@ pub mod overview;
 pub mod points;
 pub mod references;
 pub mod retention;
+pub mod rollup_figures;
 pub mod rollups;
 pub mod series;
 pub mod storage;

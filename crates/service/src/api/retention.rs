@@ -385,7 +385,8 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<In
         Source::File => ("file", "by the configuration file"),
         Source::Live => ("live", "set live"),
     };
-    let told = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}, {words}") };
+    // How it is said there stands there.
+    let told = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}") };
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
 }
 
@@ -479,19 +480,22 @@ fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limits, n
 /// How a recommended limit comes about, as a person would reckon it.
 fn arithmetic(growth: &Growth, kept: Option<(f64, f64)>, levels: &[Stream], ahead: &Outlook) -> String {
     let size = |bytes: f64| ByteSize(bytes as u64).words();
-    let paced = format!("{} a day over the last {:.0} days of points", size(growth.bytes_a_day), growth.over_days);
+    let paced = format!("{} of points a day over the last {:.0} days", size(growth.bytes_a_day), growth.over_days);
     let Some(((days, more), recommended)) = kept.zip(ahead.recommended).filter(|_| growth.bytes_a_day > 0.0) else { return paced };
-    let mut text = format!("{paced}, times {days:.0} days that are kept and {more:.0} more since whole partitions go, and stay in the bin first");
+    let mut text = format!("{paced}, for the {days:.0} days that are kept and {more:.0} more (whole partitions go, and lie in the bin first)");
     let kept_levels: f64 = levels.iter().filter_map(|level| Some(level.held_days? * level.bytes_a_day)).sum();
     if kept_levels > 0.0 {
-        text += &format!("; {} of rollups at rest", size(kept_levels));
+        text += &format!(", and {} of rollups, are", size(kept_levels));
+    } else {
+        text += ", are";
     }
-    text += "; a fifth to spare";
+    let rest = (days + more) * growth.bytes_a_day + kept_levels;
+    text += &format!(" {} at rest; with a fifth to spare", size(rest));
     let forever = levels.iter().filter(|level| level.held_days.is_none()).fold(0.0, |sum, level| sum + level.bytes_a_day);
     if forever > 0.0 {
-        text += &format!("; a year of rollups that are kept for ever, {} a day", size(forever));
+        text += &format!(", and a year of {} a day of rollups that are kept for ever,", size(forever));
     }
-    format!("{text}: {}", size(recommended))
+    format!("{text} {}", size(recommended))
 }
 
 /// What a plan lets go of, told by names and counted.

@@ -2,13 +2,8 @@
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use fenetre_core::{
-    answer::Answer,
-    evaluate::evaluate,
-    model::Kind,
-    plan::{Limits, plan},
-    query::{Frame, parse},
-    rollup::RollupPolicy,
-    time::{Nanos, SECOND, Span, format_utc},
+    rollup::{RollupLevel, RollupPolicy},
+    time::{Nanos, SECOND, format_utc},
 };
 use fenetre_store::{LevelLoss, LevelState};
 use jiff::tz::TimeZone;
@@ -17,7 +12,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::{
     datasets::{Defined, find},
-    read_json,
+    read_json, rollup_figures as figures,
 };
 use crate::{
     access::{Access, Define, Read},
@@ -52,6 +47,9 @@ pub struct PolicyInfo {
     pub metrics: Vec<String>,
     /// The finest first.
     pub levels: Vec<LevelInfo>,
+    /// What would be lost for good if it were dropped, since points have gone: a sentence each.
+    #[serde(default)]
+    pub losses: Vec<String>,
 }
 
 /// How far a level is.
@@ -77,7 +75,7 @@ pub struct LevelInfo {
     pub windows: u64,
     /// Bytes of its files.
     pub bytes: u64,
-    /// How many times smaller it is than the points of the same time; none where these are no longer there.
+    /// How many times smaller it is by day than the points that it stands for; none where there are none.
     pub smaller: Option<f64>,
     /// How many times faster the same question was answered from it than from points, where that was measured.
     pub faster: Option<f64>,
@@ -108,6 +106,12 @@ pub struct LevelPreview {
     pub keep_for: Option<String>,
     /// Windows a day.
     pub windows_a_day: u64,
+    /// Points in each, about; none where there are no points yet.
+    #[serde(default)]
+    pub points_each: Option<f64>,
+    /// How many times smaller it would be by day than these, about; none where there are no points yet.
+    #[serde(default)]
+    pub smaller: Option<f64>,
     /// Bytes a day, about.
     pub bytes_a_day: u64,
     /// Bytes at rest, about; after a year where it is kept for ever.
@@ -173,11 +177,7 @@ pub(crate) async fn set(
 ) -> Result<web::Json<Defined>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
     let work = move |state: &State| {
-        let losses = losses(state, &path.0, &path.1, &policy)?;
-        if !losses.is_empty() && !asked.lose {
-            let text = format!("{}. Add `lose=true` to let that go, or make a policy of another name", losses.join("; "));
-            return Err(Problem::new(Sort::Definition, text));
-        }
+        refuse_losses(state, &path, Some(&policy), asked.lose)?;
         Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? })
     };
     blocking(&state, work).await.map(web::Json)
@@ -212,12 +212,28 @@ pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<St
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Forgets a policy with everything that was made for it. Points stay.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path)),
-    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+/// Forgets a policy with everything that was made for it. Points stay. Refused where a level tells of points that are no longer there, unless `lose=true`.
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing),
+    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/rollups/{policy}")]
-pub(crate) async fn remove(_: Access<Define>, state: Shared, path: web::Path<(String, String)>) -> Result<HttpResponse, Problem> {
-    blocking(&state, move |state| Ok(state.store.drop_rollup(&path.0, &path.1)?)).await.map(|()| HttpResponse::NoContent().finish())
+pub(crate) async fn remove(
+    _: Access<Define>,
+    state: Shared,
+    path: web::Path<(String, String)>,
+    asked: web::Query<Losing>,
+) -> Result<HttpResponse, Problem> {
+    let work = move |state: &State| {
+        refuse_losses(state, &path, None, asked.lose)?;
+        Ok(state.store.drop_rollup(&path.0, &path.1)?)
+    };
+    blocking(&state, work).await.map(|()| HttpResponse::NoContent().finish())
+}
+
+/// A change by which windows would go whose points are no longer there is for those who say so.
+fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Option<&RollupPolicy>, lose: bool) -> Result<(), Problem> {
+    let losses = if lose { Vec::new() } else { losses(state, dataset, name, after)? };
+    let text = || format!("{}. Add `lose=true` to let that go, or make a policy of another name", losses.join("; "));
+    if losses.is_empty() { Ok(()) } else { Err(Problem::new(Sort::Definition, text())) }
 }
 
 fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Problem> {
@@ -232,36 +248,31 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Prob
         (dataset.id, dataset.name.to_string(), policies)
     };
     let (told, levels) = state.store.rollup_state(id)?;
-    let packed: (u64, u64) = {
-        let report = state.store.storage(now)?;
-        let size = report.datasets.iter().find(|size| size.id == id);
-        size.map_or((0, 0), |size| size.partitions.iter().fold((0, 0), |sum, one| (sum.0 + one.bytes, sum.1 + one.points)))
-    };
+    let sizes = state.store.storage(now)?.datasets.into_iter().find(|size| size.id == id).map(|size| size.levels).unwrap_or_default();
     let mut infos = Vec::with_capacity(policies.len());
     for (policy_name, policy, metrics) in policies {
-        let mut of = Vec::new();
+        let (mut of, pace) = (Vec::new(), figures::pace(state, &name, &policy, now)?);
         for level in levels.iter().filter(|level| level.policy == policy_name) {
-            let mut one = level_info(level, packed, now);
+            let mut one = level_info(level, now);
+            let size = sizes.iter().find(|size| size.policy == policy_name && size.width == one.width);
+            one.smaller = size.filter(|size| size.bytes_a_day > 0.0 && pace.bytes > 0.0).map(|size| pace.bytes / size.bytes_a_day);
             if measure {
-                measure_level(state, &name, level, &metrics, now, &mut one);
+                figures::measure(state, &name, level, &metrics, now, &mut one);
             }
             of.push(one);
         }
-        infos.push(PolicyInfo { name: policy_name, policy, metrics, levels: of });
+        let losses = losses(state, &name, &policy_name, None)?;
+        infos.push(PolicyInfo { name: policy_name, policy, metrics, levels: of, losses });
     }
     Ok(RollupsInfo { policies: infos, windows_made: told.made, made_again: told.made_again, fill_stopped: told.fill_stopped, failure: told.failure })
 }
 
-fn level_info(level: &LevelState, (packed_bytes, _): (u64, u64), now: Nanos) -> LevelInfo {
+fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
     let covered = level.covered.filter(|covered| !covered.is_empty());
     let first = level.first.unwrap_or(now);
     let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(now, &TimeZone::UTC));
     let all = now.saturating_sub(first.max(kept)).max(1) as f64;
     let filled = covered.map_or(0.0, |covered| covered.end.saturating_sub(covered.start.max(first)).max(0) as f64 / all);
-    // Of the time that it stands for, points take about their share of all there are.
-    let share =
-        covered.map_or(0.0, |covered| covered.end.saturating_sub(covered.start.max(first)).max(0) as f64 / now.saturating_sub(first).max(1) as f64);
-    let smaller = (level.bytes > 0 && share > 0.0 && packed_bytes > 0).then(|| packed_bytes as f64 * share.min(1.0) / level.bytes as f64);
     LevelInfo {
         width: level.width.to_string(),
         keep_for: level.keep_for.map(|span| span.to_string()),
@@ -274,50 +285,18 @@ fn level_info(level: &LevelState, (packed_bytes, _): (u64, u64), now: Nanos) -> 
         series: level.series,
         windows: level.windows,
         bytes: level.bytes,
-        smaller,
+        smaller: None,
         faster: None,
         measured: None,
     }
 }
 
-/// Asks the same of a level and of points, where both are there.
-fn measure_level(state: &State, dataset: &str, level: &LevelState, metrics: &[String], now: Nanos, into: &mut LevelInfo) {
-    const WINDOWS: u32 = 500;
-    let Some(covered) = level.covered.filter(|covered| !covered.is_empty()) else { return };
-    let chosen = {
-        let catalogue = state.store.catalogue();
-        let Ok(dataset) = find(&catalogue, dataset) else { return };
-        let numbers = dataset
-            .metrics()
-            .filter(|metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string()));
-        numbers.max_by_key(|metric| metric.series_count()).map(|metric| metric.name.to_string())
-    };
-    let Some(metric) = chosen else { return };
-    let start = level.width.times(WINDOWS).before(covered.end, &TimeZone::UTC).max(covered.start).max(level.first.unwrap_or(Nanos::MIN));
-    let question = format!("show stddev of '{metric}' overall over {} to {} per {}", format_utc(start), format_utc(covered.end), level.width);
-    // The better of two: the first finds nothing in memory.
-    let time = |source: &str| (0..2).filter_map(|_| ask(state, dataset, &format!("{question} from {source}"), now)).min_by(f64::total_cmp);
-    if let (Some(rolled), Some(raw)) = (time(&level.width.to_string()), time("raw")) {
-        into.faster = Some(raw / rolled.max(1e-6));
-        into.measured = Some(question);
-    }
-}
-
-/// Seconds that a question takes; none where it cannot be answered in a few.
-fn ask(state: &State, dataset: &str, text: &str, now: Nanos) -> Option<f64> {
-    let began = std::time::Instant::now();
-    let query = parse(text).ok()?;
-    let planned = plan(&query, &Frame::default(), &state.store.catalogue(), dataset, now, &Limits::default()).ok()?;
-    let answer: Answer = evaluate(planned, &state.store.source(), &|| began.elapsed().as_secs() > 5).ok()?;
-    (answer.cost.points_read + answer.cost.windows_read + answer.cost.blocks_summarised > 0).then(|| began.elapsed().as_secs_f64())
-}
-
-fn losses(state: &State, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<Vec<String>, Problem> {
+fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<String>, Problem> {
     let told = |loss: LevelLoss| {
         let (from, points_from) = (format_utc(loss.from), format_utc(loss.points_from));
         format!("the level {} of {name} would go for good: it tells of points from {from} on, which are there from {points_from} on only", loss.width)
     };
-    Ok(state.store.rollup_losses(dataset, name, policy)?.into_iter().map(told).collect())
+    Ok(state.store.rollup_losses(dataset, name, after)?.into_iter().map(told).collect())
 }
 
 fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, Problem> {
@@ -329,20 +308,21 @@ fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPoli
         let series = taken.iter().map(|metric| policy.members(dataset, metric).len()).sum::<u64>();
         (dataset.id, taken.iter().map(|metric| metric.name.to_string()).collect(), series)
     };
-    // As large as windows here are, where there are any; else as they are of the usual sensors.
     let (_, known) = state.store.rollup_state(id)?;
-    let (bytes, windows) = known.iter().fold((0, 0), |sum, level| (sum.0 + level.bytes, sum.1 + level.windows));
-    let each = if windows > 1_000 { bytes as f64 / windows as f64 } else { 60.0 };
-    let day = |span: Span| span.nanos as f64 / 86_400e9 + f64::from(span.days) + f64::from(span.months) * 30.4;
-    let level = |level: &fenetre_core::rollup::RollupLevel| {
-        let windows_a_day = series as f64 / day(level.width);
+    let pace = figures::pace(state, dataset_name, policy, now())?;
+    let level = |level: &RollupLevel| {
+        // A window without points is not written down.
+        let windows_a_day = (series as f64 / figures::days(level.width)).min(if pace.points > 0.0 { pace.points } else { f64::INFINITY });
+        let bytes_a_day = windows_a_day * figures::bytes_of_window(level.width, &known);
         LevelPreview {
             width: level.width.to_string(),
             keep_for: level.keep_for.map(|span| span.to_string()),
             windows_a_day: windows_a_day.round() as u64,
-            bytes_a_day: (windows_a_day * each) as u64,
-            at_rest: (windows_a_day * each * level.keep_for.map_or(365.0, day)) as u64,
+            points_each: (pace.points > 0.0).then_some(pace.points / windows_a_day),
+            smaller: (pace.bytes > 0.0).then_some(pace.bytes / bytes_a_day),
+            bytes_a_day: bytes_a_day as u64,
+            at_rest: (bytes_a_day * level.keep_for.map_or(365.0, figures::days)) as u64,
         }
     };
-    Ok(RollupPreview { metrics, series, levels: policy.levels.iter().map(level).collect(), losses: losses(state, dataset_name, name, policy)? })
+    Ok(RollupPreview { metrics, series, levels: policy.levels.iter().map(level).collect(), losses: losses(state, dataset_name, name, Some(policy))? })
 }

@@ -367,11 +367,11 @@ impl DatasetRollups {
         turn.clear_marks(&marks)
     }
 
-    /// What would be lost for good if a policy were changed: levels that go, that tell of points that have gone, and that no finer level stays for.
-    pub fn losses(&self, shared: &Shared, dataset: DatasetId, name: &str, after: &RollupPolicy) -> Result<Vec<LevelLoss>, StoreError> {
+    /// What would be lost for good if a policy were changed, or dropped: levels that go, that tell of points that have gone, and that no finer level stays for.
+    pub fn losses(&self, shared: &Shared, dataset: DatasetId, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<LevelLoss>, StoreError> {
         let Some(policy) = taken(&shared.catalogue.read(), dataset).into_iter().find(|policy| policy.name == name) else { return Ok(Vec::new()) };
-        let is_anew = makes_anew(&policy.policy, after);
-        let stays = |level: &LevelOf| !is_anew && after.levels.iter().any(|kept| kept.width.to_string() == level.key.1);
+        let after = after.filter(|after| !makes_anew(&policy.policy, after));
+        let stays = |level: &LevelOf| after.is_some_and(|after| after.levels.iter().any(|kept| kept.width.to_string() == level.key.1));
         let members = self.state.read().members.get(name).cloned().unwrap_or_default();
         let points_from = members.iter().map(|metric| shared.floors.of(shared, dataset, *metric)).max().unwrap_or(Nanos::MIN);
         let (mut losses, mut kept_from) = (Vec::new(), None::<Nanos>);

@@ -11,6 +11,8 @@ use rusqlite::{Connection, params};
 use super::{LevelKey, Mark, State};
 use crate::{
     error::{Context, StoreError},
+    files::bytes_on_disk,
+    partition::checkpoint,
     sqlite::{self, Use},
 };
 
@@ -21,6 +23,9 @@ CREATE TABLE IF NOT EXISTS mark (id INTEGER PRIMARY KEY, series INTEGER NOT NULL
 CREATE INDEX IF NOT EXISTS mark_series ON mark (series);
 CREATE TABLE IF NOT EXISTS whole (policy TEXT NOT NULL, width TEXT NOT NULL, metric INTEGER NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, metric)) STRICT, WITHOUT ROWID;
 ";
+
+/// A file that is as small as this, its log with it, stays as it is.
+const WORTH_SHRINKING: u64 = 512 * 1_024;
 
 /// `progress.db` of a dataset.
 pub struct Progress {
@@ -125,6 +130,15 @@ impl Progress {
             let mut clear = connection.prepare_cached("DELETE FROM mark WHERE id = ?1")?;
             ids.iter().try_for_each(|id| clear.execute([id]).map(|_| ()))
         })
+    }
+
+    /// Gives back the room of marks that are cleared, where it is worth it.
+    pub fn shrink(&self) -> Result<(), StoreError> {
+        if bytes_on_disk(&self.path) > WORTH_SHRINKING {
+            self.connection.execute_batch("VACUUM").at("shrink", &self.path)?;
+            checkpoint(&self.connection, &self.path)?;
+        }
+        Ok(())
     }
 
     /// Copies everything into a new file, as it is at this moment.

@@ -450,7 +450,8 @@ impl Turn<'_> {
             }
             self.clear(few)?;
         }
-        Ok(())
+        let is_clean = !due.is_empty() && self.rollups.state.read().marks.is_empty();
+        if is_clean { self.rollups.turn.lock().shrink() } else { Ok(()) }
     }
 
     /// Marks over all of time are of what there is: from the first partition on.

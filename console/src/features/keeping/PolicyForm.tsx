@@ -1,0 +1,121 @@
+/** A rollup policy made or changed, with what it would take and make. */
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+
+import * as client from "../../api/client";
+import type { LevelPreview, PolicyInfo } from "../../api/types";
+import { bytes, count } from "../../format/numbers";
+import { FormRow, TextInput } from "../../ui/fields";
+import { Button, Failure, Notice } from "../../ui/parts";
+import { type Draft, draftOf, EMPTY, policyOf } from "./policy";
+
+export function PolicyForm({ dataset, policies }: { dataset: string; policies: readonly PolicyInfo[] }) {
+  const queries = useQueryClient();
+  const [draft, setDraft] = useState<Draft | null>(null);
+  const look = useMutation({
+    mutationFn: (wanted: Draft) => client.previewRollup(dataset, wanted.name, policyOf(wanted)),
+  });
+  const apply = useMutation({
+    mutationFn: (wanted: Draft) =>
+      client.putRollup(dataset, wanted.name, policyOf(wanted), (look.data?.losses.length ?? 0) > 0),
+    onSuccess: () => {
+      turnTo(null);
+      return queries.invalidateQueries();
+    },
+  });
+  const turnTo = (next: Draft | null) => {
+    setDraft(next);
+    // What was looked at is no longer what would be made.
+    look.reset();
+    apply.reset();
+  };
+  return (
+    <div style={{ marginTop: 8 }}>
+      <FormRow>
+        {policies.map(({ name, policy }) => (
+          <Button $quiet key={name} onPress={() => turnTo(draftOf(name, policy))}>
+            Change {name}
+          </Button>
+        ))}
+        <Button
+          $quiet
+          onPress={() => turnTo(policies.length === 0 ? EMPTY : { ...EMPTY, name: `policy-${policies.length + 1}` })}
+        >
+          {policies.length === 0 ? "Make a policy" : "Make another"}
+        </Button>
+        {draft && (
+          <Button $quiet onPress={() => turnTo(null)}>
+            Close
+          </Button>
+        )}
+      </FormRow>
+      {draft && (
+        <>
+          <Fields draft={draft} onChange={turnTo} />
+          <FormRow>
+            <Button $quiet onPress={() => look.mutate(draft)}>
+              See what it makes
+            </Button>
+            <Button onPress={() => apply.mutate(draft)} isDisabled={!look.data}>
+              Apply
+            </Button>
+          </FormRow>
+          {look.data && (
+            <Notice>
+              <p>
+                {count(look.data.series)} series of {look.data.metrics.join(", ") || "no metric"}
+              </p>
+              {look.data.levels.map((level) => (
+                <p key={level.width}>{told(level)}</p>
+              ))}
+              {look.data.losses.map((loss) => (
+                <p key={loss}>
+                  <strong>{loss}</strong>
+                </p>
+              ))}
+            </Notice>
+          )}
+          {[look, apply].map((one, i) => one.error && <Failure key={i} error={one.error} />)}
+        </>
+      )}
+    </div>
+  );
+}
+
+/** What a level would be, in a sentence. */
+function told(level: LevelPreview): string {
+  const each = level.points_each === null ? "" : ` of about ${count(Math.max(1, level.points_each))} points each`;
+  const beside =
+    level.smaller === null
+      ? ""
+      : level.smaller < 0.95
+        ? `, ${(1 / level.smaller).toFixed(1)} times as much as the points take`
+        : `, ${level.smaller.toFixed(1)} times less than the points take`;
+  const rest = `about ${bytes(level.at_rest)} ${level.keep_for === null ? "a year, kept for ever" : `at rest, kept for ${level.keep_for}`}`;
+  return `${level.width}: ${count(level.windows_a_day)} windows a day${each}, about ${bytes(level.bytes_a_day)} a day${beside}; ${rest}`;
+}
+
+const FIELDS: { key: keyof Draft; label: string; placeholder?: string }[] = [
+  { key: "name", label: "name" },
+  { key: "levels", label: "levels, as width=kept, the finest first" },
+  { key: "metrics", label: "metrics (* for any letters)", placeholder: "all" },
+  { key: "where", label: "series where", placeholder: "all" },
+  { key: "zone", label: "zone of days", placeholder: "the dataset's" },
+  { key: "lateness", label: "wait for late points", placeholder: "10m" },
+];
+
+function Fields({ draft, onChange }: { draft: Draft; onChange: (draft: Draft) => void }) {
+  return (
+    <FormRow>
+      {FIELDS.map(({ key, label, placeholder }) => (
+        <TextInput
+          key={key}
+          label={label}
+          value={draft[key]}
+          onChange={(text) => onChange({ ...draft, [key]: text })}
+          {...(placeholder !== undefined && { placeholder })}
+        />
+      ))}
+    </FormRow>
+  );
+}
