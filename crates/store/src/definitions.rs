@@ -528,8 +528,21 @@ impl Definitions {
 
     /// Notes that points are about to be taken out of a partition, or put back: backups that hold it as it was are no longer of it.
     pub fn note_edit(&self, partition: &str) -> Result<(), StoreError> {
+        self.put_document(EDITS, &self.edit(partition)?)
+    }
+
+    fn edit(&self, partition: &str) -> Result<Document, StoreError> {
         let edits = self.edits()?.get(partition).copied().unwrap_or(0) + 1;
-        self.put_document(EDITS, &Document { name: partition.to_owned(), body: edits.to_string(), changed: 0 })
+        Ok(Document { name: partition.to_owned(), body: edits.to_string(), changed: 0 })
+    }
+
+    /// The same, and keeps a document in the same commit.
+    pub fn note_edit_with(&self, partition: &str, sort: &str, document: &Document) -> Result<(), StoreError> {
+        let edit = self.edit(partition)?;
+        self.records.lock().change(|changes| {
+            changes.put_document(EDITS, &edit)?;
+            changes.put_document(sort, document)
+        })
     }
 
     /// How often points were taken out of partitions or put back, by their files below the store's directory.

@@ -4,7 +4,7 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
-    path::Path,
+    path::{Path, PathBuf},
     time::{Duration, Instant},
 };
 
@@ -22,9 +22,11 @@ use serde::{Deserialize, Serialize};
 use crate::{
     backup::relative_name,
     bin::{self, Binned, Noun, Selection, Weight, name_of},
+    census::{is_whole_value, packed_counts},
     definitions::Definitions,
     error::{Context, StoreError},
-    files::{bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
+    files::{Files, bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
+    floors,
     partition::{Partition, Progress},
     records::Document,
     retention::{horizon, horizons, policies, reserve, zone_of},
@@ -49,8 +51,6 @@ struct Record {
     points: u64,
     bytes: u64,
     span: Option<(Nanos, Nanos)>,
-    /// Whether the file lies in the bin by now.
-    moved: bool,
     /// Whether it is erased as soon as it can be.
     for_good: bool,
 }
@@ -151,7 +151,13 @@ pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
         tracing::error!("the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
     }
     shared.set_full(plan.is_full);
-    if plan.steps.iter().any(|step| !matches!(step, Step::EmptyBin { .. })) {
+    let waits_before = |dataset: DatasetId, end: Nanos| shared.head.read().earliest_from(dataset, Nanos::MIN).is_some_and(|at| at < end);
+    let is_waiting = |step: &Step| match step {
+        Step::EmptyBin { .. } => false,
+        Step::Drop { dataset, partition, .. } => waits_before(*dataset, partition.last.saturating_add(1)),
+        Step::Trim { dataset, before, .. } => waits_before(*dataset, *before),
+    };
+    if plan.steps.iter().any(is_waiting) {
         // What is too old is no longer taken, so nothing comes into these spans after this.
         pack()?;
     }
@@ -202,14 +208,20 @@ fn metric_name(shared: &Shared, dataset: DatasetId, metric: MetricId) -> String 
 fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, for_good: bool, now: Nanos) -> Result<(), StoreError> {
     let partitions = shared.partitions();
     let Some(partition) = partitions.get(&(dataset, start)) else { return Ok(()) };
-    let (points, span) = partition.read(|reading| reading.totals())?;
+    // Counted already by whoever showed what would go.
+    let counts = packed_counts(partition, &shared.snapshot())?;
+    let whole = counts.iter().filter(|(series, _)| is_whole_value(series)).map(|(_, count)| count);
+    let (points, span) = whole.fold((0, None), |(points, span), count| {
+        let (first, last) = span.unwrap_or((count.first, count.last));
+        (points + count.points, Some((first.min(count.first), last.max(count.last))))
+    });
     let file = relative_name(shared, partition);
-    shared.definitions.note_edit(&file)?;
     let bytes = bytes_on_disk(partition.path());
-    let why = why.describe().to_owned();
-    let record = Record { dataset: dataset.0, file, why, points, bytes, span, moved: false, for_good };
+    let record = Record { dataset: dataset.0, file, why: why.describe().to_owned(), points, bytes, span, for_good };
     let day = format_utc(start);
-    put(shared, &format!("d{}-{}-{}", now / 1_000_000, dataset.0, day.split('T').next().unwrap_or_default()), &record, now)?;
+    let id = format!("d{}-{}-{}", now / 1_000_000, dataset.0, day.split('T').next().unwrap_or_default());
+    let body = serde_json::to_string(&record).unwrap_or_default();
+    shared.definitions.note_edit_with(&record.file, DROPPED, &Document { name: id, body, changed: now })?;
     let last = partition.span.last();
     drop(partitions);
     if for_good {
@@ -221,9 +233,22 @@ fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, f
     Ok(())
 }
 
-fn put(shared: &Shared, id: &str, record: &Record, changed: Nanos) -> Result<(), StoreError> {
-    let body = serde_json::to_string(record).unwrap_or_default();
-    shared.definitions.put_document(DROPPED, &Document { name: id.to_owned(), body, changed })
+impl Record {
+    /// Where its file lies, or goes.
+    fn place_in_bin(&self, files: &Files, id: &str) -> PathBuf {
+        files.bin(id).join(Path::new(&self.file).file_name().unwrap_or_default())
+    }
+
+    /// First instant after its span.
+    fn end(&self) -> Option<Nanos> {
+        let span = self.file.rsplit('/').next().and_then(Span::of_file_name)?;
+        Some(span.last().saturating_add(1))
+    }
+
+    /// Whether its file lies in the bin by now. The file itself goes last, so then the rest is there too.
+    fn is_moved(&self, files: &Files, id: &str) -> bool {
+        self.place_in_bin(files, id).exists()
+    }
 }
 
 fn records(shared: &Shared) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
@@ -231,17 +256,27 @@ fn records(shared: &Shared) -> Result<Vec<(String, Record, Nanos)>, StoreError> 
     Ok(shared.definitions.documents(DROPPED)?.into_iter().filter_map(read).collect())
 }
 
-/// At a start nobody asks yet: what was dropped, and not moved before the end, is moved before partitions are looked for.
-pub fn finish(shared_files: &crate::files::Files, definitions: &Definitions) -> Result<(), StoreError> {
+/// At a start nobody asks yet: what was dropped, and not moved or erased before the end, is so before partitions are looked for.
+pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError> {
     for document in definitions.documents(DROPPED)? {
         let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
-        if !record.moved {
-            let body = serde_json::to_string(&Record { moved: true, ..record.clone() }).unwrap_or_default();
-            move_file(&shared_files.root().join(&record.file), &shared_files.bin(&document.name))?;
-            definitions.put_document(DROPPED, &Document { body, ..document })?;
+        let file = files.root().join(&record.file);
+        if record.for_good {
+            if let Some(end) = record.end() {
+                floors::note_erased(definitions, DatasetId(record.dataset), end)?;
+            }
+            remove_partition(&file)?;
+            definitions.remove_document(DROPPED, &document.name)?;
+        } else if !record.is_moved(files, &document.name) {
+            move_file(&file, &files.bin(&document.name))?;
         }
     }
     Ok(())
+}
+
+/// Removes a partition's file, and what lies beside it.
+fn remove_partition(file: &Path) -> Result<(), StoreError> {
+    ["-wal", "-shm", ""].into_iter().try_for_each(|suffix| remove_file(&companion(file, suffix)))
 }
 
 /// Moves a partition's file with its log into a folder of the bin, last of all the file itself, whose name says that the rest is there.
@@ -283,17 +318,13 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
         })?;
         let Some(partition) = free else { continue };
         let file = relative_name(shared, &partition);
-        for (id, mut record, changed) in records(shared)? {
-            if record.file == file && !record.moved {
+        for (id, record, _) in records(shared)? {
+            if record.file == file && !record.is_moved(&shared.files, &id) {
                 if record.for_good {
-                    for suffix in ["-wal", "-shm", ""] {
-                        remove_file(&companion(partition.path(), suffix))?;
-                    }
+                    remove_partition(partition.path())?;
                     shared.definitions.remove_document(DROPPED, &id)?;
                 } else {
                     move_file(partition.path(), &shared.files.bin(&id))?;
-                    record.moved = true;
-                    put(shared, &id, &record, changed)?;
                 }
             }
         }
@@ -307,10 +338,9 @@ pub fn binned_until(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Nan
     let mut until = BTreeMap::new();
     for document in definitions.documents(DROPPED)? {
         let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
-        let span = record.file.rsplit('/').next().and_then(Span::of_file_name);
-        if let Some(span) = span {
+        if let Some(end) = record.end() {
             let known = until.entry(DatasetId(record.dataset)).or_insert(Nanos::MIN);
-            *known = span.last().saturating_add(1).max(*known);
+            *known = end.max(*known);
         }
     }
     Ok(until)
@@ -338,15 +368,15 @@ pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
 /// Brings a partition back; says whether there was one of that id.
 pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
     let Some((_, record, _)) = records(shared)?.into_iter().find(|(known, ..)| known == id) else { return Ok(false) };
-    if !record.moved {
+    if !record.is_moved(&shared.files, id) {
         move_files(shared)?;
-        if records(shared)?.iter().any(|(known, record, _)| known == id && !record.moved) {
+        if !record.is_moved(&shared.files, id) {
             return Err(StoreError::Definition(format!("`{id}` is still being read by queries from before it was dropped: try again in a moment")));
         }
     }
     let dataset = DatasetId(record.dataset);
     let home = shared.files.root().join(&record.file);
-    let lies = shared.files.bin(id).join(home.file_name().unwrap_or_default());
+    let lies = record.place_in_bin(&shared.files, id);
     let span = lies.file_name().and_then(|name| name.to_str()).and_then(Span::of_file_name);
     let span = span.ok_or_else(|| StoreError::Damaged { path: lies.clone(), what: "its name is not that of a partition".to_owned() })?;
     shared.definitions.note_edit(&record.file)?;
@@ -381,10 +411,10 @@ pub fn mark_range(shared: &Shared, dataset: DatasetId, range: TimeRange) -> Resu
 
 /// Erases a partition that is in the bin; says whether there was one of that id.
 pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
-    let found = records(shared)?.into_iter().find(|(known, record, _)| known == id && record.moved);
+    let found = records(shared)?.into_iter().find(|(known, record, _)| known == id && record.is_moved(&shared.files, id));
     let Some((_, record, _)) = found else { return Ok(false) };
-    if let Some(span) = record.file.rsplit('/').next().and_then(Span::of_file_name) {
-        shared.floors.erase(&shared.definitions, DatasetId(record.dataset), span.last().saturating_add(1))?;
+    if let Some(end) = record.end() {
+        shared.floors.erase(&shared.definitions, DatasetId(record.dataset), end)?;
     }
     forget(shared, id)?;
     shared.floors.look_again(&shared.definitions)?;

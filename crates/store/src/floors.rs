@@ -36,11 +36,23 @@ impl SeriesFloors {
     }
 }
 
+fn erased(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Nanos>, StoreError> {
+    let read = |document: Document| Some((DatasetId(document.name.parse().ok()?), document.body.parse().ok()?));
+    Ok(definitions.documents(ERASED)?.into_iter().filter_map(read).collect())
+}
+
+/// Notes on stable storage that points up to an instant are erased for good.
+pub fn note_erased(definitions: &Definitions, dataset: DatasetId, until: Nanos) -> Result<(), StoreError> {
+    if erased(definitions)?.get(&dataset).is_some_and(|known| *known >= until) {
+        return Ok(());
+    }
+    definitions.put_document(ERASED, &Document { name: dataset.0.to_string(), body: until.to_string(), changed: 0 })
+}
+
 impl Floors {
     pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
         let floors = Self::default();
-        let read = |document: Document| Some((DatasetId(document.name.parse().ok()?), document.body.parse().ok()?));
-        *floors.erased.write() = definitions.documents(ERASED)?.into_iter().filter_map(read).collect();
+        *floors.erased.write() = erased(definitions)?;
         *floors.binned.write() = crate::expiry::binned_until(definitions)?;
         Ok(floors)
     }
@@ -66,11 +78,9 @@ impl Floors {
     /// Points up to an instant were erased for good.
     pub fn erase(&self, definitions: &Definitions, dataset: DatasetId, until: Nanos) -> Result<(), StoreError> {
         let mut erased = self.erased.write();
+        note_erased(definitions, dataset, until)?;
         let known = erased.entry(dataset).or_insert(Nanos::MIN);
-        if until > *known {
-            *known = until;
-            definitions.put_document(ERASED, &Document { name: dataset.0.to_string(), body: until.to_string(), changed: 0 })?;
-        }
+        *known = until.max(*known);
         Ok(())
     }
 

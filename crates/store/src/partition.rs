@@ -15,7 +15,6 @@ use std::{
 
 use fenetre_core::{
     block::{Columns, Points, cut, decode, encode},
-    catalogue::FIRST_PART,
     model::SeriesId,
     summary::Summary,
     time::{Nanos, TimeRange},
@@ -435,17 +434,6 @@ impl<'c> Reading<'c> {
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let rows = statement.query_map([], |row| Ok((SeriesId(row.get(0)?), row.get::<_, i64>(1)?.cast_unsigned(), row.get(2)?)));
         rows.and_then(Iterator::collect).at("read", self.path)
-    }
-
-    /// Points, blocks of parts among them, and the first and last instant.
-    pub fn totals(&self) -> Result<(u64, Option<(Nanos, Nanos)>), StoreError> {
-        let text = "SELECT coalesce(sum(CASE WHEN series < ?1 THEN count END), 0), min(start), max(end) FROM block";
-        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
-        let totals = statement.query_row([FIRST_PART], |row| {
-            let ends: (Option<Nanos>, Option<Nanos>) = (row.get(1)?, row.get(2)?);
-            Ok((row.get::<_, i64>(0)?.cast_unsigned(), ends.0.zip(ends.1)))
-        });
-        totals.at("read", self.path)
     }
 
     /// Bytes of a block and its summary.

@@ -150,11 +150,26 @@ fn past_a_size_the_oldest_go_for_good() {
     let bytes = store.storage(NOW).unwrap().datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>();
     let said = Said { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
     store.say(Place::Dataset(main(&store)), said, NOW).unwrap();
+    let killed = tempfile::tempdir().unwrap();
+    {
+        let _somebody_asks = store.source();
+        store.expire(NOW).unwrap();
+        // As a kill at this moment would leave it: recorded, not removed.
+        support::copy(folder.path(), killed.path());
+    }
     store.expire(NOW).unwrap();
-    let held = store.storage(NOW).unwrap();
-    assert!(held.datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>() <= bytes / 2);
-    assert_eq!((held.bin_bytes, store.bin().unwrap().len()), (0, 0));
-    assert!(!held.datasets[0].partitions.is_empty());
+    let left = all(&store, 0);
+    drop(store);
+    for place in [folder.path(), killed.path()] {
+        let store = open(place);
+        let held = store.storage(NOW).unwrap();
+        assert!(held.datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>() <= bytes / 2);
+        assert_eq!((held.bin_bytes, store.bin().unwrap().len(), all(&store, 0)), (0, 0, left));
+        assert!(!held.datasets[0].partitions.is_empty());
+        let files =
+            fs::read_dir(place.join("data/main")).unwrap().filter(|entry| entry.as_ref().unwrap().path().extension().is_some_and(|end| end == "db"));
+        assert_eq!(files.count(), held.datasets[0].partitions.len(), "no file is left behind");
+    }
 }
 
 #[test]

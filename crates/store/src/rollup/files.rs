@@ -39,6 +39,8 @@ const SECOND_PART: &str = "ALTER TABLE windows ADD COLUMN more BLOB NOT NULL DEF
 /// Rows reach over several small pages: so little room is lost, and their second parts lie on pages that few questions touch.
 const PAGE_SIZE: u32 = 4_096;
 const DAY: Nanos = 86_400_000_000_000;
+/// Windows that are too old go four weeks at a time.
+pub const DROPPED_TOGETHER: Nanos = 28 * DAY;
 /// Windows of a row: more make it smaller, fewer make it cheaper to add to.
 pub const ROW_WINDOWS: usize = 256;
 
@@ -116,6 +118,8 @@ pub struct LevelFiles {
     files: RwLock<BTreeMap<Nanos, Arc<LevelFile>>>,
     /// They are being removed.
     is_gone: AtomicBool,
+    /// Windows before this were dropped since the files were opened.
+    dropped: Mutex<Nanos>,
 }
 
 impl LevelFiles {
@@ -129,11 +133,11 @@ impl LevelFiles {
                 files.insert(start, LevelFile::new(&pool, path));
             }
         }
-        Ok(Self { folder, level, pool, files: RwLock::new(files), is_gone: AtomicBool::new(false) })
+        Ok(Self { folder, level, pool, files: RwLock::new(files), is_gone: AtomicBool::new(false), dropped: Mutex::new(Nanos::MIN) })
     }
 
     /// How long a file's stretch is: some thousand windows of each series.
-    pub fn stretch(&self) -> Nanos {
+    fn stretch(&self) -> Nanos {
         if self.level.nominal() <= 15 * 60_000_000_000 { 28 * DAY } else { 364 * DAY }
     }
 
@@ -328,12 +332,14 @@ impl LevelFiles {
         Ok(())
     }
 
-    /// Where the last of the files ends that lie before an instant; none where there is no such file.
-    pub fn end_before(&self, at: Nanos) -> Option<Nanos> {
-        self.files.read().keys().map(|start| start.saturating_add(self.stretch())).filter(|end| *end <= at).max()
+    /// Up to where windows are to be dropped now that those before an instant are too old; none where that was done already.
+    pub fn due_before(&self, at: Nanos) -> Option<Nanos> {
+        let end = at.checked_sub(at.rem_euclid(DROPPED_TOGETHER))?;
+        let is_due = end > *self.dropped.lock() && self.files.read().keys().next().is_some_and(|start| *start < end);
+        is_due.then_some(end)
     }
 
-    /// Removes files that end before an instant.
+    /// Drops windows that begin before an instant: files that end there, and of one that goes on its rows, whose room new ones take.
     pub fn drop_before(&self, at: Nanos) -> Result<(), StoreError> {
         let old: Vec<Arc<LevelFile>> =
             self.files.write().extract_if(.., |start, _| start.saturating_add(self.stretch()) <= at).map(|(_, file)| file).collect();
@@ -343,6 +349,16 @@ impl LevelFiles {
                 remove_file(&companion(&file.path, suffix))?;
             }
         }
+        for file in self.meeting(TimeRange { start: Nanos::MIN, end: at }) {
+            self.with(&file, |connection| {
+                let path = file.path.as_path();
+                let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).at("write", path)?;
+                transaction.execute("DELETE FROM windows WHERE end < ?1", [at]).at("write", path)?;
+                transaction.commit().at("write", path)?;
+                checkpoint(connection, path)
+            })?;
+        }
+        *self.dropped.lock() = at;
         Ok(())
     }
 

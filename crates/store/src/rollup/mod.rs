@@ -45,6 +45,7 @@ use parking_lot::{Mutex, MutexGuard, RwLock};
 
 use crate::{error::StoreError, files::folder_bytes, head::Sorted, shared::Shared};
 
+use files::DROPPED_TOGETHER;
 pub use files::LevelFiles;
 use progress::Progress;
 pub use verify::verify;
@@ -91,7 +92,7 @@ pub struct LevelSize {
     pub bytes: u64,
     /// Bytes for a day of points; none where it tells of less than an hour.
     pub bytes_a_day: f64,
-    /// How many days of it are there at rest, since whole files go; none where it is kept for ever.
+    /// How many days of it are there at rest, since several weeks go at once; none where it is kept for ever.
     pub held_days: Option<f64>,
     /// Its files, the oldest first.
     pub files: Vec<PathBuf>,
@@ -280,7 +281,7 @@ impl DatasetRollups {
         Ok(LevelSize {
             bytes,
             bytes_a_day: if days * 24.0 >= 1.0 { bytes as f64 / days } else { 0.0 },
-            held_days: kept.map(|days| days + files.stretch() as f64 / DAY),
+            held_days: kept.map(|days| days + DROPPED_TOGETHER as f64 / DAY),
             policy: level.key.0.clone(),
             width: level.key.1.clone(),
             files: files.paths(),

@@ -480,13 +480,13 @@ impl Turn<'_> {
         Ok(())
     }
 
-    /// Drops files of what is older than a level is kept: it no longer stands for that first, and when queries from before have ended they go.
+    /// Drops what is older than a level is kept: it no longer stands for that first, and when queries from before have ended they go.
     fn expire(&self, policy: &Taken) -> Result<(), StoreError> {
         for level in &policy.levels {
             let Some(keep_for) = level.keep_for else { continue };
             let horizon = keep_for.before(self.now, &TimeZone::UTC);
             let files = self.rollups.level_files(self.shared, level)?;
-            let Some(end) = files.end_before(horizon) else { continue };
+            let Some(end) = files.due_before(horizon) else { continue };
             if let Some(covered) = self.covered(level).filter(|covered| covered.start < level.level.ceil(end)) {
                 let start = level.level.ceil(end);
                 self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
