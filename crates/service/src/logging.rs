@@ -1,5 +1,7 @@
 //! Structured log lines on standard error, as text or JSON.
 
+use std::io::IsTerminal;
+
 use tracing_subscriber::EnvFilter;
 
 use crate::config::Config;
@@ -9,5 +11,7 @@ pub fn init(config: &Config) {
     let filter = EnvFilter::try_from_env("FENETRE_LOG").unwrap_or_else(|_| EnvFilter::new(&config.log_level));
     // Lines that cannot be written, as after their reader has gone, are dropped: to tell of them on standard error would panic.
     let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).log_internal_errors(false);
+    // Colours are for eyes, not for files.
+    let builder = builder.with_ansi(std::io::stderr().is_terminal());
     let _ = if config.json_log { builder.json().try_init() } else { builder.try_init() };
 }

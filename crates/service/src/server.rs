@@ -107,6 +107,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let failed = |source| ServeError::Listen { address, source };
     let all: std::sync::Arc<State> = state.clone().into_inner();
     all.imports.resume(&all);
+    api::retention::tell_differences(&all);
     let upkeep = Upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let shared = state.clone();
     let served = actix_web::rt::System::new().block_on(async move {

@@ -15,7 +15,7 @@ pub struct Warnings {
 impl Warnings {
     /// Tells what is new.
     pub fn look(&self, state: &State) -> Result<(), Problem> {
-        let now: BTreeSet<String> = retention::info(state, None, false)?.warnings.into_iter().collect();
+        let now: BTreeSet<String> = retention::warnings_now(state)?.into_iter().collect();
         let mut told = self.told.lock();
         // Percentages grow: a limit is told once, whatever is left of it.
         let subject = |text: &String| text.split(" takes ").next().unwrap_or_default().to_owned();

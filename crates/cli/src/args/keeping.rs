@@ -1,6 +1,6 @@
 //! Commands about keeping: retention, expiry, what is stored.
 
-use clap::{Args as ClapArgs, Subcommand};
+use clap::{ArgGroup, Args as ClapArgs, Subcommand};
 
 use super::{ListOutput, Target};
 
@@ -41,12 +41,13 @@ fenetre retention set velmar --keep-for 90d --preview
 fenetre retention set velmar --keep-for 90d --keep-under 20GB
 fenetre retention set velmar::turbidity --keep-for 2w
 fenetre retention set --keep-under 200GB            # the whole store")]
+    #[command(group(ArgGroup::new("limit").args(["keep_for", "keep_under"]).required(true).multiple(true)))]
     Set {
         /// A dataset, or a metric as DATASET::METRIC; the whole store where it is left out
         #[arg(value_name = "PLACE", default_value = "", hide_default_value = true)]
         place: String,
         /// How long points are kept, such as 90d or 1y; `none` for no limit here
-        #[arg(long, value_name = "SPAN", required_unless_present = "keep_under")]
+        #[arg(long, value_name = "SPAN")]
         keep_for: Option<String>,
         /// How much is kept, such as 20GB; `none` for no limit here
         #[arg(long, value_name = "SIZE")]

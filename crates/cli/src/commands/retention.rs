@@ -1,7 +1,10 @@
 //! `fenetre retention` and `fenetre expire`
 
 use fenetre_core::keeping::Said;
-use fenetre_service::api::retention::{Departure, ExpiryOrder, OutlookInfo, PlaceInfo, RetentionChange, RetentionInfo, RetentionOrder};
+use fenetre_service::api::{
+    outlook::OutlookInfo,
+    retention::{Departure, ExpiryOrder, PlaceInfo, RetentionChange, RetentionInfo, RetentionOrder},
+};
 
 use crate::{
     args::{ExpireArgs, ListOutput, RetentionArgs, RetentionCommand},

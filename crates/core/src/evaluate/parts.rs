@@ -185,6 +185,11 @@ impl Scatter {
         Self { count, mean, squares: sum_of(values, |value| (value - mean) * (value - mean)) }
     }
 
+    /// Of a window's count, sum and squares.
+    fn of_sums([count, sum, squares]: [f64; 3]) -> Self {
+        Self { count, mean: sum / count, squares: squares / count }
+    }
+
     /// Sample variance; none of fewer than two points.
     pub fn variance(&self) -> f64 {
         if self.count < 2.0 { f64::NAN } else { self.squares / (self.count - 1.0) }
@@ -202,8 +207,15 @@ impl Part for Scatter {
     }
 
     fn of_window(window: &View<'_>, _: Nanos) -> Option<Self> {
-        let count = window.summary.count as f64;
-        Some(Self { count, mean: window.summary.mean(), squares: window.moments.squares / count })
+        Some(Self::of_sums([window.summary.count as f64, window.summary.sum, window.moments.squares]))
+    }
+
+    fn add_windows(cells: &mut [Option<Self>], windows: &WindowColumns, places: Range<usize>, _: Nanos, mut ways: Ways<'_>) {
+        for at in places {
+            if let Some(cell) = ways.cell(windows.starts()[at]) {
+                merge_parts(&mut cells[cell], &Some(Self::of_sums(windows.scatter(at))));
+            }
+        }
     }
 
     fn merge(&mut self, other: &Self) {

@@ -127,6 +127,13 @@ impl WindowColumns {
         [number(&self.numbers[COUNT]), number(&self.numbers[SUM]), number(&self.numbers[MIN]), number(&self.numbers[MAX])]
     }
 
+    /// Count, sum and squares ([`Moments::squares`]) of one window; what was not read of it is zero.
+    #[inline]
+    pub fn scatter(&self, at: usize) -> [f64; 3] {
+        let number = |column: &Vec<f64>| column.get(at).copied().unwrap_or(0.0);
+        [number(&self.numbers[COUNT]), number(&self.numbers[SUM]), number(&self.numbers[SQUARES])]
+    }
+
     /// Adds a window at the end.
     pub fn push(&mut self, window: &View<'_>) {
         let before = self.len();

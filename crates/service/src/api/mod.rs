@@ -10,6 +10,7 @@ pub mod health;
 pub mod imports;
 pub mod mappings;
 pub mod otlp;
+pub mod outlook;
 pub mod overview;
 pub mod points;
 pub mod references;

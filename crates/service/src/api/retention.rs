@@ -5,17 +5,18 @@ use std::collections::BTreeMap;
 use actix_web::{get, post, web};
 use fenetre_core::{
     catalogue::Catalogue,
-    keeping::{ByteSize, Expiry, Growth, InForce, Limits, Outlook, PARTITION_DAYS, Place, Policies, Said, Source, Step, Stream, outlook},
-    model::{DatasetId, MetricId},
-    time::{Nanos, Span, TimeRange, format_utc, zone},
+    keeping::{ByteSize, Expiry, InForce, Place, Policies, Said, Source, Step},
+    model::{DatasetId, MetricId, SeriesId},
+    time::{Nanos, TimeRange, format_utc, zone},
 };
-use fenetre_store::{DatasetSize, MetricSize, StorageReport};
+use fenetre_store::{DatasetSize, MetricSize, SeriesCount, StorageReport};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::{
     datasets::{find, find_metric},
+    outlook::{OutlookInfo, ahead},
     read_json,
     storage::VolumeInfo,
 };
@@ -58,7 +59,7 @@ pub struct PlaceInfo {
     /// What the configuration file says of this place itself.
     #[schema(value_type = Object)]
     pub file: Said,
-    /// Points that it holds.
+    /// Points that it holds; in `storage`, those that are packed.
     pub points: u64,
     /// Bytes that it holds, bin and rollups of it among them.
     pub bytes: u64,
@@ -81,37 +82,6 @@ pub struct LimitInfo {
     pub source: String,
     /// In words.
     pub told: String,
-}
-
-/// What will be there.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct OutlookInfo {
-    /// Points a day.
-    pub points_a_day: f64,
-    /// Bytes a day, at rest, of points and rollups.
-    pub bytes_a_day: f64,
-    /// Of them, those of rollups.
-    #[serde(default)]
-    pub rollup_bytes_a_day: f64,
-    /// Over how many days of points that was measured.
-    pub over_days: f64,
-    /// Bytes at rest, when as much goes as comes; none where it grows for ever.
-    pub at_rest: Option<f64>,
-    /// Bytes a day that come on top, of rollups that are kept for ever under no limit by size.
-    #[serde(default)]
-    pub beside_a_day: f64,
-    /// Since or from when it is at rest.
-    pub at_rest_from: Option<String>,
-    /// Bytes in 30 days.
-    pub in_30_days: f64,
-    /// When the limit by size is reached.
-    pub reached: Option<String>,
-    /// How many days fit under the limit by size.
-    pub days_that_fit: Option<f64>,
-    /// A limit by size that leaves room, where there is a limit by age.
-    pub recommended: Option<f64>,
-    /// How that was reckoned.
-    pub arithmetic: String,
 }
 
 /// What is to be said of a place.
@@ -233,16 +203,17 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: web::Bytes) -> R
         if !order.preview {
             state.store.say(place, said, now)?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
-            tracing::info!(place = at, keep_for = ?said.keep_for, keep_under = ?said.keep_under, "retention was set live");
+            let told =
+                |limit: Option<Option<String>>| limit.map_or_else(|| "nothing".to_owned(), |limit| limit.unwrap_or_else(|| "no limit".to_owned()));
+            let keep_for = told(said.keep_for.map(|limit| limit.map(|limit| limit.to_string())));
+            let keep_under = told(said.keep_under.map(|limit| limit.map(|limit| limit.to_string())));
+            tracing::info!(place = at, keep_for, keep_under, "what is said live of retention was changed");
             if after.differing().contains(&place) && state.config_file.is_some() {
-                tracing::warn!(
-                    place = at,
-                    "what was set live differs from the configuration file (`fenetre retention write-file`, `fenetre retention reset`)"
-                );
+                warn_of_difference(&at);
             }
             state.upkeep_is_due();
         }
-        let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, now);
+        let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, &Held::new(), now);
         Ok(RetentionChange { before: of(&before), after: of(&after), goes })
     };
     blocking(&state, work).await.map(web::Json)
@@ -315,6 +286,33 @@ fn told_name(name: String) -> String {
     if name.is_empty() { "the store".to_owned() } else { name }
 }
 
+/// Points of every series of some datasets, those in memory among them.
+type Held = BTreeMap<DatasetId, BTreeMap<SeriesId, SeriesCount>>;
+
+/// Points of the series of a dataset, or of all.
+fn held(state: &State, only: Option<DatasetId>) -> Result<Held, Problem> {
+    let all: Vec<DatasetId> = state.store.catalogue().datasets().map(|dataset| dataset.id).collect();
+    let wanted = all.into_iter().filter(|id| only.is_none_or(|only| only == *id));
+    wanted.map(|id| Ok((id, state.store.counts(id)?))).collect()
+}
+
+fn warn_of_difference(place: &str) {
+    tracing::warn!(place, "what was set live differs from the configuration file (`fenetre retention write-file`, `fenetre retention reset`)");
+}
+
+/// Says in the log where what was set live differs from what the configuration file says.
+pub(crate) fn tell_differences(state: &State) {
+    if state.config_file.is_some() {
+        let catalogue = state.store.catalogue();
+        state.store.policies().differing().into_iter().for_each(|place| warn_of_difference(&told_name(name_of(&catalogue, place))));
+    }
+}
+
+/// Limits that are nearly reached, or passed.
+pub(crate) fn warnings_now(state: &State) -> Result<Vec<String>, Problem> {
+    Ok(info(state, None, false)?.warnings)
+}
+
 /// Everything, or what concerns one dataset.
 pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, Problem> {
     let now = now();
@@ -333,7 +331,9 @@ pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> 
         }
         places
     };
-    let places: Vec<PlaceInfo> = places.into_iter().map(|place| place_info(state, &policies, place, &report, &sizes, now)).collect();
+    // Who asks for metrics wants to see what came a moment ago, too.
+    let held = if with_metrics { held(state, None)? } else { Held::new() };
+    let places: Vec<PlaceInfo> = places.into_iter().map(|place| place_info(state, &policies, place, &report, &sizes, &held, now)).collect();
     let differing = {
         let catalogue = state.store.catalogue();
         if state.config_file.is_some() {
@@ -390,14 +390,8 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<In
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
 }
 
-const DAY: f64 = 86_400e9;
-
-/// A span in days, as the calendar has it now.
-fn days_of(span: Span, now: Nanos, tz: &TimeZone) -> f64 {
-    now.saturating_sub(span.before(now, tz)) as f64 / DAY
-}
-
-fn place_info(state: &State, policies: &Policies, place: Place, report: &StorageReport, sizes: &[MetricSize], now: Nanos) -> PlaceInfo {
+/// Points in memory count where `held` has their dataset.
+fn place_info(state: &State, policies: &Policies, place: Place, report: &StorageReport, sizes: &[MetricSize], held: &Held, now: Nanos) -> PlaceInfo {
     let catalogue = state.store.catalogue();
     let tz = match place {
         Place::Store => TimeZone::UTC,
@@ -427,6 +421,7 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
             (noun, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
         }
     };
+    let (points, oldest) = counted(&catalogue, held, place).unwrap_or((points, oldest));
     PlaceInfo {
         noun: noun.to_owned(),
         keep_for: limit_info(&catalogue, place, limits.keep_for),
@@ -445,57 +440,23 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
     }
 }
 
-fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: &TimeZone) -> OutlookInfo {
-    let mut growth = Growth::default();
-    for dataset in datasets {
-        growth.points_a_day += dataset.growth.points_a_day;
-        growth.bytes_a_day += dataset.growth.bytes_a_day;
-        growth.over_days = growth.over_days.max(dataset.growth.over_days);
+/// Points of a place and the earliest of them, where all of them were counted.
+fn counted(catalogue: &Catalogue, held: &Held, place: Place) -> Option<(u64, Option<Nanos>)> {
+    let sum = |counts: &mut dyn Iterator<Item = &SeriesCount>| {
+        counts
+            .fold((0, None), |(points, first), count| (points + count.points, Some(first.map_or(count.first, |first: Nanos| first.min(count.first)))))
+    };
+    match place {
+        Place::Store if held.is_empty() => None,
+        Place::Store => Some(sum(&mut held.values().flat_map(BTreeMap::values))),
+        Place::Dataset(id) => Some(sum(&mut held.get(&id)?.values())),
+        Place::Metric(id, metric) => {
+            let counts = held.get(&id)?;
+            let dataset = catalogue.datasets().find(|dataset| dataset.id == id)?;
+            let metric = dataset.metrics().find(|known| known.id == metric)?;
+            Some(sum(&mut metric.series().filter_map(|series| counts.get(&series))))
+        }
     }
-    let kept = limits.keep_for.map(|found| days_of(found.limit, now, tz));
-    // Whole partitions go, and stay in the bin for a while.
-    let more = PARTITION_DAYS + state.limits.bin_keeps as f64 / DAY;
-    let points = Stream { bytes_a_day: growth.bytes_a_day, held_days: kept.map(|days| days + more) };
-    let levels = datasets.iter().flat_map(|dataset| &dataset.levels);
-    let levels: Vec<Stream> = levels.map(|level| Stream { bytes_a_day: level.bytes_a_day, held_days: level.held_days }).collect();
-    let ahead = outlook(now, held, points, &levels, limits.keep_under.map(|found| found.limit.0));
-    let oldest = datasets.iter().filter_map(|dataset| dataset.oldest).min();
-    let rests = kept.zip(oldest).map(|(days, oldest)| oldest.saturating_add(((days + more) * DAY) as Nanos));
-    OutlookInfo {
-        points_a_day: growth.points_a_day,
-        bytes_a_day: ahead.bytes_a_day,
-        rollup_bytes_a_day: ahead.bytes_a_day - growth.bytes_a_day,
-        over_days: growth.over_days,
-        at_rest: ahead.at_rest,
-        at_rest_from: rests.filter(|_| ahead.at_rest.is_some()).map(format_utc),
-        beside_a_day: ahead.beside_a_day,
-        in_30_days: ahead.in_30_days,
-        reached: ahead.reached.map(format_utc),
-        days_that_fit: ahead.days_that_fit,
-        recommended: ahead.recommended,
-        arithmetic: arithmetic(&growth, kept.map(|days| (days, more)), &levels, &ahead),
-    }
-}
-
-/// How a recommended limit comes about, as a person would reckon it.
-fn arithmetic(growth: &Growth, kept: Option<(f64, f64)>, levels: &[Stream], ahead: &Outlook) -> String {
-    let size = |bytes: f64| ByteSize(bytes as u64).words();
-    let paced = format!("{} of points a day over the last {:.0} days", size(growth.bytes_a_day), growth.over_days);
-    let Some(((days, more), recommended)) = kept.zip(ahead.recommended).filter(|_| growth.bytes_a_day > 0.0) else { return paced };
-    let mut text = format!("{paced}, for the {days:.0} days that are kept and {more:.0} more (whole partitions go, and lie in the bin first)");
-    let kept_levels: f64 = levels.iter().filter_map(|level| Some(level.held_days? * level.bytes_a_day)).sum();
-    if kept_levels > 0.0 {
-        text += &format!(", and {} of rollups, are", size(kept_levels));
-    } else {
-        text += ", are";
-    }
-    let rest = (days + more) * growth.bytes_a_day + kept_levels;
-    text += &format!(" {} at rest; with a fifth to spare", size(rest));
-    let forever = levels.iter().filter(|level| level.held_days.is_none()).fold(0.0, |sum, level| sum + level.bytes_a_day);
-    if forever > 0.0 {
-        text += &format!(", and a year of {} a day of rollups that are kept for ever,", size(forever));
-    }
-    format!("{text} {}", size(recommended))
 }
 
 /// What a plan lets go of, told by names and counted.
