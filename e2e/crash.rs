@@ -1,5 +1,6 @@
 //! SIGKILL in the middle of ingest: after each restart every acknowledged point is there, once. Guards against a batch that is
-//! acknowledged before it is on the disk, and against one that packing loses or doubles.
+//! acknowledged before it is on the disk, and against one that packing loses or doubles. And in the middle of dropping, restoring and rolling up: guards
+//! against points that are neither in a partition nor in the bin, and against windows that do not say what their points say.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -93,4 +94,110 @@ fn every_acknowledged_point_survives_sigkill_once() {
         }
     }
     assert!(acknowledged.iter().all(|count| count.load(Ordering::SeqCst) > BATCH), "the writers got somewhere: {acknowledged:?}");
+}
+
+/// A point every ten minutes over so many days up to this hour.
+const DAYS: i64 = 60;
+const HOUR: i64 = 3_600;
+/// Of late points in one batch.
+const LATE: i64 = 25;
+
+fn this_hour() -> i64 {
+    jiff::Timestamp::now().as_second() / HOUR * HOUR
+}
+
+fn point(half_seconds: i64) -> String {
+    let at = jiff::Timestamp::from_millisecond(half_seconds * 500).unwrap();
+    format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"osier\"}}, \"time\": \"{at}\", \"value\": 1}}\n")
+}
+
+/// How many points a question finds.
+fn counted(service: &Service, text: &str) -> u64 {
+    let said = service.run(&["ask", text, "-o", "json"]);
+    let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap_or_else(|_| panic!("{}", said.all()));
+    let values = answer["shows"][0]["lines"].as_array().unwrap().iter().flat_map(|line| line["values"].as_array().unwrap());
+    values.map(|value| value.as_f64().unwrap_or(0.0) as u64).sum()
+}
+
+#[test]
+fn what_is_dropped_restored_and_rolled_up_survives_sigkill_at_any_moment() {
+    let folder = tempfile::tempdir().unwrap();
+    let text = "[store]\npath = \"store\"\npack_points = 200\ncompact_after_seconds = 1\n[listen]\naddress = \"127.0.0.1:0\"\n";
+    let config = file(folder.path(), "fenetre.toml", text);
+    let end = this_hour();
+    let mut service = Service::start_with(&["serve", "--config", &config]);
+    service.push_lines("main", &(0..DAYS * 144).map(|step| point((end - step * 600) * 2)).collect::<String>());
+    assert_eq!(service.run(&["backup", &folder.path().join("copy").display().to_string()]).code(), 0);
+    assert_eq!(service.run(&["rollup", "set", "--level", "1h", "--level", "1d", "--lateness", "1s"]).code(), 0);
+    let is_filled = |service: &Service| {
+        let levels = service.get("/api/v1/datasets/main/rollups").json()["policies"][0]["levels"].clone();
+        levels.as_array().unwrap().iter().all(|level| level["filled"] == 1.0)
+    };
+    while !is_filled(&service) {
+        thread::sleep(Duration::from_millis(100));
+    }
+    let whole = format!("show count of level overall over {} to {} per 1d", day(end - (DAYS + 1) * 24 * HOUR), day(end + 2 * 24 * HOUR));
+    let late = AtomicU64::new(0);
+    let rounds: u64 = std::env::var("FENETRE_CRASH_ROUNDS").ok().and_then(|rounds| rounds.parse().ok()).unwrap_or(10);
+    for round in 0..rounds {
+        let running = Mutex::new(Some(service));
+        let url = running.lock().unwrap().as_ref().unwrap().url.clone();
+        thread::scope(|scope| {
+            // Late points into days whose windows were made: between the others, no instant twice.
+            scope.spawn(|| {
+                let agent = agent();
+                loop {
+                    let first = late.load(Ordering::SeqCst) as i64;
+                    let at = |n: i64| (end - 24 * HOUR * (1 + n % 20) - 600 * 144 / 3 - n) * 2 + 1;
+                    let body: String = (first..first + LATE).map(|n| point(at(n))).collect();
+                    let sent = agent.post(format!("{url}/api/v1/datasets/main/points")).content_type("application/x-ndjson").send(body);
+                    match sent {
+                        Ok(answer) if answer.status() == 200 => late.fetch_add(LATE as u64, Ordering::SeqCst),
+                        _ => return,
+                    };
+                }
+            });
+            scope.spawn(|| {
+                let agent = agent();
+                let post = |path: &str, body: &str| agent.post(format!("{url}{path}")).content_type("application/json").send(body).map(|_| ());
+                // In turns what is old goes, and comes back: whichever of it is under way when the kill comes.
+                let _ = post(
+                    "/api/v1/retention",
+                    if round % 2 == 0 { r#"{"place":"main","say":{"keep_for":"30d"}}"# } else { r#"{"place":"main","reset":true}"# },
+                );
+                if round % 2 == 1
+                    && let Ok(mut answer) = agent.get(format!("{url}/api/v1/bin")).call()
+                {
+                    let items: serde_json::Value = serde_json::from_str(&answer.body_mut().read_to_string().unwrap_or_default()).unwrap_or_default();
+                    for item in items.as_array().into_iter().flatten() {
+                        let _ = post(&format!("/api/v1/bin/{}/restore", item["id"].as_str().unwrap()), "{}");
+                    }
+                }
+            });
+            thread::sleep(Duration::from_millis(20 + round * 131 % 700));
+            running.lock().unwrap().take().unwrap().kill();
+        });
+        service = Service::start_with(&["serve", "--config", &config]);
+        let known = DAYS as u64 * 144 + late.load(Ordering::SeqCst);
+        let found = counted(&service, &whole);
+        assert!(found == known || found == known + LATE as u64, "round {round}: {found} told by points and windows, {known} acknowledged");
+        late.store(found - DAYS as u64 * 144, Ordering::SeqCst);
+        // Of the time that is kept in any case, points say the same as windows.
+        let kept = format!("show count of level overall over {} to {} per 1d", day(end - 25 * 24 * HOUR), day(end + 2 * 24 * HOUR));
+        assert_eq!(counted(&service, &kept), counted(&service, &format!("{kept} from raw")), "round {round}");
+    }
+    // Everything comes back, and is what it was.
+    assert_eq!(service.run(&["retention", "reset", "--yes", "main"]).code(), 0);
+    for item in service.get("/api/v1/bin").json().as_array().unwrap() {
+        let said = service.run(&["retention", "restore", item["id"].as_str().unwrap()]);
+        assert_eq!(said.code(), 0, "{}", said.all());
+    }
+    assert_eq!(counted(&service, &format!("{whole} from raw")), DAYS as u64 * 144 + late.load(Ordering::SeqCst));
+    let looked = service.run(&["storage", "verify"]);
+    assert_eq!(looked.code(), 0, "{}", looked.all());
+    assert!(late.load(Ordering::SeqCst) > LATE as u64, "the writer got somewhere");
+}
+
+fn day(second: i64) -> String {
+    jiff::Timestamp::from_second(second).unwrap().strftime("%Y-%m-%d").to_string()
 }

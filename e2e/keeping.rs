@@ -111,6 +111,22 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
     service.run(&["retention", "set", "main", "--keep-for", "80d", "--yes"]);
     assert_eq!((limit(&service), retention(&service)["differing"][0].as_str()), ("80d, set live".to_owned(), Some("main")));
     assert!(service.run(&["retention", "show"]).out().contains("fenetre retention write-file"));
+    // In the log too, at each start.
+    service.kill();
+    let service = Service::start_with(&[
+        "serve",
+        "--listen",
+        "127.0.0.1:0",
+        "--store",
+        &folder.path().join("store").display().to_string(),
+        "--config",
+        &config,
+    ]);
+    assert!(
+        service.told.contains("what was set live differs from the configuration file") && service.told.contains("place=\"main\""),
+        "{}",
+        service.told
+    );
     assert_eq!(service.run(&["retention", "reset", "main"]).code(), 0);
     assert_eq!(limit(&service), "90d, by the configuration file");
     service.run(&["retention", "set", "main::level", "--keep-for", "60d", "--yes"]);
@@ -134,6 +150,12 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
 fn what_is_stored_is_told_and_every_block_is_looked_at() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), &[]);
+    // What waits in memory counts in what is kept, a moment after it came.
+    let packed = retention(&service)["places"][1]["points"].as_u64().unwrap();
+    service.push_lines("main", "{\"metric\":\"flow\",\"value\":1}\n{\"metric\":\"flow\",\"tags\":{\"lock\":\"osier\"},\"value\":1}\n");
+    let held = retention(&service);
+    let points = |name: &str| held["places"].as_array().unwrap().iter().find(|place| place["name"] == name).unwrap()["points"].as_u64().unwrap();
+    assert_eq!((points("main"), points("main::flow"), points("")), (packed + 2, 2, packed + 2));
     let storage = service.run(&["storage"]).out();
     assert!(
         ["catalogue", "journal", "bin", "bytes a packed point", "kept free in any case", "packed", "a day over 7 days"]
@@ -158,7 +180,14 @@ fn rollups_fill_answer_and_say_so() {
     assert!(service.run(&["rollup"]).out().contains("has no rollups"));
     let levels = ["--level", "1h=2y", "--level", "1d"];
     let preview = service.run(&[&["rollup", "preview"][..], &levels].concat());
-    assert!(preview.out().contains("2 series of 1 metric: level") && preview.out().contains("48 windows a day"), "{}", preview.all());
+    let told = preview.out().split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(
+        ["2 series of 1 metric: level", "48 windows a day of about 6 points each", "less than the points take; kept for 2y, about"]
+            .iter()
+            .all(|part| told.contains(part)),
+        "{}",
+        preview.all()
+    );
     assert_eq!(service.run(&[&["rollup", "set"][..], &levels].concat()).code(), 0);
     let is_filled = |service: &Service| {
         let info = service.get("/api/v1/datasets/main/rollups").json();

@@ -63,7 +63,11 @@ fn levels(service: &Service) -> Vec<Value> {
 }
 
 fn roll_up(service: &Service, levels_asked: &Value) {
-    let set = put(service, "/api/v1/datasets/main/rollups/default", &json!({ "levels": levels_asked }));
+    set_and_fill(service, &json!({ "levels": levels_asked }));
+}
+
+fn set_and_fill(service: &Service, policy: &Value) {
+    let set = put(service, "/api/v1/datasets/main/rollups/default", policy);
     assert_eq!((set.status, set.json()["created"].as_bool()), (200, Some(true)), "{}", set.text());
     let began = Instant::now();
     while !levels(service).iter().all(|level| level["filled"] == 1.0 && level["out_of_date"] == 0) {
@@ -273,4 +277,40 @@ fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
     assert!(days.code() == 0 && days.out().lines().filter(|line| line.ends_with(",144,")).count() >= 45, "{}", days.all());
     assert_eq!(service.run(&["rollup", "set", "--level", "1d", "--yes"]).code(), 0);
     assert_eq!(levels(&service).len(), 1);
+    // Nor does a whole policy.
+    let path = "/api/v1/datasets/main/rollups/default";
+    let refused = service.delete(path);
+    assert!(refused.status == 409 && refused.text().contains("the level 1d of default would go for good"), "{}", refused.text());
+    let losses = get(&service, "/api/v1/datasets/main/rollups")["policies"][0]["losses"].clone();
+    assert_eq!(losses.as_array().map(Vec::len), Some(1), "{losses}");
+    let asked = service.run(&["rollup", "drop"]);
+    assert!(asked.code() == 2 && asked.out().contains("! the level 1d of default would go for good"), "{}", asked.all());
+    assert_eq!(service.delete(&format!("{path}?lose=true")).status, 204);
+    assert_eq!(get(&service, "/api/v1/datasets/main/rollups")["policies"], json!([]));
+}
+
+#[test]
+fn what_levels_save_is_held_against_the_points_of_their_own_metrics() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(&folder.path().join("store"), 40);
+    // Another metric, a hundred times as large in room: it is no concern of a policy that does not take it.
+    let hour = jiff::Timestamp::now().as_second() / 3_600 * 3_600;
+    let noisy = |step: i64| {
+        let at = jiff::Timestamp::from_second(hour - step * 60).unwrap();
+        format!("{{\"metric\":\"noise\",\"time\":\"{at}\",\"value\":{}}}\n", (step as f64).sin())
+    };
+    service.push_lines("main", &(0..20_000).map(noisy).collect::<String>());
+    assert_eq!(service.run(&["backup", &folder.path().join("again").display().to_string()]).code(), 0);
+    let policy = json!({ "levels": [{ "width": "1h" }], "metrics": ["level"] });
+    let preview = post(&service, "/api/v1/datasets/main/rollups/preview", &policy).json();
+    let level = &preview["levels"][0];
+    assert!(near(level["points_each"].as_f64().unwrap(), 6.0, 0.02), "{preview}");
+    let all = post(&service, "/api/v1/datasets/main/rollups/preview", &json!({ "levels": [{ "width": "1h" }] })).json();
+    assert!(all["levels"][0]["smaller"].as_f64() > level["smaller"].as_f64(), "{all} {preview}");
+    set_and_fill(&service, &policy);
+    let top = get(&service, "/api/v1/storage/top");
+    let points = top.as_array().unwrap().iter().find(|size| size["metric"] == "level").unwrap()["bytes"].as_f64().unwrap() / 40.0;
+    let a_day = get(&service, "/api/v1/storage")["datasets"][0]["levels"][0]["bytes_a_day"].as_f64().unwrap();
+    let told = &levels(&service)[0];
+    assert!(near(told["smaller"].as_f64().unwrap(), points / a_day, 0.02), "{told}, {points} to {a_day} bytes a day");
 }

@@ -18,6 +18,8 @@ const PATIENCE: Duration = Duration::from_secs(30);
 pub struct Service {
     child: Child,
     pub url: String,
+    /// What it said before it was ready.
+    pub told: String,
 }
 
 impl Service {
@@ -46,7 +48,7 @@ impl Service {
         };
         // Whoever does not read a pipe stops its writer in the end.
         thread::spawn(move || lines.for_each(drop));
-        Self { child, url }
+        Self { child, url, told }
     }
 
     pub fn pid(&self) -> u32 {
@@ -84,6 +86,10 @@ impl Service {
 
     pub fn get(&self, path: &str) -> Answer {
         Answer::of(agent().get(format!("{}{path}", self.url)).call())
+    }
+
+    pub fn delete(&self, path: &str) -> Answer {
+        Answer::of(agent().delete(format!("{}{path}", self.url)).call())
     }
 
     pub fn post(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {

@@ -310,7 +310,8 @@ impl Store {
     /// [`StoreError::Missing`] where it has no policies.
     pub fn fill_rollups(&self, dataset: DatasetId, go_on: bool) -> Result<(), StoreError> {
         let rollups = self.shared.rollups.of(&self.shared, dataset)?;
-        let rollups = rollups.ok_or_else(|| StoreError::Missing("the dataset has no rollup policies: make one with `fenetre rollup set`".to_owned()))?;
+        let rollups =
+            rollups.ok_or_else(|| StoreError::Missing("the dataset has no rollup policies: make one with `fenetre rollup set`".to_owned()))?;
         rollups.stop_filling(!go_on);
         self.nudge();
         Ok(())

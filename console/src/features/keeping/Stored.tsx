@@ -4,10 +4,9 @@ import { useState } from "react";
 import styled from "styled-components";
 
 import { storageQuery } from "../../api/queries";
-import type { DatasetStorage, StorageInfo } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
-import { day } from "../../format/times";
 import { Button, Faint, Heading, PlainTable, TableFrame, Waiting } from "../../ui/parts";
+import { LATEST, partsOf } from "./storedParts";
 
 const Share = styled.span<{ $share: number }>`
   display: block;
@@ -15,54 +14,6 @@ const Share = styled.span<{ $share: number }>`
   width: ${({ $share }) => Math.max(1, $share * 160)}px;
   background: ${({ theme }) => theme.water};
 `;
-
-/** Of the partitions, so many of the latest are shown before somebody asks for all. */
-const LATEST = 6;
-
-interface Part {
-  name: string;
-  from?: string;
-  to?: string;
-  points?: number;
-  bytes: number;
-}
-
-/** The parts of a dataset, the latest partition first, then what else there is. */
-function partsOf(dataset: DatasetStorage, storage: StorageInfo, isWhole: boolean): Part[] {
-  const latest = dataset.partitions.toReversed();
-  const partitions = (isWhole ? latest : latest.slice(0, LATEST)).map((partition) => ({
-    name: partition.path.split("/").at(-1) ?? partition.path,
-    from: day(partition.start),
-    to: day(partition.last),
-    points: partition.points,
-    bytes: partition.bytes,
-  }));
-  const older = latest.slice(partitions.length);
-  const rest: Part[] =
-    older.length === 0
-      ? []
-      : [
-          {
-            name: `${count(older.length)} older partitions`,
-            points: older.reduce((sum, one) => sum + one.points, 0),
-            bytes: older.reduce((sum, one) => sum + one.bytes, 0),
-          },
-        ];
-  const levels = dataset.levels.map(({ policy, width, bytes: weight }) => ({
-    name: `${width} rollup of ${policy}`,
-    bytes: weight,
-  }));
-  const marks = dataset.rollup_bytes - dataset.levels.reduce((sum, level) => sum + level.bytes, 0);
-  return [
-    ...partitions,
-    ...rest,
-    ...levels,
-    ...(marks > 0 ? [{ name: "marks and progress of rollups", bytes: marks }] : []),
-    { name: "bin", bytes: dataset.bin_bytes },
-    { name: "journal, of all datasets", points: storage.waiting_points, bytes: storage.journal_bytes },
-    { name: "catalogue, of all datasets", bytes: storage.catalogue_bytes },
-  ];
-}
 
 export function Stored({ dataset }: { dataset: string }) {
   const { data, error, refetch } = useQuery(storageQuery);

@@ -1,0 +1,43 @@
+/** The bands of the ruler: how far back points and levels reach, and how far they are kept. */
+import type { Level, Place } from "../../api/types";
+import { bytes } from "../../format/numbers";
+import { millis } from "../../format/times";
+import { spanMs } from "./scale";
+
+export interface Band {
+  name: string;
+  /** From how long ago it holds anything. */
+  oldest: number | null;
+  newest: number;
+  /** How long it is kept. */
+  limit: number;
+  note: string;
+  told: string;
+}
+
+const keptFor = (span: string | null): string => (span === null ? "kept for ever" : `kept for ${span}`);
+
+/** The bands of a dataset: points first, then levels, the finest first. */
+export function bandsOf(place: Place, levels: readonly Level[], now: number): Band[] {
+  const age = (time: string | null): number | null => (time === null ? null : now - millis(time));
+  const points: Band = {
+    name: "points",
+    oldest: age(place.oldest),
+    newest: 0,
+    limit: spanMs(place.keep_for.limit),
+    note: `${keptFor(place.keep_for.limit)}, ${bytes(place.packed_bytes)}`,
+    told: place.keep_for.told,
+  };
+  const rolled = levels.map((level): Band => {
+    const first = age(level.from) ?? (level.until === null ? null : (points.oldest ?? 0));
+    return {
+      name: `${level.width} rollup`,
+      oldest: first,
+      newest: age(level.until) ?? 0,
+      limit: spanMs(level.keep_for),
+      note: `${keptFor(level.keep_for)}, ${bytes(level.bytes)}`,
+      told: `${Math.round(level.filled * 100)}% filled`,
+    };
+  });
+  return [points, ...rolled];
+}
