@@ -160,6 +160,38 @@ fn the_projection_adds_up() {
 }
 
 #[test]
+fn what_is_said_to_go_next_goes_then_and_not_before() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = filled(&folder.path().join("store"), 30);
+    let preview = |seconds: i64| {
+        let order = json!({ "place": "main", "say": { "keep_for": format!("{seconds}s") }, "preview": true });
+        let change = post(&service, "/api/v1/retention", &order);
+        assert_eq!(change.status, 200, "{}", change.text());
+        change.json()
+    };
+    let names = |change: &Value| change["goes"]["parts"].as_array().unwrap().iter().map(|part| part["what"].clone()).collect::<Vec<_>>();
+    let kept = 20 * 86_400;
+    let looked = preview(kept);
+    let next = &looked["after"]["next"];
+    assert!(!names(&looked).is_empty() && !names(&looked).contains(&next["what"]), "{looked}");
+    let at: jiff::Timestamp = next["at"].as_str().unwrap().parse().unwrap();
+    let left = at.as_second() - jiff::Timestamp::now().as_second();
+    assert!((1..7 * 86_400 + 1).contains(&left), "in {left} s");
+    // A limit that is shorter by as long is one that has come to that moment.
+    let then = preview(kept - left - 60);
+    assert!(names(&then).contains(&next["what"]), "{then}");
+    assert_eq!(then["goes"]["points"].as_u64(), looked["goes"]["points"].as_u64().unwrap().checked_add(next["points"].as_u64().unwrap()));
+    let before = preview(kept - left + 3_600);
+    assert!(!names(&before).contains(&next["what"]) && before["after"]["next"]["what"] == next["what"], "{before}");
+    // Nobody said how long points are kept: nothing goes next.
+    let limits = get(&service, "/api/v1/retention?metrics=false")["places"].clone();
+    assert!(limits.as_array().unwrap().iter().all(|place| place["next"].is_null()), "{limits}");
+    let told = service.run(&["retention", "set", "main", "--keep-for", &format!("{kept}s"), "--preview"]).out();
+    let day = next["at"].as_str().unwrap().split('T').next().unwrap();
+    assert!(told.contains(&format!("next by age, on {day}: {} as a whole", next["what"].as_str().unwrap())), "{told}");
+}
+
+#[test]
 fn what_cannot_be_is_refused_with_its_place_and_a_way_out() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), 2);

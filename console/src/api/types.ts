@@ -245,6 +245,14 @@ export interface Outlook {
   arithmetic: string;
 }
 
+/** The partition that goes next by age. */
+export interface NextToGo {
+  what: string;
+  at: string;
+  points: number;
+  bytes: number;
+}
+
 /** The store, a dataset or a metric, and what is kept of it. */
 export interface Place {
   noun: "store" | "dataset" | "metric";
@@ -258,6 +266,7 @@ export interface Place {
   packed_bytes: number;
   oldest: string | null;
   outlook: Outlook | null;
+  next: NextToGo | null;
 }
 
 export interface Retention {

@@ -131,6 +131,13 @@ function Figures({ place, outlook }: { place: Place; outlook: Outlook }) {
           exact: `and then ${bytes(outlook.beside_a_day)} a day of rollups that are kept for ever`,
         })}
       />
+      {place.next && (
+        <Fact
+          name="next to go, by age"
+          value={day(place.next.at)}
+          exact={`${place.next.what}: ${count(place.next.points)} points`}
+        />
+      )}
       {outlook.reached && <Fact name="size limit reached" value={day(outlook.reached)} />}
       {outlook.recommended !== null && <Fact name="a size limit with room" value={bytes(outlook.recommended)} />}
     </Facts>

@@ -134,6 +134,11 @@ function Change({ change: { after, goes } }: { change: RetentionChange }) {
           {more > 0 && `, and ${count(more)} more`}
         </p>
       )}
+      {after.next && (
+        <p>
+          Next by age, on {day(after.next.at)}: {after.next.what} as a whole, {count(after.next.points)} points.
+        </p>
+      )}
       {after.outlook && (
         <p>
           {rest === null || rest === undefined

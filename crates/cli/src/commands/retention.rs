@@ -91,6 +91,7 @@ fn told_outlooks(places: &[PlaceInfo]) {
         {
             outln!();
             told_outlook(&format!("{}: ", place.name), outlook);
+            told_next(place);
         }
     }
 }
@@ -148,8 +149,16 @@ fn told_change(change: &RetentionChange) {
         }
     }
     told_departure(&change.goes, "would go now");
+    told_next(after);
     if let Some(outlook) = &after.outlook {
         told_outlook("then: ", outlook);
+    }
+}
+
+fn told_next(place: &PlaceInfo) {
+    if let Some(next) = &place.next {
+        let (day, points) = (next.at.split('T').next().unwrap_or_default(), count_of(next.points, "point", "points"));
+        outln!("  next by age, on {day}: {} as a whole, {points}, {}", next.what, bytes(next.bytes));
     }
 }
 

@@ -146,11 +146,23 @@ impl Span {
         if !self.is_calendar() {
             return exact;
         }
-        let back = jiff::Span::new().try_months(self.months).and_then(|s| s.try_days(self.days));
-        match back.and_then(|back| zoned(exact, zone).checked_sub(back)) {
-            Ok(then) => Nanos::try_from(then.timestamp().as_nanosecond()).unwrap_or(Nanos::MIN),
-            Err(_) => Nanos::MIN,
-        }
+        let back = self.of_calendar().and_then(|back| zoned(exact, zone).checked_sub(back));
+        back.ok().and_then(|then| Nanos::try_from(then.timestamp().as_nanosecond()).ok()).unwrap_or(Nanos::MIN)
+    }
+
+    /// The instant that lies this span after `at`, by the calendar of `zone`; the latest instant where there is none.
+    pub fn after(self, at: Nanos, zone: &TimeZone) -> Nanos {
+        let then = if self.is_calendar() {
+            let on = self.of_calendar().and_then(|on| zoned(at, zone).checked_add(on));
+            on.ok().and_then(|then| Nanos::try_from(then.timestamp().as_nanosecond()).ok()).unwrap_or(Nanos::MAX)
+        } else {
+            at
+        };
+        then.saturating_add(self.nanos)
+    }
+
+    fn of_calendar(self) -> Result<jiff::Span, jiff::Error> {
+        jiff::Span::new().try_months(self.months).and_then(|span| span.try_days(self.days))
     }
 }
 
@@ -228,5 +240,17 @@ mod tests {
         let at = parse_rfc3339("2026-03-29T12:00:00+01:00").unwrap();
         assert_eq!(format_utc(Span::parse("1d").unwrap().before(at, &lisbon)), "2026-03-28T12:00:00Z");
         assert_eq!(format_utc(Span::parse("24h").unwrap().before(at, &lisbon)), "2026-03-28T11:00:00Z");
+    }
+
+    #[test]
+    fn after_goes_where_before_came_from() {
+        let lisbon = zone("Europe/Lisbon").unwrap();
+        let at = parse_rfc3339("2026-03-28T12:00:00Z").unwrap();
+        for (span, then) in [("1d", "2026-03-29T11:00:00Z"), ("24h", "2026-03-29T12:00:00Z"), ("1mo12h", "2026-04-28T23:00:00Z")] {
+            let span = Span::parse(span).unwrap();
+            assert_eq!(format_utc(span.after(at, &lisbon)), then);
+            assert_eq!(span.before(span.after(at, &lisbon), &lisbon), at, "{span}");
+        }
+        assert_eq!(Span::parse("200y").unwrap().after(Nanos::MAX - 5, &TimeZone::UTC), Nanos::MAX);
     }
 }

@@ -4,7 +4,7 @@ use fenetre_core::{
     keeping::{ByteSize, Growth, Limits, Outlook, PARTITION_DAYS, Stream, outlook},
     time::{Nanos, Span, format_utc},
 };
-use fenetre_store::DatasetSize;
+use fenetre_store::{DatasetSize, PartitionSize};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -40,6 +40,29 @@ pub struct OutlookInfo {
     pub recommended: Option<f64>,
     /// How that was reckoned.
     pub arithmetic: String,
+}
+
+/// What goes next by age.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NextInfo {
+    /// Such as `velmar / 2026-05-07`.
+    pub what: String,
+    /// When it is old enough.
+    pub at: String,
+    /// Its points.
+    pub points: u64,
+    /// Its bytes.
+    pub bytes: u64,
+}
+
+/// The partition that goes next by age; none where nothing goes by age, or what could go has gone.
+pub(crate) fn next(dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Option<NextInfo> {
+    let keep_for = limits.keep_for?.limit;
+    let when = |partition: &PartitionSize| keep_for.after(partition.last, tz).saturating_add(1);
+    let waiting = dataset.partitions.iter().filter(|partition| partition.points > 0 && when(partition) > now);
+    let first = waiting.min_by_key(|partition| partition.last)?;
+    let what = format!("{} / {}", dataset.name, format_utc(first.start).split('T').next().unwrap_or_default());
+    Some(NextInfo { what, at: format_utc(when(first)), points: first.points, bytes: first.bytes })
 }
 
 const DAY: f64 = 86_400e9;

@@ -16,7 +16,7 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::{
     datasets::{find, find_metric},
-    outlook::{OutlookInfo, ahead},
+    outlook::{NextInfo, OutlookInfo, ahead, next},
     read_json,
     storage::VolumeInfo,
 };
@@ -69,6 +69,9 @@ pub struct PlaceInfo {
     pub oldest: Option<String>,
     /// What will be there; none of a metric.
     pub outlook: Option<OutlookInfo>,
+    /// What goes next by age; of a dataset.
+    #[serde(default)]
+    pub next: Option<NextInfo>,
 }
 
 /// A limit in force.
@@ -437,6 +440,10 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
         bytes,
         oldest: oldest.map(format_utc),
         outlook: ahead,
+        next: match place {
+            Place::Dataset(_) => datasets.first().and_then(|dataset| next(dataset, &limits, now, &tz)),
+            _ => None,
+        },
     }
 }
 

@@ -2,6 +2,7 @@
 
 use fenetre_core::{
     answer::Answer,
+    catalogue::Metric,
     evaluate::evaluate,
     model::Kind,
     plan::{Limits, plan},
@@ -9,7 +10,7 @@ use fenetre_core::{
     rollup::RollupPolicy,
     time::{Nanos, SECOND, Span, format_utc},
 };
-use fenetre_store::LevelState;
+use fenetre_store::{LevelState, MetricSize};
 use jiff::tz::TimeZone;
 
 use super::{datasets::find, rollups::LevelInfo};
@@ -64,15 +65,7 @@ pub fn measure(state: &State, dataset: &str, level: &LevelState, metrics: &[Stri
     const WINDOWS: u32 = 500;
     const ROUNDS: usize = 4;
     let Some(covered) = level.covered.filter(|covered| !covered.is_empty()) else { return };
-    let chosen = {
-        let catalogue = state.store.catalogue();
-        let Ok(dataset) = find(&catalogue, dataset) else { return };
-        let numbers = dataset
-            .metrics()
-            .filter(|metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string()));
-        numbers.max_by_key(|metric| metric.series_count()).map(|metric| metric.name.to_string())
-    };
-    let Some(metric) = chosen else { return };
+    let Some(metric) = most_points(state, dataset, metrics) else { return };
     let start = level.width.times(WINDOWS).before(covered.end, &TimeZone::UTC).max(covered.start).max(level.first.unwrap_or(Nanos::MIN));
     let question = format!("show stddev of '{metric}' overall over {} to {} per {}", format_utc(start), format_utc(covered.end), level.width);
     // The best of some: the first finds nothing in memory.
@@ -81,6 +74,19 @@ pub fn measure(state: &State, dataset: &str, level: &LevelState, metrics: &[Stri
         into.faster = Some(raw / rolled.max(1e-6));
         into.measured = Some(question);
     }
+}
+
+/// Of some metrics, the one of numbers with the most points.
+fn most_points(state: &State, dataset: &str, metrics: &[String]) -> Option<String> {
+    let sizes = state.store.metric_sizes().ok()?;
+    let catalogue = state.store.catalogue();
+    let dataset = find(&catalogue, dataset).ok()?;
+    let points = |metric: &Metric| {
+        let is_it = |size: &&MetricSize| *size.dataset == *dataset.name && size.metric.as_deref() == Some(&*metric.name);
+        sizes.iter().find(is_it).map_or(0, |size| size.points)
+    };
+    let is_number = |metric: &&Metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string());
+    dataset.metrics().filter(is_number).max_by_key(|metric| points(metric)).map(|metric| metric.name.to_string())
 }
 
 /// Seconds that a question takes; none where it cannot be answered in a few.

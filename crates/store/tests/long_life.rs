@@ -1,0 +1,162 @@
+//! A store that lives for months under a policy: points come, some of them days late, partitions go by age and windows stay, with restarts and kills in
+//! between. Beside it lives one that keeps everything: what both are asked by the day, they answer alike, for ever.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/rolled.rs"]
+mod rolled;
+mod support;
+
+use fenetre_core::{
+    keeping::{Place, Said},
+    time::{Nanos, Span, TimeRange},
+};
+use fenetre_store::{Noun, Selection, Store};
+use proptest::prelude::*;
+use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, define, main, numbers, policy, same, verified, write};
+use support::{copy, open};
+
+const DAY: Nanos = 1_440 * MINUTE;
+const DAYS: i64 = 90;
+/// Points are kept for so many days, and lie in the bin for so many more.
+const KEPT: u32 = 20;
+const BINNED: i64 = 7;
+/// Points are at most so many days late.
+const LATE: i64 = 5;
+
+/// What happens on a day beside its points.
+#[derive(Clone, Copy, Debug)]
+enum Deed {
+    Nothing,
+    Reopen,
+    Kill,
+    /// Points of some hours are deleted, so many days back.
+    Delete(i64),
+}
+
+fn deeds() -> impl Strategy<Value = Vec<Deed>> {
+    let deed = prop_oneof![
+        8 => Just(Deed::Nothing),
+        1 => Just(Deed::Reopen),
+        1 => Just(Deed::Kill),
+        1 => (0..LATE).prop_map(Deed::Delete),
+    ];
+    prop::collection::vec(deed, DAYS as usize)
+}
+
+/// A day's points in the order of their arrival, most of that day, some of days before.
+fn arrivals(day: i64, numbers: &[(u8, u8)]) -> Vec<Arrival> {
+    let of = |(at, (number, late)): (usize, &(u8, u8))| {
+        // One in eight is late, each by a time of its own, so that no two are of one instant.
+        let back = if late % 8 == 0 { i64::from(*late) / 8 % LATE } else { 0 };
+        let second = (day - back).max(0) * 86_400 + at as i64 * 3_600 + day % 60 * 60;
+        ((at % 2) as u8, second, *number)
+    };
+    numbers.iter().enumerate().map(of).collect()
+}
+
+fn kept_for(days: u32) -> Said {
+    Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
+}
+
+/// Points of all metrics in a range are deleted.
+fn delete(store: &Store, range: TimeRange, now: Nanos) {
+    let series = store.catalogue().dataset("main").unwrap().all_series().filter(|series| series.codes.is_none()).map(|series| series.id).collect();
+    store.delete_points(&Selection { dataset: main(store), series, range }, "some", now).unwrap();
+}
+
+/// What the service does by itself, all of it at once.
+fn upkeep(store: &Store, now: Nanos) {
+    store.pack().unwrap();
+    store.roll_up(main(store), now).unwrap();
+    store.expire(now).unwrap();
+    for item in store.bin().unwrap().into_iter().filter(|item| now - item.deleted > BINNED * DAY) {
+        store.erase_binned(&item.id).unwrap();
+    }
+}
+
+/// Every reducer by day, since the beginning.
+fn compare(store: &Store, everything: &Store, now: Nanos) {
+    let days = (now - BEGIN) / DAY;
+    for reducer in REDUCERS {
+        let text = format!("show {reducer} over now - {days}d to now per 1d");
+        let ((lasting, windows, notes), (wanted, _, _)) = (numbers(store, &text, now), numbers(everything, &format!("{text} from raw"), now));
+        assert!(windows > 0 || days < 3, "{text}: points are asked");
+        assert_eq!(notes, Vec::<String>::new(), "{text}");
+        assert_eq!(lasting.len(), wanted.len(), "{text}: as many lines");
+        for (line, (lasting, wanted)) in lasting.iter().zip(&wanted).enumerate() {
+            for (day, (lasting, wanted)) in lasting.iter().zip(wanted).enumerate() {
+                assert!(same(lasting, wanted), "{text}\nafter {days} days, line {line}, day {day}: {lasting:?} instead of {wanted:?}");
+            }
+        }
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(2))]
+    #[test]
+    fn answers_by_the_day_outlive_their_points(
+        deeds in deeds(),
+        days in prop::collection::vec(prop::collection::vec((0u8..160, any::<u8>()), 24), DAYS as usize),
+    ) {
+        let mut folders = vec![tempfile::tempdir().unwrap()];
+        let mut store = Some(open(folders[0].path()));
+        let folder = tempfile::tempdir().unwrap();
+        let everything = open(folder.path());
+        for store in [store.as_ref().unwrap(), &everything] {
+            define(store);
+        }
+        let this = store.as_ref().unwrap();
+        this.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
+        this.say(Place::Dataset(main(this)), kept_for(KEPT), BEGIN).unwrap();
+        let mut most = 0;
+        for (day, (deed, numbers)) in deeds.iter().zip(&days).enumerate() {
+            let day = day as i64;
+            let now = BEGIN + (day + 1) * DAY;
+            let arrived = arrivals(day, numbers);
+            for store in [store.as_ref().unwrap(), &everything] {
+                write(store, &arrived);
+            }
+            match deed {
+                Deed::Nothing => {}
+                Deed::Reopen => {
+                    drop(store.take());
+                    store = Some(open(folders.last().unwrap().path()));
+                }
+                Deed::Kill => {
+                    // As its files are at this moment, while it works on.
+                    let elsewhere = tempfile::tempdir().unwrap();
+                    copy(folders.last().unwrap().path(), elsewhere.path());
+                    drop(store.take());
+                    store = Some(open(elsewhere.path()));
+                    folders.push(elsewhere);
+                }
+                Deed::Delete(back) => {
+                    let start = BEGIN + (day - back).max(0) * DAY + 5 * 60 * MINUTE;
+                    for store in [store.as_ref().unwrap(), &everything] {
+                        delete(store, TimeRange { start, end: start + 400 * MINUTE }, now);
+                    }
+                }
+            }
+            let this = store.as_ref().unwrap();
+            upkeep(this, now);
+            let report = this.storage(now).unwrap();
+            let held = &report.datasets[0];
+            // Whole weeks go, so one more than is kept is begun, and the one that is written into.
+            prop_assert!(held.partitions.len() <= KEPT as usize / 7 + 3, "{} partitions on day {}", held.partitions.len(), day);
+            prop_assert!(held.oldest.is_none_or(|oldest| now - oldest <= (i64::from(KEPT) + 8) * DAY));
+            let binned = this.bin().unwrap();
+            prop_assert!(binned.iter().all(|item| now - item.deleted <= BINNED * DAY));
+            most = most.max(binned.iter().filter(|item| item.noun == Noun::Partition).count());
+            if day % 15 == 14 {
+                compare(this, &everything, now);
+            }
+        }
+        let this = store.as_ref().unwrap();
+        prop_assert!(most > 0, "partitions went");
+        prop_assert_eq!(verified(this).faults, Vec::<String>::new());
+        // What is left of points is a fraction; windows tell of the rest.
+        let points = |store: &Store| store.counts(main(store)).unwrap().values().map(|count| count.points).sum::<u64>();
+        prop_assert!(points(this) * 2 < points(&everything), "{} of {}", points(this), points(&everything));
+    }
+}
