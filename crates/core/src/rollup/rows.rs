@@ -513,6 +513,30 @@ mod tests {
             bytes.extend_from_slice(&checksum.to_le_bytes());
             let _ = decode(&[&bytes], Wants::ALL, &mut WindowColumns::default());
         }
+
+        #[test]
+        fn a_spoilt_row_with_a_right_checksum_never_panics(
+            contents in contents(),
+            steps in prop::collection::vec((1i64..100, -1e6f64..1e6), 1..60),
+            spoils in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>(), any::<bool>()), 1..4),
+        ) {
+            let rules = rules(contents);
+            let Encoded { mut bytes, mut more } = encode(&windows(&steps, &rules), rules.made());
+            for (place, byte, is_first) in spoils {
+                let part = if is_first { &mut bytes } else { &mut more };
+                part.truncate(part.len() - 4);
+                if !part.is_empty() {
+                    let at = place.index(part.len());
+                    part[at] = byte;
+                }
+                let checksum = crc32fast::hash(part);
+                part.extend_from_slice(&checksum.to_le_bytes());
+            }
+            let mut columns = WindowColumns::default();
+            if decode(&[&bytes, &more], Wants::ALL, &mut columns).is_ok() {
+                prop_assert_eq!(columns.to_windows().len(), columns.len());
+            }
+        }
     }
 
     fn steps() -> Vec<(i64, f64)> {
