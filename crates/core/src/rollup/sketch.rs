@@ -24,7 +24,7 @@ pub struct Sketch {
 }
 
 fn bucket_of(value: f64) -> i32 {
-    let place = |magnitude: f64| (magnitude.ln() / FACTOR.ln()).ceil() as i32 + OFFSET;
+    let place = |magnitude: f64| ((magnitude.ln() / FACTOR.ln()).ceil() as i32).saturating_add(OFFSET);
     if value > 0.0 {
         place(value)
     } else if value < 0.0 {
@@ -49,6 +49,9 @@ impl Sketch {
 
     /// Of some values, none of which is infinite or not a number.
     pub fn of(values: &[f64]) -> Self {
+        if values.is_empty() {
+            return Self::EMPTY;
+        }
         let (low, high) = values.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), value| (low.min(*value), high.max(*value)));
         let counted = if low > 0.0 {
             Self::counted(values, low, high)
@@ -66,7 +69,7 @@ impl Sketch {
     /// Of positive values that lie in few buckets: each is counted where the bounds of these say.
     fn counted(values: &[f64], low: f64, high: f64) -> Option<Self> {
         let (first, last) = (bucket_of(low), bucket_of(high));
-        let more = usize::try_from(last - first).ok().filter(|more| *more < MOST_COUNTED)?;
+        let more = usize::try_from(last.checked_sub(first)?).ok().filter(|more| *more < MOST_COUNTED)?;
         let mut bounds = [f64::INFINITY; MOST_COUNTED];
         let mut bound = (f64::from(first - OFFSET) * FACTOR.ln()).exp();
         for upper in &mut bounds[..more] {
@@ -152,7 +155,7 @@ impl Sketch {
     pub(super) fn put(&self, least: f64, out: &mut BitWriter<'_>) {
         out.gamma(self.buckets.len() as u64 + 1);
         let Some((first, _)) = self.buckets.first() else { return };
-        let step = i64::from(first - bucket_of(least));
+        let step = i64::from(*first) - i64::from(bucket_of(least));
         out.gamma(((step << 1) ^ (step >> 63)).cast_unsigned() + 1);
         for pair in self.buckets.windows(2) {
             out.gamma(i64::from(pair[1].0 - pair[0].0).cast_unsigned());
@@ -196,11 +199,13 @@ impl Sketch {
         if length > reader.len() as u64 / 2 {
             return Err(BlockError::Short(PART));
         }
-        let (mut buckets, mut place) = (Vec::with_capacity(length as usize), 0i64);
+        let (mut buckets, mut place, mut total) = (Vec::with_capacity(length as usize), 0i64, 0u64);
         for at in 0..length {
             let step = reader.signed(PART)?;
             place = place.checked_add(step).filter(|_| at == 0 || step > 0).ok_or(BlockError::Bounds(PART))?;
-            buckets.push((checked_place(place)?, reader.varint(PART)?));
+            let count = reader.varint(PART)?;
+            total = total.checked_add(count).ok_or(BlockError::Bounds(PART))?;
+            buckets.push((checked_place(place)?, count));
         }
         Ok(Self { buckets })
     }
