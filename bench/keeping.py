@@ -12,7 +12,7 @@ sys.path.insert(0, str(pathlib.Path(__file__).parent))
 import dataset
 from ingest import bodies, send_all, start
 
-CONFIG = "[store]\nmemory_mb = 512\npack_after_seconds = 5\ncompact_after_seconds = 2\n[limits]\nquery_seconds = 300\n"
+CONFIG = "[store]\nmemory_mb = 512\npack_after_seconds = 5\ncompact_after_seconds = 2\n[limits]\nquery_seconds = 300\nquery_decoded = 20000000000\n"
 DAY = 86_400_000
 ARROW = "application/vnd.apache.arrow.stream"
 
