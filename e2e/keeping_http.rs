@@ -132,6 +132,11 @@ fn the_projection_adds_up() {
     // A hundred days, a week since whole partitions go, a week in the bin.
     let (points, _) = outlook("main");
     assert!(near(number(&points, "at_rest"), 114.0 * number(&points, "bytes_a_day"), 0.001), "{points}");
+    let days_ahead = |of: &Value| {
+        let from: jiff::Timestamp = of["at_rest_from"].as_str().unwrap().parse().unwrap();
+        (from.as_second() - jiff::Timestamp::now().as_second()) as f64 / 86_400.0
+    };
+    assert!(near(days_ahead(&points), 114.0 - 40.0, 0.05), "{points}");
     assert!(near(number(&points, "recommended"), 1.2 * number(&points, "at_rest"), 0.001), "{points}");
     roll_up(&service, &json!([{ "width": "1h", "keep_for": "50d" }, { "width": "1d" }]));
     let (rolled, _) = outlook("main");
@@ -145,6 +150,10 @@ fn the_projection_adds_up() {
     assert!(near(number(&rolled, "bytes_a_day"), number(&points, "bytes_a_day") + hours + days, 0.001), "{rolled}");
     assert!(near(number(&rolled, "at_rest"), number(&points, "at_rest") + hours * (50.0 + 28.0), 0.001), "{rolled}");
     assert!(near(number(&rolled, "beside_a_day"), days, 0.001), "{rolled}");
+    let longer = json!({ "levels": [{ "width": "1h", "keep_for": "500d" }, { "width": "1d" }] });
+    assert!(put(&service, "/api/v1/datasets/main/rollups/default", &longer).status < 300);
+    let (last, _) = outlook("main");
+    assert!(near(days_ahead(&last), 528.0 - 40.0, 0.05), "when the last of its parts is: {last}");
     let told = rolled["arithmetic"].as_str().unwrap();
     assert!(
         ["of points a day over the last 30 days", "for the 100 days that are kept and 14 more", "of rollups, are", "at rest", "kept for ever"]

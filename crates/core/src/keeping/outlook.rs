@@ -22,6 +22,16 @@ pub struct Stream {
     pub bytes_a_day: f64,
     /// How many days of it are there at rest; none where it is kept for ever.
     pub held_days: Option<f64>,
+    /// Bytes that are there now.
+    pub held: f64,
+}
+
+impl Stream {
+    /// How many days until as much goes as comes; none where nothing comes, or nothing goes.
+    fn days_to_rest(&self) -> Option<f64> {
+        let held = self.held_days.filter(|_| self.bytes_a_day > 0.0)?;
+        Some((held - self.held / self.bytes_a_day).max(0.0))
+    }
 }
 
 /// What will be there.
@@ -31,6 +41,8 @@ pub struct Outlook {
     pub bytes_a_day: f64,
     /// Bytes at rest, when as much goes as comes, of what is not kept for ever; none where points are.
     pub at_rest: Option<f64>,
+    /// When it is at rest; none where it never is, or is already.
+    pub at_rest_from: Option<Nanos>,
     /// Bytes a day that come on top of this, of levels that are kept for ever.
     pub beside_a_day: f64,
     /// Bytes in 30 days.
@@ -75,9 +87,18 @@ pub fn outlook(now: Nanos, held: u64, points: Stream, levels: &[Stream], keep_un
         };
         (days <= FAR_DAYS && bytes_a_day > 0.0).then(|| now.saturating_add((days * DAY) as Nanos))
     });
+    let at_rest_from = match (by_age, by_size) {
+        (Some(age), size) if size.is_none_or(|size| age <= size) => {
+            let days = all().filter_map(Stream::days_to_rest).fold(0.0, f64::max);
+            Some(now.saturating_add((days * DAY) as Nanos))
+        }
+        _ => reached,
+    };
     Outlook {
         bytes_a_day,
         at_rest,
+        // What is less than a day ahead is there.
+        at_rest_from: at_rest_from.filter(|from| from.saturating_sub(now) as f64 >= DAY),
         beside_a_day: if by_size.is_some() { 0.0 } else { beside },
         in_30_days: after(30.0),
         reached,
@@ -93,7 +114,23 @@ mod tests {
     const NOW: Nanos = 1_790_000_000_000_000_000;
 
     fn stream(bytes_a_day: f64, held_days: Option<f64>) -> Stream {
-        Stream { bytes_a_day, held_days }
+        Stream { bytes_a_day, held_days, held: 0.0 }
+    }
+
+    #[test]
+    fn it_is_at_rest_when_the_last_of_its_parts_is() {
+        let of = |held: f64, held_days: f64| Stream { held, ..stream(1e6, Some(held_days)) };
+        let days = |ahead: Outlook| ahead.at_rest_from.map(|from| (from - NOW) / 86_400_000_000_000);
+        // Ninety days of points are to come, and a year of windows.
+        assert_eq!(days(outlook(NOW, 10_000_000, of(10e6, 100.0), &[], None)), Some(90));
+        assert_eq!(days(outlook(NOW, 10_000_000, of(10e6, 100.0), &[of(5e6, 370.0)], None)), Some(365));
+        assert_eq!(days(outlook(NOW, 10_000_000, of(10e6, 100.0), &[stream(1e6, None)], None)), Some(90), "beside what grows for ever");
+        assert_eq!(days(outlook(NOW, 99_500_000, of(99.5e6, 100.0), &[], None)), None, "there already");
+        assert_eq!(days(outlook(NOW, 900_000_000, of(900e6, 100.0), &[], None)), None, "there once the rest has gone");
+        // The limit by size comes first, or there is no other.
+        assert_eq!(days(outlook(NOW, 10_000_000, of(10e6, 100.0), &[], Some(40_000_000))), Some(30));
+        assert_eq!(days(outlook(NOW, 10_000_000, stream(1e6, None), &[], Some(40_000_000))), Some(30));
+        assert_eq!(days(outlook(NOW, 10_000_000, stream(1e6, None), &[], None)), None);
     }
 
     #[test]

@@ -28,7 +28,7 @@ pub struct OutlookInfo {
     /// Bytes a day that come on top, of rollups that are kept for ever under no limit by size.
     #[serde(default)]
     pub beside_a_day: f64,
-    /// Since or from when it is at rest.
+    /// When it is at rest; none where it never is, or is already.
     pub at_rest_from: Option<String>,
     /// Bytes in 30 days.
     pub in_30_days: f64,
@@ -83,19 +83,20 @@ pub(crate) fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits:
     let kept = limits.keep_for.map(|found| days_of(found.limit, now, tz));
     // Whole partitions go, and stay in the bin for a while.
     let more = PARTITION_DAYS + state.limits.bin_keeps as f64 / DAY;
-    let points = Stream { bytes_a_day: growth.bytes_a_day, held_days: kept.map(|days| days + more) };
+    let of_points = |dataset: &&DatasetSize| dataset.bytes() - dataset.rollup_bytes;
+    let held_points = datasets.iter().map(of_points).sum::<u64>() as f64;
+    let points = Stream { bytes_a_day: growth.bytes_a_day, held_days: kept.map(|days| days + more), held: held_points };
     let levels = datasets.iter().flat_map(|dataset| &dataset.levels);
-    let levels: Vec<Stream> = levels.map(|level| Stream { bytes_a_day: level.bytes_a_day, held_days: level.held_days }).collect();
+    let levels: Vec<Stream> =
+        levels.map(|level| Stream { bytes_a_day: level.bytes_a_day, held_days: level.held_days, held: level.bytes as f64 }).collect();
     let ahead = outlook(now, held, points, &levels, limits.keep_under.map(|found| found.limit.0));
-    let oldest = datasets.iter().filter_map(|dataset| dataset.oldest).min();
-    let rests = kept.zip(oldest).map(|(days, oldest)| oldest.saturating_add(((days + more) * DAY) as Nanos));
     OutlookInfo {
         points_a_day: growth.points_a_day,
         bytes_a_day: ahead.bytes_a_day,
         rollup_bytes_a_day: ahead.bytes_a_day - growth.bytes_a_day,
         over_days: growth.over_days,
         at_rest: ahead.at_rest,
-        at_rest_from: rests.filter(|_| ahead.at_rest.is_some()).map(format_utc),
+        at_rest_from: ahead.at_rest_from.map(format_utc),
         beside_a_day: ahead.beside_a_day,
         in_30_days: ahead.in_30_days,
         reached: ahead.reached.map(format_utc),
