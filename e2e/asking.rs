@@ -113,7 +113,10 @@ fn a_query_comes_from_a_file_and_leaves_in_any_form() {
     for output in ["spark", "csv", "ndjson"] {
         told += &format!("--output {output}\n{}\n", asked(&["-o", output]).out());
     }
+    let waiting = || service.get("/api/v1/storage").json()["waiting_points"].as_u64();
+    let before = waiting();
     told += &asked(&["--explain"]).out();
+    assert!(waiting() == before && before > Some(0), "to look packs nothing");
     settled(|| insta::assert_snapshot!("a_query_comes_from_a_file_and_leaves_in_any_form", told));
     // Read from the pipe, an Arrow stream is whole.
     let output =

@@ -114,6 +114,13 @@ impl Buffers {
         self.by_series.get(&series).map_or_else(Columns::default, |buffer| buffer.columns(range, snapshot))
     }
 
+    /// How many points a series has inside a range, those that came twice counted twice.
+    fn count(&self, series: SeriesId, range: TimeRange, snapshot: u64) -> usize {
+        let Some(buffer) = self.by_series.get(&series) else { return 0 };
+        let points = buffer.seen_at(snapshot);
+        if buffer.ascending { points.places_in(range).len() } else { points.times.iter().filter(|at| range.contains(**at)).count() }
+    }
+
     fn touched(&self, series: SeriesId, range: TimeRange, snapshot: u64, level: &Level) -> Vec<TimeRange> {
         let Some(buffer) = self.by_series.get(&series) else { return Vec::new() };
         let points = buffer.seen_at(snapshot);
@@ -358,6 +365,11 @@ impl Snapshot {
         all
     }
 
+    /// How many points of a series inside a range are in memory, those that came twice counted twice.
+    pub fn count(&self, series: SeriesId, range: TimeRange) -> usize {
+        self.generations.iter().map(|generation| generation.buffers.read().count(series, range, self.number)).sum()
+    }
+
     /// Windows of a level that points of a series in memory fall into, as ranges in any order.
     pub fn touched(&self, series: SeriesId, range: TimeRange, level: &Level) -> Vec<TimeRange> {
         let of = |generation: &Arc<Generation>| generation.buffers.read().touched(series, range, self.number, level);
@@ -438,6 +450,8 @@ mod tests {
             for (snapshot, map) in &moments {
                 for series in 0..2 {
                     let wanted: Vec<(Nanos, f64)> = map.iter().filter(|((s, at), _)| *s == series && range.contains(*at)).map(|((_, at), value)| (*at, *value)).collect();
+                    let count = snapshot.count(SeriesId(series), range);
+                    prop_assert!(count >= wanted.len() && (count > 0) == !wanted.is_empty());
                     prop_assert_eq!(read(snapshot, series, range), wanted);
                 }
             }

@@ -444,6 +444,17 @@ impl Store {
         bin::weigh(&self.shared, selection)
     }
 
+    /// Weighs the points of some series in a range as they lie: those in memory have no bytes yet, and points that came twice count twice.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn weigh_about(&self, selection: &Selection) -> Result<Weight, StoreError> {
+        let snapshot = self.shared.snapshot();
+        let waiting: usize = selection.series.iter().map(|series| snapshot.count(*series, selection.range)).sum();
+        let packed = bin::weigh(&self.shared, selection)?;
+        Ok(Weight { points: packed.points + waiting as u64, ..packed })
+    }
+
     /// Weighs what a trim of a metric would take, of what is packed.
     ///
     /// # Errors

@@ -21,7 +21,8 @@ pub fn told(plan: &PlanDocument) -> String {
         let _ = writeln!(out, "read {}: {}", at + 1, read.what);
         let _ = write!(out, "  {} as {}, from {}", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
         if let Some((points, weight)) = read.points.zip(read.bytes) {
-            let _ = write!(out, "; {} in {} of blocks in that time", count_of(points, "point", "points"), bytes(weight));
+            let packed = if weight > 0 { format!("{} of blocks", bytes(weight)) } else { "none packed yet".to_owned() };
+            let _ = write!(out, "; {} in that time, {packed}", count_of(points, "point", "points"));
         }
         let _ = writeln!(out, "\n  {}", read.how);
     }
