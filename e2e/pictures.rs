@@ -26,7 +26,7 @@ async fn the_console() {
     browser.read("four steps").await;
     browser.picture(&format!("{folder}/first-start.png")).await;
     let shots = [
-        ("overview", "/?dataset=velmar", "Arrivals"),
+        ("overview", "/?dataset=velmar", "last ten minutes"),
         ("ask", &format!("/ask?dataset=velmar&{LEVELS}"), "window from"),
         ("catalogue", "/catalogue?dataset=velmar", "gauge"),
     ];

@@ -5,7 +5,7 @@ use fenetre_core::{
     model::Kind,
     plan::{Leaf, Plan, PlannedTime, Take},
     query::{Gaps, Reducer},
-    time::format_in_zone,
+    time::{Nanos, format_in_zone, zoned},
 };
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
@@ -111,14 +111,19 @@ impl PlanDocument {
 
 fn read(leaf: &Leaf, parts: &[ReadPart], zone: &TimeZone) -> ReadDocument {
     let mine: Vec<&ReadPart> = parts.iter().filter(|part| part.what == leaf.text).collect();
+    // To the second, as people read them: where a part ends the next one begins.
+    let at = |at: Nanos| zoned(at, zone).strftime("%F %T").to_string();
     let told = |part: &&ReadPart| {
-        let (from, to) = (format_in_zone(part.range.start, zone), format_in_zone(part.range.end, zone));
+        let to = at(part.range.end);
         match (part.level, part.why) {
-            (Some(width), _) => format!("the {width} rollup from {from} to {to}"),
-            (None, why) => format!("points from {from} to {to}{}", why.map_or(String::new(), |why| format!(" ({why})"))),
+            (Some(width), _) => format!("the {width} rollup to {to}"),
+            (None, why) => format!("points to {to}{}", why.map_or(String::new(), |why| format!(" ({why})"))),
         }
     };
-    let source = if mine.is_empty() { "points".to_owned() } else { mine.iter().map(told).collect::<Vec<_>>().join(", ") };
+    let source = match mine.first() {
+        None => "points".to_owned(),
+        Some(first) => format!("{}: {}", at(first.range.start), mine.iter().map(told).collect::<Vec<_>>().join(", ")),
+    };
     ReadDocument {
         what: leaf.text.clone(),
         series: leaf.lines.iter().map(|line| line.series.len() as u64).sum(),

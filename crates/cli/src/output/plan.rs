@@ -4,7 +4,10 @@ use std::fmt::Write as _;
 
 use fenetre_formats::plan_document::PlanDocument;
 
-use super::words::{Clock, bytes, count_of, instant};
+use super::{
+    terminal::paragraph,
+    words::{Clock, bytes, count_of, instant},
+};
 
 /// What a query would read and compute.
 pub fn told(plan: &PlanDocument) -> String {
@@ -19,11 +22,12 @@ pub fn told(plan: &PlanDocument) -> String {
     let _ = writeln!(out, "\n{range} ({})\n{}\n", plan.zone, plan.time);
     for (at, read) in plan.reads.iter().enumerate() {
         let _ = writeln!(out, "read {}: {}", at + 1, read.what);
-        let _ = write!(out, "  {} as {}, from {}", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
+        let mut text = format!("  {} as {}, from {}", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
         if let Some((points, weight)) = read.points.zip(read.bytes) {
             let packed = if weight > 0 { format!("{} of blocks", bytes(weight)) } else { "none packed yet".to_owned() };
-            let _ = write!(out, "; {} in that time, {packed}", count_of(points, "point", "points"));
+            let _ = write!(text, "; {} in that time, {packed}", count_of(points, "point", "points"));
         }
+        let _ = write!(out, "{}", paragraph(&text, "    "));
         let _ = writeln!(out, "\n  {}", read.how);
     }
     for show in &plan.shows {

@@ -7,6 +7,7 @@ use fenetre_formats::document::{AnswerDocument, Form, LineDocument, ShowDocument
 
 use super::{
     list::{aligned, plain_table},
+    terminal::paragraph,
     words::{Clock, count_of, decimals, instant, value},
 };
 
@@ -176,7 +177,8 @@ pub fn cost(answer: &AnswerDocument) -> String {
     let leaves = answer.sources.chunk_by(|one, next| one.what == next.what);
     let leaf = |parts: &[SourceDocument]| {
         let all: Vec<String> = parts.iter().map(told).collect();
-        format!("\n  {} from {}: {}", parts[0].what, clock.tell(instant(&parts[0].from)), all.join(", "))
+        let text = format!("  {} from {}: {}", parts[0].what, clock.tell(instant(&parts[0].from)), all.join(", "));
+        format!("\n{}", paragraph(&text, "    "))
     };
     line + &leaves.map(leaf).collect::<String>()
 }
