@@ -7,7 +7,7 @@ use crate::{
     query::ReadFrom,
     rollup::{Covered, Rules, Segment, Segments, Wants, segments},
     summary::Sample,
-    time::{Nanos, TimeRange, Windows, format_in_zone},
+    time::{Nanos, SECOND, TimeRange, Windows, format_in_zone},
 };
 
 /// How a leaf's time is read.
@@ -28,11 +28,12 @@ impl Sources {
         let mut sources = Self { covered: coverage.levels, raw_from: coverage.raw_from, segments: Vec::new() };
         let bounds = windows.bounds();
         let mut found = sources.cut(leaf, windows.range(), bounds.get(1..bounds.len().saturating_sub(1)).unwrap_or_default());
+        // People read them to the second.
+        let told = |at: Nanos| format_in_zone(at.saturating_sub(at.rem_euclid(SECOND)), &context.plan.zone);
         if let Some(ReadFrom::Level(width)) = &leaf.from.forced {
             let left_out = found.parts.iter().any(|part| part.level.is_none());
             found.parts.retain(|part| part.level.is_some());
             if left_out {
-                let told = |at: Nanos| format_in_zone(at, &context.plan.zone);
                 let there = match (found.parts.first(), found.parts.last()) {
                     (Some(first), Some(last)) => format!("from {} to {}", told(first.range.start), told(last.range.end)),
                     _ => "nowhere in this time".to_owned(),
@@ -40,7 +41,6 @@ impl Sources {
                 notes.push(format!("{}: the rollup of {width} stands for points {there}; what lies outside was left out", leaf.text));
             }
         } else if let Some(gone) = found.gone {
-            let told = |at: Nanos| format_in_zone(at, &context.plan.zone);
             notes.push(format!(
                 "{}: points from {} to {} are no longer all kept, and no rollup stands for them here",
                 leaf.text,
