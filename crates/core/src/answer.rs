@@ -3,9 +3,8 @@
 use jiff::tz::TimeZone;
 
 use crate::{
-    evaluate::ReadPart,
     model::{LineTags, Value},
-    time::{Nanos, Windows},
+    time::{Nanos, Span, TimeRange, Windows},
 };
 
 /// The answer to a query.
@@ -25,6 +24,19 @@ pub struct Answer {
     pub parts: Vec<ReadPart>,
     /// What it took.
     pub cost: Cost,
+}
+
+/// A part of time, and what answered for it.
+#[derive(Clone, Debug, PartialEq)]
+pub struct ReadPart {
+    /// What was read, as the query says it.
+    pub what: String,
+    /// The part.
+    pub range: TimeRange,
+    /// Width of the level; none for points.
+    pub level: Option<Span>,
+    /// Why points, where there are levels.
+    pub why: Option<&'static str>,
 }
 
 /// Of which time an answer is.

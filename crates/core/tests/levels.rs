@@ -3,8 +3,9 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 use fenetre_core::{
+    answer::ReadPart,
     catalogue::Catalogue,
-    evaluate::{Coverage, End, ReadPart, Source, SourceError, Visit, sources},
+    evaluate::{Coverage, End, Source, SourceError, Visit, sources},
     model::{DatasetDefinition, DatasetId, Kind, MetricDefinition, MetricId, SeriesId},
     plan::{LevelPlan, Limits, Plan, PlanError, plan},
     query::{Frame, parse},

@@ -3,8 +3,7 @@
 use std::collections::BTreeMap;
 
 use fenetre_core::{
-    answer::{Answer, AnswerTime, Lines, PointLine, ShowAnswer, WindowLine},
-    evaluate::ReadPart,
+    answer::{Answer, AnswerTime, Lines, PointLine, ReadPart, ShowAnswer, WindowLine},
     model::{LineTags, Value},
     time::{Nanos, format_in_zone},
 };

@@ -1,7 +1,7 @@
 //! A plan as it travels: what a query would read and compute, without reading it.
 
 use fenetre_core::{
-    evaluate::ReadPart,
+    answer::ReadPart,
     model::Kind,
     plan::{Leaf, Plan, PlannedTime, Take},
     query::{Gaps, Reducer},

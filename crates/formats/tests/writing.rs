@@ -3,8 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 use fenetre_core::{
-    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ShowAnswer, WindowLine},
-    evaluate::ReadPart,
+    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ReadPart, ShowAnswer, WindowLine},
     model::{LineTags, Value},
     time::{Grid, Span, TimeRange, Width, Windows, parse_rfc3339, zone},
 };

@@ -14,7 +14,7 @@ use fenetre_core::{
 use fenetre_store::{Noun, Selection, Store};
 use proptest::prelude::*;
 use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, define, main, numbers, policy, same, verified, write};
-use support::{copy, open};
+use support::{killed, open};
 
 const DAY: Nanos = 1_440 * MINUTE;
 const DAYS: i64 = 90;
@@ -123,14 +123,7 @@ proptest! {
                     drop(store.take());
                     store = Some(open(folders.last().unwrap().path()));
                 }
-                Deed::Kill => {
-                    // As its files are at this moment, while it works on.
-                    let elsewhere = tempfile::tempdir().unwrap();
-                    copy(folders.last().unwrap().path(), elsewhere.path());
-                    drop(store.take());
-                    store = Some(open(elsewhere.path()));
-                    folders.push(elsewhere);
-                }
+                Deed::Kill => store = store.take().map(|store| killed(store, &mut folders)),
                 Deed::Delete(back) => {
                     let start = BEGIN + (day - back).max(0) * DAY + 5 * 60 * MINUTE;
                     for store in [store.as_ref().unwrap(), &everything] {

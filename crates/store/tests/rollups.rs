@@ -16,7 +16,7 @@ use fenetre_core::{
 use fenetre_store::{Selection, Store};
 use proptest::prelude::*;
 use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, check, define, levels, main, numbers, policy, same, verified, write};
-use support::{copy, open};
+use support::{copy, killed, open};
 
 #[derive(Clone, Debug)]
 enum Deed {
@@ -87,14 +87,7 @@ proptest! {
                     drop(store.take());
                     store = Some(open(folders.last().unwrap().path()));
                 }
-                Deed::Kill => {
-                    // As its files are at this moment, while it works on.
-                    let elsewhere = tempfile::tempdir().unwrap();
-                    copy(folders.last().unwrap().path(), elsewhere.path());
-                    drop(store.take());
-                    store = Some(open(elsewhere.path()));
-                    folders.push(elsewhere);
-                }
+                Deed::Kill => store = store.take().map(|store| killed(store, &mut folders)),
                 Deed::Backup => {
                     let elsewhere = tempfile::tempdir().unwrap();
                     this.backup(&elsewhere.path().join("copy"), None, &mut |_| true).unwrap();

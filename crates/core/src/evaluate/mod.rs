@@ -42,13 +42,13 @@ use sources::Sources;
 use table::Table;
 
 use crate::{
-    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ShowAnswer},
+    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ReadPart, ShowAnswer},
     block::{Columns, Points},
     model::{DatasetId, MetricId, SeriesId},
     plan::{Leaf, LevelPlan, Node, Plan, PlannedTime, Take},
     rollup::{Wants, WindowColumns},
     summary::{Sample, Summary},
-    time::{Nanos, Span, TimeRange},
+    time::{Nanos, TimeRange},
 };
 
 /// A source's failure, in its own words.
@@ -133,19 +133,6 @@ pub enum Run<'a> {
     Block(&'a dyn StoredBlock),
     /// As they are, in order of time, each instant once.
     Points(Points<'a>),
-}
-
-/// A part of time, and what answered for it.
-#[derive(Clone, Debug, PartialEq)]
-pub struct ReadPart {
-    /// What was read, as the query says it.
-    pub what: String,
-    /// The part.
-    pub range: TimeRange,
-    /// Width of the level; none for points.
-    pub level: Option<Span>,
-    /// Why points, where there are levels.
-    pub why: Option<&'static str>,
 }
 
 /// A block that need not be decoded.

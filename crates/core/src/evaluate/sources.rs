@@ -1,7 +1,8 @@
 //! Which part of a leaf's time is read from points and which from a level, and points beyond the ends of that time.
 
-use super::{AskedWindows, Context, End, EvaluateError, ReadPart, Run, SourceError};
+use super::{AskedWindows, Context, End, EvaluateError, Run, SourceError};
 use crate::{
+    answer::ReadPart,
     model::SeriesId,
     plan::Leaf,
     query::ReadFrom,

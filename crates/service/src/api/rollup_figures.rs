@@ -13,7 +13,7 @@ use fenetre_core::{
 use fenetre_store::{LevelState, MetricSize};
 use jiff::tz::TimeZone;
 
-use super::{datasets::find, rollups::LevelInfo};
+use super::datasets::find;
 use crate::{problem::Problem, state::State};
 
 /// How fast points of a policy's series came.
@@ -60,20 +60,18 @@ pub fn days(span: Span) -> f64 {
     span.nanos as f64 / 86_400e9 + f64::from(span.days) + f64::from(span.months) * 30.4
 }
 
-/// Asks the same of a level and of points, where both are there.
-pub fn measure(state: &State, dataset: &str, level: &LevelState, metrics: &[String], now: Nanos, into: &mut LevelInfo) {
+/// Asks the same of a level and of points, where both are there: how many times faster the level is, and what was asked.
+pub fn measure(state: &State, dataset: &str, level: &LevelState, metrics: &[String], now: Nanos) -> Option<(f64, String)> {
     const WINDOWS: u32 = 500;
     const ROUNDS: usize = 4;
-    let Some(covered) = level.covered.filter(|covered| !covered.is_empty()) else { return };
-    let Some(metric) = most_points(state, dataset, metrics) else { return };
+    let covered = level.covered.filter(|covered| !covered.is_empty())?;
+    let metric = most_points(state, dataset, metrics)?;
     let start = level.width.times(WINDOWS).before(covered.end, &TimeZone::UTC).max(covered.start).max(level.first.unwrap_or(Nanos::MIN));
     let question = format!("show stddev of '{metric}' overall over {} to {} per {}", format_utc(start), format_utc(covered.end), level.width);
     // The best of some: the first finds nothing in memory.
     let time = |source: &str| (0..ROUNDS).filter_map(|_| ask(state, dataset, &format!("{question} from {source}"), now)).min_by(f64::total_cmp);
-    if let (Some(rolled), Some(raw)) = (time(&level.width.to_string()), time("raw")) {
-        into.faster = Some(raw / rolled.max(1e-6));
-        into.measured = Some(question);
-    }
+    let (rolled, raw) = (time(&level.width.to_string())?, time("raw")?);
+    Some((raw / rolled.max(1e-6), question))
 }
 
 /// Of some metrics, the one of numbers with the most points.

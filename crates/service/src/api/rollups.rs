@@ -257,7 +257,7 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Prob
             let size = sizes.iter().find(|size| size.policy == policy_name && size.width == one.width);
             one.smaller = size.filter(|size| size.bytes_a_day > 0.0 && pace.bytes > 0.0).map(|size| pace.bytes / size.bytes_a_day);
             if measure {
-                figures::measure(state, &name, level, &metrics, now, &mut one);
+                (one.faster, one.measured) = figures::measure(state, &name, level, &metrics, now).unzip();
             }
             of.push(one);
         }

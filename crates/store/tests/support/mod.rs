@@ -37,6 +37,15 @@ pub fn open(path: &Path) -> Store {
     try_open(path, quiet()).unwrap()
 }
 
+/// A store goes on elsewhere from its files as they are at this moment, while it works on: as after a kill.
+pub fn killed(store: Store, folders: &mut Vec<tempfile::TempDir>) -> Store {
+    let elsewhere = tempfile::tempdir().unwrap();
+    copy(folders.last().unwrap().path(), elsewhere.path());
+    drop(store);
+    folders.push(elsewhere);
+    open(folders.last().unwrap().path())
+}
+
 /// Writes points of `level`, each as lock, instant and value, in one batch.
 pub fn write(store: &Store, points: &[(u8, Nanos, f64)]) {
     let mut batch = store.begin("main").unwrap();
