@@ -211,7 +211,8 @@ fn rollups_fill_answer_and_say_so() {
     );
     assert!(rolled["sources"].as_array().unwrap().iter().any(|part| part["source"] == "1d"), "{}", rolled["sources"]);
     let said = service.run(&["ask", "show mean of level overall over last 30d per 1d"]);
-    assert!(said.err().contains("the 1d rollup to"), "{}", said.all());
+    let told = said.err().split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(told.contains("the 1d rollup to"), "{}", said.all());
     let wrong = service.run(&["ask", "show mean of level over last 30d per 1d from 7m"]);
     assert!(wrong.code() == 2 && wrong.err().contains("there is no rollup of 7m") && wrong.err().contains("it has `1d`, `1h`"), "{}", wrong.all());
     // A late point is in the answer at once, and in the windows soon.

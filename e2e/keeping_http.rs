@@ -132,11 +132,12 @@ fn the_projection_adds_up() {
     // A hundred days, a week since whole partitions go, a week in the bin.
     let (points, _) = outlook("main");
     assert!(near(number(&points, "at_rest"), 114.0 * number(&points, "bytes_a_day"), 0.001), "{points}");
+    // What is there is told from its bytes, of which the first and the last partition take some more a point.
     let days_ahead = |of: &Value| {
         let from: jiff::Timestamp = of["at_rest_from"].as_str().unwrap().parse().unwrap();
         (from.as_second() - jiff::Timestamp::now().as_second()) as f64 / 86_400.0
     };
-    assert!(near(days_ahead(&points), 114.0 - 40.0, 0.05), "{points}");
+    assert!(near(days_ahead(&points), 114.0 - 40.0, 0.1), "{points}");
     assert!(near(number(&points, "recommended"), 1.2 * number(&points, "at_rest"), 0.001), "{points}");
     roll_up(&service, &json!([{ "width": "1h", "keep_for": "50d" }, { "width": "1d" }]));
     let (rolled, _) = outlook("main");
