@@ -122,11 +122,15 @@ impl Browser {
     }
 
     async fn click(&self, xpath: &str) {
-        let found = self.page.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await;
-        match found {
-            Ok(element) => element.click().await.expect("it can be clicked"),
-            Err(error) => panic!("{xpath} is not there ({error}); the page says: {}", self.text().await),
+        for _ in 0..100 {
+            let found = self.page.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await;
+            let Ok(element) = found else { panic!("{xpath} is not there; the page says: {}", self.text().await) };
+            // As a person would: not before it stands still and can be pressed.
+            if is_still(&element).await && element.click().await.is_ok() {
+                return;
+            }
         }
+        panic!("{xpath} cannot be pressed; the page says: {}", self.text().await);
     }
 
     /// Types at the end of the field of a label.
@@ -200,4 +204,11 @@ impl Drop for Browser {
         let _ = self.driver.kill();
         let _ = self.driver.wait();
     }
+}
+
+/// Whether an element can be pressed, and stays where it is for a moment.
+async fn is_still(element: &fantoccini::elements::Element) -> bool {
+    let before = element.rectangle().await.ok();
+    tokio::time::sleep(Duration::from_millis(40)).await;
+    before.is_some() && element.rectangle().await.ok() == before && element.is_enabled().await.unwrap_or(false)
 }

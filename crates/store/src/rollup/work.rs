@@ -492,7 +492,8 @@ impl Turn<'_> {
                 self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
             }
             if self.shared.wait_for_earlier(READERS_WAIT) {
-                files.drop_before(horizon)?;
+                // No further than the level still stands for.
+                files.drop_before(end)?;
                 tracing::info!(policy = policy.name, level = level.key.1, "dropped windows that are older than it is kept");
             }
         }
