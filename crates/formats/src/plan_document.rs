@@ -45,9 +45,9 @@ pub struct ReadDocument {
     pub source: String,
     /// How much of it can be answered without decoding, in words.
     pub how: String,
-    /// Points of these series in the blocks of that time; and how many bytes these take.
+    /// Points of these series in that time, about: those in memory count too, and those that came twice count twice.
     pub points: Option<u64>,
-    /// Bytes of the blocks.
+    /// Bytes of their blocks; what waits in memory has none yet.
     pub bytes: Option<u64>,
 }
 
