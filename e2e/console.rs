@@ -348,6 +348,19 @@ async fn every_page_passes_the_accessibility_checks_by_day_and_by_night() {
     browser.close().await;
 }
 
+/// Forty days of some metrics up to this hour, a point every so many seconds, all of them packed.
+fn fill(service: &Service, metrics: &[&str], every: i64, copy: &std::path::Path) {
+    let hour = jiff::Timestamp::now().as_second() / 3_600 * 3_600;
+    let line = |(step, metric): (i64, &&str)| {
+        let at = jiff::Timestamp::from_second(hour - step * every).unwrap();
+        format!("{{\"metric\":\"{metric}\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{step}}}\n")
+    };
+    let steps = (0..40 * 86_400 / every).flat_map(|step| metrics.iter().map(move |metric| (step, metric)));
+    service.push_lines("main", &steps.map(line).collect::<String>());
+    // A backup packs everything first.
+    service.run(&["backup", &copy.display().to_string()]);
+}
+
 #[tokio::test]
 async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the_ruler() {
     if !wanted() {
@@ -355,13 +368,7 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     }
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
-    let hour = jiff::Timestamp::now().as_second() / 3_600 * 3_600;
-    let line = |step: i64| {
-        let at = jiff::Timestamp::from_second(hour - step * 1_800).unwrap();
-        format!("{{\"metric\":\"level\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{step}}}\n")
-    };
-    service.push_lines("main", &(0..40 * 48).map(line).collect::<String>());
-    service.run(&["backup", &folder.path().join("copy").display().to_string()]);
+    fill(&service, &["level"], 1_800, &folder.path().join("copy"));
     service.run(&["rollup", "set", "--level", "1h", "--level", "1d"]);
     let browser = Browser::open().await;
     browser.go(&format!("{}/keeping", service.url)).await;
@@ -403,14 +410,7 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     }
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
-    let hour = jiff::Timestamp::now().as_second() / 3_600 * 3_600;
-    let line = |step: i64| {
-        let at = jiff::Timestamp::from_second(hour - step * 600).unwrap();
-        let of = |metric: &str| format!("{{\"metric\":\"{metric}\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{at}\",\"value\":{step}}}\n");
-        of("level") + &of("flow")
-    };
-    service.push_lines("main", &(0..40 * 144).map(line).collect::<String>());
-    service.run(&["backup", &folder.path().join("copy").display().to_string()]);
+    fill(&service, &["level", "flow"], 600, &folder.path().join("copy"));
     let browser = Browser::open().await;
     browser.go(&format!("{}/keeping", service.url)).await;
     browser.read("All metrics are kept as the dataset is").await;

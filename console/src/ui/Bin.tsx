@@ -22,7 +22,7 @@ export function Bin() {
   return (
     <>
       {act.error && <Failure error={act.error} />}
-      <TableFrame tabIndex={0} role="region" aria-label="Bin">
+      <TableFrame aria-label="Bin">
         <PlainTable aria-label="Bin">
           <thead>
             <tr>

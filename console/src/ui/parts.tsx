@@ -138,7 +138,10 @@ export function Notice({ children }: { children: ReactNode }) {
   );
 }
 
-export const TableFrame = styled.div<{ $height?: number }>`
+/** Around a table that may be wider or higher than its room. With a name it is scrolled by the keyboard; a grid inside does that by itself. */
+export const TableFrame = styled.div.attrs(({ "aria-label": name }) =>
+  name === undefined ? {} : { tabIndex: 0, role: "region" },
+)<{ $height?: number }>`
   overflow: auto;
   max-height: ${({ $height }) => ($height ? `${$height}px` : "none")};
   border: 1px solid ${({ theme }) => theme.rule};

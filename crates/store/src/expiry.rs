@@ -15,7 +15,7 @@ use fenetre_core::{
         BinHolding, ByteSize, DatasetHolding, Expiry, InForce, MetricHolding, PartitionHolding, Place, Policies, Step, StoreHolding, Volume, Why,
     },
     model::{DatasetId, MetricId, SeriesId},
-    time::{Nanos, TimeRange, format_utc},
+    time::{Nanos, TimeRange, format_day, format_utc},
 };
 use serde::{Deserialize, Serialize};
 
@@ -218,8 +218,7 @@ fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, f
     let file = relative_name(shared, partition);
     let bytes = bytes_on_disk(partition.path());
     let record = Record { dataset: dataset.0, file, why: why.describe().to_owned(), points, bytes, span, for_good };
-    let day = format_utc(start);
-    let id = format!("d{}-{}-{}", now / 1_000_000, dataset.0, day.split('T').next().unwrap_or_default());
+    let id = format!("d{}-{}-{}", now / 1_000_000, dataset.0, format_day(start));
     let body = serde_json::to_string(&record).unwrap_or_default();
     shared.definitions.note_edit_with(&record.file, DROPPED, &Document { name: id, body, changed: now })?;
     let last = partition.span.last();

@@ -1,6 +1,6 @@
 //! Which span of time a partition holds: a week, or a day where a week would make too large a file.
 
-use fenetre_core::time::{Nanos, SECOND, TimeRange, format_utc, parse_rfc3339};
+use fenetre_core::time::{Nanos, SECOND, TimeRange, format_day, parse_rfc3339};
 
 const DAY: Nanos = 86_400 * SECOND;
 const WEEK_DAYS: i64 = 7;
@@ -77,8 +77,7 @@ impl Span {
 
     /// `2026-05-07_7d.db`, after its first day.
     pub fn file_name(self) -> String {
-        let date = format_utc(self.start);
-        format!("{}_{}d.db", date.split('T').next().unwrap_or(&date), self.days)
+        format!("{}_{}d.db", format_day(self.start), self.days)
     }
 
     /// The span that a file's name tells.

@@ -18,7 +18,7 @@ export function ImportList() {
   const open = data.find((record) => record.id === shown);
   return (
     <>
-      <TableFrame $height={480} tabIndex={0} role="region" aria-label="Imports">
+      <TableFrame $height={480} aria-label="Imports">
         <PlainTable aria-label="Imports">
           <thead>
             <tr>

@@ -60,7 +60,7 @@ export function ImportResult({ record }: { record: ImportRecord }) {
         <Faint key={note}>{note}</Faint>
       ))}
       {record.rejects.length > 0 && (
-        <TableFrame $height={240} tabIndex={0} role="region" aria-label="First rejects">
+        <TableFrame $height={240} aria-label="First rejects">
           <PlainTable aria-label="First rejects">
             <thead>
               <tr>

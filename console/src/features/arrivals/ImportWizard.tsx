@@ -217,7 +217,7 @@ function ColumnTable({
   const change = (column: string, changed: Partial<ColumnChoice>) =>
     setChoices(choices.map((choice) => (choice.column === column ? { ...choice, ...changed } : choice)));
   return (
-    <TableFrame $height={420} tabIndex={0} role="region" aria-label="Columns and first rows">
+    <TableFrame $height={420} aria-label="Columns and first rows">
       <Columns aria-label="Columns and first rows">
         <thead>
           <tr>

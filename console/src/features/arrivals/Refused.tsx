@@ -13,7 +13,7 @@ export function Refused() {
   if (data.causes.length === 0) return <p>Nothing was rejected {since}.</p>;
   return (
     <>
-      <TableFrame tabIndex={0} role="region" aria-label="Rejected by reason">
+      <TableFrame aria-label="Rejected by reason">
         <PlainTable aria-label="Rejected by reason">
           <thead>
             <tr>

@@ -52,7 +52,7 @@ export function Tail({ dataset }: { dataset: string }) {
         </Button>
         <Faint role="status">{paused ? "paused" : told}</Faint>
       </p>
-      <TableFrame $height={560} tabIndex={0} role="region" aria-label="Points as they arrive">
+      <TableFrame $height={560} aria-label="Points as they arrive">
         <PlainTable aria-label="Points as they arrive">
           <thead>
             <tr>

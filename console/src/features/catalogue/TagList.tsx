@@ -18,7 +18,7 @@ export function TagList({ dataset }: { dataset: string }) {
   const open = data.find((tag) => tag.key === shown);
   return (
     <Beside $open={open !== undefined}>
-      <TableFrame tabIndex={0} role="region" aria-label="Tags">
+      <TableFrame aria-label="Tags">
         <PlainTable aria-label="Tags">
           <thead>
             <tr>

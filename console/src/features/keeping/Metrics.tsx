@@ -36,7 +36,7 @@ export function Metrics({ dataset, places, hasFile }: Props) {
             : `Kept otherwise than the dataset: ${own.join(", ")}.`}
         </Faint>
       </p>
-      <TableFrame tabIndex={0} role="region" aria-label="What takes most">
+      <TableFrame aria-label="What takes most">
         <PlainTable>
           <thead>
             <tr>

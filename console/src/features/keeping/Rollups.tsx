@@ -104,7 +104,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
           Drop
         </SureButton>
       </p>
-      <TableFrame tabIndex={0} role="region" aria-label={`Levels of ${policy.name}`}>
+      <TableFrame aria-label={`Levels of ${policy.name}`}>
         <PlainTable>
           <thead>
             <tr>

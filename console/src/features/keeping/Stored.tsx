@@ -33,7 +33,7 @@ export function Stored({ dataset }: { dataset: string }) {
           file system.
         </Faint>
       </p>
-      <TableFrame tabIndex={0} role="region" aria-label="What is stored">
+      <TableFrame aria-label="What is stored">
         <PlainTable>
           <thead>
             <tr>

@@ -14,7 +14,7 @@ use crate::{
     output::{
         list::{Column, write},
         terminal::paragraph,
-        words::{bytes, count_of, grouped, utc},
+        words::{bytes, count_of, day, grouped, utc},
     },
 };
 
@@ -99,7 +99,6 @@ fn told_outlooks(places: &[PlaceInfo]) {
 /// Tells what will be there, in a sentence or two.
 pub fn told_outlook(lead: &str, outlook: &OutlookInfo) {
     let size = |amount: f64| bytes(amount.max(0.0) as u64);
-    let day = |text: &String| text.split('T').next().unwrap_or_default().to_owned();
     let rolled = if outlook.rollup_bytes_a_day >= 1.0 { format!(", {} of it rollups", size(outlook.rollup_bytes_a_day)) } else { String::new() };
     let points = grouped(outlook.points_a_day as u64);
     let mut text = format!("{} a day ({points} points{rolled}), {} in 30 days", size(outlook.bytes_a_day), size(outlook.in_30_days));
@@ -157,8 +156,8 @@ fn told_change(change: &RetentionChange) {
 
 fn told_next(place: &PlaceInfo) {
     if let Some(next) = &place.next {
-        let (day, points) = (next.at.split('T').next().unwrap_or_default(), count_of(next.points, "point", "points"));
-        outln!("  next by age, on {day}: {} as a whole, {points}, {}", next.what, bytes(next.bytes));
+        let points = count_of(next.points, "point", "points");
+        outln!("  next by age, on {}: {} as a whole, {points}, {}", day(&next.at), next.what, bytes(next.bytes));
     }
 }
 

@@ -13,7 +13,7 @@ use crate::{
     failure::{DONE, FAILED, Failure},
     output::{
         list::{Column, write},
-        words::{bytes, count_of, grouped, utc},
+        words::{bytes, count_of, day, grouped, utc},
     },
 };
 
@@ -162,11 +162,10 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
         plain("bin".to_owned(), info.bin_bytes, None),
     ];
     for DatasetStorage { name, partitions, rollup_bytes, levels, .. } in &info.datasets {
-        let day = |time: &str| time.split('T').next().unwrap_or_default().to_owned();
         parts.extend(partitions.iter().map(|partition| Part {
             part: format!("{name} / {}", partition.path.rsplit('/').next().unwrap_or_default()),
-            from: day(&partition.start),
-            to: day(&partition.last),
+            from: day(&partition.start).to_owned(),
+            to: day(&partition.last).to_owned(),
             bytes: partition.bytes,
             points: Some(partition.points),
             blocks: Some(partition.blocks),

@@ -140,6 +140,11 @@ pub fn instant(text: &str) -> Nanos {
     parse_rfc3339(text).unwrap_or_default()
 }
 
+/// The day of a time that is told in UTC.
+pub fn day(text: &str) -> &str {
+    text.split('T').next().unwrap_or_default()
+}
+
 /// A time to the second in UTC, for lists.
 pub fn utc(text: Option<&String>) -> String {
     text.map_or_else(|| "–".to_owned(), |text| zoned(instant(text), &TimeZone::UTC).strftime("%Y-%m-%d %H:%M:%S").to_string())

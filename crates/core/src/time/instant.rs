@@ -172,6 +172,11 @@ pub(super) fn nanos(stamp: Timestamp, text: &str) -> Result<Nanos, TimeError> {
     Nanos::try_from(stamp.as_nanosecond()).map_err(|_| TimeError::OutOfRange { text: text.to_owned() })
 }
 
+/// The instant of a time by a calendar; none where it is beyond what 64 bits of nanoseconds tell.
+pub(super) fn instant_of(time: &Zoned) -> Option<Nanos> {
+    Nanos::try_from(time.timestamp().as_nanosecond()).ok()
+}
+
 /// The instant in a zone, for calendars and words.
 pub fn zoned(at: Nanos, zone: &TimeZone) -> Zoned {
     // Every i64 of nanoseconds lies within the range of a timestamp, which reaches from year -9999 to 9999.
@@ -181,6 +186,11 @@ pub fn zoned(at: Nanos, zone: &TimeZone) -> Zoned {
 /// RFC 3339 in UTC, with as many digits of a second as the instant has: `2026-05-01T09:00:00Z`.
 pub fn format_utc(at: Nanos) -> String {
     zoned(at, &TimeZone::UTC).timestamp().to_string()
+}
+
+/// The day in UTC: `2026-05-01`.
+pub fn format_day(at: Nanos) -> String {
+    zoned(at, &TimeZone::UTC).strftime("%F").to_string()
 }
 
 /// RFC 3339 with the zone's offset at that instant: `2026-05-01T10:00:00+01:00`.

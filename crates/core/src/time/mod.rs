@@ -9,7 +9,7 @@ mod reading;
 mod span;
 mod windows;
 
-pub use instant::{TimeError, format_in_zone, format_utc, parse_instant, parse_rfc3339, zone, zoned};
+pub use instant::{TimeError, format_day, format_in_zone, format_utc, parse_instant, parse_rfc3339, zone, zoned};
 pub use local::LocalTime;
 pub use reading::{ClockChange, EpochUnit, TimeFormat, TimeRule, from_epoch, seconds};
 pub use span::{Span, SpanError};

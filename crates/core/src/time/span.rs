@@ -5,7 +5,7 @@ use std::fmt;
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 
-use super::{Nanos, SECOND, zoned};
+use super::{Nanos, SECOND, instant::instant_of, zoned};
 
 /// A span as the language writes it: months and days follow the calendar of a zone, the rest is exact.
 ///
@@ -147,14 +147,14 @@ impl Span {
             return exact;
         }
         let back = self.of_calendar().and_then(|back| zoned(exact, zone).checked_sub(back));
-        back.ok().and_then(|then| Nanos::try_from(then.timestamp().as_nanosecond()).ok()).unwrap_or(Nanos::MIN)
+        back.ok().and_then(|then| instant_of(&then)).unwrap_or(Nanos::MIN)
     }
 
     /// The instant that lies this span after `at`, by the calendar of `zone`; the latest instant where there is none.
     pub fn after(self, at: Nanos, zone: &TimeZone) -> Nanos {
         let then = if self.is_calendar() {
             let on = self.of_calendar().and_then(|on| zoned(at, zone).checked_add(on));
-            on.ok().and_then(|then| Nanos::try_from(then.timestamp().as_nanosecond()).ok()).unwrap_or(Nanos::MAX)
+            on.ok().and_then(|then| instant_of(&then)).unwrap_or(Nanos::MAX)
         } else {
             at
         };

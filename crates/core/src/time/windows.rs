@@ -2,7 +2,7 @@
 
 use jiff::{Zoned, civil, tz::TimeZone};
 
-use super::{LocalTime, Nanos, SECOND, Span, TimeRange, local::wall_instant, zoned};
+use super::{LocalTime, Nanos, SECOND, Span, TimeRange, instant::instant_of, local::wall_instant, zoned};
 
 /// How wide the windows of a frame are.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -285,7 +285,7 @@ fn calendar(range: TimeRange, zone: &TimeZone, limit: usize, floor: impl Fn(&Zon
     let mut bounds = Vec::new();
     loop {
         let start = date.to_zoned(zone.clone()).and_then(|z| z.start_of_day());
-        let Some(at) = start.ok().and_then(|z| Nanos::try_from(z.timestamp().as_nanosecond()).ok()) else { return Cut::OutOfRange };
+        let Some(at) = start.ok().and_then(|start| instant_of(&start)) else { return Cut::OutOfRange };
         bounds.push(at);
         if at >= range.end && bounds.len() > 1 {
             return Cut::Bounds(bounds);

@@ -2,7 +2,7 @@
 
 use fenetre_core::{
     keeping::{ByteSize, Growth, Limits, Outlook, PARTITION_DAYS, Stream, outlook},
-    time::{Nanos, Span, format_utc},
+    time::{Nanos, Span, format_day, format_utc},
 };
 use fenetre_store::{DatasetSize, PartitionSize};
 use jiff::tz::TimeZone;
@@ -61,7 +61,7 @@ pub(crate) fn next(dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &Time
     let when = |partition: &PartitionSize| keep_for.after(partition.last, tz).saturating_add(1);
     let waiting = dataset.partitions.iter().filter(|partition| partition.points > 0 && when(partition) > now);
     let first = waiting.min_by_key(|partition| partition.last)?;
-    let what = format!("{} / {}", dataset.name, format_utc(first.start).split('T').next().unwrap_or_default());
+    let what = format!("{} / {}", dataset.name, format_day(first.start));
     Some(NextInfo { what, at: format_utc(when(first)), points: first.points, bytes: first.bytes })
 }
 

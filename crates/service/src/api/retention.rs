@@ -7,7 +7,7 @@ use fenetre_core::{
     catalogue::Catalogue,
     keeping::{ByteSize, Expiry, InForce, Place, Policies, Said, Source, Step},
     model::{DatasetId, MetricId, SeriesId},
-    time::{Nanos, TimeRange, format_utc, zone},
+    time::{Nanos, TimeRange, format_day, format_utc, zone},
 };
 use fenetre_store::{DatasetSize, MetricSize, SeriesCount, StorageReport};
 use jiff::tz::TimeZone;
@@ -485,12 +485,7 @@ fn departure(state: &State, plan: &Expiry, report: &StorageReport) -> Result<Dep
                 }
                 let range = TimeRange { start: partition.start, end: partition.last };
                 departure.metrics.extend(state.store.metrics_in(*dataset, range)?);
-                (
-                    format!("{} / {}", catalogue_name(Place::Dataset(*dataset)), format_utc(partition.start).split('T').next().unwrap_or_default()),
-                    why,
-                    partition.bytes,
-                    *for_good,
-                )
+                (format!("{} / {}", catalogue_name(Place::Dataset(*dataset)), format_day(partition.start)), why, partition.bytes, *for_good)
             }
             Step::Trim { dataset, metric, before, bytes, why } => {
                 let name = catalogue_name(Place::Metric(*dataset, *metric));

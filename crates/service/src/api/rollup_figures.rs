@@ -2,7 +2,7 @@
 
 use fenetre_core::{
     answer::Answer,
-    catalogue::Metric,
+    catalogue::{Dataset, Metric},
     evaluate::evaluate,
     model::Kind,
     plan::{Limits, plan},
@@ -10,7 +10,7 @@ use fenetre_core::{
     rollup::RollupPolicy,
     time::{Nanos, SECOND, Span, format_utc},
 };
-use fenetre_store::{LevelState, MetricSize};
+use fenetre_store::{DatasetSize, LevelSize, LevelState, MetricSize};
 use jiff::tz::TimeZone;
 
 use super::datasets::find;
@@ -25,17 +25,17 @@ pub struct Pace {
     pub bytes: f64,
 }
 
-/// How fast points of a policy's series came, since the first of each metric that is there.
-pub fn pace(state: &State, dataset: &str, policy: &RollupPolicy, now: Nanos) -> Result<Pace, Problem> {
+/// How fast points of a policy's series came, from the first of each metric to the latest of the dataset that is packed.
+pub fn pace(state: &State, size: &DatasetSize, policy: &RollupPolicy) -> Result<Pace, Problem> {
     let sizes = state.store.metric_sizes()?;
     let catalogue = state.store.catalogue();
-    let dataset = find(&catalogue, dataset)?;
+    let dataset = find(&catalogue, &size.name)?;
     let mut pace = Pace::default();
+    let Some(until) = size.partitions.iter().filter_map(|partition| Some(partition.held?.1)).max() else { return Ok(pace) };
     for metric in dataset.metrics().filter(|metric| policy.takes(metric)) {
-        let size = sizes.iter().find(|size| *size.dataset == *dataset.name && size.metric.as_deref() == Some(&*metric.name));
-        let Some((size, first)) = size.and_then(|size| Some((size, size.first?))) else { continue };
+        let Some((size, first)) = size_of(&sizes, dataset, metric).and_then(|size| Some((size, size.first?))) else { continue };
         // Less than an hour says nothing of a day.
-        let days = now.saturating_sub(first).max(3_600 * SECOND) as f64 / 86_400e9;
+        let days = until.saturating_sub(first).max(3_600 * SECOND) as f64 / 86_400e9;
         let share = policy.members(dataset, metric).len() as f64 / metric.series_count().max(1) as f64 / days;
         pace.points += size.points as f64 * share;
         pace.bytes += size.bytes as f64 * share;
@@ -43,12 +43,26 @@ pub fn pace(state: &State, dataset: &str, policy: &RollupPolicy, now: Nanos) -> 
     Ok(pace)
 }
 
-/// Bytes of a window of some width: as many as windows of a width near it have here, where there are any; else as many as they have of the usual sensors.
-pub fn bytes_of_window(width: Span, known: &[LevelState]) -> f64 {
-    let told: Vec<&LevelState> = known.iter().filter(|level| level.windows > 1_000).collect();
-    let apart = |level: &&&LevelState| (days(level.width) / days(width)).ln().abs();
-    match told.iter().min_by(|a, b| apart(a).total_cmp(&apart(b))) {
-        Some(level) => level.bytes as f64 / level.windows as f64,
+fn size_of<'s>(sizes: &'s [MetricSize], dataset: &Dataset, metric: &Metric) -> Option<&'s MetricSize> {
+    sizes.iter().find(|size| *size.dataset == *dataset.name && size.metric.as_deref() == Some(&*metric.name))
+}
+
+/// What a level takes, among those of its dataset.
+pub fn level_size<'s>(sizes: &'s [LevelSize], level: &LevelState) -> Option<&'s LevelSize> {
+    let width = level.width.to_string();
+    sizes.iter().find(|size| size.policy == level.policy && size.width == width && size.bytes_a_day > 0.0)
+}
+
+/// Bytes of a series' window of some width, those of a histogram's buckets among them: as many as a level of a width near it takes here, where there is
+/// any; else as many as windows of the usual sensors.
+pub fn bytes_of_window(width: Span, known: &[LevelState], sizes: &[LevelSize]) -> f64 {
+    let told = |level: &LevelState| {
+        let size = level_size(sizes, level).filter(|_| level.windows > 1_000 && level.series > 0)?;
+        Some((days(level.width), size.bytes_a_day * days(level.width) / level.series as f64))
+    };
+    let apart = |(wide, _): &(f64, f64)| (wide / days(width)).ln().abs();
+    match known.iter().filter_map(told).min_by(|a, b| apart(a).total_cmp(&apart(b))) {
+        Some((_, bytes)) => bytes,
         None if days(width) < 0.02 => 10.0,
         None if days(width) < 0.5 => 20.0,
         None => 60.0,
@@ -79,10 +93,7 @@ fn most_points(state: &State, dataset: &str, metrics: &[String]) -> Option<Strin
     let sizes = state.store.metric_sizes().ok()?;
     let catalogue = state.store.catalogue();
     let dataset = find(&catalogue, dataset).ok()?;
-    let points = |metric: &Metric| {
-        let is_it = |size: &&MetricSize| *size.dataset == *dataset.name && size.metric.as_deref() == Some(&*metric.name);
-        sizes.iter().find(is_it).map_or(0, |size| size.points)
-    };
+    let points = |metric: &Metric| size_of(&sizes, dataset, metric).map_or(0, |size| size.points);
     let is_number = |metric: &&Metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string());
     dataset.metrics().filter(is_number).max_by_key(|metric| points(metric)).map(|metric| metric.name.to_string())
 }

@@ -2,10 +2,11 @@
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use fenetre_core::{
+    model::DatasetId,
     rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, format_utc},
 };
-use fenetre_store::{LevelLoss, LevelState};
+use fenetre_store::{DatasetSize, LevelLoss, LevelState};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -248,14 +249,13 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Prob
         (dataset.id, dataset.name.to_string(), policies)
     };
     let (told, levels) = state.store.rollup_state(id)?;
-    let sizes = state.store.storage(now)?.datasets.into_iter().find(|size| size.id == id).map(|size| size.levels).unwrap_or_default();
+    let size = dataset_size(state, id, &name)?;
     let mut infos = Vec::with_capacity(policies.len());
     for (policy_name, policy, metrics) in policies {
-        let (mut of, pace) = (Vec::new(), figures::pace(state, &name, &policy, now)?);
+        let (mut of, pace) = (Vec::new(), figures::pace(state, &size, &policy)?);
         for level in levels.iter().filter(|level| level.policy == policy_name) {
             let mut one = level_info(level, now);
-            let size = sizes.iter().find(|size| size.policy == policy_name && size.width == one.width);
-            one.smaller = size.filter(|size| size.bytes_a_day > 0.0 && pace.bytes > 0.0).map(|size| pace.bytes / size.bytes_a_day);
+            one.smaller = figures::level_size(&size.levels, level).filter(|_| pace.bytes > 0.0).map(|size| pace.bytes / size.bytes_a_day);
             if measure {
                 (one.faster, one.measured) = figures::measure(state, &name, level, &metrics, now).unzip();
             }
@@ -265,6 +265,12 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Prob
         infos.push(PolicyInfo { name: policy_name, policy, metrics, levels: of, losses });
     }
     Ok(RollupsInfo { policies: infos, windows_made: told.made, made_again: told.made_again, fill_stopped: told.fill_stopped, failure: told.failure })
+}
+
+fn dataset_size(state: &State, id: DatasetId, name: &str) -> Result<DatasetSize, Problem> {
+    let found = state.store.storage(now())?.datasets.into_iter().find(|size| size.id == id);
+    // It was deleted meanwhile.
+    found.ok_or_else(|| Problem::new(Sort::NotFound, format!("there is no dataset `{name}`")))
 }
 
 fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
@@ -309,11 +315,12 @@ fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPoli
         (dataset.id, taken.iter().map(|metric| metric.name.to_string()).collect(), series)
     };
     let (_, known) = state.store.rollup_state(id)?;
-    let pace = figures::pace(state, dataset_name, policy, now())?;
+    let size = dataset_size(state, id, dataset_name)?;
+    let pace = figures::pace(state, &size, policy)?;
     let level = |level: &RollupLevel| {
         // A window without points is not written down.
         let windows_a_day = (series as f64 / figures::days(level.width)).min(if pace.points > 0.0 { pace.points } else { f64::INFINITY });
-        let bytes_a_day = windows_a_day * figures::bytes_of_window(level.width, &known);
+        let bytes_a_day = windows_a_day * figures::bytes_of_window(level.width, &known, &size.levels);
         LevelPreview {
             width: level.width.to_string(),
             keep_for: level.keep_for.map(|span| span.to_string()),

@@ -13,7 +13,7 @@ use std::{
 use fenetre_core::{
     model::SeriesId,
     rollup::{Encoded, Level, Made, Rules, Wants, Window, WindowColumns, decode, encode},
-    time::{Nanos, TimeRange, format_utc, parse_rfc3339},
+    time::{Nanos, TimeRange, format_day, format_utc, parse_rfc3339},
 };
 use parking_lot::{Mutex, RwLock};
 use rusqlite::{Connection, TransactionBehavior, params};
@@ -318,8 +318,7 @@ impl LevelFiles {
         if let Some(file) = self.files.read().get(&start) {
             return Arc::clone(file);
         }
-        let date = format_utc(start);
-        let path = self.folder.join(format!("{}.db", date.split('T').next().unwrap_or(&date)));
+        let path = self.folder.join(format!("{}.db", format_day(start)));
         let mut files = self.files.write();
         Arc::clone(files.entry(start).or_insert_with(|| LevelFile::new(&self.pool, path)))
     }
