@@ -373,6 +373,8 @@ export interface Line {
   times?: string[];
   /** Windows that were empty, and were filled. */
   filled?: number[];
+  /** Windows whose values lack points that are no longer kept. */
+  partial?: number[];
   values: (Value | null)[];
 }
 

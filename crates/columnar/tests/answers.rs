@@ -18,6 +18,7 @@ fn answer(windows: usize) -> AnswerDocument {
         tags: [("lock".to_owned(), lock.to_owned())].into(),
         times: None,
         filled: vec![],
+        partial: vec![],
         values: vec![value; windows],
     };
     let words = LineDocument { tags: [("gate".to_owned(), "g1".to_owned())].into(), ..line("", Some(Value::Word("open".into()))) };

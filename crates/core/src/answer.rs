@@ -33,10 +33,21 @@ pub struct ReadPart {
     pub what: String,
     /// The part.
     pub range: TimeRange,
-    /// Width of the level; none for points.
-    pub level: Option<Span>,
-    /// Why points, where there are levels.
+    /// What was read.
+    pub source: ReadSource,
+    /// Why points, or nothing, although there are levels.
     pub why: Option<&'static str>,
+}
+
+/// What a part of time was read from.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReadSource {
+    /// Points.
+    Points,
+    /// A rollup level of this width.
+    Level(Span),
+    /// Nothing: its points are no longer kept, or a forced level has no window there.
+    Nothing,
 }
 
 /// Of which time an answer is.
@@ -77,6 +88,8 @@ pub struct WindowLine {
     pub tags: LineTags,
     /// Windows that were empty, and were filled.
     pub filled: Vec<usize>,
+    /// Windows whose values lack something: a part of their time, or a neighbour of their points, can no longer be read.
+    pub partial: Vec<usize>,
     /// When the values are from, where they are those of points at a moment.
     pub times: Option<Vec<Option<Nanos>>>,
     /// As many as there are windows.

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 use fenetre_core::{
-    rollup::{Covered, Level, segments},
+    rollup::{Answers, Covered, Level, segments},
     time::{Nanos, SECOND, Span, TimeRange, zone},
 };
 use proptest::prelude::*;
@@ -71,7 +71,7 @@ proptest! {
     #[test]
     fn segments_tile_the_range_and_blur_no_border(
         start in 0i64..2_000, minutes in 1i64..4_000, step in prop::sample::select(vec![5i64, 7, 15, 60, 180, 1_440]),
-        reach in prop::collection::vec((0i64..3_000, 0i64..4_000), 3), raw_from in 0i64..4_000, only_gone in any::<bool>(),
+        reach in prop::collection::vec((0i64..3_000, 0i64..4_000), 3), holes in prop::collection::vec((0i64..4_000, 1i64..900), 0..4), only_dropped in any::<bool>(),
     ) {
         let minute = |at: i64| MIDDLE + at * 60 * SECOND;
         let range = TimeRange { start: minute(start), end: minute(start + minutes) };
@@ -82,26 +82,32 @@ proptest! {
             let range = level.inside(TimeRange { start: minute(*from), end: minute(from + length) });
             Covered { level, range }
         }).collect();
-        let found = segments(range, &bounds, &levels, minute(raw_from), only_gone);
-        prop_assert!(found.parts.first().unwrap().range.start == range.start && found.parts.last().unwrap().range.end == range.end);
-        prop_assert!(found.parts.windows(2).all(|pair| pair[0].range.end == pair[1].range.start && !pair[0].range.is_empty()));
+        let mut dropped: Vec<TimeRange> = holes.iter().map(|(from, length)| TimeRange { start: minute(*from), end: minute(from + length) }).collect();
+        dropped.sort_by_key(|range| range.start);
+        dropped.dedup_by(|next, range| next.start <= range.end && { range.end = range.end.max(next.end); true });
+        let found = segments(range, &bounds, &levels, &dropped, only_dropped);
+        prop_assert!(found.first().unwrap().range.start == range.start && found.last().unwrap().range.end == range.end);
+        prop_assert!(found.windows(2).all(|pair| pair[0].range.end == pair[1].range.start && !pair[0].range.is_empty()));
         let answers = |level: &Covered, part: TimeRange| {
             let within = TimeRange { start: part.start.max(level.range.start), end: part.end.min(level.range.end) };
             let whole = if within.is_empty() { within } else { level.level.inside(within) };
             let inner: Vec<Nanos> = bounds.iter().copied().filter(|border| whole.start < *border && *border < whole.end).collect();
             (!within.is_empty() && !whole.is_empty() && inner.iter().all(|border| level.level.is_border(*border))).then_some(whole)
         };
-        for part in &found.parts {
-            match part.level {
-                Some(at) => prop_assert_eq!(answers(&levels[at], part.range), Some(part.range), "what a level answers for, it answers whole"),
-                // Points are read only where no level would do, or where they are there and better.
-                None if !only_gone => prop_assert!(levels.iter().all(|level| answers(level, part.range).is_none())),
-                None => {}
+        let overlaps = |part: TimeRange| dropped.iter().any(|hole| hole.start < part.end && part.start < hole.end);
+        for part in &found {
+            match part.answers {
+                Answers::Level(at) => prop_assert_eq!(answers(&levels[at], part.range), Some(part.range), "what a level answers for, it answers whole"),
+                Answers::Points => prop_assert!(!overlaps(part.range), "all of its points are kept"),
+                Answers::Nothing => prop_assert!(dropped.iter().any(|hole| hole.start <= part.range.start && part.range.end <= hole.end)),
             }
         }
-        // What is told to be gone are points that are asked for, and no longer there.
-        let gone = |part: &&fenetre_core::rollup::Segment| part.level.is_none() && part.range.start < minute(raw_from);
-        prop_assert_eq!(found.gone.map(|gone| gone.start), found.parts.iter().find(gone).map(|part| part.range.start));
-        prop_assert!(found.gone.is_none_or(|gone| gone.end <= minute(raw_from)));
+        // No level would do for what lies between two segments of levels.
+        for stretch in found.chunk_by(|one, next| !matches!(one.answers, Answers::Level(_)) && !matches!(next.answers, Answers::Level(_))) {
+            let (first, last) = (stretch[0], stretch[stretch.len() - 1]);
+            let range = TimeRange { start: first.range.start, end: last.range.end };
+            let is_answered = matches!(first.answers, Answers::Level(_));
+            prop_assert!(is_answered || only_dropped || levels.iter().all(|level| answers(level, range).is_none()));
+        }
     }
 }

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 use fenetre_core::{
-    answer::ReadPart,
+    answer::{ReadPart, ReadSource},
     catalogue::Catalogue,
     evaluate::{Coverage, End, Source, SourceError, Visit, sources},
     model::{DatasetDefinition, DatasetId, Kind, MetricDefinition, MetricId, SeriesId},
@@ -37,7 +37,7 @@ impl Source for Reach {
 
     fn covered(&self, _: DatasetId, _: MetricId, levels: &[LevelPlan]) -> Coverage {
         let of = |level: &LevelPlan| Some(TimeRange { start: Nanos::MIN, end: level.level.floor(self.until) });
-        Coverage { levels: levels.iter().map(of).collect(), raw_from: self.raw_from }
+        Coverage { levels: levels.iter().map(of).collect(), dropped: vec![TimeRange { start: Nanos::MIN, end: self.raw_from }] }
     }
 }
 
@@ -74,7 +74,11 @@ fn told(text: &str, reach: &Reach) -> String {
         Err(error) => return error,
     };
     let part = |part: &ReadPart| {
-        let from = part.level.map_or("points".to_owned(), |width| width.to_string());
+        let from = match part.source {
+            ReadSource::Level(width) => width.to_string(),
+            ReadSource::Points => "points".to_owned(),
+            ReadSource::Nothing => "nothing".to_owned(),
+        };
         format!(
             "  {} to {}: {from}{}\n",
             format_utc(part.range.start),

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use fenetre_core::{
-    answer::{Answer, AnswerTime, Lines, PointLine, ReadPart, ShowAnswer, WindowLine},
+    answer::{Answer, AnswerTime, Lines, PointLine, ReadPart, ReadSource, ShowAnswer, WindowLine},
     model::{LineTags, Value},
     time::{Nanos, format_in_zone},
 };
@@ -86,6 +86,10 @@ pub struct LineDocument {
     /// Indices of the windows that were empty, and were filled as `gaps` says.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub filled: Vec<usize>,
+    /// Indices of the windows whose values lack something: a part of their time, or a neighbour of their points, can no longer be read. At a moment,
+    /// 0 if the value was dropped.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub partial: Vec<usize>,
     /// Numbers or words; null where a window is empty.
     #[schema(value_type = Vec<Option<serde_json::Value>>)]
     pub values: Vec<Option<Value>>,
@@ -124,9 +128,9 @@ pub struct SourceDocument {
     pub from: String,
     /// First instant after it.
     pub to: String,
-    /// `points`, or the width of a rollup's level, such as `1h`.
+    /// `points`, the width of a rollup's level such as `1h`, or `nothing` if the points of this part are no longer kept.
     pub source: String,
-    /// Why points, where there could have been a rollup.
+    /// Why points or nothing, if there could have been a rollup.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub why: Option<String>,
 }
@@ -138,7 +142,11 @@ impl SourceDocument {
             what: part.what.clone(),
             from: format_in_zone(part.range.start, zone),
             to: format_in_zone(part.range.end, zone),
-            source: part.level.map_or_else(|| "points".to_owned(), |width| width.to_string()),
+            source: match part.source {
+                ReadSource::Points => "points".to_owned(),
+                ReadSource::Level(width) => width.to_string(),
+                ReadSource::Nothing => "nothing".to_owned(),
+            },
             why: part.why.map(str::to_owned),
         }
     }
@@ -211,12 +219,14 @@ fn show_document(show: ShowAnswer, time: &dyn Fn(Nanos) -> String) -> ShowDocume
         tags: tags(&line.tags),
         times: line.times.and_then(|times| times.into_iter().map(|at| at.map(time)).collect()),
         filled: line.filled,
+        partial: line.partial,
         values: line.values,
     };
     let points = |line: PointLine| LineDocument {
         tags: tags(&line.tags),
         times: Some(line.times.into_iter().map(time).collect()),
         filled: Vec::new(),
+        partial: Vec::new(),
         values: line.values.into_iter().map(Some).collect(),
     };
     let (form, lines) = match show.lines {

@@ -1,7 +1,7 @@
 //! A plan as it travels: what a query would read and compute, without reading it.
 
 use fenetre_core::{
-    answer::ReadPart,
+    answer::{ReadPart, ReadSource},
     model::Kind,
     plan::{Leaf, Plan, PlannedTime, Take},
     query::{Gaps, Reducer},
@@ -115,9 +115,11 @@ fn read(leaf: &Leaf, parts: &[ReadPart], zone: &TimeZone) -> ReadDocument {
     let at = |at: Nanos| zoned(at, zone).strftime("%F %T").to_string();
     let told = |part: &&ReadPart| {
         let to = at(part.range.end);
-        match (part.level, part.why) {
-            (Some(width), _) => format!("the {width} rollup to {to}"),
-            (None, why) => format!("points to {to}{}", why.map_or(String::new(), |why| format!(" ({why})"))),
+        let why = part.why.map_or(String::new(), |why| format!(" ({why})"));
+        match part.source {
+            ReadSource::Level(width) => format!("the {width} rollup to {to}"),
+            ReadSource::Points => format!("points to {to}{why}"),
+            ReadSource::Nothing => format!("nothing to {to}{why}"),
         }
     };
     let source = match mine.first() {

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
 use fenetre_core::{
-    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ReadPart, ShowAnswer, WindowLine},
+    answer::{Answer, AnswerTime, Cost, Lines, PointLine, ReadPart, ReadSource, ShowAnswer, WindowLine},
     model::{LineTags, Value},
     time::{Grid, Span, TimeRange, Width, Windows, parse_rfc3339, zone},
 };
@@ -18,7 +18,7 @@ fn tags(pairs: &[(&str, &str)]) -> LineTags {
 }
 
 fn line(tags: LineTags, values: Vec<Option<Value>>) -> WindowLine {
-    WindowLine { tags, filled: vec![], times: None, values }
+    WindowLine { tags, filled: vec![], partial: vec![], times: None, values }
 }
 
 fn answer() -> Answer {
@@ -30,6 +30,7 @@ fn answer() -> Answer {
         line(tags(&[("lock", "osier")]), vec![Some(Value::Number(312.5)), None]),
         WindowLine {
             filled: vec![1],
+            partial: vec![1],
             ..line(tags(&[("lock", "marl"), ("side", "up, \"left\"")]), vec![Some(Value::Number(0.1)), Some(Value::Number(1e21))])
         },
     ];
@@ -43,9 +44,10 @@ fn answer() -> Answer {
         ShowAnswer { label: "points of gate".into(), unit: None, lines: Lines::Points(gate) },
     ];
     let cost = Cost { series: 3, blocks_skipped: 7, blocks_summarised: 1, blocks_decoded: 2, points_read: 99, windows_read: 12 };
-    let part = |start, end, level| ReadPart { what: "mean of level".to_owned(), range: TimeRange { start, end }, level, why: None };
+    let part = |start, end, source| ReadPart { what: "mean of level".to_owned(), range: TimeRange { start, end }, source, why: None };
     let hour = Span::exact(3_600_000_000_000);
-    let parts = vec![part(range.start, range.start + hour.nanos, Some(hour)), part(range.start + hour.nanos, range.end, None)];
+    let parts =
+        vec![part(range.start, range.start + hour.nanos, ReadSource::Level(hour)), part(range.start + hour.nanos, range.end, ReadSource::Points)];
     Answer { now: range.end, zone: lisbon, time: AnswerTime::Windows(windows), shows, notes: vec!["a note".into()], parts, cost }
 }
 

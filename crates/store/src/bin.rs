@@ -189,11 +189,16 @@ pub fn delete_points(shared: &Shared, id: String, selection: &Selection, what: &
     // Before anything moves, so that what was moved is found whenever this ends.
     let document =
         |record: &Record| Ok::<_, StoreError>(Document { name: id.clone(), body: serde_json::to_string(record).unwrap_or_default(), changed: now });
+    let before = shared.definitions.documents(DELETED)?.into_iter().find(|known| known.name == id);
     shared.definitions.put_document(DELETED, &document(&record)?)?;
     let is_counter = shared.counters(selection.dataset);
     // Before and after: windows that are made again meanwhile may be of some of these points.
     mark(shared, selection)?;
-    let mut moved = Weight::default();
+    // Killed on the way, this goes on with what is left.
+    let mut moved = match before.map(|known| serde_json::from_str::<Record>(&known.body)).transpose() {
+        Ok(known) => known.map(|record| record.weight).unwrap_or_default(),
+        Err(error) => return Err(shared.definitions.damaged(DELETED, &id, &error)),
+    };
     let pool = Arc::new(Pool::new(1));
     for partition in shared.partitions_of(selection.dataset, selection.range) {
         let bin = Partition::new(partition.span, folder.join(partition.span.file_name()), PAGE_SIZE, Arc::clone(&pool));

@@ -456,6 +456,12 @@ impl Definitions {
         self.records.lock().change(|changes| changes.erase_metric(metric.id))
     }
 
+    /// The error that says that a document cannot be read.
+    pub fn damaged(&self, sort: &str, name: &str, error: &dyn std::fmt::Display) -> StoreError {
+        let what = format!("the record `{name}` of `{sort}` cannot be read ({error})");
+        StoreError::Damaged { path: self.records.lock().path().to_owned(), what }
+    }
+
     /// Documents of a sort, by name.
     pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
         self.records.lock().documents(sort)

@@ -2,7 +2,7 @@
 //! those from before have ended their files move to the bin. Killed at any moment, the next start moves what the records name.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::BTreeSet,
     fs,
     path::{Path, PathBuf},
     time::{Duration, Instant},
@@ -26,7 +26,7 @@ use crate::{
     definitions::Definitions,
     error::{Context, StoreError},
     files::{Files, bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
-    floors,
+    floors::{self, Dropped},
     partition::{Partition, Progress},
     records::Document,
     retention::{horizon, horizons, policies, reserve, zone_of},
@@ -157,9 +157,20 @@ pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
         Step::Drop { dataset, partition, .. } => waits_before(*dataset, partition.last.saturating_add(1)),
         Step::Trim { dataset, before, .. } => waits_before(*dataset, *before),
     };
-    if plan.steps.iter().any(is_waiting) {
+    // Trims that a stop interrupted are carried out whatever the limits are by now: some of their points have gone already.
+    let is_planned = |trim: &Trim| {
+        let of = (DatasetId(trim.dataset), MetricId(trim.metric));
+        plan.steps.iter().any(|step| matches!(step, Step::Trim { dataset, metric, .. } if (*dataset, *metric) == of))
+    };
+    let interrupted: Vec<(String, Trim)> = shared.trims.unfinished().into_iter().filter(|(_, trim)| !is_planned(trim)).collect();
+    if plan.steps.iter().any(is_waiting) || interrupted.iter().any(|(_, trim)| waits_before(DatasetId(trim.dataset), trim.until)) {
         // What is too old is no longer taken, so nothing comes into these spans after this.
         pack()?;
+    }
+    if !interrupted.is_empty() && shared.wait_for_earlier(PATIENCE) {
+        for (id, trim) in &interrupted {
+            move_trimmed(shared, id, trim, Why::Age.describe(), now)?;
+        }
     }
     for step in &plan.steps {
         carry_out(shared, step, now)?;
@@ -181,21 +192,30 @@ fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError>
 
 /// Takes a metric's points of before an instant out of partitions that stay: hidden first, moved when queries from before have ended.
 fn trim(shared: &Shared, (dataset, metric): (DatasetId, MetricId), before: Nanos, why: Why, now: Nanos) -> Result<(), StoreError> {
-    let in_bin = bin::list(shared)?;
-    let is_binned = |id: &str| in_bin.iter().any(|binned| binned.id == id);
-    let id = shared.trims.unfinished(dataset, metric, is_binned).map_or_else(|| bin::free_id(shared, now), Ok)?;
-    shared.trims.note(shared, &id, Trim { dataset: dataset.0, metric: metric.0, until: before, is_erased: false })?;
+    let is_of = |trim: &Trim| (trim.dataset, trim.metric) == (dataset.0, metric.0);
+    let begun = shared.trims.unfinished().into_iter().find(|(_, trim)| is_of(trim));
+    let id = begun.map_or_else(|| bin::free_id(shared, now), |(id, _)| Ok(id))?;
+    let trim = Trim { dataset: dataset.0, metric: metric.0, until: before, is_erased: false, is_moved: false };
+    shared.trims.note(shared, &id, trim)?;
     if !shared.wait_for_earlier(PATIENCE) {
         // They take long: the next turn goes on.
         return Ok(());
     }
-    let selection = Selection { dataset, series: series_of(shared, dataset, metric), range: TimeRange { start: Nanos::MIN, end: before } };
-    let (name, why_told) = (metric_name(shared, dataset, metric), why.describe());
-    let what = format!("{name} before {}, {why_told}", format_utc(before));
-    let binned = bin::delete_points(shared, id, &selection, &what, true, now)?;
+    move_trimmed(shared, &id, &trim, why.describe(), now)?;
+    if why == Why::Age { Ok(()) } else { bin::erase(shared, &id) }
+}
+
+/// Moves the points of a trim to the bin, those that are left if some were moved before.
+fn move_trimmed(shared: &Shared, id: &str, trim: &Trim, why: &str, now: Nanos) -> Result<(), StoreError> {
+    let (dataset, metric) = (DatasetId(trim.dataset), MetricId(trim.metric));
+    let selection = Selection { dataset, series: series_of(shared, dataset, metric), range: TimeRange { start: Nanos::MIN, end: trim.until } };
+    let name = metric_name(shared, dataset, metric);
+    let what = format!("{name} before {}, {why}", format_utc(trim.until));
+    let binned = bin::delete_points(shared, id.to_owned(), &selection, &what, true, now)?;
+    shared.trims.note_moved(shared, id)?;
     let points = binned.points.map_or(0, |weight| weight.points);
-    tracing::info!(metric = name, points, before = format_utc(before), "trimmed, {why_told}");
-    if why == Why::Age { Ok(()) } else { bin::erase(shared, &binned.id) }
+    tracing::info!(metric = name, points, before = format_utc(trim.until), "trimmed, {why}");
+    Ok(())
 }
 
 fn metric_name(shared: &Shared, dataset: DatasetId, metric: MetricId) -> String {
@@ -221,13 +241,12 @@ fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, f
     let id = format!("d{}-{}-{}", now / 1_000_000, dataset.0, format_day(start));
     let body = serde_json::to_string(&record).unwrap_or_default();
     shared.definitions.note_edit_with(&record.file, DROPPED, &Document { name: id, body, changed: now })?;
-    let last = partition.span.last();
     drop(partitions);
-    if for_good {
-        shared.floors.erase(&shared.definitions, dataset, last.saturating_add(1))?;
+    if let (true, Some(dropped)) = (for_good, record.dropped()) {
+        shared.floors.erase(&shared.definitions, dataset, dropped)?;
     }
     shared.take_out(dataset, start);
-    shared.floors.look_again(&shared.definitions)?;
+    shared.floors.reload(&shared.definitions)?;
     tracing::info!(file = record.file, points, bytes, for_good, "dropped, {}", record.why);
     Ok(())
 }
@@ -238,10 +257,11 @@ impl Record {
         files.bin(id).join(Path::new(&self.file).file_name().unwrap_or_default())
     }
 
-    /// First instant after its span.
-    fn end(&self) -> Option<Nanos> {
+    /// What is missing without it; nothing, if it had no points.
+    fn dropped(&self) -> Option<Dropped> {
         let span = self.file.rsplit('/').next().and_then(Span::of_file_name)?;
-        Some(span.last().saturating_add(1))
+        let (first, last) = self.span?;
+        Some(Dropped { span: (span.start, span.last().saturating_add(1)), points: (first, last.saturating_add(1)) })
     }
 
     /// Whether its file lies in the bin by now. The file itself goes last, so then the rest is there too.
@@ -261,8 +281,8 @@ pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError
         let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
         let file = files.root().join(&record.file);
         if record.for_good {
-            if let Some(end) = record.end() {
-                floors::note_erased(definitions, DatasetId(record.dataset), end)?;
+            if let Some(dropped) = record.dropped() {
+                floors::note_erased(definitions, DatasetId(record.dataset), dropped)?;
             }
             remove_partition(&file)?;
             definitions.remove_document(DROPPED, &document.name)?;
@@ -332,17 +352,13 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Up to when partitions of each dataset are in the bin, or on their way there.
-pub fn binned_until(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Nanos>, StoreError> {
-    let mut until = BTreeMap::new();
-    for document in definitions.documents(DROPPED)? {
-        let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
-        if let Some(end) = record.end() {
-            let known = until.entry(DatasetId(record.dataset)).or_insert(Nanos::MIN);
-            *known = end.max(*known);
-        }
-    }
-    Ok(until)
+/// What is missing of each dataset, since partitions are in the bin, or on their way there.
+pub fn binned(definitions: &Definitions) -> Result<Vec<(DatasetId, Dropped)>, StoreError> {
+    let read = |document: Document| match serde_json::from_str::<Record>(&document.body) {
+        Ok(record) => Ok(record.dropped().map(|dropped| (DatasetId(record.dataset), dropped))),
+        Err(error) => Err(definitions.damaged(DROPPED, &document.name, &error)),
+    };
+    definitions.documents(DROPPED)?.into_iter().filter_map(|document| read(document).transpose()).collect()
 }
 
 /// Partitions in the bin.
@@ -394,7 +410,7 @@ pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
         bin::take_in(shared, dataset, span, lies)?;
     }
     forget(shared, id)?;
-    shared.floors.look_again(&shared.definitions)?;
+    shared.floors.reload(&shared.definitions)?;
     // Windows of that time were made of these points, and of those that came since.
     mark_range(shared, dataset, TimeRange { start: span.start, end: span.last().saturating_add(1) })?;
     Ok(true)
@@ -412,11 +428,11 @@ pub fn mark_range(shared: &Shared, dataset: DatasetId, range: TimeRange) -> Resu
 pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
     let found = records(shared)?.into_iter().find(|(known, record, _)| known == id && record.is_moved(&shared.files, id));
     let Some((_, record, _)) = found else { return Ok(false) };
-    if let Some(end) = record.end() {
-        shared.floors.erase(&shared.definitions, DatasetId(record.dataset), end)?;
+    if let Some(dropped) = record.dropped() {
+        shared.floors.erase(&shared.definitions, DatasetId(record.dataset), dropped)?;
     }
     forget(shared, id)?;
-    shared.floors.look_again(&shared.definitions)?;
+    shared.floors.reload(&shared.definitions)?;
     Ok(true)
 }
 

@@ -1,6 +1,11 @@
 //! The catalogue's records in SQLite, read into memory at start and written before anything that refers to them.
 
-use std::{borrow::Cow, collections::BTreeMap, fmt, path::PathBuf};
+use std::{
+    borrow::Cow,
+    collections::BTreeMap,
+    fmt,
+    path::{Path, PathBuf},
+};
 
 use fenetre_core::{
     catalogue::{Catalogue, Codes, FIRST_PART, Layout},
@@ -117,6 +122,11 @@ impl<'de: 'r, 'r> Deserialize<'de> for TagList<'r> {
 struct Text<'r>(#[serde(borrow)] Cow<'r, str>);
 
 impl Records {
+    /// The catalogue's file.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
     /// Opens the file and brings it to this version's schema.
     pub fn open(path: PathBuf) -> Result<Self, StoreError> {
         let mut connection = sqlite::open(&path, Use::Records)?;

@@ -1,8 +1,8 @@
 //! Trims: points of metrics that are kept for less long than their dataset, taken out of partitions that stay.
 //!
 //! From the moment that a trim is noted no new query sees its points; when those from before have ended, the points are moved to the bin. So no query
-//! sees half of it, however long the moving takes, and whoever ends it. A note stays as long as its points can come back, and, when they have gone for
-//! good, until a later trim of the metric has too.
+//! sees half of it, however long the moving takes, and whoever ends it. Points of that time that come after the move are seen. A note stays as long as
+//! its points can come back, and, when they have gone for good, until a later trim of the metric has too.
 
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -28,6 +28,13 @@ pub struct Trim {
     pub until: Nanos,
     /// Its points can no longer come back.
     pub is_erased: bool,
+    /// Its points were moved out of the partitions. Notes of earlier versions do not say so; nearly all of them were.
+    #[serde(default = "moved")]
+    pub is_moved: bool,
+}
+
+fn moved() -> bool {
+    true
 }
 
 impl Trim {
@@ -84,11 +91,9 @@ impl Trims {
         found
     }
 
-    /// The id of a metric's trim whose points were not moved before the service ended, or queries from before did.
-    pub fn unfinished(&self, dataset: DatasetId, metric: MetricId, is_binned: impl Fn(&str) -> bool) -> Option<String> {
-        let all = self.all.read();
-        let is_open = |(id, trim): &(&String, &Trim)| (trim.dataset, trim.metric) == (dataset.0, metric.0) && !trim.is_erased && !is_binned(id);
-        all.iter().find(is_open).map(|(id, _)| id.clone())
+    /// Trims whose points were not all moved before the service ended, or queries from before did.
+    pub fn unfinished(&self) -> Vec<(String, Trim)> {
+        self.all.read().iter().filter(|(_, trim)| !trim.is_moved).map(|(id, trim)| (id.clone(), *trim)).collect()
     }
 
     /// The trim of an id in the bin.
@@ -103,6 +108,11 @@ impl Trims {
         self.all.write().insert(id.to_owned(), trim);
         self.look_again(shared);
         Ok(())
+    }
+
+    /// Notes that the points of an id were moved.
+    pub fn note_moved(&self, shared: &Shared, id: &str) -> Result<(), StoreError> {
+        self.get(id).map_or(Ok(()), |trim| self.note(shared, id, Trim { is_moved: true, ..trim }))
     }
 
     /// Notes that the points of an id came back, or never went.
@@ -131,7 +141,7 @@ impl Trims {
 
 fn hidden(all: &BTreeMap<String, Trim>, catalogue: &Catalogue) -> Hidden {
     let mut from: BTreeMap<(u32, u32), Nanos> = BTreeMap::new();
-    for trim in all.values() {
+    for trim in all.values().filter(|trim| !trim.is_moved) {
         let known = from.entry((trim.dataset, trim.metric)).or_insert(trim.until);
         *known = trim.until.max(*known);
     }

@@ -13,7 +13,7 @@ use fenetre_core::{
 };
 use fenetre_store::{Noun, Selection, Store};
 use proptest::prelude::*;
-use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, define, main, numbers, policy, same, verified, write};
+use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, answered, define, main, numbers, policy, same, verified, write};
 use support::{killed, open};
 
 const DAY: Nanos = 1_440 * MINUTE;
@@ -92,12 +92,59 @@ fn compare(store: &Store, everything: &Store, now: Nanos) {
     }
 }
 
+/// A question that has nothing to do with the levels: any range, any windows.
+#[derive(Clone, Debug)]
+struct Asked {
+    /// Minutes before now.
+    from: i64,
+    length: i64,
+    /// Minutes; the whole range if there are none.
+    width: Option<i64>,
+    source: &'static str,
+}
+
+fn questions() -> impl Strategy<Value = Vec<Asked>> {
+    let width = prop_oneof![1 => Just(None), 3 => prop::sample::select(vec![30i64, 60, 90, 360, 1_440, 4_320]).prop_map(Some)];
+    let asked = (0..DAYS * 1_440, 60i64..20_000, width, prop::sample::select(vec!["", "", " from raw", " from 1h"]));
+    prop::collection::vec(asked.prop_map(|(from, length, width, source)| Asked { from, length, width, source }), 40)
+}
+
+impl Asked {
+    fn frame(&self) -> String {
+        let per = self.width.map_or(String::new(), |minutes| format!(" per {minutes}m"));
+        format!("over now - {}m to now - {}m{per}", self.from + self.length, self.from)
+    }
+
+    /// A level answers only for windows that are made of its own.
+    fn is_possible(&self) -> bool {
+        self.source != " from 1h" || self.width.is_none_or(|minutes| minutes % 60 == 0)
+    }
+}
+
+/// Whatever retention took: each value is that of all points, or it is marked, and then a note says what is missing.
+fn check_law(store: &Store, everything: &Store, asked: &Asked, now: Nanos) {
+    for reducer in REDUCERS {
+        let text = format!("show {reducer} {}{}", asked.frame(), asked.source);
+        let (lines, _, notes) = answered(store, &text, now);
+        let (wanted, _, _) = answered(everything, &format!("show {reducer} {} from raw", asked.frame()), now);
+        assert_eq!(lines.len(), wanted.len(), "{text}: as many lines");
+        for (line, wanted) in lines.iter().zip(&wanted) {
+            for (at, (found, wanted)) in line.values.iter().zip(&wanted.values).enumerate() {
+                let is_partial = line.partial.contains(&at);
+                assert!(is_partial || same(found, wanted), "{text}\n{:?}, window {at}: {found:?} instead of {wanted:?}\n{notes:?}", line.tags);
+            }
+            assert!(line.partial.is_empty() || !notes.is_empty(), "{text}: marks without a note");
+        }
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(2))]
     #[test]
     fn answers_by_the_day_outlive_their_points(
         deeds in deeds(),
         days in prop::collection::vec(prop::collection::vec((0u8..160, any::<u8>()), 24), DAYS as usize),
+        questions in questions(),
     ) {
         let mut folders = vec![tempfile::tempdir().unwrap()];
         let mut store = Some(open(folders[0].path()));
@@ -148,6 +195,10 @@ proptest! {
         let this = store.as_ref().unwrap();
         prop_assert!(most > 0, "partitions went");
         prop_assert_eq!(verified(this).faults, Vec::<String>::new());
+        let now = BEGIN + DAYS * DAY;
+        for asked in questions.iter().filter(|asked| asked.is_possible()) {
+            check_law(this, &everything, asked, now);
+        }
         // What is left of points is a fraction; windows tell of the rest.
         let points = |store: &Store| store.counts(main(store)).unwrap().values().map(|count| count.points).sum::<u64>();
         prop_assert!(points(this) * 2 < points(&everything), "{} of {}", points(this), points(&everything));

@@ -99,9 +99,11 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
     const time = clock(answer.zone, starts);
     const cut = new Set(partial);
     const filled = lines.map((line) => new Set(line.filled ?? []));
+    const lacks = lines.map((line) => new Set(line.partial ?? []));
     const rows = starts.map((start, i): Row => {
       const note = cut.has(i) ? "partial" : undefined;
-      const cells = lines.map((line, at) => told(line.values[i]) + (filled[at]?.has(i) ? " (filled)" : ""));
+      const mark = (at: number) => (filled[at]?.has(i) ? " (filled)" : !cut.has(i) && lacks[at]?.has(i) ? " (partial)" : "");
+      const cells = lines.map((line, at) => told(line.values[i]) + mark(at));
       return {
         key: start,
         exact: start,

@@ -33,7 +33,9 @@ const MOST_CHOICES = 12;
 /** From which levels of rollups its windows are, where any are. */
 function rolledUp(answer: Answer, show: Show): string | null {
   const mine = answer.sources.filter((part) => show.label.includes(part.what));
-  const levels = [...new Set(mine.map((part) => part.source))].filter((source) => source !== "points");
+  const levels = [...new Set(mine.map((part) => part.source))].filter(
+    (source) => source !== "points" && source !== "nothing",
+  );
   if (levels.length === 0) return null;
   const rollups = `from ${levels.length === 1 ? "the rollup" : "rollups"} of ${levels.join(", ")}`;
   return mine.some((part) => part.source === "points") ? `${rollups} and points` : rollups;

@@ -68,6 +68,9 @@ export function WhatItRead({ answer, dataset, query, frame }: Props) {
   );
 }
 
+const sourceName = (source: string): string =>
+  source === "points" || source === "nothing" ? source : `the ${source} rollup`;
+
 /** Which part of time was answered by what. */
 function Sources({ answer }: { answer: Answer }) {
   if (answer.sources.every((part) => part.source === "points")) return null;
@@ -76,7 +79,7 @@ function Sources({ answer }: { answer: Answer }) {
     <ul>
       {answer.sources.map((part) => (
         <li key={`${part.what} ${part.from}`}>
-          {part.what}: <strong>{part.source === "points" ? "points" : `the ${part.source} rollup`}</strong> from{" "}
+          {part.what}: <strong>{sourceName(part.source)}</strong> from{" "}
           {told(part.from)} to {told(part.to)} {part.why && <Faint>({part.why})</Faint>}
         </li>
       ))}

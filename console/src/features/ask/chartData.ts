@@ -10,7 +10,7 @@ export interface ChartData {
   columns: (number | null)[][];
   /** Borders of the windows in seconds; none where there are points, or one window. */
   borders: number[];
-  /** Which windows the range cuts. */
+  /** Which windows the range cuts, or lack points in any line. */
   partial: Set<number>;
   /** For each line, which of its windows were empty and were filled. */
   filled: Set<number>[];
@@ -21,7 +21,7 @@ const number = (value: Line["values"][number] | undefined): number | null => (ty
 
 export function chartData({ windows }: Answer, show: Show, hidden: ReadonlySet<string>): ChartData {
   const lines = show.lines.filter((line) => !hidden.has(lineKey(line.tags)));
-  const partial = new Set(windows.partial);
+  const partial = new Set([...windows.partial, ...lines.flatMap((line) => line.partial ?? [])]);
   if (show.form === "windows") {
     const starts = windows.starts.map(seconds);
     const ends = windows.ends.map(seconds);
@@ -54,7 +54,7 @@ export function together(
   const data: ChartData = {
     xs: first?.xs ?? [],
     borders: first?.borders ?? [],
-    partial: first?.partial ?? new Set(),
+    partial: new Set(all.flatMap(({ partial }) => [...partial])),
     columns: all.flatMap(({ columns }) => columns),
     filled: all.flatMap(({ filled }) => filled),
   };

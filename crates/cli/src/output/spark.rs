@@ -90,6 +90,7 @@ mod tests {
             tags: [("lock".to_owned(), (*lock).to_owned())].into(),
             times: None,
             filled: vec![],
+            partial: vec![],
             values: values.iter().map(|value| value.map(Value::Number)).collect(),
         };
         let windows = lines.first().map_or(0, |line| line.1.len());

@@ -15,6 +15,9 @@ use super::{
 const TIME_WIDTH: usize = 28;
 const GAP: usize = 3;
 const LEAST_VALUE: usize = 8;
+/// Before a value that lacks something.
+const PARTIAL: &str = "*";
+const PARTIAL_LEGEND: &str = "* partial: not all of its points are kept\n";
 
 /// The answer in tables, one or more for each show: lines that do not fit beside each other in `width` columns stand in further tables.
 pub fn tables(answer: &AnswerDocument, width: u16) -> String {
@@ -93,15 +96,22 @@ fn windows(answer: &AnswerDocument, show: &ShowDocument, lines: &[LineDocument])
     let mut table = plain_table();
     let names = lines.iter().map(|line| line_name(line, &show.lines));
     table.set_header(std::iter::once(aligned("window from".to_owned(), false)).chain(names.map(|name| aligned(name, true))));
+    let mut has_marks = false;
     for (i, start) in starts.iter().enumerate() {
-        let partial = if answer.windows.partial.contains(&i) { " (partial)" } else { "" };
-        let time = aligned(format!("{}{partial}", clock.tell(*start)), false);
-        // What was put into an empty window is told from what was measured.
-        let mark = |line: &LineDocument| if line.filled.binary_search(&i).is_ok() { "~" } else { "" };
+        let lacks = |line: &LineDocument| line.partial.binary_search(&i).is_ok();
+        let is_partial = answer.windows.partial.binary_search(&i).is_ok() || lines.iter().all(lacks);
+        let time = aligned(format!("{}{}", clock.tell(*start), if is_partial { " (partial)" } else { "" }), false);
+        // Filled and partial values look different from measured ones.
+        let mark = |line: &LineDocument| match (line.filled.binary_search(&i).is_ok(), lacks(line) && !is_partial) {
+            (true, _) => "~",
+            (_, true) => PARTIAL,
+            _ => "",
+        };
+        has_marks |= !is_partial && lines.iter().any(lacks);
         let values = lines.iter().map(|line| aligned(format!("{}{}", mark(line), value(line.values[i].as_ref(), places)), true));
         table.add_row(std::iter::once(time).chain(values));
     }
-    format!("{}\n", table.trim_fmt())
+    format!("{}\n{}", table.trim_fmt(), if has_marks { PARTIAL_LEGEND } else { "" })
 }
 
 /// One window or moment: a row a line.
@@ -116,13 +126,16 @@ fn figures(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &times);
     let as_of = has_times.then(|| aligned("of".to_owned(), false));
     table.set_header(header.chain([aligned("value".to_owned(), true)]).chain(as_of));
+    let mut has_marks = false;
     for line in &show.lines {
         let tags = keys.iter().map(|key| aligned(line.tags.get(*key).cloned().unwrap_or_default(), false));
         let figure = line.values.first().and_then(Option::as_ref);
+        let mark = if line.partial.is_empty() { "" } else { PARTIAL };
+        has_marks |= !line.partial.is_empty();
         let time = has_times.then(|| aligned(first_time(line).map_or(String::new(), |time| clock.tell(time)), false));
-        table.add_row(tags.chain([aligned(value(figure, places), true)]).chain(time));
+        table.add_row(tags.chain([aligned(format!("{mark}{}", value(figure, places)), true)]).chain(time));
     }
-    format!("{}\n", table.trim_fmt())
+    format!("{}\n{}", table.trim_fmt(), if has_marks { PARTIAL_LEGEND } else { "" })
 }
 
 fn points(answer: &AnswerDocument, show: &ShowDocument) -> String {
@@ -171,7 +184,10 @@ pub fn cost(answer: &AnswerDocument) -> String {
     }
     let told = |part: &SourceDocument| {
         let why = part.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
-        let name = if part.source == "points" { "points".to_owned() } else { format!("the {} rollup", part.source) };
+        let name = match part.source.as_str() {
+            "points" | "nothing" => part.source.clone(),
+            width => format!("the {width} rollup"),
+        };
         format!("{name} to {}{why}", clock.tell(instant(&part.to)))
     };
     let leaves = answer.sources.chunk_by(|one, next| one.what == next.what);
@@ -194,6 +210,7 @@ mod tests {
             tags: tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
             times: None,
             filled: vec![],
+            partial: vec![],
             values: values.iter().map(|value| value.map(Value::Number)).collect(),
         }
     }
@@ -238,6 +255,19 @@ mod tests {
         let filled = LineDocument { filled: vec![1], ..line(&[("lock", "osier")], &[Some(310.0), Some(312.5)]) };
         let told = tables(&answer(vec![filled], 2), 80);
         assert!(told.contains("~312.5") && told.contains(" 310.0"), "{told}");
+    }
+
+    #[test]
+    fn values_that_lack_points_are_marked_and_explained() {
+        let whole = line(&[("lock", "osier")], &[Some(310.0), Some(311.0)]);
+        let partial = LineDocument { partial: vec![1], ..line(&[("lock", "marl")], &[Some(210.0), Some(211.0)]) };
+        let beside = tables(&answer(vec![whole, partial.clone()], 2), 80);
+        assert!(beside.contains("*211.0") && !beside.contains("*311.0") && beside.ends_with(PARTIAL_LEGEND), "{beside}");
+        // If all of a row is partial, the row says so.
+        let alone = tables(&answer(vec![partial], 2), 80);
+        assert!(alone.contains("01:00 (partial)") && !alone.contains('*'), "{alone}");
+        let figure = LineDocument { partial: vec![0], ..line(&[("lock", "marl")], &[None]) };
+        assert!(tables(&answer(vec![figure], 1), 80).ends_with(PARTIAL_LEGEND));
     }
 
     #[test]

@@ -33,6 +33,8 @@ pub struct Bins {
     layouts: Vec<(Arc<[f64]>, Vec<f64>)>,
     sum: f64,
     is_known: bool,
+    /// Whether something is missing that can no longer be read.
+    is_cut: bool,
 }
 
 impl Bins {
@@ -42,6 +44,7 @@ impl Bins {
         }
         self.sum += other.sum;
         self.is_known |= other.is_known;
+        self.is_cut |= other.is_cut;
     }
 
     fn add(&mut self, bounds: &Arc<[f64]>, counts: impl Iterator<Item = f64>) {
@@ -119,6 +122,7 @@ fn read(reading: &Reading<'_>, pairs: Pairs, task: &[Piece], cost: &mut Cost) ->
             // The last part is that of the sums.
             let Some((sums, buckets)) = parts.split_last() else { continue };
             for (at, bins) in lines.of(piece.line).iter_mut().enumerate() {
+                bins.is_cut |= buckets.iter().any(|bucket| bucket[at].is_cut);
                 if buckets.iter().any(|bucket| bucket[at].is_known) {
                     bins.add(&layout.bounds, buckets.iter().map(|bucket| bucket[at].amount));
                     bins.sum += sums[at].amount;
@@ -139,10 +143,7 @@ fn read_parts(reading: &Reading<'_>, pairs: Pairs, layout: &Layout, cost: &mut C
 }
 
 fn finish(reading: &Reading<'_>, reducer: &Reducer, cells: &[Bins]) -> Row {
-    let each = reading.windows.cells_each();
-    let value = |at: usize| {
-        let mut bins = cells[at].clone();
-        cells[at + 1..at + each].iter().for_each(|cell| bins.merge(cell));
+    let value = |at: usize, bins: &Bins| {
         let passed = reading.passed_seconds(at);
         match reducer {
             _ if !bins.is_known => f64::NAN,
@@ -154,7 +155,7 @@ fn finish(reading: &Reading<'_>, reducer: &Reducer, cells: &[Bins]) -> Row {
             _ => f64::NAN,
         }
     };
-    Row::of((0..reading.windows.len()).map(value).collect())
+    reading.row_of_windows(cells, Bins::merge, |at, bins| (value(at, &bins), bins.is_cut))
 }
 
 #[cfg(test)]

@@ -1,11 +1,13 @@
 //! What is read for a leaf: each reducer with the parts, or the neighbours, that it is made of.
 
+use std::sync::Mutex;
+
 use super::{
     Context, EvaluateError, histograms,
     neighbours::Pairs,
     parts::{Kinds, Scatter, Totals, Trend, Values},
     reading::{Reading, Words},
-    sources::Sources,
+    sources::{Sources, stretches},
     table::{Row, Table},
 };
 use crate::{
@@ -13,6 +15,7 @@ use crate::{
     model::Temporality,
     plan::{Leaf, PlannedTime, Take},
     query::Reducer,
+    time::TimeRange,
 };
 
 /// Whether a reducer is answered by what every summary holds.
@@ -42,13 +45,19 @@ pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &
     let (PlannedTime::Windows(windows, _), Some(leaf)) = (&context.plan.time, leaves.first()) else { return Ok(Vec::new()) };
     let earlier = leaf.earlier.map(|span| windows.earlier(span, &context.plan.zone));
     let windows = earlier.as_ref().unwrap_or(windows);
-    let reading = Reading { context, leaf, windows, words: Words::shared_by(leaf), sources: Sources::of(context, leaf, windows, notes) };
+    let sources = Sources::of(context, leaf, windows, notes);
+    let cut = sources.cut_windows(windows, context.plan.now);
+    let reading = Reading { context, leaf, windows, words: Words::shared_by(leaf), sources, cut, lost: Mutex::default() };
     cost.series += leaf.lines.iter().map(|line| line.series.len() as u64).sum::<u64>();
     let reducers: Vec<&Reducer> = leaves.iter().filter_map(|leaf| leaf.take.reducer()).collect();
     let mut tables = match reducers.as_slice() {
         [alone] if !is_summarised(alone) || histograms::takes_of(leaf, alone) => vec![Table { rows: rows(&reading, alone, cost)? }],
         several => reading.summarised(several, cost)?,
     };
+    note_lost(&reading, &tables, notes);
+    if let Some(cut) = &reading.cut {
+        tables.iter_mut().flat_map(|table| &mut table.rows).for_each(|row| row.mark_partial(cut));
+    }
     for (leaf, table) in leaves.iter().zip(&mut tables) {
         let mut overflowed = false;
         for number in table.rows.iter_mut().flat_map(|row| &mut row.numbers).filter(|number| number.is_infinite()) {
@@ -60,6 +69,23 @@ pub fn reduce(context: &Context<'_>, leaves: &[&Leaf], cost: &mut Cost, notes: &
         }
     }
     Ok(tables)
+}
+
+/// Notes that neighbours of points were dropped, which lie beyond the range.
+fn note_lost(reading: &Reading<'_>, tables: &[Table], notes: &mut Vec<String>) {
+    let is_partial = tables.iter().flat_map(|table| &table.rows).any(|row| row.partial.is_some());
+    let mut lost: Vec<TimeRange> = match reading.lost.lock() {
+        Ok(lost) if is_partial => lost.iter().map(|part| reading.sources.dropped_around(*part)).collect(),
+        _ => return,
+    };
+    // What the range itself lacks was noted already.
+    lost.retain(|lost| !reading.sources.unreadable().any(|part| lost.start <= part.start && part.end <= lost.end));
+    lost.sort_unstable_by_key(|range| (range.start, range.end));
+    lost.dedup();
+    if !lost.is_empty() {
+        let stretches = stretches(&lost, &reading.context.plan.zone);
+        notes.push(format!("{}: points {stretches} are no longer kept, and values beside them are partial", reading.leaf.text));
+    }
 }
 
 /// A value a window for each line, by one reducer that not every summary answers.

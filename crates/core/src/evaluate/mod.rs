@@ -48,7 +48,7 @@ use crate::{
     plan::{Leaf, LevelPlan, Node, Plan, PlannedTime, Take},
     rollup::{Wants, WindowColumns},
     summary::{Sample, Summary},
-    time::{Nanos, TimeRange},
+    time::TimeRange,
 };
 
 /// A source's failure, in its own words.
@@ -81,9 +81,9 @@ pub trait Source: Sync {
     /// The source's own.
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError>;
 
-    /// How far each of some levels stands for points of a metric, beside each other; and from when on points are whole.
+    /// How far each of some levels stands for points of a metric, beside each other; and where points are no longer all kept.
     fn covered(&self, _dataset: DatasetId, _metric: MetricId, levels: &[LevelPlan]) -> Coverage {
-        Coverage { levels: vec![None; levels.len()], raw_from: Nanos::MIN }
+        Coverage { levels: vec![None; levels.len()], dropped: Vec::new() }
     }
 
     /// As [`Source::scan`], from the windows of a level inside a range on its borders that it covers. Where windows are out of date, or were made by
@@ -106,8 +106,8 @@ pub trait Source: Sync {
 pub struct Coverage {
     /// Of each level, the stretch in which it stands for points, on its borders.
     pub levels: Vec<Option<TimeRange>>,
-    /// Points before this may no longer be kept.
-    pub raw_from: Nanos,
+    /// Stretches whose points were dropped, in order and disjoint. Some points may have come since.
+    pub dropped: Vec<TimeRange>,
 }
 
 /// Windows that are asked for.
@@ -213,7 +213,7 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
         context.held.store(0, Ordering::Relaxed);
         match &leaf.take {
             _ if is_read[at] => {}
-            Take::Points => points[at] = Some(points::read(&context, leaf, &mut points_left, &mut cost)?),
+            Take::Points => points[at] = Some(points::read(&context, leaf, &mut points_left, &mut cost, &mut notes)?),
             Take::Moment => tables[at] = moment::read(&context, leaf, &mut cost, &mut notes)?,
             Take::Reduced(_) => {
                 let mates = (at + 1..plan.leaves.len()).filter(|other| leaves::walk_together(leaf, &plan.leaves[*other]));
@@ -239,9 +239,14 @@ pub fn sources(plan: &Plan, source: &dyn Source) -> Vec<ReadPart> {
     let stop = || false;
     let context = Context { plan, source, stop: &stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0), parts: Mutex::default() };
     if let PlannedTime::Windows(windows, _) = &plan.time {
-        for leaf in plan.leaves.iter().filter(|leaf| leaf.take.reducer().is_some()) {
+        for leaf in &plan.leaves {
             let earlier = leaf.earlier.map(|span| windows.earlier(span, &plan.zone));
-            Sources::of(&context, leaf, earlier.as_ref().unwrap_or(windows), &mut Vec::new());
+            let windows = earlier.as_ref().unwrap_or(windows);
+            match leaf.take {
+                Take::Reduced(_) => drop(Sources::of(&context, leaf, windows, &mut Vec::new())),
+                Take::Points => drop(Sources::over(&context, leaf, windows.range(), &[], &mut Vec::new())),
+                Take::Moment => {}
+            }
         }
     }
     context.parts.into_inner().unwrap_or_default()

@@ -6,6 +6,7 @@ use rayon::prelude::*;
 
 use super::{
     Context, End, EvaluateError, points,
+    sources::{Neighbour, Sources, Wanted, stretches},
     table::{Row, Table},
 };
 use crate::{
@@ -26,26 +27,46 @@ pub fn read(context: &Context<'_>, leaf: &Leaf, cost: &mut Cost, notes: &mut Vec
     // Each series is a line here.
     let series: Vec<&PlannedSeries> = leaf.lines.iter().filter_map(|line| line.series.first()).collect();
     cost.series += series.len() as u64;
+    let sources = Sources::anywhere(context, leaf);
     let tasks: Vec<&[&PlannedSeries]> = series.chunks(TOGETHER).collect();
-    let run = |task: &&[&PlannedSeries]| values(context, leaf, moment, task);
-    let found: Vec<Vec<Option<(Nanos, Value)>>> = match tasks.as_slice() {
+    let run = |task: &&[&PlannedSeries]| values(context, leaf, &sources, moment, task);
+    let found: Vec<Vec<Found>> = match tasks.as_slice() {
         [alone] => vec![run(alone)?],
         several => several.par_iter().map(run).collect::<Result<_, _>>()?,
     };
-    let row = |found: Option<(Nanos, Value)>| {
-        let (time, value) = found.unzip();
-        Row { times: Some(vec![time]), ..Row::of_values(vec![value]) }
+    let found: Vec<Found> = found.into_iter().flatten().collect();
+    note(context, leaf, &sources, &found, notes);
+    let row = |found: Found| {
+        let (time, value) = found.value.unzip();
+        Row { times: Some(vec![time]), partial: Some(vec![found.dropped.is_some()]), ..Row::of_values(vec![value]) }
     };
-    let rows: Vec<Row> = found.into_iter().flatten().map(row).collect();
-    let empty = rows.iter().filter(|row| row.is_empty(0)).count();
-    if empty > 0 {
-        let (series, have) = if empty == 1 { ("series has", "no") } else { ("series have", "no") };
-        notes.push(format!("{}: {empty} {series} {have} point near enough to that moment", leaf.text));
-    }
-    Ok(Table { rows })
+    Ok(Table { rows: found.into_iter().map(row).collect() })
 }
 
-fn values(context: &Context<'_>, leaf: &Leaf, moment: Moment, task: &[&PlannedSeries]) -> Result<Vec<Option<(Nanos, Value)>>, EvaluateError> {
+/// What was found of a series at a moment.
+struct Found {
+    value: Option<(Nanos, Value)>,
+    /// The stretch of dropped points that the value may have been in.
+    dropped: Option<TimeRange>,
+}
+
+fn note(context: &Context<'_>, leaf: &Leaf, sources: &Sources, found: &[Found], notes: &mut Vec<String>) {
+    let count = |series: usize| if series == 1 { "1 series has".to_owned() } else { format!("{series} series have") };
+    let mut dropped: Vec<TimeRange> = found.iter().filter_map(|found| found.dropped).map(|part| sources.dropped_around(part)).collect();
+    let lost = dropped.len();
+    let empty = found.iter().filter(|found| found.value.is_none() && found.dropped.is_none()).count();
+    if empty > 0 {
+        notes.push(format!("{}: {} no point near enough to that moment", leaf.text, count(empty)));
+    }
+    if lost > 0 {
+        dropped.sort_unstable_by_key(|range| (range.start, range.end));
+        dropped.dedup();
+        let stretches = stretches(&dropped, &context.plan.zone);
+        notes.push(format!("{}: {} no value at that moment: points {stretches} are no longer kept", leaf.text, count(lost)));
+    }
+}
+
+fn values(context: &Context<'_>, leaf: &Leaf, sources: &Sources, moment: Moment, task: &[&PlannedSeries]) -> Result<Vec<Found>, EvaluateError> {
     let at = match leaf.earlier {
         Some(span) => span.before(moment.at, &context.plan.zone),
         None => moment.at,
@@ -54,8 +75,9 @@ fn values(context: &Context<'_>, leaf: &Leaf, moment: Moment, task: &[&PlannedSe
     let near = moment.within.or(leaf.facts.stale_after);
     let ids: Vec<SeriesId> = task.iter().map(|series| series.id).collect();
     let (start, last) = near.map_or((Nanos::MIN, Nanos::MAX - 1), |near| (at.saturating_sub(near), at.saturating_add(near).min(Nanos::MAX - 1)));
-    let look = |range: TimeRange, end: End| context.outermost(leaf.dataset, &ids, range, end);
-    let none = || Ok(vec![None; ids.len()]);
+    let wanted = Wanted { context, leaf, series: &ids, is_part: false };
+    let look = |range: TimeRange, end: End| sources.outermost(wanted, range, end);
+    let none = || Ok(vec![Neighbour::Known(None); ids.len()]);
     let takes_before = !matches!(moment.taking, Taking::After | Taking::Exact);
     let takes_after = match moment.taking {
         // Nothing has come after now, and what is not linear has no line.
@@ -71,14 +93,20 @@ fn values(context: &Context<'_>, leaf: &Leaf, moment: Moment, task: &[&PlannedSe
     }?;
     let after = if takes_after { look(TimeRange { start: at, end: last + 1 }, End::Earliest) } else { none() }?;
     let chosen = before.into_iter().zip(after).zip(task).map(|((before, after), series)| {
-        let Some(sample) = choose(moment.taking, at, before, after) else { return Ok(None) };
+        let sample = match choose(moment.taking, at, before, after) {
+            Neighbour::Known(Some(sample)) => sample,
+            Neighbour::Known(None) => return Ok(Found { value: None, dropped: None }),
+            Neighbour::Dropped(range) => return Ok(Found { value: None, dropped: Some(range) }),
+        };
         let value = value(context, leaf, series, sample)?;
-        Ok(value.map(|value| (sample.time, value)))
+        Ok(Found { value: value.map(|value| (sample.time, value)), dropped: None })
     });
     chosen.collect()
 }
 
-fn choose(taking: Taking, at: Nanos, before: Option<Sample>, after: Option<Sample>) -> Option<Sample> {
+/// The sample that answers; dropped, if it depends on points that are no longer kept.
+fn choose(taking: Taking, at: Nanos, before: Neighbour, after: Neighbour) -> Neighbour {
+    use Neighbour::{Dropped, Known};
     let on_line = |before: Sample, after: Sample| {
         if before.time == after.time {
             return before;
@@ -86,18 +114,20 @@ fn choose(taking: Taking, at: Nanos, before: Option<Sample>, after: Option<Sampl
         let part = (at - before.time) as f64 / (after.time - before.time) as f64;
         Sample { time: at, value: before.value + (after.value - before.value) * part, rest: 0 }
     };
-    match taking {
-        Taking::Before | Taking::Exact => before,
-        Taking::After => after,
-        Taking::Line => before.zip(after).map(|(before, after)| on_line(before, after)),
-        Taking::Natural => match (before, after) {
-            (Some(before), Some(after)) => Some(on_line(before, after)),
-            (before, _) => before,
-        },
-        Taking::Nearest => match (before, after) {
-            (Some(before), Some(after)) => Some(if at - before.time <= after.time - at { before } else { after }),
-            (one, other) => one.or(other),
-        },
+    match (taking, before, after) {
+        (Taking::Before | Taking::Exact, before, _) => before,
+        (Taking::After, _, after) => after,
+        // A point at the moment itself needs no other.
+        (_, Known(Some(before)), _) if before.time == at => Known(Some(before)),
+        (Taking::Line | Taking::Natural, Known(Some(before)), Known(Some(after))) => Known(Some(on_line(before, after))),
+        (Taking::Natural, before @ Known(_), Known(None)) => before,
+        (Taking::Line, Known(_), Known(_)) | (Taking::Natural, Known(None), _) => Known(None),
+        (Taking::Nearest, Known(Some(before)), Known(Some(after))) => Known(Some(if at - before.time <= after.time - at { before } else { after })),
+        (Taking::Nearest, Known(one), Known(other)) => Known(one.or(other)),
+        // What was dropped lay at or beyond the near end of its stretch.
+        (Taking::Nearest, Known(Some(before)), Dropped(range)) if at - before.time <= range.start.saturating_sub(at) => Known(Some(before)),
+        (Taking::Nearest, Dropped(range), Known(Some(after))) if after.time - at <= at.saturating_sub(range.end) => Known(Some(after)),
+        (_, Dropped(range), _) | (_, _, Dropped(range)) => Dropped(range),
     }
 }
 

@@ -4,10 +4,13 @@
 //! pairs of neighbours, and over the time between them: windows, however cut, add up. What a pair says of change belongs to the window of the
 //! later point; what it says of the time between is cut at the windows' borders. Nothing is said of time before the first point, nor, of a
 //! linear metric, after the last; a stepped one holds its last value until it is stale, or until now.
+//!
+//! Neighbours are not joined across a stretch whose points were dropped either. Cells that lack a pair for that reason are marked as cut.
 
 use super::{
     cells::{Cursor, Grid},
     parts::Ratio,
+    sources::Neighbour,
 };
 use crate::{
     block::Points,
@@ -60,6 +63,10 @@ pub struct Neighbours {
     /// The longest time between two points that are joined.
     limit: Option<Nanos>,
     last: Option<Sample>,
+    /// From where on what the last point says counts: it may have been found inside a stretch whose points were dropped.
+    since: Nanos,
+    /// The end of a stretch whose points were dropped, until the next point.
+    lost: Option<Nanos>,
     cursor: Cursor,
     /// What the last two points say so far, and for which cell.
     spot: Option<(usize, f64)>,
@@ -70,8 +77,61 @@ fn seconds(nanos: Nanos) -> f64 {
 }
 
 impl Neighbours {
-    pub fn new(pairs: Pairs, limit: Option<Nanos>, carried_in: Option<Sample>) -> Self {
-        Self { pairs, limit, last: carried_in, cursor: Cursor::default(), spot: None }
+    /// Before the first point of a range that begins at `start`.
+    pub fn new(pairs: Pairs, limit: Option<Nanos>, start: Nanos, carried_in: Neighbour) -> Self {
+        let mut walk = Self { pairs, limit, last: None, since: start, lost: None, cursor: Cursor::default(), spot: None };
+        walk.resume(start, carried_in);
+        walk
+    }
+
+    /// Stops where a stretch begins whose points were dropped; `next` is the first of these, if it is known all the same.
+    pub fn pause(&mut self, grid: Grid<'_>, at: Nanos, next: Neighbour, into: &mut [Ratio]) {
+        if self.pairs.is_of_time() {
+            self.arrive(grid, at, into);
+            match next {
+                Neighbour::Known(Some(next)) => self.stretch_to(grid, next.time, Some(next), at, into),
+                _ => self.stretch_into_the_unknown(grid, at, into),
+            }
+        }
+        self.give_spot(into);
+        (self.last, self.lost) = (None, None);
+    }
+
+    /// Goes on after such a stretch; `before` is the last of its points, if it is known all the same.
+    pub fn resume(&mut self, at: Nanos, before: Neighbour) {
+        (self.last, self.lost) = match before {
+            Neighbour::Known(sample) => (sample, None),
+            Neighbour::Dropped(_) => (None, Some(at)),
+        };
+        self.since = at;
+    }
+
+    /// What the last point says of the time until points were dropped. A linear metric may have been joined with one of these.
+    fn stretch_into_the_unknown(&mut self, grid: Grid<'_>, until: Nanos, into: &mut [Ratio]) {
+        let is_linear = !matches!(self.pairs, Pairs::Area(Shape::Stepped) | Pairs::TimeIn(_));
+        match self.last {
+            Some(last) if is_linear && self.joins(last.time, until) => self.cut(grid, last.time.max(self.since), until, into),
+            _ => self.stretch_to(grid, until, None, until, into),
+        }
+    }
+
+    /// Marks what cells lack since the point before this one was dropped.
+    fn arrive(&mut self, grid: Grid<'_>, first: Nanos, into: &mut [Ratio]) {
+        let Some(lost) = self.lost.take() else { return };
+        match self.pairs {
+            // The value from before may have been held until it was stale.
+            Pairs::Area(Shape::Stepped) | Pairs::TimeIn(_) => self.cut(grid, lost, self.held(lost, first), into),
+            _ if !self.joins(lost, first) => {}
+            Pairs::Area(Shape::Linear) | Pairs::Coverage => self.cut(grid, lost, first, into),
+            Pairs::Growth | Pairs::Delta | Pairs::Changes | Pairs::Spot { .. } => self.cut(grid, first, first.saturating_add(1), into),
+            Pairs::Sum => {}
+        }
+    }
+
+    fn cut(&mut self, grid: Grid<'_>, from: Nanos, until: Nanos, into: &mut [Ratio]) {
+        // Points may follow in the same cells: they have a cursor of their own.
+        let mut cursor = self.cursor;
+        cursor.stretch(grid, from, until, |cell, _, _| into[cell].is_cut = true);
     }
 
     fn joins(&self, before: Nanos, after: Nanos) -> bool {
@@ -97,6 +157,7 @@ impl Neighbours {
             _ => (summary.min == summary.max).then_some(0.0),
         };
         let Some((inside, cell)) = inside.zip(self.cursor.whole(grid, summary.first.time, summary.last.time)) else { return false };
+        self.arrive(grid, summary.first.time, into);
         self.join(summary.first, &mut into[cell]);
         if summary.count > 1 {
             into[cell].add(inside, 0.0);
@@ -114,8 +175,9 @@ impl Neighbours {
         if self.pairs == Pairs::Sum {
             return into[cell].add(window.summary.sum, 0.0);
         }
+        self.arrive(grid, first.time, into);
         if self.pairs.is_of_time() {
-            self.stretch_to(grid, first.time, Some(first), into);
+            self.stretch_to(grid, first.time, Some(first), first.time, into);
         } else {
             self.join(first, &mut into[cell]);
             self.cursor = cursor;
@@ -145,7 +207,11 @@ impl Neighbours {
         let mut cursor = self.cursor;
         cursor.split(grid, points, |cell, part| {
             let sample = |at: usize| Sample { time: part.times[at], value: part.values[at], rest: part.rest(at) };
+            if part.len() == 1 || !matches!(self.pairs, Pairs::Spot { .. }) {
+                self.arrive(grid, part.times[0], into);
+            }
             if let Pairs::Spot { is_delta } = self.pairs {
+                self.lost = None;
                 let to = sample(part.len() - 1);
                 let from = if part.len() > 1 { Some(sample(part.len() - 2)) } else { self.last };
                 self.note_spot(cell, from, to, is_delta, into);
@@ -157,7 +223,7 @@ impl Neighbours {
             }
             let first = sample(0);
             if self.pairs.is_of_time() {
-                self.stretch_to(grid, first.time, Some(first), into);
+                self.stretch_to(grid, first.time, Some(first), first.time, into);
             } else {
                 self.join(first, &mut into[cell]);
             }
@@ -173,10 +239,26 @@ impl Neighbours {
     }
 
     /// After the last point: `next` is the point after the range, where somebody looked for it; `now` ends what is known.
-    pub fn end(&mut self, grid: Grid<'_>, next: Option<Sample>, now: Nanos, into: &mut [Ratio]) {
+    pub fn end(&mut self, grid: Grid<'_>, next: Neighbour, now: Nanos, into: &mut [Ratio]) {
         if self.pairs.is_of_time() {
-            let until = next.map_or(now, |next| next.time);
-            self.stretch_to(grid, until, next, into);
+            let reaches_now = self.pairs != Pairs::Area(Shape::Linear);
+            match next {
+                Neighbour::Known(Some(next)) => {
+                    self.arrive(grid, next.time, into);
+                    self.stretch_to(grid, next.time, Some(next), next.time, into);
+                }
+                Neighbour::Known(None) => {
+                    // What came before points were dropped may count until now.
+                    if reaches_now {
+                        self.arrive(grid, now, into);
+                    }
+                    self.stretch_to(grid, now, None, now, into);
+                }
+                Neighbour::Dropped(_) => {
+                    self.arrive(grid, grid.range().end, into);
+                    self.stretch_into_the_unknown(grid, grid.range().end, into);
+                }
+            }
         }
         self.give_spot(into);
     }
@@ -280,30 +362,32 @@ impl Neighbours {
         self.limit.map_or(to, |limit| to.min(from.saturating_add(limit)))
     }
 
-    /// What the time from the last point to another says, cut at the cells' borders; `to` is missing where nothing came until then.
-    fn stretch_to(&mut self, grid: Grid<'_>, until: Nanos, to: Option<Sample>, into: &mut [Ratio]) {
+    /// What the time from the last point to another says, as far as it lies before `end`, cut at the cells' borders; `to` is missing where
+    /// nothing came until then.
+    fn stretch_to(&mut self, grid: Grid<'_>, until: Nanos, to: Option<Sample>, end: Nanos, into: &mut [Ratio]) {
         let Some(from) = self.last.filter(|from| from.time < until) else { return };
         let is_joined = self.joins(from.time, until);
-        let held = self.held(from.time, until);
+        let held = self.held(from.time, until).min(end);
+        let (since, until) = (from.time.max(self.since), until.min(end));
         let mut cursor = self.cursor;
         match (self.pairs, to) {
             (Pairs::Area(Shape::Linear), Some(to)) if is_joined => {
                 let slope = (to.value - from.value) / (to.time - from.time) as f64;
                 let at = |time: Nanos| from.value + slope * (time - from.time) as f64;
-                cursor.stretch(grid, from.time, until, |cell, start, end| {
+                cursor.stretch(grid, since, until, |cell, start, end| {
                     let covered = seconds(end - start);
                     into[cell].add((at(start) + at(end)) / 2.0 * covered, covered);
                 });
             }
             (Pairs::Area(Shape::Stepped), _) => {
-                cursor.stretch(grid, from.time, held, |cell, start, end| into[cell].add(from.value * seconds(end - start), seconds(end - start)));
+                cursor.stretch(grid, since, held, |cell, start, end| into[cell].add(from.value * seconds(end - start), seconds(end - start)));
             }
             (Pairs::TimeIn(state), _) => {
                 let share = f64::from(u8::from(from.value == state));
-                cursor.stretch(grid, from.time, held, |cell, start, end| into[cell].add(share * seconds(end - start), seconds(end - start)));
+                cursor.stretch(grid, since, held, |cell, start, end| into[cell].add(share * seconds(end - start), seconds(end - start)));
             }
             (Pairs::Coverage, _) if is_joined => {
-                cursor.stretch(grid, from.time, until, |cell, start, end| into[cell].add(seconds(end - start), 0.0));
+                cursor.stretch(grid, since, until, |cell, start, end| into[cell].add(seconds(end - start), 0.0));
             }
             _ => {}
         }

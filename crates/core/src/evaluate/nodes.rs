@@ -2,7 +2,7 @@
 
 use super::{
     parts::{Scatter, quantile},
-    table::{Row, Table},
+    table::{Row, Table, either},
 };
 use crate::{
     plan::Node,
@@ -84,10 +84,9 @@ pub fn compute(node: &Node, leaves: &[Table], columns: usize, empties: &mut Empt
                     reduced(reducer, &mut scratch)
                 });
                 let numbers: Vec<f64> = numbers.collect();
-                let is_filled = |column: usize| group.iter().any(|row| table.rows[*row].filled.as_ref().is_some_and(|filled| filled[column]));
-                let has_filled = group.iter().any(|row| table.rows[*row].filled.is_some());
-                let filled = has_filled.then(|| (0..columns).map(is_filled).collect());
-                Row { numbers, filled, ..Row::default() }
+                let marks = |of: fn(&Row) -> Option<&[bool]>| group.iter().map(|row| of(&table.rows[*row])).fold(None, either);
+                let (filled, partial) = (marks(|row| row.filled.as_deref()), marks(|row| row.partial.as_deref()));
+                Row { numbers, filled, partial, ..Row::default() }
             };
             Table { rows: groups.iter().map(row).collect() }
         }
@@ -123,11 +122,9 @@ fn joined(operator: Operator, left: &Row, right: &Row, empties: &mut Empties) ->
         finite(result, empties)
     });
     let numbers = numbers.collect();
-    let filled = match (&left.filled, &right.filled) {
-        (Some(left), Some(right)) => Some(left.iter().zip(right).map(|(left, right)| left | right).collect()),
-        (one, other) => one.clone().or_else(|| other.clone()),
-    };
-    Row { numbers, filled, ..Row::default() }
+    let filled = either(left.filled.clone(), right.filled.as_deref());
+    let partial = either(left.partial.clone(), right.partial.as_deref());
+    Row { numbers, filled, partial, ..Row::default() }
 }
 
 fn finite(result: f64, empties: &mut Empties) -> f64 {
@@ -169,6 +166,9 @@ pub fn reduced(reducer: &Reducer, values: &mut [f64]) -> f64 {
 
 fn apply(function: Function, arguments: &[f64], table: &mut Table, columns: usize, empties: &mut Empties) {
     if function == Function::Share {
+        // A share is of all lines.
+        let partial = table.rows.iter().map(|row| row.partial.as_deref()).fold(None, either);
+        table.rows.iter_mut().for_each(|row| row.partial.clone_from(&partial));
         let total = |column: usize| table.rows.iter().map(|row| row.numbers[column]).filter(|number| !number.is_nan()).sum::<f64>();
         let totals: Vec<f64> = (0..columns).map(total).collect();
         for row in &mut table.rows {
@@ -183,19 +183,25 @@ fn apply(function: Function, arguments: &[f64], table: &mut Table, columns: usiz
         let numbers = &mut row.numbers;
         match function {
             Function::Share => {}
-            Function::Smooth => *numbers = smoothed(numbers, arguments.first().map_or(1, |windows| *windows as usize)),
+            Function::Smooth => {
+                let windows = arguments.first().map_or(1, |windows| *windows as usize);
+                *numbers = smoothed(numbers, windows);
+                spread_marks(&mut row.partial, windows);
+            }
             Function::Running => {
                 let mut sum = 0.0;
                 numbers.iter_mut().filter(|number| !number.is_nan()).for_each(|number| {
                     sum += *number;
                     *number = sum;
                 });
+                spread_marks(&mut row.partial, columns);
             }
             Function::Change => {
                 let mut before = f64::NAN;
                 for number in numbers.iter_mut() {
                     (before, *number) = (*number, *number - before);
                 }
+                spread_marks(&mut row.partial, 2);
             }
             _ => {
                 for number in numbers.iter_mut().filter(|number| !number.is_nan()) {
@@ -203,6 +209,17 @@ fn apply(function: Function, arguments: &[f64], table: &mut Table, columns: usiz
                 }
             }
         }
+    }
+}
+
+/// Marks each window that is computed from so many windows up to itself, if one of these is marked.
+fn spread_marks(marks: &mut Option<Vec<bool>>, windows: usize) {
+    let Some(marks) = marks else { return };
+    let mut left = 0;
+    for mark in marks {
+        left = if *mark { windows } else { left };
+        *mark = left > 0;
+        left = left.saturating_sub(1);
     }
 }
 

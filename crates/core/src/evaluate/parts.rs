@@ -419,6 +419,8 @@ pub struct Ratio {
     pub seconds: f64,
     /// Whether anything is known: nothing is not zero.
     pub is_known: bool,
+    /// Whether something is missing that can no longer be read.
+    pub is_cut: bool,
 }
 
 impl Ratio {
@@ -432,6 +434,7 @@ impl Ratio {
         self.amount += other.amount;
         self.seconds += other.seconds;
         self.is_known |= other.is_known;
+        self.is_cut |= other.is_cut;
     }
 }
 

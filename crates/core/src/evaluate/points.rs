@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::{Context, Ended, EvaluateError, Run};
+use super::{Context, Ended, EvaluateError, Run, sources::Sources};
 use crate::{
     answer::{Cost, PointLine},
     block::{Columns, Points},
@@ -13,9 +13,11 @@ use crate::{
 };
 
 /// The points of each of a leaf's series, those that fulfil its tests.
-pub fn read(context: &Context<'_>, leaf: &Leaf, left: &mut usize, cost: &mut Cost) -> Result<Vec<PointLine>, EvaluateError> {
+pub fn read(context: &Context<'_>, leaf: &Leaf, left: &mut usize, cost: &mut Cost, notes: &mut Vec<String>) -> Result<Vec<PointLine>, EvaluateError> {
     let PlannedTime::Windows(windows, _) = &context.plan.time else { return Ok(Vec::new()) };
     let range = windows.range();
+    // Points that are no longer kept are noted.
+    Sources::over(context, leaf, range, &[], notes);
     let mut lines = Vec::with_capacity(leaf.lines.len());
     for line in &leaf.lines {
         for series in &line.series {

@@ -1,6 +1,9 @@
 //! The series of a leaf, read side by side a few at a time, and their parts merged in the order of the lines, whichever core was first.
 
-use std::{collections::HashMap, sync::Arc};
+use std::{
+    collections::HashMap,
+    sync::{Arc, Mutex},
+};
 
 use rayon::prelude::*;
 
@@ -9,7 +12,7 @@ use super::{
     cells::{Cursor, Grid},
     neighbours::{Neighbours, Pairs},
     parts::{Part, Ratio, Totals, merge_parts},
-    sources::Sources,
+    sources::{Neighbour, Sources, Wanted},
     table::{Row, Table},
     ways::{Ways, translated, translated_window},
 };
@@ -20,7 +23,8 @@ use crate::{
     model::{Kind, SeriesId, Value},
     plan::Leaf,
     query::{Reducer, ValueTest},
-    summary::Summary,
+    rollup::{Answers, Segment},
+    summary::{Sample, Summary},
     time::{Nanos, SECOND, TimeRange, Windows},
 };
 
@@ -37,6 +41,10 @@ pub struct Reading<'a> {
     pub windows: &'a Windows,
     pub words: Words,
     pub sources: Sources,
+    /// Windows that lack a part of their time, if any does.
+    pub cut: Option<Vec<bool>>,
+    /// Stretches of dropped points beyond the range, in which neighbours were looked for.
+    pub lost: Mutex<Vec<TimeRange>>,
 }
 
 /// A series on the way to its line.
@@ -58,6 +66,10 @@ pub type Adding<'a> = &'a mut dyn FnMut(&mut [Ratio]);
 impl<'a> Reading<'a> {
     pub fn grid(&self) -> Grid<'a> {
         Grid::of(self.windows)
+    }
+
+    fn wanted<'s>(&'s self, series: &'s [SeriesId], is_part: bool) -> Wanted<'s> {
+        Wanted { context: self.context, leaf: self.leaf, series, is_part }
     }
 
     fn id(&self, piece: Piece) -> SeriesId {
@@ -130,7 +142,7 @@ impl<'a> Reading<'a> {
         let mut cursors = vec![Cursor::default(); task.len()];
         let (mut scratch, mut chosen, mut states) = (Columns::default(), Columns::default(), Vec::new());
         let ids: Vec<SeriesId> = task.iter().map(|piece| self.id(*piece)).collect();
-        self.sources.scan(self.context, self.leaf, &ids, false, &mut |place, within, run| {
+        self.sources.scan(self.wanted(&ids, false), &mut |place, within, run| {
             let (piece, cursor) = (task[place], &mut cursors[place]);
             let cells: &mut Vec<Option<P>> = lines.of(piece.line);
             let codes = self.words.of(piece);
@@ -255,19 +267,71 @@ impl<'a> Reading<'a> {
             _ => facts.stale_after,
         };
         let before = TimeRange { start: limit.map_or(Nanos::MIN, |limit| range.start.saturating_sub(limit)), end: range.start };
+        let wanted = self.wanted(series, is_part);
+        let nothing = || vec![Neighbour::Known(None); series.len()];
+        let translate = |place: usize, neighbour: Neighbour| match codes(place) {
+            Some(codes) => neighbour.map(|sample| Sample { value: codes.get(sample.value as usize).copied().unwrap_or(f64::NAN), ..sample }),
+            None => neighbour,
+        };
         let carried = match pairs {
-            Pairs::Sum => vec![None; series.len()],
-            _ if before.is_empty() => vec![None; series.len()],
-            _ => self.sources.outermost(self.context, self.leaf, series, is_part, before, End::Latest)?,
+            Pairs::Sum => nothing(),
+            _ if before.is_empty() => nothing(),
+            _ => self.sources.outermost(wanted, before, End::Latest)?,
         };
-        let translate = |place: usize, sample: crate::summary::Sample| match codes(place) {
-            Some(codes) => crate::summary::Sample { value: codes.get(sample.value as usize).copied().unwrap_or(f64::NAN), ..sample },
-            None => sample,
-        };
-        let start = |(place, sample): (usize, &Option<_>)| Neighbours::new(pairs, limit, sample.map(|sample| translate(place, sample)));
+        self.note_lost(&carried);
+        let start = |(place, carried): (usize, &Neighbour)| Neighbours::new(pairs, limit, range.start, translate(place, *carried));
         let mut walks: Vec<Neighbours> = carried.iter().enumerate().map(start).collect();
+        for segment in self.sources.segments() {
+            if segment.answers != Answers::Nothing || pairs == Pairs::Sum {
+                self.walk_segment(wanted, segment, &codes, cost, &mut walks, into)?;
+                continue;
+            }
+            // The last and the first of the points that were dropped, if they are known all the same.
+            let lasts = self.sources.edge(wanted, segment.range, End::Latest)?;
+            let firsts = if pairs.looks_ahead() { self.sources.edge(wanted, segment.range, End::Earliest)? } else { nothing() };
+            // Of some series it is known that none of the points were theirs: they go on as if all were there.
+            let lost: Vec<usize> = (0..series.len()).filter(|place| lasts[*place] != Neighbour::Known(None)).collect();
+            for place in lost.iter().copied() {
+                into(place, &mut |cells| walks[place].pause(grid, segment.range.start, firsts[place], cells));
+            }
+            self.walk_segment(wanted, segment, &codes, cost, &mut walks, into)?;
+            lost.into_iter().for_each(|place| walks[place].resume(segment.range.end, translate(place, lasts[place])));
+        }
+        let nexts = if pairs.looks_ahead() && range.end < now {
+            let after = TimeRange { start: range.end, end: limit.map_or(Nanos::MAX, |limit| range.end.saturating_add(limit).saturating_add(1)) };
+            self.sources.outermost(wanted, after, End::Earliest)?
+        } else {
+            nothing()
+        };
+        self.note_lost(&nexts);
+        for (place, (walk, next)) in walks.iter_mut().zip(nexts).enumerate() {
+            into(place, &mut |cells| walk.end(grid, next, now, cells));
+        }
+        Ok(())
+    }
+
+    fn note_lost(&self, neighbours: &[Neighbour]) {
+        let mut lost: Vec<TimeRange> = neighbours.iter().filter_map(|neighbour| neighbour.dropped()).collect();
+        lost.dedup();
+        if let (false, Ok(mut known)) = (lost.is_empty(), self.lost.lock()) {
+            lost.retain(|range| !known.contains(range));
+            known.append(&mut lost);
+        }
+    }
+
+    /// Leads some series through one stretch of time.
+    fn walk_segment<'w>(
+        &self,
+        wanted: Wanted<'_>,
+        segment: &Segment,
+        codes: &impl Fn(usize) -> Option<&'w [f64]>,
+        cost: &mut Cost,
+        walks: &mut [Neighbours],
+        into: Into<'_>,
+    ) -> Result<(), EvaluateError> {
+        let grid = self.grid();
         let (mut scratch, mut chosen, mut states) = (Columns::default(), Columns::default(), Vec::new());
-        self.sources.scan(self.context, self.leaf, series, is_part, &mut |place, within, run| {
+        self.sources.scan_segment(wanted, segment, &mut |place, within, run| {
             let walk = &mut walks[place];
             if let Run::Windows(windows, places) = &run {
                 cost.windows_read += places.len() as u64;
@@ -295,27 +359,16 @@ impl<'a> Reading<'a> {
             let points = chosen_points(points, &[], codes(place), &mut chosen);
             into(place, &mut |cells| walk.take(grid, points, cells));
             Ok(())
-        })?;
-        let nexts = if pairs.looks_ahead() && range.end < now {
-            let after = TimeRange { start: range.end, end: limit.map_or(Nanos::MAX, |limit| range.end.saturating_add(limit).saturating_add(1)) };
-            self.sources.outermost(self.context, self.leaf, series, is_part, after, End::Earliest)?
-        } else {
-            vec![None; series.len()]
-        };
-        for (place, (walk, next)) in walks.iter_mut().zip(nexts).enumerate() {
-            into(place, &mut |cells| walk.end(grid, next, now, cells));
-        }
-        Ok(())
+        })
     }
 
     fn finish_ratios(&self, line: usize, cells: Vec<Ratio>, reducer: &Reducer) -> Row {
         let series = self.leaf.lines[line].series.len() as f64;
-        let each = self.windows.cells_each();
-        let value = |at: usize| {
-            let mut sum = Ratio::default();
-            cells[at..at + each].iter().for_each(|cell| sum.merge(cell));
+        let value = |at: usize, sum: Ratio| {
             let passed = self.passed_seconds(at);
             match reducer {
+                // That nothing was covered is not known of a window that cannot be read.
+                Reducer::Coverage if !sum.is_known && self.is_cut(at) => f64::NAN,
                 Reducer::Coverage if passed > 0.0 => (sum.amount / (series * passed)).min(1.0),
                 _ if !sum.is_known => f64::NAN,
                 Reducer::Rate if passed > 0.0 => sum.amount / passed,
@@ -324,7 +377,27 @@ impl<'a> Reading<'a> {
                 _ => sum.amount,
             }
         };
-        Row::of((0..self.windows.len()).map(value).collect())
+        self.row_of_windows(&cells, Ratio::merge, |at, sum| (value(at, sum), sum.is_cut))
+    }
+
+    /// A row of what the cells of each window hold together: a value, and whether something is missing that can no longer be read.
+    pub fn row_of_windows<T: Clone>(&self, cells: &[T], merge: impl Fn(&mut T, &T), value: impl Fn(usize, T) -> (f64, bool)) -> Row {
+        let of_window = |at: usize| {
+            let mut merged = cells[at].clone();
+            cells[at + 1..at + self.windows.cells_each()].iter().for_each(|cell| merge(&mut merged, cell));
+            value(at, merged)
+        };
+        let (numbers, cut): (Vec<f64>, Vec<bool>) = (0..self.windows.len()).map(of_window).unzip();
+        let mut row = Row::of(numbers);
+        if cut.contains(&true) {
+            row.mark_partial(&cut);
+        }
+        row
+    }
+
+    /// Whether a window lacks a part of its time.
+    fn is_cut(&self, window: usize) -> bool {
+        self.cut.as_ref().is_some_and(|cut| cut[window])
     }
 
     pub fn passed_seconds(&self, window: usize) -> f64 {

@@ -12,7 +12,8 @@ use crate::{
     time::{Nanos, Windows},
 };
 
-/// Puts values into empty windows, but for those that have not begun.
+/// Puts values into empty windows, but for those that have not begun, and those whose points are no longer kept: nothing is held or drawn across
+/// these either.
 pub fn fill(table: &mut Table, gaps: Gaps, windows: &Windows, now: Nanos) {
     if gaps == Gaps::Empty {
         return;
@@ -20,18 +21,22 @@ pub fn fill(table: &mut Table, gaps: Gaps, windows: &Windows, now: Nanos) {
     let begun = (0..windows.len()).take_while(|at| windows.start(*at) < now).count();
     for row in &mut table.rows {
         let (given, empty): (Vec<usize>, Vec<usize>) = (0..begun).partition(|at| !row.is_empty(*at));
+        let (lost, empty): (Vec<usize>, Vec<usize>) = empty.into_iter().partition(|at| row.is_partial(*at));
         if empty.is_empty() {
             continue;
         }
         let mut filled = vec![false; windows.len()];
         for at in empty {
             let next = given.partition_point(|place| *place < at);
-            let before = next.checked_sub(1).map(|place| given[place]);
+            let is_lost_between = |from: usize, to: usize| lost.get(lost.partition_point(|place| *place < from)).is_some_and(|place| *place < to);
+            let before = next.checked_sub(1).map(|place| given[place]).filter(|before| !is_lost_between(*before, at));
+            let after = given.get(next).copied().filter(|after| !is_lost_between(at, *after));
+            let time = |window: usize| windows.start(window);
             filled[at] = match gaps {
                 Gaps::Empty => false,
                 Gaps::Number(number) => put(row, at, number),
                 Gaps::Hold => before.is_some_and(|before| hold(row, before, at)),
-                Gaps::Line => before.zip(given.get(next).copied()).is_some_and(|beside| line(row, beside, at)),
+                Gaps::Line => before.zip(after).is_some_and(|beside| line(row, beside, at, time)),
             };
         }
         row.filled = Some(filled);
@@ -54,9 +59,10 @@ fn hold(row: &mut Row, before: usize, at: usize) -> bool {
     true
 }
 
-fn line(row: &mut Row, (before, after): (usize, usize), at: usize) -> bool {
+/// A value on the line between two windows, by the time at which each begins: those of the calendar are not all of one length.
+fn line(row: &mut Row, (before, after): (usize, usize), at: usize, time: impl Fn(usize) -> Nanos) -> bool {
     let (low, high) = (row.numbers[before], row.numbers[after]);
-    let part = (at - before) as f64 / (after - before) as f64;
+    let part = (time(at) - time(before)) as f64 / (time(after) - time(before)) as f64;
     // Words have no line between them.
     !(low.is_nan() || high.is_nan()) && put(row, at, low + (high - low) * part)
 }
@@ -88,8 +94,9 @@ pub fn shape(table: Table, show: &ShowPlan) -> Vec<WindowLine> {
     }
     let line = |(tags, mut row): (_, Row)| {
         let filled = row.filled.take().map(|filled| (0..filled.len()).filter(|at| filled[*at] && !row.is_empty(*at)).collect()).unwrap_or_default();
+        let partial = row.partial.take().map(|partial| (0..partial.len()).filter(|at| partial[*at]).collect()).unwrap_or_default();
         let times = row.times.take();
-        WindowLine { tags, filled, times, values: row.into_values() }
+        WindowLine { tags, filled, partial, times, values: row.into_values() }
     };
     lines.into_iter().map(line).collect()
 }

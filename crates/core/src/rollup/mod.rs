@@ -39,7 +39,7 @@ pub use moments::Moments;
 pub use policy::{PolicyError, RollupLevel, RollupPolicy};
 pub use roller::Roller;
 pub use rows::{BadRows, Encoded, Wants, column_sizes, decode, encode};
-pub use segments::{Covered, Segment, Segments, segments};
+pub use segments::{Answers, Covered, Segment, segments};
 pub use sketch::Sketch;
 pub use uses::{Use, use_of};
 pub use window::{Contents, Made, Rules, Steps, View, Window};

@@ -28,9 +28,9 @@ fn key_of(level: &LevelPlan) -> LevelKey {
 impl StoreSource<'_> {
     /// How far levels stand for points of a metric.
     pub(crate) fn coverage(&self, dataset: DatasetId, metric: MetricId, levels: &[LevelPlan]) -> Coverage {
-        let raw_from = self.shared.floors.of(self.shared, dataset, metric);
-        let nothing = || Coverage { levels: vec![None; levels.len()], raw_from };
-        let Ok(Some(rollups)) = self.shared.rollups.of(self.shared, dataset) else { return nothing() };
+        let dropped = self.shared.floors.dropped(self.shared, dataset, metric);
+        let nothing = |dropped: Vec<TimeRange>| Coverage { levels: vec![None; levels.len()], dropped };
+        let Ok(Some(rollups)) = self.shared.rollups.of(self.shared, dataset) else { return nothing(dropped) };
         let state = rollups.state.read();
         let is_member = |policy: &str| state.members.get(policy).is_some_and(|members| members.contains(&metric));
         let covered = |level: &LevelPlan| {
@@ -46,7 +46,7 @@ impl StoreSource<'_> {
             self.levels.lock().insert((dataset, of.key), files);
             Some(range)
         };
-        Coverage { levels: levels.iter().map(covered).collect(), raw_from }
+        Coverage { levels: levels.iter().map(covered).collect(), dropped }
     }
 
     /// As [`Source::scan_windows`].

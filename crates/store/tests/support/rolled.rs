@@ -3,7 +3,7 @@
 #![allow(dead_code, reason = "each test uses a part of it")]
 
 use fenetre_core::{
-    answer::Lines,
+    answer::{Lines, WindowLine},
     evaluate::evaluate,
     model::{DatasetId, Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
     plan::{Limits, plan},
@@ -87,11 +87,17 @@ pub const REDUCERS: [&str; 26] = [
 ];
 
 pub fn numbers(store: &Store, text: &str, now: Nanos) -> (Vec<Vec<Option<Value>>>, u64, Vec<String>) {
+    let (lines, windows, notes) = answered(store, text, now);
+    (lines.into_iter().map(|line| line.values).collect(), windows, notes)
+}
+
+/// The lines of an answer, how many windows of rollups were read for them, and its notes.
+pub fn answered(store: &Store, text: &str, now: Nanos) -> (Vec<WindowLine>, u64, Vec<String>) {
     let query = parse(text).unwrap_or_else(|error| panic!("{}", error.render(text)));
-    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap();
+    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap_or_else(|error| panic!("{error}"));
     let answer = evaluate(planned, &store.source(), &|| false).unwrap();
-    let Lines::Windows(lines) = &answer.shows[0].lines else { unreachable!() };
-    (lines.iter().map(|line| line.values.clone()).collect(), answer.cost.windows_read, answer.notes)
+    let Lines::Windows(lines) = answer.shows.into_iter().next().unwrap().lines else { unreachable!() };
+    (lines, answer.cost.windows_read, answer.notes)
 }
 
 pub fn same(a: &Option<Value>, b: &Option<Value>) -> bool {

@@ -21,7 +21,8 @@ pub struct RolledUp {
     pub rules: Rules,
     /// All points, those that are no longer kept too.
     pub points: BTreeMap<SeriesId, Columns>,
-    pub raw_from: Nanos,
+    /// Stretches whose points are no longer in the runs.
+    pub dropped: Vec<TimeRange>,
     pub dirty: Vec<(SeriesId, TimeRange)>,
 }
 
@@ -70,7 +71,8 @@ impl Source for Memory {
 
     fn covered(&self, _: DatasetId, _: MetricId, levels: &[LevelPlan]) -> Coverage {
         let range = self.rolled.as_ref().map(|rolled| rolled.range);
-        Coverage { levels: vec![range; levels.len()], raw_from: self.rolled.as_ref().map_or(Nanos::MIN, |rolled| rolled.raw_from) }
+        let dropped = self.rolled.as_ref().map(|rolled| rolled.dropped.clone()).unwrap_or_default();
+        Coverage { levels: vec![range.filter(|range| !range.is_empty()); levels.len()], dropped }
     }
 
     fn scan_windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {

@@ -1,5 +1,6 @@
 //! Plans run over points in memory, against a loop that anyone can check.
 
+mod dropped;
 mod memory;
 mod reference;
 mod steps;
