@@ -55,7 +55,8 @@ impl Batches {
         let columns: Vec<Column<'_>> = batch.columns().iter().map(Column::of).collect();
         let mut tags = Vec::new();
         let (places, values) = self.rows.key_places();
-        let keys = keys(&places.iter().map(|place| &columns[*place]).collect::<Vec<_>>(), batch.num_rows());
+        let told_apart = || keys(&places.iter().map(|place| &columns[*place]).collect::<Vec<_>>(), batch.num_rows());
+        let keys = if self.rows.has_units() { None } else { told_apart() };
         // Of each set of tags the series of its values, so that only its first row names them.
         let mut known: HashMap<u64, Vec<Option<KnownSeries>>> = HashMap::new();
         for at in 0..batch.num_rows() {

@@ -11,7 +11,7 @@ use arrow_array::{
 };
 use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
 use fenetre_core::{
-    model::{About, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Described, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{FormatError, Tally, mapping::Mapping};
@@ -26,9 +26,9 @@ impl PointSink for Notebook {
         Ok(())
     }
 
-    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Described {
         let _ = writeln!(self.0, "about {metric}: {:?} {:?}", about.kind, about.unit);
-        None
+        Described::default()
     }
 }
 

@@ -17,11 +17,117 @@ pub struct Conversion {
 impl Conversion {
     /// Changes nothing.
     pub const NONE: Self = Self { factor: 1.0, offset: 0.0 };
+
+    /// A value in the other unit. A hundredth is not a double, a hundred is: 57 cm are 0.57 m, not 0.5700000000000001.
+    pub fn apply(self, value: f64) -> f64 {
+        let divisor = (1.0 / self.factor).round();
+        let divides = self.factor.abs() < 1.0 && ((1.0 / self.factor) - divisor).abs() < 1e-9 * divisor.abs();
+        (if divides { value / divisor } else { value * self.factor }) + self.offset
+    }
 }
 
 /// Whether the standard has such a code.
 pub fn is_known(code: &str) -> bool {
     validate(code).is_ok()
+}
+
+/// Names and other spellings that people use, with the codes of the standard.
+const SPELLINGS: [(&str, &str); 44] = [
+    ("°c", "Cel"),
+    ("c", "Cel"),
+    ("celsius", "Cel"),
+    ("degc", "Cel"),
+    ("deg c", "Cel"),
+    ("°f", "[degF]"),
+    ("fahrenheit", "[degF]"),
+    ("degf", "[degF]"),
+    ("kelvin", "K"),
+    ("kwh", "kW.h"),
+    ("wh", "W.h"),
+    ("mwh", "MW.h"),
+    ("ah", "A.h"),
+    ("mah", "mA.h"),
+    ("kw", "kW"),
+    ("watt", "W"),
+    ("watts", "W"),
+    ("volt", "V"),
+    ("volts", "V"),
+    ("ampere", "A"),
+    ("amperes", "A"),
+    ("amp", "A"),
+    ("m³", "m3"),
+    ("m³/s", "m3/s"),
+    ("m^3/s", "m3/s"),
+    ("m³/h", "m3/h"),
+    ("m^3", "m3"),
+    ("m²", "m2"),
+    ("m^2", "m2"),
+    ("m/s²", "m/s2"),
+    ("m/s^2", "m/s2"),
+    ("µg/m³", "ug/m3"),
+    ("µm", "um"),
+    ("percent", "%"),
+    ("pct", "%"),
+    ("ppm", "[ppm]"),
+    ("rpm", "/min"),
+    ("seconds", "s"),
+    ("minutes", "min"),
+    ("hours", "h"),
+    ("bytes", "By"),
+    ("byte", "By"),
+    ("liter", "L"),
+    ("litre", "L"),
+];
+
+/// The code of the standard that a spelling most likely means.
+pub fn closest_code(spelling: &str) -> Option<String> {
+    let wanted = spelling.trim().to_lowercase();
+    let known = SPELLINGS.iter().find(|(known, _)| *known == wanted).map(|(_, code)| (*code).to_owned());
+    let plain = || {
+        let other = spelling.trim().replace('³', "3").replace('²', "2").replace('µ', "u").replace('·', ".").replace(['^', '*', ' '], "");
+        [other.clone(), other.to_lowercase()].into_iter().find(|code| is_known(code))
+    };
+    let near = || crate::suggest::closest(&wanted, SPELLINGS.iter().map(|(known, _)| *known));
+    let code_of = |near: &str| SPELLINGS.iter().find(|(known, _)| *known == near).map(|(_, code)| (*code).to_owned());
+    known.or_else(plain).or_else(|| near().and_then(code_of))
+}
+
+/// What is wrong with a unit, and what to write instead; nothing about a code of the standard.
+pub fn describe_unknown(code: &str) -> Option<String> {
+    if is_known(code) {
+        return None;
+    }
+    let help = match closest_code(code) {
+        Some(known) => format!("write `{known}`, if that is what it means"),
+        None => format!("write `{{{}}}` for something that is counted", code.trim_matches(['{', '}'])),
+    };
+    Some(format!("`{code}` is not a UCUM code, so it cannot be converted; {help}"))
+}
+
+/// How values that arrive in one unit fit a metric in another.
+#[derive(Clone, Copy, Debug, PartialEq)]
+pub enum Fit {
+    /// They are in it.
+    Same,
+    /// Once they are converted.
+    Converted(Conversion),
+    /// They measure something else, or one of the units is unknown.
+    Unfit,
+}
+
+/// How values in `from` fit a metric in `to`.
+pub fn fit(from: &str, to: &str) -> Fit {
+    // Counts of different things are not converted into each other, although the standard takes all of them for plain numbers.
+    let thing = |code: &str| Some(code.split_once('{')?.1.split_once('}')?.0.to_lowercase().trim_end_matches('s').to_owned());
+    match (thing(from), thing(to)) {
+        _ if from == to => Fit::Same,
+        (Some(from), Some(to)) if from != to => Fit::Unfit,
+        _ => match conversion(from, to) {
+            Some(Conversion::NONE) => Fit::Same,
+            Some(conversion) => Fit::Converted(conversion),
+            None => Fit::Unfit,
+        },
+    }
 }
 
 /// How values in `from` become values in `to`; none where they measure different things, or one of them is unknown and they are not the same.
@@ -108,6 +214,30 @@ mod tests {
         assert_eq!(conversion("{boat}", "{boat}"), Some(Conversion::NONE));
         assert_eq!(conversion("cm", "kW.h"), None);
         assert_eq!(conversion("furlongs of old", "m"), None);
+    }
+
+    #[test]
+    fn values_fit_a_metric_of_the_same_dimension_alone() {
+        assert_eq!([fit("cm", "cm"), fit("L", "dm3"), fit("{boats}", "{boat}"), fit("1", "{boat}")], [Fit::Same; 4]);
+        assert!(matches!(fit("m", "cm"), Fit::Converted(conversion) if conversion.apply(3.125) == 312.5));
+        assert!(matches!(fit("cm", "m"), Fit::Converted(conversion) if conversion.apply(57.0) == 0.57));
+        assert!(matches!(fit("[degF]", "Cel"), Fit::Converted(conversion) if (conversion.apply(212.0) - 100.0).abs() < 1e-9));
+        assert_eq!([fit("kW.h", "cm"), fit("{NTU}", "{boat}"), fit("deg{lat}", "deg{lon}"), fit("furlong", "m")], [Fit::Unfit; 4]);
+    }
+
+    #[test]
+    fn an_unknown_unit_gets_the_closest_code() {
+        for (spelling, code) in
+            [("°C", "Cel"), ("kWh", "kW.h"), ("m³/s", "m3/s"), ("M/S", "m/s"), ("Celsiu", "Cel"), ("µg/m3", "ug/m3"), ("m/s^2", "m/s2")]
+        {
+            assert_eq!(closest_code(spelling).as_deref(), Some(code), "{spelling}");
+        }
+        assert_eq!(describe_unknown("m3/s"), None);
+        assert_eq!(describe_unknown("kWh").unwrap(), "`kWh` is not a UCUM code, so it cannot be converted; write `kW.h`, if that is what it means");
+        assert_eq!(
+            describe_unknown("boat").unwrap(),
+            "`boat` is not a UCUM code, so it cannot be converted; write `{boat}` for something that is counted"
+        );
     }
 
     #[test]

@@ -144,14 +144,16 @@ pub trait Reader: Send {
 }
 
 /// The first rows of something, before it is said what they mean.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, Default, PartialEq)]
 pub struct Look {
     /// Names of its columns.
     pub names: Vec<String>,
     /// Cells of the first rows.
     pub rows: Vec<Vec<String>>,
-    /// Whether numbers have decimal commas.
-    pub decimal_comma: bool,
+    /// How its numbers are written.
+    pub notation: mapping::Notation,
+    /// One of them whose thousands are grouped, if any are.
+    pub groups: Option<mapping::Grouped>,
     /// What was found out about how it is written.
     pub notes: Vec<String>,
 }

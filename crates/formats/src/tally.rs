@@ -14,6 +14,9 @@ pub const TOLD_REJECTS: usize = 100;
 pub struct Reject {
     /// Line of the body, from 1.
     pub line: u64,
+    /// Index of the element, from 0, if the body is a JSON array.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub index: Option<u64>,
     /// The column of a table or the field of an object that is at fault.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub field: Option<String>,
@@ -23,6 +26,15 @@ pub struct Reject {
     #[serde(default)]
     #[schema(value_type = String)]
     pub cause: Cause,
+}
+
+impl Reject {
+    /// Where it is: `line 3, element 2, value`.
+    pub fn place(&self) -> String {
+        let index = self.index.map_or(String::new(), |index| format!(", element {index}"));
+        let field = self.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
+        format!("line {}{index}{field}", self.line)
+    }
 }
 
 /// Counts of a body, with the first rejects.
@@ -50,6 +62,9 @@ pub struct Tally {
     /// How many rejects are told in full.
     #[serde(skip, default = "told_rejects")]
     told: usize,
+    /// Index of the element that is being read.
+    #[serde(skip)]
+    element: Option<u64>,
 }
 
 fn told_rejects() -> usize {
@@ -68,7 +83,17 @@ const MOST_NOTES: usize = 50;
 impl Tally {
     /// One that tells so many rejects in full.
     pub fn telling(told: usize) -> Self {
-        Self { rows: 0, accepted: 0, rejected: 0, empty_cells: 0, causes: BTreeMap::new(), rejects: Vec::new(), notes: Vec::new(), told }
+        Self {
+            rows: 0,
+            accepted: 0,
+            rejected: 0,
+            empty_cells: 0,
+            causes: BTreeMap::new(),
+            rejects: Vec::new(),
+            notes: Vec::new(),
+            told,
+            element: None,
+        }
     }
 
     /// Counts a point by whether the sink took it. Only of a reject is the line asked for.
@@ -79,13 +104,18 @@ impl Tally {
         }
     }
 
+    /// What follows is about this element of an array.
+    pub fn at_element(&mut self, index: Option<u64>) {
+        self.element = index;
+    }
+
     /// Counts a point or a row that was refused.
     pub fn refuse(&mut self, line: u64, refusal: Refusal) {
         let Refusal { field, reason, cause } = refusal;
         self.rejected += 1;
         *self.causes.entry(cause).or_default() += 1;
         if self.rejects.len() < self.told {
-            self.rejects.push(Reject { line, field, reason, cause });
+            self.rejects.push(Reject { line, index: self.element, field, reason, cause });
         }
     }
 

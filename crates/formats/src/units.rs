@@ -31,7 +31,7 @@ pub fn of_word(word: &str) -> String {
     code.to_owned()
 }
 
-/// The UCUM code of a unit of the SenML registry (RFC 8428, section 12.1); most are the same.
+/// The UCUM code of a unit of the SenML registry (RFC 8428, section 12.1, and RFC 8798); most are the same.
 pub fn of_senml(unit: &str) -> String {
     let code = match unit {
         "/" => "1",
@@ -44,6 +44,32 @@ pub fn of_senml(unit: &str) -> String {
         "l" => "L",
         "l/s" => "L/s",
         "delC" => "K",
+        // Degrees of latitude are none of longitude.
+        "lat" => "deg{lat}",
+        "lon" => "deg{lon}",
+        "pH" => "[pH]",
+        "VA" => "V.A",
+        "NTU" => "{NTU}",
+        "1/min" => "/min",
+        "bps" => "bit/s",
+        "B" => "By",
+        // Secondary units (RFC 8798).
+        "Ah" => "A.h",
+        "Wh" => "W.h",
+        "kWh" => "kW.h",
+        "kVA" => "kV.A",
+        "VAh" => "V.A.h",
+        "kVAh" => "kV.A.h",
+        "Wh/km" => "W.h/km",
+        "KiB" => "KiBy",
+        "GB" => "GBy",
+        "B/s" => "By/s",
+        "MB/s" => "MBy/s",
+        "ppm" => "[ppm]",
+        "ppb" => "[ppb]",
+        "ppt" => "[pptr]",
+        "/100" => "%",
+        "/1000" => "[ppth]",
         other => other,
     };
     code.to_owned()
@@ -59,5 +85,9 @@ mod tests {
         assert_eq!(words, ["s", "By", "1", "Cel", "{boats}"]);
         let senml = ["Cel", "%RH", "/", "count", "l/s", "m3/s"].map(of_senml);
         assert_eq!(senml, ["Cel", "%", "1", "{count}", "L/s", "m3/s"]);
+        let registered = ["lat", "lon", "pH", "VA", "kWh", "Ah", "KiB", "GB", "B/s", "ppm", "ppb", "ppt", "/100", "/1000", "Wh/km", "1/min"];
+        for unit in registered {
+            assert_eq!(fenetre_core::units::describe_unknown(&of_senml(unit)), None, "{unit}");
+        }
     }
 }

@@ -73,8 +73,7 @@ impl Arrivals {
             known.dataset = dataset.to_owned();
             known.second = now.div_euclid(SECOND);
             if let Some(reject) = tally.rejects.iter().rfind(|reject| reject.cause == *cause) {
-                let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
-                known.example = format!("line {}{field}: {}", reject.line, reject.reason);
+                known.example = format!("{}: {}", reject.place(), reject.reason);
             }
         }
     }

@@ -3,7 +3,7 @@
 use bytes::Bytes;
 use fenetre_columnar::{ArrowRows, ParquetRows};
 use fenetre_core::{
-    model::{About, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Described, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{Format, Tally, mapping::Mapping, read};
@@ -11,7 +11,7 @@ use fenetre_store::Batch;
 
 use crate::{
     problem::Problem,
-    report::PushReport,
+    report::{PushReport, note_duplicates},
     state::State,
     tail::{TailPoint, TailReport},
 };
@@ -63,7 +63,12 @@ impl Read {
         batch.notes().iter().for_each(|note| tally.note(note.clone()));
         let dropped = batch.dropped();
         tally.accepted -= dropped.min(tally.accepted);
+        let duplicates = batch.duplicates();
+        if let Some(note) = note_duplicates(duplicates, tally.accepted, &[]) {
+            tally.note(note);
+        }
         PushReport {
+            duplicates,
             new_metrics: batch.new_metrics().map(str::to_owned).collect(),
             new_series: batch.new_series() as u64,
             dropped,
@@ -115,8 +120,12 @@ impl PointSink for Tap<'_> {
         self.batch.accept_again(series, metric, time, value)
     }
 
-    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Described {
         self.batch.describe(metric, about)
+    }
+
+    fn kind_of(&self, metric: &str) -> Option<Kind> {
+        self.batch.kind_of(metric)
     }
 }
 

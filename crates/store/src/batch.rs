@@ -9,8 +9,8 @@ use std::{
 use fenetre_core::{
     catalogue::{Dataset, series_key},
     model::{
-        About, Cause, DatasetId, Histogram, Kind, KnownSeries, MOST_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal, SeriesId, Status,
-        ValueRef, WhenPaused, check_name, check_tag_value, split_integer,
+        About, Cause, DatasetId, Described, Histogram, Kind, KnownSeries, MOST_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal,
+        SeriesId, Status, ValueRef, WhenPaused, check_name, check_tag_value, split_integer,
     },
     suggest::{closest, listing},
     time::{Nanos, format_utc},
@@ -18,7 +18,11 @@ use fenetre_core::{
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use parking_lot::RwLock;
 
-use crate::{records::TagMap, retention::Horizons};
+use crate::{
+    claims::{self, Claims, RuleId},
+    records::TagMap,
+    retention::Horizons,
+};
 
 /// The catalogue, shared.
 pub type SharedCatalogue = Arc<RwLock<fenetre_core::catalogue::Catalogue>>;
@@ -53,7 +57,7 @@ pub struct Batch {
     last_slot: Option<u32>,
     dropped: u64,
     notes: Vec<String>,
-    described: HashSet<String>,
+    pub(crate) claims: Claims,
     /// New series of each metric, and new values of each tag, which count towards limits.
     new_of_metric: StdMap<String, u32>,
     new_values: HashSet<(String, String)>,
@@ -80,6 +84,8 @@ pub(crate) struct Slot {
     pub points: usize,
     /// First instant that is kept of its metric.
     pub earliest: Nanos,
+    /// How its values are taken.
+    pub rule: RuleId,
 }
 
 #[derive(Clone, Copy, Debug)]
@@ -102,6 +108,8 @@ struct KnownMetric {
     id: Option<MetricId>,
     /// First instant that is kept of it.
     earliest: Nanos,
+    /// How its values are taken.
+    rule: RuleId,
     /// What happens to its points, where they are not taken.
     refused: Option<(Status, WhenPaused)>,
     /// The name that it has today, where the point has another.
@@ -166,7 +174,7 @@ impl Batch {
             last_slot: None,
             dropped: 0,
             notes: Vec::new(),
-            described: HashSet::new(),
+            claims: Claims::default(),
             new_of_metric: StdMap::new(),
             new_values: HashSet::new(),
             patterns: StdMap::new(),
@@ -227,6 +235,23 @@ impl Batch {
         self.latest = latest;
     }
 
+    /// Points that a later one of the batch replaces, since both have the same series and instant.
+    pub fn duplicates(&self) -> u64 {
+        let Rows { slots, times, .. } = &self.rows;
+        let mut last = vec![Nanos::MIN; self.slots.len()];
+        let rises = |(slot, time): (&u32, &Nanos)| {
+            let before = std::mem::replace(&mut last[*slot as usize], *time);
+            before < *time || before == Nanos::MIN
+        };
+        // Most batches bring each series in order of time.
+        if slots.iter().zip(times).all(rises) {
+            return 0;
+        }
+        let mut points: Vec<(u32, Nanos)> = slots.iter().copied().zip(times.iter().copied()).collect();
+        points.sort_unstable();
+        points.windows(2).filter(|pair| pair[0] == pair[1]).count() as u64
+    }
+
     /// Of which dataset.
     pub fn dataset(&self) -> DatasetId {
         self.dataset
@@ -279,6 +304,13 @@ impl Batch {
                 check_name(name).map_err(|error| Refusal::of(Cause::Tag, "metric", format!("the name {error}")))?;
                 self.check_open(name)?;
                 let kind = match value {
+                    // Many senders write numbers as texts; a state made of them would be one for good.
+                    ValueRef::Word(word) if word.trim().parse::<f64>().is_ok_and(f64::is_finite) && !self.learned.contains_key(name) => {
+                        self.note(format!(
+                            "`{name}` became a gauge, since its first value, the text \"{word}\", is a number (if it is a state, define it first)"
+                        ));
+                        Kind::Gauge
+                    }
                     ValueRef::Word(_) => Kind::State,
                     ValueRef::Histogram(_) => Kind::Histogram,
                     ValueRef::Number(_) | ValueRef::Integer(_) => Kind::Gauge,
@@ -286,7 +318,8 @@ impl Batch {
                 let said = self.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
                 let kind = said.kind;
                 self.new_metrics.insert(name.to_owned(), MetricDefinition { unreviewed: true, ..said });
-                KnownMetric { kind, id: None, earliest: self.horizons.of_dataset(), refused: None, renamed: None }
+                let rule = self.claims.rule_of(name);
+                KnownMetric { kind, id: None, earliest: self.horizons.of_dataset(), rule, refused: None, renamed: None }
             }
         };
         if let Some(today) = &metric.renamed {
@@ -304,6 +337,7 @@ impl Batch {
             kind: metric.definition.kind,
             id: Some(metric.id),
             earliest: self.horizons.of(metric.id),
+            rule: self.claims.rule_of(name),
             refused: (status != Status::Active).then_some((status, metric.definition.when_paused)),
             renamed: (*metric.name != *name).then(|| Arc::clone(&metric.name)),
         })
@@ -351,7 +385,7 @@ impl Batch {
             }
         };
         let slot = self.slots.len() as u32;
-        self.slots.push(Slot { series, kind: metric.kind, points: 0, earliest: metric.earliest });
+        self.slots.push(Slot { series, kind: metric.kind, points: 0, earliest: metric.earliest, rule: metric.rule });
         self.met.add(hash, &self.key, slot);
         Ok(slot)
     }
@@ -477,7 +511,7 @@ impl Batch {
     }
 
     /// The value as the rows hold it: a double, and what is missing to the integer that it stands for.
-    fn value(&mut self, name: &str, kind: Kind, value: ValueRef<'_>) -> Result<(f64, i16), Refusal> {
+    fn value(&mut self, name: &str, kind: Kind, rule: RuleId, value: ValueRef<'_>) -> Result<(f64, i16), Refusal> {
         let sort = match value {
             ValueRef::Number(_) | ValueRef::Integer(_) => "a number",
             ValueRef::Word(_) => "a text",
@@ -502,7 +536,7 @@ impl Batch {
             (Kind::State, _) => Err(Refusal::of(Cause::Value, name, format!("is a state, whose values are words, and this is {sort}"))),
             (Kind::Histogram, ValueRef::Histogram(histogram)) => {
                 histogram.check().map_err(|fault| Refusal::of(Cause::Value, name, format!("the histogram {fault}")))?;
-                self.histograms.push(histogram.clone());
+                self.histograms.push(self.claims.histogram(rule, name, histogram)?);
                 Ok(((self.histograms.len() - 1) as f64, 0))
             }
             (Kind::Histogram, _) => Err(Refusal::of(
@@ -510,8 +544,8 @@ impl Batch {
                 name,
                 format!("is a histogram, and this is {sort}: write {{\"bounds\": [300, 600], \"counts\": [4, 2, 0], \"sum\": 1800}}"),
             )),
-            (_, ValueRef::Number(number)) if number.is_finite() => Ok((number, 0)),
-            (_, ValueRef::Integer(integer)) => Ok(split_integer(integer)),
+            (_, ValueRef::Number(number)) if number.is_finite() => self.claims.number(rule, name, (number, 0)),
+            (_, ValueRef::Integer(integer)) => self.claims.number(rule, name, split_integer(integer)),
             (_, ValueRef::Number(number)) if number.is_nan() => {
                 Err(Refusal::of(Cause::NotFinite, name, "is not a number (NaN): leave the point out where nothing was measured"))
             }
@@ -519,7 +553,7 @@ impl Batch {
             (kind, ValueRef::Word(word)) if word.trim().parse::<f64>().is_ok() => {
                 // Many senders write numbers as texts.
                 let number = word.trim().parse().unwrap_or(f64::NAN);
-                self.value(name, kind, ValueRef::Number(number))
+                self.value(name, kind, rule, ValueRef::Number(number))
             }
             (kind, ValueRef::Word(word)) => {
                 Err(Refusal::of(Cause::Value, name, format!("is a {kind}, whose values are numbers: \"{word}\" is a text")))
@@ -563,7 +597,7 @@ impl PointSink for Batch {
             };
         }
         self.check_time(point.metric, point.time, metric.earliest)?;
-        let (value, rest) = self.value(point.metric, metric.kind, point.value)?;
+        let (value, rest) = self.value(point.metric, metric.kind, metric.rule, point.value)?;
         let slot = self.slot(point.metric, &metric, point.tags)?;
         self.push(slot, point.time, value, rest);
         self.last_slot = Some(slot);
@@ -575,53 +609,40 @@ impl PointSink for Batch {
     }
 
     fn accept_again(&mut self, series: KnownSeries, metric: &str, time: Nanos, value: ValueRef<'_>) -> Result<(), Refusal> {
-        let Some((kind, earliest)) = self.slots.get(series.0 as usize).map(|slot| (slot.kind, slot.earliest)) else {
+        let Some((kind, earliest, rule)) = self.slots.get(series.0 as usize).map(|slot| (slot.kind, slot.earliest, slot.rule)) else {
             return Err(Refusal::of(Cause::Unreadable, metric, "its series is not of this batch"));
         };
         self.check_time(metric, time, earliest)?;
-        let (value, rest) = self.value(metric, kind, value)?;
+        let (value, rest) = self.value(metric, kind, rule, value)?;
         self.push(series.0, time, value, rest);
         Ok(())
     }
 
-    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
-        if !self.described.insert(metric.to_owned()) {
-            return None;
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Described {
+        if self.claims.is_repeated(metric, about.unit) {
+            return Described { note: None, is_unfit: self.claims.is_unfit(metric) };
         }
-        let known = self
-            .catalogue
-            .read()
-            .dataset(&self.dataset_name)
-            .and_then(|dataset| dataset.metric_by_any_name(metric))
-            .map(|found| found.definition.clone());
-        let known = known.or_else(|| self.new_metrics.get(metric).cloned());
-        let is_new = known.is_none();
-        let mut definition = known.unwrap_or(MetricDefinition { kind: about.kind.unwrap_or_default(), ..MetricDefinition::default() });
-        let before = definition.clone();
-        let mut contradictions = Vec::new();
-        if let Some(kind) = about.kind.filter(|kind| *kind != definition.kind) {
-            contradictions.push(format!("the body says {kind}, the catalogue {}", definition.kind));
+        let known = self.learned.get(metric).or_else(|| self.new_metrics.get(metric)).cloned();
+        let in_catalogue = || {
+            let catalogue = self.catalogue.read();
+            let found = catalogue.dataset(&self.dataset_name).and_then(|dataset| dataset.metric_by_any_name(metric));
+            found.map(|found| found.definition.clone())
+        };
+        let is_first = self.claims.is_first(metric);
+        let stored = if is_first || known.is_none() { in_catalogue() } else { None };
+        let is_new = stored.is_none();
+        let before = known.or(stored);
+        let definition = before.clone().unwrap_or(MetricDefinition { kind: about.kind.unwrap_or_default(), ..MetricDefinition::default() });
+        let mut verdict =
+            if is_first { claims::judge(definition, about, is_new) } else { claims::Verdict { definition, ..claims::Verdict::default() } };
+        self.claims.take_unit(metric, about.unit, is_new, &mut verdict);
+        // Points of the metric that come after this are taken by the new rule.
+        if let Some(known) = self.metrics.get_mut(metric) {
+            known.rule = self.claims.rule_of(metric);
+            self.last_metric = None;
         }
-        if let Some(unit) = about.unit {
-            match &definition.unit {
-                None if definition.unreviewed || is_new => definition.unit = Some(unit.to_owned()),
-                None => contradictions.push(format!("the body says the unit {unit}, the catalogue none")),
-                Some(known) if known != unit => contradictions.push(format!("the body says the unit {unit}, the catalogue {known}")),
-                Some(_) => {}
-            }
-        }
-        if let Some(description) = about.description.filter(|_| definition.description.is_empty()) {
-            definition.description = description.chars().filter(|c| !c.is_control()).take(1_000).collect();
-        }
-        if is_new || definition.unreviewed {
-            definition.temporality =
-                definition.temporality.or(about.temporality).filter(|_| matches!(definition.kind, Kind::Counter | Kind::Histogram));
-        } else if let (Some(said), Some(known)) = (about.temporality, definition.temporality())
-            && said != known
-        {
-            contradictions.push("the body says another temporality than the catalogue".to_owned());
-        }
-        if is_new || (definition != before && definition.check().is_ok()) {
+        let claims::Verdict { definition, mut notes, contradictions } = verdict;
+        if before.as_ref() != Some(&definition) && definition.check().is_ok() {
             match self.new_metrics.get_mut(metric) {
                 Some(new) => *new = definition,
                 None => {
@@ -629,6 +650,14 @@ impl PointSink for Batch {
                 }
             }
         }
-        (!contradictions.is_empty()).then(|| format!("`{metric}`: {}; the catalogue's word stands", contradictions.join("; ")))
+        if !contradictions.is_empty() {
+            notes.push(format!("`{metric}`: {}; the catalogue is used", contradictions.join("; ")));
+        }
+        Described { note: (!notes.is_empty()).then(|| notes.join("; ")), is_unfit: self.claims.is_unfit(metric) }
+    }
+
+    fn kind_of(&self, metric: &str) -> Option<Kind> {
+        let learned = || self.learned.get(metric).or_else(|| self.new_metrics.get(metric)).map(|definition| definition.kind);
+        self.metrics.get(metric).map(|known| known.kind).or_else(learned).or_else(|| self.known_metric(metric).map(|known| known.kind))
     }
 }

@@ -52,14 +52,16 @@ impl Definitions {
 
     /// Turns a batch into an entry of the journal, after the catalogue has what is new in it.
     pub fn settle(&self, batch: Batch) -> Result<Entry, StoreError> {
-        let Batch { dataset_name, rows, slots, new_metrics, learned, new_series, words, histograms, .. } = batch;
+        let Batch { dataset_name, rows, slots, new_metrics, learned, new_series, words, histograms, claims, .. } = batch;
         let is_plain = |slot: &Slot| matches!((slot.series, slot.kind), (SlotSeries::Known(_), Kind::Gauge | Kind::Counter));
         if learned.is_empty() && slots.iter().all(is_plain) {
+            self.check_units(&dataset_name, &claims.assumed)?;
             let id = |slot: &Slot| if let SlotSeries::Known(id) = slot.series { id } else { SeriesId(u32::MAX) };
             return Ok(gather(&rows, &slots, id));
         }
         // From here on one at a time, so that two batches with the same new series agree on its id.
         let mut records = self.records.lock();
+        self.check_units(&dataset_name, &claims.assumed)?;
         self.learn(&mut records, &dataset_name, learned)?;
         let ids = self.add_series(&mut records, &dataset_name, &new_metrics, &new_series)?;
         let id = |slot: &Slot| match slot.series {
@@ -145,10 +147,20 @@ impl Definitions {
         let known: Vec<(DatasetId, String, MetricDefinition)> = {
             let catalogue = self.catalogue.read();
             let Some(dataset) = catalogue.dataset(dataset) else { return Ok(()) };
-            let there = learned
-                .into_iter()
-                .filter_map(|(name, definition)| Some((dataset.id, dataset.metric_by_any_name(&name)?.name.to_string(), definition)));
-            there.collect()
+            // Somebody may have changed the definition since the batch was read.
+            let filled = |(name, said): (String, MetricDefinition)| {
+                let metric = dataset.metric_by_any_name(&name)?;
+                let mut definition = metric.definition.clone();
+                definition.unit = definition.unit.or(said.unit);
+                if definition.description.is_empty() {
+                    definition.description = said.description;
+                }
+                if definition.unreviewed {
+                    definition.temporality = definition.temporality.or(said.temporality);
+                }
+                (definition != metric.definition).then(|| (dataset.id, metric.name.to_string(), definition))
+            };
+            learned.into_iter().filter_map(filled).collect()
         };
         if known.is_empty() {
             return Ok(());
@@ -160,6 +172,22 @@ impl Definitions {
             known.into_iter().zip(ids).for_each(|((_, name, definition), id)| dataset.put_metric(id, &name, definition));
         }
         Ok(())
+    }
+
+    /// Values were converted to the units that the catalogue had when the batch was read.
+    fn check_units(&self, dataset: &str, assumed: &BTreeMap<String, String>) -> Result<(), StoreError> {
+        if assumed.is_empty() {
+            return Ok(());
+        }
+        let catalogue = self.catalogue.read();
+        let Some(dataset) = catalogue.dataset(dataset) else { return Ok(()) };
+        let clash = |(name, assumed): (&String, &String)| {
+            let unit = dataset.metric_by_any_name(name)?.definition.unit.as_ref()?;
+            (unit != assumed).then(|| {
+                StoreError::Definition(format!("the unit of `{name}` has just become {unit}: send the batch again to have its values converted"))
+            })
+        };
+        assumed.iter().find_map(clash).map_or(Ok(()), Err)
     }
 
     fn check_kinds(&self, dataset: &str, new: &BTreeMap<String, MetricDefinition>) -> Result<(), StoreError> {

@@ -23,6 +23,7 @@ mod backup;
 mod batch;
 mod bin;
 mod census;
+mod claims;
 mod committer;
 mod compactor;
 mod counts;

@@ -6,8 +6,8 @@ mod support;
 
 use fenetre_core::{
     model::{
-        About, Cause, DatasetDefinition, Kind, MetricDefinition, PointRef, PointSink, Refusal, Shape, Status, TagDefinition, Temporality, ValueRef,
-        WhenPaused,
+        About, Cause, DatasetDefinition, Described, Histogram, Kind, MetricDefinition, PointRef, PointSink, Refusal, Shape, Status, TagDefinition,
+        Temporality, ValueRef, WhenPaused,
     },
     time::{Nanos, SECOND},
 };
@@ -119,8 +119,8 @@ fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
     let store = support::open(folder.path());
     let about = About { kind: Some(Kind::Counter), unit: Some("By"), description: Some("Sent"), temporality: Some(Temporality::Delta) };
     let mut batch = store.begin("main").unwrap();
-    assert_eq!(batch.describe("sent", about), None);
-    assert_eq!(batch.describe("never", about), None);
+    assert_eq!(batch.describe("sent", about), Described::default());
+    assert_eq!(batch.describe("never", about), Described::default());
     number(&mut batch, "sent", &[]).unwrap();
     store.write(batch).unwrap();
     let known = defined(&store, "sent");
@@ -131,9 +131,9 @@ fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
     store.put_metric("main", "plain", MetricDefinition { unreviewed: true, ..Default::default() }).unwrap();
     store.put_metric("main", "own", MetricDefinition { unit: Some("cm".into()), ..Default::default() }).unwrap();
     let mut batch = store.begin("main").unwrap();
-    assert!(batch.describe("plain", About { kind: None, ..about }).is_none());
-    let note = batch.describe("own", About { unit: Some("m"), kind: Some(Kind::State), ..About::default() }).unwrap();
-    assert!(note.contains("says state, the catalogue gauge") && note.contains("the unit m, the catalogue cm"), "{note}");
+    assert!(batch.describe("plain", About { kind: None, ..about }).note.is_none());
+    let note = batch.describe("own", About { unit: Some("m"), kind: Some(Kind::State), ..About::default() }).note.unwrap();
+    assert!(note.contains("says state, the catalogue gauge") && note.contains("values in m are converted to cm"), "{note}");
     store.write(batch).unwrap();
     assert_eq!((defined(&store, "plain").unit.as_deref(), defined(&store, "own").unit.as_deref()), (Some("By"), Some("cm")));
 }
@@ -264,4 +264,109 @@ fn points_too_far_ahead_are_refused_and_numbers_may_come_as_texts() {
     batch.refuse_after(START - 1);
     let refusal = number(&mut batch, "level", &[]).unwrap_err();
     assert!(refusal.cause == Cause::Future && refusal.reason.contains("too far in the future"), "{refusal:?}");
+}
+
+/// What the values of a metric are, in order of time.
+fn values(store: &Store, metric: &str) -> Vec<f64> {
+    let place = {
+        let catalogue = store.catalogue();
+        let dataset = catalogue.dataset("main").unwrap();
+        (dataset.id, dataset.all_series().find(|series| *series.metric == *metric).unwrap().id)
+    };
+    support::columns(&store.source(), place, fenetre_core::time::TimeRange::ALL).unwrap().values
+}
+
+#[test]
+fn values_in_another_unit_are_converted_and_those_that_cannot_be_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let unit = |unit| About { unit: Some(unit), ..About::default() };
+    let put = |batch: &mut Batch, metric: &str, second: i64, value: ValueRef<'_>| {
+        batch.accept(PointRef { metric, tags: &[], time: START + second * SECOND, value })
+    };
+    let number = |batch: &mut Batch, second, value| put(batch, "level", second, ValueRef::Number(value));
+    // The first body that states a unit decides the metric's, and others are converted to it: in the same batch, and in later ones.
+    let mut batch = store.begin("main").unwrap();
+    assert_eq!(batch.describe("level", unit("cm")), Described::default());
+    number(&mut batch, 0, 312.0).unwrap();
+    assert_eq!(batch.describe("level", unit("m")).note.as_deref(), Some("`level`: values in m are converted to cm"));
+    number(&mut batch, 1, 3.125).unwrap();
+    assert_eq!(batch.describe("level", unit("cm")), Described::default());
+    number(&mut batch, 2, 313.0).unwrap();
+    assert!(batch.describe("level", unit("kW.h")).is_unfit);
+    let refusal = number(&mut batch, 3, 5.0).unwrap_err();
+    assert_eq!(
+        (refusal.cause, refusal.reason.as_str()),
+        (Cause::Unit, "comes in kW.h, and the metric is in cm: values in kW.h cannot be converted to it")
+    );
+    store.write(batch).unwrap();
+    let mut batch = store.begin("main").unwrap();
+    batch.describe("level", unit("m"));
+    number(&mut batch, 4, 3.0).unwrap();
+    let series = batch.last_series().unwrap();
+    batch.accept_again(series, "level", START + 5 * SECOND, ValueRef::Integer(2)).unwrap();
+    store.write(batch).unwrap();
+    assert_eq!(values(&store, "level"), [312.0, 312.5, 313.0, 300.0, 200.0]);
+    // A metric without a unit gets that of the first body that states one, which is said.
+    store.put_metric("main", "plain", MetricDefinition::default()).unwrap();
+    let mut batch = store.begin("main").unwrap();
+    assert_eq!(batch.describe("plain", unit("V")).note.as_deref(), Some("`plain` had no unit: it is in V now"));
+    assert!(batch.describe("odd", unit("kWh")).note.unwrap().contains("write `kW.h`"), "codes are checked");
+    // Temperatures have zeros of their own; what a counter counted has none.
+    store.put_metric("main", "temp", MetricDefinition { unit: Some("Cel".into()), ..Default::default() }).unwrap();
+    store.put_metric("main", "warmth", MetricDefinition { unit: Some("Cel".into()), kind: Kind::Counter, ..Default::default() }).unwrap();
+    batch.describe("temp", unit("K"));
+    put(&mut batch, "temp", 0, ValueRef::Number(300.15)).unwrap();
+    assert!(batch.describe("warmth", unit("K")).is_unfit);
+    let wait = Histogram { bounds: vec![0.5, 1.0], counts: vec![1, 2, 3], sum: 4.5 };
+    store.put_metric("main", "wait", MetricDefinition { unit: Some("ms".into()), kind: Kind::Histogram, ..Default::default() }).unwrap();
+    batch.describe("wait", unit("s"));
+    put(&mut batch, "wait", 0, ValueRef::Histogram(&wait)).unwrap();
+    store.write(batch).unwrap();
+    assert!((values(&store, "temp")[0] - 27.0).abs() < 1e-9);
+    let layout =
+        store.catalogue().dataset("main").unwrap().all_series().find(|series| *series.metric == *"wait").unwrap().layouts()[0].bounds.clone();
+    assert_eq!(*layout, [500.0, 1000.0]);
+}
+
+#[test]
+fn a_unit_that_changes_between_reading_and_writing_refuses_the_batch() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let unit = |unit| About { unit: Some(unit), ..About::default() };
+    let (mut one, mut other) = (store.begin("main").unwrap(), store.begin("main").unwrap());
+    one.describe("level", unit("cm"));
+    other.describe("level", unit("m"));
+    for batch in [&mut one, &mut other] {
+        number(batch, "level", &[]).unwrap();
+    }
+    store.write(one).unwrap();
+    let error = store.write(other).unwrap_err().to_string();
+    assert!(error.contains("the unit of `level` has just become cm"), "{error}");
+    assert_eq!(values(&store, "level"), [1.0]);
+}
+
+#[test]
+fn a_first_text_that_is_a_number_makes_a_gauge() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    put(&mut batch, "level", &[], ValueRef::Word("21.5")).unwrap();
+    put(&mut batch, "gate", &[], ValueRef::Word("open")).unwrap();
+    assert!(batch.notes()[0].starts_with("`level` became a gauge, since its first value, the text \"21.5\", is a number"), "{:?}", batch.notes());
+    store.write(batch).unwrap();
+    assert_eq!((defined(&store, "level").kind, defined(&store, "gate").kind), (Kind::Gauge, Kind::State));
+    assert_eq!(values(&store, "level"), [21.5]);
+}
+
+#[test]
+fn points_of_a_batch_that_replace_each_other_are_counted() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    for (second, lock) in [(1, "osier"), (1, "marl"), (2, "osier"), (1, "osier"), (0, "marl"), (1, "osier")] {
+        let point = PointRef { metric: "level", tags: &[("lock", lock)], time: START + second * SECOND, value: ValueRef::Number(1.0) };
+        batch.accept(point).unwrap();
+    }
+    assert_eq!((batch.len(), batch.duplicates()), (6, 2));
 }

@@ -18,8 +18,8 @@ pub struct ImportArgs {
     /// What its columns are.
     #[command(flatten)]
     pub columns: ColumnArgs,
-    /// Take the mapping that is guessed from the first rows, and say which it was
-    #[arg(long, conflicts_with = "mapping")]
+    /// Guess from the first rows what other options and --mapping leave open, and show the result
+    #[arg(long)]
     pub guess: bool,
     /// Read everything, keep nothing
     #[arg(long)]
@@ -44,7 +44,10 @@ pub struct ColumnArgs {
     /// Column of the time; a column called `time` needs no naming
     #[arg(long, value_name = "COLUMN")]
     pub time: Option<String>,
-    /// How times are written: iso, s, ms, us, ns, or a pattern such as '%d.%m.%Y %H:%M'
+    /// Column of the time of day, if --time names a column of dates
+    #[arg(long, value_name = "COLUMN", requires = "time")]
+    pub time_of_day: Option<String>,
+    /// Format of times: iso, s, ms, us or ns since 1970, serial (spreadsheet dates), or a pattern such as '%d.%m.%Y %H:%M'
     #[arg(long, value_name = "FORMAT")]
     pub time_format: Option<String>,
     /// Zone of times without an offset
@@ -62,9 +65,15 @@ pub struct ColumnArgs {
     /// Tag that every row has
     #[arg(long = "const", value_name = "KEY=VALUE")]
     pub constants: Vec<String>,
-    /// Mark that stands for an empty cell, such as NA
+    /// Mark of an empty cell, such as NA (repeatable)
     #[arg(long, value_name = "MARK")]
     pub missing: Vec<String>,
+    /// Character encoding, such as windows-1252 (default: UTF-8, or what a byte order mark shows)
+    #[arg(long, value_name = "NAME")]
+    pub encoding: Option<String>,
+    /// Decimal mark of numbers, `.` or `,` (default: detected)
+    #[arg(long, value_name = "MARK")]
+    pub decimal: Option<char>,
 }
 
 /// `fenetre imports`

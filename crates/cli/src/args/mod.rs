@@ -206,7 +206,6 @@ mod tests {
             "fenetre backup",
             "fenetre backup --since sunday",
             "fenetre import x.csv --continue 65f",
-            "fenetre import x.csv --guess --mapping keepers",
             "fenetre points delete level --from 2026-05-01",
             "fenetre peek level --count 0",
             "fenetre retention set velmar",

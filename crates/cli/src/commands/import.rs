@@ -8,7 +8,11 @@ use std::{
     time::Duration,
 };
 
-use fenetre_formats::mapping::{Column, Mapping, Role};
+use fenetre_formats::mapping::{
+    Column, Mapping, Role,
+    guess::{Guess, Question, QuestionKind},
+    is_long,
+};
 use fenetre_service::{
     api::imports::LookOrder,
     imports::{ImportRecord, Order, Stage},
@@ -49,10 +53,12 @@ fn begin(client: &Client, args: &ImportArgs, file: &Path) -> Result<ImportRecord
         for reason in &look.guess.reasons {
             noteln!("{}: {}, {}", reason.column, reason.taken_for, reason.why);
         }
-        let mut guessed = look.guess.mapping;
-        guessed.merge(mapping.unwrap_or_default());
-        client.run_import(&record.id, Some(&order(Some(guessed))))
-    } else if needs_one && !says_columns {
+        look.guess.notes.iter().for_each(|note| noteln!("note: {note}"));
+        match unanswered(&look.guess) {
+            None => client.run_import(&record.id, Some(&order(Some(look.guess.mapping)))),
+            Some(text) => Err(Failure::new(WRONG, text)),
+        }
+    } else if needs_one && !says_columns && !is_long_table(client, &record)? {
         let names = client
             .look_at_import(&record.id, &LookOrder::default())
             .map_or(String::new(), |look| format!(". Its columns are {}", look.names.join(", ")));
@@ -67,6 +73,28 @@ fn begin(client: &Client, args: &ImportArgs, file: &Path) -> Result<ImportRecord
         // A file that cannot be read so is sent again with other options.
         let _ = client.forget_import(&record.id);
     })
+}
+
+/// What the sample leaves open, and the options that answer it.
+fn unanswered(guess: &Guess) -> Option<String> {
+    let answer = |question: &Question| match (question.about, question.choices.as_slice()) {
+        (QuestionKind::TimeColumn, _) => {
+            "no column was recognised as the time: name it with --time COLUMN, and its format with --time-format FORMAT".to_owned()
+        }
+        (QuestionKind::DateOrder, choices) => {
+            let options: Vec<String> = choices.iter().map(|choice| format!("--time-format '{choice}'")).collect();
+            let column = question.column.as_deref().unwrap_or_default();
+            format!("day and month in `{column}` cannot be told apart, since neither is above 12 in the sample: add {}", options.join(" or "))
+        }
+    };
+    let answers: Vec<String> = guess.questions.iter().map(answer).collect();
+    (!answers.is_empty()).then(|| answers.join("\n"))
+}
+
+/// Whether a table says itself what its columns are.
+fn is_long_table(client: &Client, record: &ImportRecord) -> Result<bool, Failure> {
+    let look = client.look_at_import(&record.id, &LookOrder { mapping: None, rows: Some(1) })?;
+    Ok(is_long(&look.names.iter().map(String::as_str).collect::<Vec<_>>()))
 }
 
 fn upload(client: &Client, args: &ImportArgs, file: &Path, is_input: bool) -> Result<ImportRecord, Failure> {
@@ -99,7 +127,10 @@ fn upload(client: &Client, args: &ImportArgs, file: &Path, is_input: bool) -> Re
 pub fn mapping_of(client: &Client, args: &ColumnArgs) -> Result<Option<Mapping>, Failure> {
     let mut own = Mapping { missing: args.missing.clone(), ..Mapping::default() };
     own.time.column.clone_from(&args.time);
+    own.time.time_of_day.clone_from(&args.time_of_day);
     own.time.format.clone_from(&args.time_format);
+    own.table.encoding.clone_from(&args.encoding);
+    own.table.decimal = args.decimal;
     own.time.zone.clone_from(&args.zone);
     for (columns, role) in [(&args.tags, Role::Tag), (&args.values, Role::Value), (&args.states, Role::State)] {
         own.columns.extend(columns.iter().map(|column| Column::parse(column, role)));
@@ -161,8 +192,7 @@ fn follow(client: &Client, mut record: ImportRecord) -> Result<ImportRecord, Fai
 /// Tells what became of it: counts on standard output, rejects on standard error.
 fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
     for reject in &record.rejects {
-        let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
-        noteln!("line {}{field}: {}", reject.line, reject.reason);
+        noteln!("{}: {}", reject.place(), reject.reason);
     }
     if record.rejected > record.rejects.len() as u64 {
         noteln!("… and {} more: `fenetre imports rejects {}` writes all of them", grouped(record.rejected - record.rejects.len() as u64), record.id);

@@ -44,11 +44,12 @@ pub fn run(command: MappingCommand) -> Result<(), Failure> {
         }
         MappingCommand::Guess { file, zone, format } => {
             let look = look(&file, format_of(&file, format.as_deref())?, &Mapping::default())?;
-            let guessed = guess(&look, &zone);
+            let guessed = guess(&look, &zone, &Mapping::default());
             for reason in &guessed.reasons {
                 outln!("# {}: {}, {}", reason.column, reason.taken_for, reason.why);
             }
-            look.notes.iter().for_each(|note| outln!("# {note}"));
+            look.notes.iter().chain(&guessed.notes).for_each(|note| outln!("# {note}"));
+            guessed.questions.iter().for_each(|question| outln!("# QUESTION: {}", question.text));
             outln!("\n{}", guessed.mapping.to_toml().trim_start());
             Ok(())
         }
@@ -150,8 +151,7 @@ fn check(mapping: &Mapping, file: &Path, format: Format) -> Result<(), Failure> 
     reader.read(&text, is_whole, now, &mut shown, &mut tally).map_err(failed)?;
     shown.points.iter().for_each(|point| outln!("{point}"));
     for reject in &tally.rejects {
-        let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
-        noteln!("line {}{field}: {}", reject.line, reject.reason);
+        noteln!("{}: {}", reject.place(), reject.reason);
     }
     tally.notes.iter().for_each(|note| noteln!("note: {note}"));
     let metrics: Vec<String> = shown.metrics.iter().map(|(metric, count)| format!("{metric} ({count})")).collect();

@@ -7,6 +7,7 @@ use super::{
 use crate::{
     plan::Node,
     query::{Function, Operator, Reducer},
+    units::Conversion,
 };
 
 /// Windows that arithmetic left empty.
@@ -41,12 +42,10 @@ pub fn compute(node: &Node, leaves: &[Table], columns: usize, empties: &mut Empt
         Node::Leaf(at) => leaves[*at].clone(),
         Node::Scaled { of, factor, offset } => {
             let mut table = compute(of, leaves, columns, empties);
-            // A hundredth is not a double, a hundred is: 57 cm are 0.57 m, not 0.5700000000000001.
-            let divisor = (1.0 / factor).round();
-            let divides = factor.abs() < 1.0 && ((1.0 / factor) - divisor).abs() < 1e-9 * divisor.abs();
+            let conversion = Conversion { factor: *factor, offset: *offset };
             table.rows.iter_mut().for_each(|row| {
                 row.exact = None;
-                row.numbers.iter_mut().for_each(|number| *number = if divides { *number / divisor } else { *number * factor } + offset);
+                row.numbers.iter_mut().for_each(|number| *number = conversion.apply(*number));
             });
             table
         }

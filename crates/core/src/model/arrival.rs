@@ -44,6 +44,15 @@ pub struct About<'a> {
     pub temporality: Option<Temporality>,
 }
 
+/// What became of an [`About`].
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Described {
+    /// What the sender should know: contradictions, conversions.
+    pub note: Option<String>,
+    /// The stated unit cannot be converted to the metric's: its values will be refused.
+    pub is_unfit: bool,
+}
+
 /// The sort of a refusal, by which refusals are counted.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "kebab-case")]
@@ -59,6 +68,8 @@ pub enum Cause {
     Past,
     /// The value is missing, or not of the metric's kind.
     Value,
+    /// The value is in a unit that cannot be converted to the metric's.
+    Unit,
     /// The value is not a number, or infinite.
     NotFinite,
     /// A name, tag or tag's value breaks a rule.
@@ -80,6 +91,7 @@ impl Cause {
             Self::Future => "too far in the future",
             Self::Past => "older than is kept",
             Self::Value => "no usable value",
+            Self::Unit => "in a unit that does not fit",
             Self::NotFinite => "not a finite number",
             Self::Tag => "a name or tag breaks a rule",
             Self::Unknown => "unknown in a closed dataset",
@@ -133,9 +145,14 @@ pub trait PointSink {
         Err(Refusal::of(Cause::Unreadable, metric, "its series was never met"))
     }
 
-    /// Hears what the body says of a metric: it holds for one that is new with this body, and fills what nobody has said yet of another.
-    /// Says what it contradicts.
-    fn describe(&mut self, _metric: &str, _about: About<'_>) -> Option<String> {
+    /// Takes what the body says of a metric: it applies to one that is new with this body, and fills what nobody has said yet of another. From here
+    /// on the metric's values come in the stated unit, and are converted to the metric's own.
+    fn describe(&mut self, _metric: &str, _about: About<'_>) -> Described {
+        Described::default()
+    }
+
+    /// The kind of a metric that is known, or that this sink has met.
+    fn kind_of(&self, _metric: &str) -> Option<Kind> {
         None
     }
 }

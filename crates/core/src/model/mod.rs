@@ -8,7 +8,7 @@ mod tags;
 mod value;
 
 pub use crate::thinning::Thinning;
-pub use arrival::{About, Cause, KnownSeries, PointRef, PointSink, Refusal, ValueRef};
+pub use arrival::{About, Cause, Described, KnownSeries, PointRef, PointSink, Refusal, ValueRef};
 pub use dataset::{DatasetDefinition, TagDefinition};
 pub use metric::{Kind, MetricDefinition, Shape, Status, Temporality, WhenPaused};
 pub use names::{MOST_TAGS, NameError, check_dataset_name, check_name, check_tag_value};

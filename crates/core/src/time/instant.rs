@@ -45,6 +45,18 @@ pub enum TimeError {
         /// What was found.
         text: String,
     },
+    /// A second of 60 where the clocks had none.
+    #[error("`{text}` is not a time: there was no leap second then")]
+    NoLeapSecond {
+        /// What was found.
+        text: String,
+    },
+    /// Not a serial date.
+    #[error("`{text}` is not a serial date of a spreadsheet, such as 46143.375")]
+    NotSerial {
+        /// What was found.
+        text: String,
+    },
     /// Not as the pattern has it.
     #[error("`{text}` is not a time of the form \"{pattern}\"")]
     Pattern {
@@ -86,7 +98,7 @@ pub fn parse_rfc3339(text: &str) -> Result<Nanos, TimeError> {
         return Ok(time);
     }
     match text.parse::<Timestamp>() {
-        Ok(stamp) => nanos(stamp, text),
+        Ok(stamp) => nanos(stamp, text).and_then(|at| checked_leap(at, text)),
         Err(_) if text.parse::<civil::DateTime>().is_ok() => Err(TimeError::NoOffset { text: text.to_owned() }),
         Err(_) => Err(TimeError::NotATime { text: text.to_owned() }),
     }
@@ -131,7 +143,7 @@ fn parse_plain(text: &[u8]) -> Option<Nanos> {
 /// [`TimeError`]; a local time that a clock change leaves out or repeats is an error that says both readings.
 pub fn parse_instant(text: &str, zone: &TimeZone) -> Result<Nanos, TimeError> {
     if let Ok(stamp) = text.parse::<Timestamp>() {
-        return nanos(stamp, text);
+        return nanos(stamp, text).and_then(|at| checked_leap(at, text));
     }
     let bad = || TimeError::NotATime { text: text.to_owned() };
     if !text.contains('T') {
@@ -144,7 +156,7 @@ pub fn parse_instant(text: &str, zone: &TimeZone) -> Result<Nanos, TimeError> {
     let local: civil::DateTime = text.parse().map_err(|_| bad())?;
     let ambiguous = zone.to_ambiguous_timestamp(local);
     if !ambiguous.is_ambiguous() {
-        return nanos(ambiguous.compatible().map_err(|_| bad())?, text);
+        return nanos(ambiguous.compatible().map_err(|_| bad())?, text).and_then(|at| checked_leap(at, text));
     }
     Err(clock_change(text, ambiguous, zone))
 }
@@ -166,6 +178,21 @@ pub(super) fn clock_change(text: &str, reading: jiff::tz::AmbiguousTimestamp, zo
         earlier: told(reading.earlier()),
         later: told(reading.later()),
     }
+}
+
+/// Days that ended with a leap second, as days since 1970-01-01 (Bulletin C of the IERS; none is planned after these).
+const LEAP_DAYS: [i64; 27] = [
+    911, 1_095, 1_460, 1_825, 2_190, 2_556, 2_921, 3_286, 3_651, 4_198, 4_563, 4_928, 5_659, 6_573, 7_304, 7_669, 8_216, 8_581, 8_946, 9_495, 10_042,
+    10_591, 13_148, 14_244, 15_521, 16_616, 17_166,
+];
+
+/// An instant whose text has a second of 60 is the second before, if the clocks had it.
+pub(super) fn checked_leap(at: Nanos, text: &str) -> Result<Nanos, TimeError> {
+    if !text.contains(":60") {
+        return Ok(at);
+    }
+    let (day, second) = (at.div_euclid(86_400 * super::SECOND), at.rem_euclid(86_400 * super::SECOND) / super::SECOND);
+    if second == 86_399 && LEAP_DAYS.contains(&day) { Ok(at) } else { Err(TimeError::NoLeapSecond { text: text.to_owned() }) }
 }
 
 pub(super) fn nanos(stamp: Timestamp, text: &str) -> Result<Nanos, TimeError> {

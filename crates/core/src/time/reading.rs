@@ -15,8 +15,10 @@ pub enum TimeFormat {
     Iso,
     /// A number since 1970-01-01T00:00:00Z.
     Epoch(EpochUnit),
-    /// A pattern with `%` and a letter for each part, as POSIX `strptime` has them.
+    /// A pattern with `%` and a letter for each part, as POSIX `strptime` has them; `%.f` is a fraction of a second, after a point or a comma.
     Pattern(String),
+    /// A number of days since 1899-12-30, as spreadsheets have them.
+    Serial,
 }
 
 /// What an epoch number counts.
@@ -67,7 +69,7 @@ impl EpochUnit {
 }
 
 impl TimeFormat {
-    /// Reads `guess`, `iso`, `s`, `ms`, `us`, `ns`, or a pattern.
+    /// Reads `guess`, `iso`, `s`, `ms`, `us`, `ns`, `serial`, or a pattern.
     ///
     /// # Errors
     /// What there is, in a sentence.
@@ -75,9 +77,10 @@ impl TimeFormat {
         match text {
             "guess" => Ok(Self::Guess),
             "iso" => Ok(Self::Iso),
+            "serial" => Ok(Self::Serial),
             pattern if pattern.contains('%') => Ok(Self::Pattern(pattern.to_owned())),
             unit => EpochUnit::ALL.into_iter().find(|known| known.as_str() == unit).map(Self::Epoch).ok_or_else(|| {
-                format!("`{text}` is no format of times: there are iso, s, ms, us, ns, guess, and patterns such as \"%d.%m.%Y %H:%M\"")
+                format!("`{text}` is no format of times: there are iso, s, ms, us, ns, serial, guess, and patterns such as \"%d.%m.%Y %H:%M\"")
             }),
         }
     }
@@ -117,6 +120,7 @@ impl TimeRule {
             TimeFormat::Epoch(unit) => epoch(text, *unit).map(|at| (at, None)),
             TimeFormat::Iso => self.iso(text).map(|at| (at, None)),
             TimeFormat::Pattern(pattern) => self.pattern(text, pattern).map(|at| (at, None)),
+            TimeFormat::Serial => self.serial(text).map(|at| (at, None)),
             // Most are RFC 3339, and a number is none.
             TimeFormat::Guess => match parse_rfc3339(text) {
                 Ok(at) => Ok((at, None)),
@@ -139,7 +143,7 @@ impl TimeRule {
         match (parse_rfc3339(text), &self.zone) {
             (Err(TimeError::NoOffset { .. } | TimeError::NotATime { .. }), Some(zone)) => {
                 let local: civil::DateTime = text.parse().map_err(|_| TimeError::NotATime { text: text.to_owned() })?;
-                self.local(text, local, zone)
+                self.local(text, local, zone).and_then(|at| instant::checked_leap(at, text))
             }
             (Err(TimeError::NoOffset { text }), None) => Err(TimeError::NoZone { text }),
             (read, _) => read,
@@ -148,16 +152,35 @@ impl TimeRule {
 
     fn pattern(&self, text: &str, pattern: &str) -> Result<Nanos, TimeError> {
         let unfit = || TimeError::Pattern { text: text.to_owned(), pattern: pattern.to_owned() };
-        let parts = strtime::parse(pattern, text).map_err(|_| unfit())?;
+        let parts = match strtime::parse(pattern, text) {
+            // A comma may come before the fraction of a second, as a point may.
+            Err(_) if pattern.contains("%.f") && !pattern.contains(',') => strtime::parse(pattern, text.replacen(',', ".", 1)),
+            parsed => parsed,
+        };
+        let parts = parts.map_err(|_| unfit())?;
         if parts.offset().is_some() || pattern.contains("%s") {
             return parts.to_timestamp().map_err(|_| unfit()).and_then(|stamp| instant::nanos(stamp, text));
         }
         let local = parts.to_datetime().or_else(|_| parts.to_date().map(|date| date.to_datetime(civil::Time::midnight())));
         let local = local.map_err(|_| unfit())?;
         match &self.zone {
-            Some(zone) => self.local(text, local, zone),
+            Some(zone) => self.local(text, local, zone).and_then(|at| instant::checked_leap(at, text)),
             None => Err(TimeError::NoZone { text: text.to_owned() }),
         }
+    }
+
+    /// A serial date: whole days and a fraction, to the millisecond, by the clock of the zone.
+    fn serial(&self, text: &str) -> Result<Nanos, TimeError> {
+        let bad = || TimeError::NotSerial { text: text.to_owned() };
+        let number: f64 = text.replacen(',', ".", 1).parse().map_err(|_| bad())?;
+        // Before March 1900 spreadsheets do not agree; after 9999 they end.
+        if !(61.0..2_958_466.0).contains(&number) {
+            return Err(bad());
+        }
+        let zone = self.zone.as_ref().ok_or_else(|| TimeError::NoZone { text: text.to_owned() })?;
+        let millis = (number * 86_400_000.0).round() as i64;
+        let local = civil::date(1899, 12, 30).to_datetime(civil::Time::midnight()).checked_add(jiff::SignedDuration::from_millis(millis));
+        self.local(text, local.map_err(|_| bad())?, zone)
     }
 
     fn local(&self, text: &str, local: civil::DateTime, zone: &TimeZone) -> Result<Nanos, TimeError> {
@@ -243,6 +266,11 @@ mod tests {
             (rule("iso", lisbon), "2026-05-01T09:00:00.5Z"),
             (rule("%d.%m.%Y %H:%M:%S%.f", lisbon), "01.05.2026 10:00:00.5"),
             (rule("%Y%m%d %H%M%S%.f %z", None), "20260501 110000.5 +0200"),
+            (rule("%d.%m.%Y %H:%M:%S%.f", lisbon), "01.05.2026 10:00:00,5"),
+            (rule("%m/%d/%Y %I:%M:%S%.f %p", lisbon), "5/1/2026 10:00:00.5 AM"),
+            (rule("guess", None), "2026-05-01T09:00:00,5Z"),
+            (rule("serial", lisbon), "46143.4166724537"),
+            (rule("serial", lisbon), "46143,4166724537"),
         ];
         for (rule, text) in same {
             assert_eq!(read(&rule, text), "2026-05-01T09:00:00.5Z", "{rule:?} {text}");
@@ -265,10 +293,27 @@ mod tests {
                 read(&rule("%d.%m.%Y %H:%M", None), "01.05.2026 10:00"),
                 read(&rule("iso", Some("Europe/Lisbon")), "2026-03-29T01:30:00"),
                 read(&rule("iso", Some("Europe/Lisbon")), "2026-10-25T01:30:00"),
+                read(&rule("serial", Some("UTC")), "1777626000"),
+                read(&rule("serial", None), "46143.5"),
+                read(&rule("guess", None), "2026-05-01T23:59:60Z"),
+                read(&rule("%d.%m.%Y %H:%M:%S", Some("UTC")), "30.06.2016 23:59:60"),
                 TimeFormat::parse("minutes").unwrap_err(),
             ]
             .join("\n")
         );
+    }
+
+    #[test]
+    fn a_leap_second_is_one_only_where_the_clocks_had_it() {
+        for text in ["2016-12-31T23:59:60Z", "1972-06-30T23:59:60.5Z", "2017-01-01T00:59:60+01:00", "2015-06-30 23:59:60Z"] {
+            assert!(rule("guess", None).read(text).is_ok(), "{text}");
+        }
+        assert_eq!(read(&rule("iso", Some("Europe/Lisbon")), "2016-12-31 23:59:60"), "2016-12-31T23:59:59Z");
+        for text in ["2016-12-31T22:59:60Z", "2017-12-31T23:59:60Z", "2016-12-30T23:59:60Z"] {
+            assert!(read(&rule("guess", None), text).contains("no leap second"), "{text}");
+        }
+        let days = |text: &str| parse_rfc3339(text).unwrap() / (86_400 * SECOND);
+        assert_eq!([days("1972-06-30T00:00:00Z"), days("1999-01-01T00:00:00Z") - 1, days("2016-12-31T00:00:00Z")], [911, 10_591, 17_166]);
     }
 
     #[test]

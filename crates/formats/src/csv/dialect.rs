@@ -2,19 +2,21 @@
 
 use fenetre_core::time::{TimeFormat, TimeRule};
 
-use crate::mapping::Dialect;
+use crate::mapping::{Dialect, Evidence, Grouped, Notation};
 
 /// A dialect with nothing left open.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq)]
 pub struct Written {
     pub delimiter: u8,
     pub quote: u8,
-    pub decimal_comma: bool,
+    pub notation: Notation,
+    /// A cell whose thousands are grouped, if any are.
+    pub groups: Option<Grouped>,
     pub header: bool,
 }
 
 /// Rows that are looked at.
-const SAMPLE_ROWS: usize = 20;
+const SAMPLE_ROWS: usize = 200;
 const DELIMITERS: [u8; 4] = *b",;\t|";
 
 impl Written {
@@ -23,27 +25,32 @@ impl Written {
         let quote = wanted.quote.map_or(b'"', ascii);
         let delimiter = wanted.delimiter.map(ascii).or(default_delimiter).unwrap_or_else(|| delimiter_of(start, quote));
         let rows: Vec<Vec<String>> = sample(start, delimiter, quote);
-        let decimal_comma = match wanted.decimal {
-            Some(decimal) => decimal == ',',
-            None => delimiter != b',' && has_decimal_commas(rows.get(1..).unwrap_or_default()),
+        let evidence = Evidence::of(rows.get(1..).unwrap_or_default().iter().flatten().map(String::as_str));
+        let notation = match wanted.decimal {
+            Some(decimal) => Notation { decimal_comma: decimal == ',', is_known: true },
+            None => evidence.notation(delimiter == b','),
         };
+        let groups = evidence.grouped(notation);
         let header = wanted.header.unwrap_or_else(|| !rows.first().is_some_and(|first| first.iter().any(|cell| is_data(cell))));
-        Self { delimiter, quote, decimal_comma, header }
+        Self { delimiter, quote, notation, groups, header }
     }
 
     /// What of it is out of the ordinary, for a note.
-    pub fn describe(self, wanted: &Dialect) -> Option<String> {
+    pub fn describe(&self, wanted: &Dialect) -> Option<String> {
         let mut found = Vec::new();
         if wanted.delimiter.is_none() && self.delimiter != b',' {
-            found.push(format!("cells are parted by {}", name_of(self.delimiter)));
+            found.push(format!("the delimiter is {}", name_of(self.delimiter)));
         }
-        if wanted.decimal.is_none() && self.decimal_comma {
+        if wanted.decimal.is_none() && self.notation.decimal_comma {
             found.push("numbers have decimal commas".to_owned());
         }
-        if wanted.header.is_none() && !self.header {
-            found.push("there is no header, so columns are called column1, column2 and so on".to_owned());
+        if wanted.decimal.is_none() {
+            found.extend(self.groups.as_ref().map(ToString::to_string));
         }
-        (!found.is_empty()).then(|| format!("detected: {} (a mapping can say otherwise under [table])", found.join("; ")))
+        if wanted.header.is_none() && !self.header {
+            found.push("there is no header, so the columns are named column1, column2 and so on".to_owned());
+        }
+        (!found.is_empty()).then(|| format!("detected: {} (override it under [table] of a mapping)", found.join("; ")))
     }
 }
 
@@ -54,10 +61,10 @@ fn ascii(character: char) -> u8 {
 
 fn name_of(delimiter: u8) -> &'static str {
     match delimiter {
-        b';' => "semicolons",
-        b'\t' => "tabs",
-        b'|' => "upright strokes",
-        _ => "something else than commas",
+        b';' => "a semicolon",
+        b'\t' => "a tab",
+        b'|' => "a vertical bar",
+        _ => "not a comma",
     }
 }
 
@@ -80,16 +87,6 @@ fn sample(start: &[u8], delimiter: u8, quote: u8) -> Vec<Vec<String>> {
     rows.map(cells).collect()
 }
 
-fn has_decimal_commas(rows: &[Vec<String>]) -> bool {
-    let is_number = |text: &str| {
-        let digits = text.strip_prefix('-').unwrap_or(text);
-        digits.split_once(',').is_some_and(|(whole, rest)| {
-            !whole.is_empty() && !rest.is_empty() && whole.chars().all(|c| c.is_ascii_digit() || c == '.') && rest.chars().all(|c| c.is_ascii_digit())
-        })
-    };
-    rows.iter().flatten().any(|cell| is_number(cell))
-}
-
 /// Whether a cell is a number or a time, which names of columns are not.
 fn is_data(cell: &str) -> bool {
     let rule = TimeRule { format: TimeFormat::Iso, zone: Some(jiff::tz::TimeZone::UTC), ..TimeRule::default() };
@@ -106,10 +103,10 @@ mod tests {
 
     #[test]
     fn dialects_are_told_apart() {
-        let plain = detect("time,lock,level\n2026-05-01T09:00:00Z,osier,3.5\n");
-        assert_eq!(plain, Written { delimiter: b',', quote: b'"', decimal_comma: false, header: true });
+        let plain = detect("time,lock,level\n2026-05-01T09:00:00Z,osier,3\n");
+        assert_eq!(plain, Written { delimiter: b',', quote: b'"', notation: Notation::default(), groups: None, header: true });
         let german = detect("Zeit;Schleuse;Pegel\n01.05.2026 09:00;osier;3,5\n01.05.2026 09:10;osier;1.203,25\n");
-        assert_eq!((german.delimiter, german.decimal_comma, german.header), (b';', true, true));
+        assert_eq!((german.delimiter, german.notation.decimal_comma, german.header), (b';', true, true));
         assert_eq!(detect("time\tnote\tlevel\n1\ta, b\t3\n2\tc\t4\n").delimiter, b'\t');
         assert_eq!(detect("a|b\n1|2\n").delimiter, b'|');
         assert!(!detect("2026-05-01 09:00:00,osier,3.5\n").header);
@@ -121,8 +118,11 @@ mod tests {
     fn what_a_mapping_says_is_not_looked_for() {
         let wanted = Dialect { delimiter: Some(';'), header: Some(true), decimal: Some('.'), ..Dialect::default() };
         let found = Written::detect(b"1,2\n3,4\n", &wanted, None);
-        assert_eq!(found, Written { delimiter: b';', quote: b'"', decimal_comma: false, header: true });
+        assert_eq!(
+            found,
+            Written { delimiter: b';', quote: b'"', notation: Notation { decimal_comma: false, is_known: true }, groups: None, header: true }
+        );
         assert_eq!(found.describe(&wanted), None);
-        assert!(detect("1;2\n").describe(&Dialect::default()).unwrap().contains("semicolons"));
+        assert!(detect("1;2\n").describe(&Dialect::default()).unwrap().contains("a semicolon"));
     }
 }

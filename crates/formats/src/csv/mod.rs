@@ -1,8 +1,9 @@
 //! Tables as text: RFC 4180 and its kin. A mapping says what each column is; what it leaves open about the writing is detected.
 
 mod dialect;
+mod rows;
 
-use std::ops::Range;
+use std::{borrow::Cow, ops::Range};
 
 use ::csv::{ByteRecord, ReaderBuilder};
 use fenetre_core::{model::PointSink, time::Nanos};
@@ -20,6 +21,10 @@ pub struct Table {
     head: Option<Head>,
     /// Line of the next row, from 1.
     line: u64,
+    /// What comes before the next line end belongs to a row that was rejected.
+    is_skipping: bool,
+    /// Lines end with a carriage return alone.
+    has_returns: Option<bool>,
 }
 
 /// What is known once the first rows are seen.
@@ -31,11 +36,22 @@ struct Head {
 
 /// Bytes of a table from which its dialect is detected.
 const SAMPLE_BYTES: usize = 64 << 10;
+/// A row of more bytes than this is rejected.
+const MAX_ROW_BYTES: usize = 8 << 20;
 
 impl Table {
     /// A reader of a table. Without a delimiter in the mapping, and without `default_delimiter`, it is detected.
     pub fn new(mapping: Mapping, default_delimiter: Option<u8>) -> Self {
-        Self { mapping, default_delimiter, head: None, line: 1 }
+        Self { mapping, default_delimiter, head: None, line: 1, is_skipping: false, has_returns: None }
+    }
+
+    /// Whether lines end with a carriage return alone, as those of very old spreadsheets: the first bytes show it.
+    fn ends_with_returns(&mut self, bytes: &[u8], is_last: bool) -> bool {
+        if bytes.len() < SAMPLE_BYTES && !is_last && self.has_returns.is_none() {
+            return false;
+        }
+        let sample = &bytes[..bytes.len().min(SAMPLE_BYTES)];
+        *self.has_returns.get_or_insert_with(|| memchr::memchr(b'\n', sample).is_none() && memchr::memchr(b'\r', sample).is_some())
     }
 
     /// Reads the lines before the first row, and the header. Says how many bytes that took, none where they are not all there yet.
@@ -50,7 +66,8 @@ impl Table {
         self.line = 1 + lines;
         let names: Vec<&str> = head.1.iter().map(String::as_str).collect();
         let mut mapping = self.mapping.clone();
-        mapping.table.decimal = Some(if head.0.decimal_comma { ',' } else { '.' });
+        let notation = head.0.notation;
+        mapping.table.decimal = notation.is_known.then_some(if notation.decimal_comma { ',' } else { '.' });
         let rows = Rows::new(&mapping, &names)?;
         if let Some(note) = head.0.describe(&self.mapping.table) {
             tally.note(note);
@@ -117,43 +134,55 @@ fn read_head(bytes: &[u8], mapping: &Mapping, default_delimiter: Option<u8>) -> 
 
 impl Reader for Table {
     fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
-        let mut start = 0;
+        let whole: Cow<'_, [u8]> = if self.ends_with_returns(bytes, is_last) {
+            Cow::Owned(bytes.iter().map(|byte| if *byte == b'\r' { b'\n' } else { *byte }).collect())
+        } else {
+            Cow::Borrowed(bytes)
+        };
+        let bytes = &*whole;
+        let mut at = 0;
         if self.head.is_none() {
-            start = self.begin(bytes, is_last, sink, tally)?;
+            at = self.begin(bytes, is_last, sink, tally)?;
         }
         let Some(head) = &self.head else { return Ok(0) };
-        let body = &bytes[start..];
-        let end = if is_last { body.len() } else { end_of_rows(body, head.written.quote) };
-        let body = &body[..end];
-        if memchr::memchr(head.written.quote, body).is_none() {
-            head.read_plain(body, self.line, now, sink, tally);
-        } else {
-            head.read_quoted(body, self.line, now, sink, tally);
+        loop {
+            if self.is_skipping {
+                // The rest of a line that is too long.
+                let Some(end) = memchr::memchr(b'\n', &bytes[at..]) else { return Ok(bytes.len()) };
+                at += end + 1;
+                self.line += 1;
+                self.is_skipping = false;
+            }
+            let body = &bytes[at..];
+            let scan = rows::scan(body, head.written.delimiter, head.written.quote);
+            let end = if is_last && !scan.is_open { body.len() } else { scan.end };
+            let body = &body[..end];
+            if memchr::memchr(head.written.quote, body).is_none() {
+                head.read_plain(body, self.line, now, sink, tally);
+            } else {
+                head.read_quoted(body, self.line, now, sink, tally);
+            }
+            self.line += memchr::memchr_iter(b'\n', body).count() as u64;
+            at += end;
+            let is_long = bytes.len() - at > MAX_ROW_BYTES;
+            if !(is_long || is_last && scan.is_open) {
+                break;
+            }
+            // Only this row is at fault: reading continues with the next line.
+            tally.rows += 1;
+            let reason = match scan.is_open {
+                true if is_last => "a quoted cell begins in this row and is never closed".to_owned(),
+                true => format!("a quoted cell begins in this row and is not closed within {} MB", MAX_ROW_BYTES >> 20),
+                false => format!("the row is longer than {} MB", MAX_ROW_BYTES >> 20),
+            };
+            tally.reject(self.line, None, format!("{reason}; the rows after it are read from the next line on"));
+            self.is_skipping = true;
         }
-        self.line += memchr::memchr_iter(b'\n', body).count() as u64;
         if is_last {
             head.rows.note_now(now, tally);
         }
-        Ok(start + end)
+        Ok(at)
     }
-}
-
-/// Where the last whole row ends: at a line end outside quotes.
-fn end_of_rows(bytes: &[u8], quote: u8) -> usize {
-    let Some(last) = memchr::memrchr(b'\n', bytes) else { return 0 };
-    let quotes = memchr::memchr_iter(quote, &bytes[..last]).count();
-    if quotes.is_multiple_of(2) {
-        return last + 1;
-    }
-    let (mut end, mut inside) = (0, false);
-    for at in memchr::memchr2_iter(b'\n', quote, bytes) {
-        match bytes[at] {
-            b'\n' if !inside => end = at + 1,
-            b'\n' => {}
-            _ => inside = !inside,
-        }
-    }
-    end
 }
 
 impl Head {
@@ -260,10 +289,18 @@ fn trimmed(text: &str) -> &str {
 /// # Errors
 /// [`FormatError::Table`] where there is no usable header.
 pub fn look(start: &[u8], mapping: &Mapping, default_delimiter: Option<u8>, most: usize) -> Result<crate::Look, FormatError> {
+    let unified: Vec<u8>;
+    let start = if memchr::memchr(b'\n', start).is_none() && memchr::memchr(b'\r', start).is_some() {
+        unified = start.iter().map(|byte| if *byte == b'\r' { b'\n' } else { *byte }).collect();
+        &unified
+    } else {
+        start
+    };
     let ((written, names), _, first) = read_head(start, mapping, default_delimiter)?;
     let reader =
         ReaderBuilder::new().flexible(true).has_headers(false).delimiter(written.delimiter).quote(written.quote).from_reader(&start[first..]);
     let cells = |row: ByteRecord| row.iter().map(|cell| String::from_utf8_lossy(cell).trim().to_owned()).collect();
     let rows = reader.into_byte_records().map_while(Result::ok).take(most).map(cells).collect();
-    Ok(crate::Look { names, rows, decimal_comma: written.decimal_comma, notes: written.describe(&mapping.table).into_iter().collect() })
+    let notes = written.describe(&mapping.table).into_iter().collect();
+    Ok(crate::Look { names, rows, notation: written.notation, groups: written.groups, notes })
 }

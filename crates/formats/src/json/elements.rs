@@ -24,49 +24,80 @@ pub struct Elements {
     place: Place,
     /// Line of the next byte, from 1.
     line: u64,
+    /// Bytes of that line before it.
+    column: u64,
+    /// Elements that were given.
+    given: u64,
+    is_array: bool,
 }
 
 impl Default for Elements {
     fn default() -> Self {
-        Self { place: Place::Before, line: 1 }
+        Self { place: Place::Before, line: 1, column: 0, given: 0, is_array: false }
+    }
+}
+
+/// An element, and where it is in the body.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Element<'b> {
+    /// Its JSON.
+    pub text: &'b str,
+    /// From 1.
+    pub line: u64,
+    /// Bytes of that line before it.
+    pub column: u64,
+    /// Among those of an array, from 0.
+    pub index: Option<u64>,
+}
+
+impl Element<'_> {
+    /// Line and column in the body, from 1, of a fault that a parser found in the element.
+    pub fn place_of(&self, error: &serde_json::Error) -> (u64, u64) {
+        let before = if error.line() <= 1 { self.column } else { 0 };
+        (self.line + (error.line() as u64).saturating_sub(1), before + error.column() as u64)
     }
 }
 
 impl Elements {
     /// Gives each element that is there as a whole, with its line, and says how many bytes it is done with.
-    pub fn read<'b>(&mut self, bytes: &'b [u8], is_last: bool, mut give: impl FnMut(&'b str, u64)) -> Result<usize, FormatError> {
+    pub fn read<'b>(&mut self, bytes: &'b [u8], is_last: bool, mut give: impl FnMut(Element<'b>)) -> Result<usize, FormatError> {
         let mut at = 0;
         loop {
             let spaces = bytes[at..].iter().take_while(|byte| byte.is_ascii_whitespace()).count();
-            self.line += newlines(&bytes[at..at + spaces]);
+            self.pass(&bytes[at..at + spaces]);
             at += spaces;
-            let Some(byte) = bytes.get(at) else { return self.ended(bytes, at, is_last) };
+            let Some(byte) = bytes.get(at) else { return self.ended(at, is_last) };
             match (self.place, byte) {
                 (Place::Before, b'[') => {
                     self.place = Place::Inside { after_comma: false, after_element: false };
+                    self.is_array = true;
+                    self.pass(b"[");
                     at += 1;
                 }
                 (Place::Before, _) if !is_last => return Ok(at),
                 (Place::Inside { after_element: true, .. }, b',') => {
                     self.place = Place::Inside { after_comma: true, after_element: false };
+                    self.pass(b",");
                     at += 1;
                 }
                 (Place::Inside { after_comma: false, .. }, b']') => {
                     self.place = Place::After;
+                    self.pass(b"]");
                     at += 1;
                 }
                 (Place::Before | Place::Inside { after_element: false, .. }, _) => match self.element(&bytes[at..], is_last)? {
                     None => return Ok(at),
                     Some(text) => {
-                        give(text, self.line);
-                        self.line += newlines(text.as_bytes());
+                        give(Element { text, line: self.line, column: self.column, index: self.is_array.then_some(self.given) });
+                        self.given += 1;
+                        self.pass(text.as_bytes());
                         at += text.len();
                         self.place =
                             if self.place == Place::Before { Place::After } else { Place::Inside { after_comma: false, after_element: true } };
                     }
                 },
-                (Place::Inside { .. }, _) => return Err(self.fault(bytes, at, "it is not JSON, expected `,` or `]`")),
-                (Place::After, _) => return Err(self.fault(bytes, at, "trailing characters")),
+                (Place::Inside { .. }, _) => return Err(self.fault("it is not JSON, expected `,` or `]`")),
+                (Place::After, _) => return Err(self.fault("trailing characters")),
             }
         }
     }
@@ -79,18 +110,29 @@ impl Elements {
             Some(Ok(value)) => Ok(Some(value.get())),
             // What is cut may look wrong at its end: a lone minus, half an escape.
             Some(Err(error)) if !is_last && (error.is_eof() || reaches_end(bytes, &error)) => Ok(None),
-            Some(Err(error)) => Err(FormatError::Json { reason: bare(&error), line: self.line as usize + error.line() - 1, column: error.column() }),
+            Some(Err(error)) => {
+                let (line, column) = Element { text: "", line: self.line, column: self.column, index: None }.place_of(&error);
+                Err(FormatError::Json { reason: bare(&error), line: line as usize, column: column as usize })
+            }
             None => Ok(None),
         }
     }
 
-    fn ended(&self, bytes: &[u8], at: usize, is_last: bool) -> Result<usize, FormatError> {
-        if is_last && self.place != Place::After { Err(self.fault(bytes, at, "it ends too early")) } else { Ok(at) }
+    fn ended(&self, at: usize, is_last: bool) -> Result<usize, FormatError> {
+        if is_last && self.place != Place::After { Err(self.fault("it ends too early")) } else { Ok(at) }
     }
 
-    fn fault(&self, bytes: &[u8], at: usize, reason: &str) -> FormatError {
-        let line_start = memchr::memrchr(b'\n', &bytes[..at]).map_or(0, |end| end + 1);
-        FormatError::Json { reason: reason.to_owned(), line: self.line as usize, column: at - line_start + 1 }
+    /// Goes on behind some bytes.
+    fn pass(&mut self, bytes: &[u8]) {
+        self.line += newlines(bytes);
+        self.column = match memchr::memrchr(b'\n', bytes) {
+            Some(end) => (bytes.len() - end - 1) as u64,
+            None => self.column + bytes.len() as u64,
+        };
+    }
+
+    fn fault(&self, reason: &str) -> FormatError {
+        FormatError::Json { reason: reason.to_owned(), line: self.line as usize, column: self.column as usize + 1 }
     }
 }
 
@@ -111,9 +153,16 @@ mod tests {
 
     use super::*;
 
-    fn whole(text: &str) -> Result<Vec<(String, u64)>, FormatError> {
+    /// The text, line, column and index of each element.
+    type Found = Vec<(String, u64, u64, Option<u64>)>;
+
+    fn put(found: &mut Found) -> impl FnMut(Element<'_>) {
+        |element| found.push((element.text.to_owned(), element.line, element.column, element.index))
+    }
+
+    fn whole(text: &str) -> Result<Found, FormatError> {
         let mut found = Vec::new();
-        Elements::default().read(text.as_bytes(), true, |text, line| found.push((text.to_owned(), line))).map(|_| found)
+        Elements::default().read(text.as_bytes(), true, put(&mut found)).map(|_| found)
     }
 
     #[test]
@@ -122,8 +171,18 @@ mod tests {
             assert!(whole(text).is_err(), "{text}");
         }
         assert_eq!(whole("[]").unwrap(), []);
-        assert_eq!(whole("[{},\n{}]").unwrap(), [("{}".to_owned(), 1), ("{}".to_owned(), 2)]);
-        assert_eq!(whole("\n{}").unwrap(), [("{}".to_owned(), 2)]);
+        let object = |line, column, index| ("{}".to_owned(), line, column, index);
+        assert_eq!(whole("[{}, {},\n {}]").unwrap(), [object(1, 1, Some(0)), object(1, 5, Some(1)), object(2, 1, Some(2))]);
+        assert_eq!(whole("\n{}").unwrap(), [object(2, 0, None)]);
+    }
+
+    #[test]
+    fn columns_of_faults_count_from_the_start_of_the_body() {
+        let place = |text: &str| match whole(text) {
+            Err(FormatError::Json { line, column, .. }) => (line, column),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!([place("[{}, {}, {\"a\": }]"), place("[{},\n  {\"a\": }]"), place("[{} {}]")], [(1, 16), (2, 9), (1, 5)]);
     }
 
     proptest! {
@@ -138,7 +197,7 @@ mod tests {
             ends.sort_unstable();
             let (mut elements, mut at, mut found) = (Elements::default(), 0, Vec::new());
             for end in ends {
-                at += elements.read(&text.as_bytes()[at..end], end == text.len(), |text, line| found.push((text.to_owned(), line))).unwrap();
+                at += elements.read(&text.as_bytes()[at..end], end == text.len(), put(&mut found)).unwrap();
             }
             prop_assert_eq!(found, whole(&text).unwrap());
         }

@@ -5,13 +5,13 @@
 //! {"tags": {"lock": "osier"}, "time": "2026-05-01T09:00:00Z", "values": {"flow": 4.125, "water_temp": 14.2, "gate": "open"}}
 //! ```
 //!
-//! Without `time` a point is of the moment of its arrival. A number is a value of a gauge or counter, a text one of a state. With a mapping,
+//! If `time` is omitted, the time of arrival is used. `unit` states the unit of the values, which are converted if the metric has another. A number is a value of a gauge or counter, a text one of a state. With a mapping,
 //! objects may be of any other form: it says which of their keys are what.
 
 use std::{borrow::Cow, fmt};
 
 use fenetre_core::{
-    model::{Cause, Histogram, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Cause, Histogram, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, parse_rfc3339},
 };
 use serde::{
@@ -21,7 +21,11 @@ use serde::{
 use serde_json::error::Category;
 
 pub use self::objects::look;
-use self::{elements::Elements, objects::Objects, plain::Lists};
+use self::{
+    elements::{Element, Elements},
+    objects::Objects,
+    plain::Lists,
+};
 use crate::{
     FormatError, Reader, Tally,
     mapping::{Mapping, integer_value as integer},
@@ -49,11 +53,15 @@ impl Reader for Document {
         let mut failed = Ok(());
         let mut lists = Lists::default();
         let Self { elements, objects } = self;
-        let done = elements.read(bytes, is_last, |text, line| match objects {
-            Some(objects) if failed.is_ok() => failed = objects.read(text, line, now, sink, tally),
-            Some(_) => {}
-            None => read_point(text, line, now, sink, &mut lists, tally),
+        let done = elements.read(bytes, is_last, |element| {
+            tally.at_element(element.index);
+            match objects {
+                Some(objects) if failed.is_ok() => failed = objects.read(element, now, sink, tally),
+                Some(_) => {}
+                None => read_point(element, now, sink, &mut lists, tally),
+            }
         })?;
+        tally.at_element(None);
         failed?;
         ended(self.objects.as_ref(), is_last, now, tally);
         Ok(done)
@@ -82,10 +90,13 @@ impl Reader for Lines {
         for (line, end) in (self.line..).zip(memchr::memchr_iter(b'\n', bytes).chain([bytes.len()])) {
             match std::str::from_utf8(&bytes[start..end]) {
                 Ok(text) if text.trim_ascii().is_empty() => {}
-                Ok(text) => match &mut self.objects {
-                    Some(objects) => objects.read(text, line, now, sink, tally)?,
-                    None => read_point(text, line, now, sink, &mut lists, tally),
-                },
+                Ok(text) => {
+                    let element = Element { text, line, column: 0, index: None };
+                    match &mut self.objects {
+                        Some(objects) => objects.read(element, now, sink, tally)?,
+                        None => read_point(element, now, sink, &mut lists, tally),
+                    }
+                }
                 Err(_) => tally.reject(line, None, "the line is not UTF-8"),
             }
             start = (end + 1).min(bytes.len());
@@ -126,36 +137,64 @@ struct RawPoint<'a> {
     value: Option<Scalar<'a>>,
     #[serde(borrow, default)]
     values: Option<Entries<'a>>,
+    #[serde(borrow, default)]
+    unit: Option<Scalar<'a>>,
+    /// Of a window, as answers have it: not a part of a point.
+    #[serde(default, rename = "end")]
+    _end: IgnoredAny,
+    #[serde(default, rename = "partial")]
+    _partial: IgnoredAny,
 }
 
-fn read_point<'b>(text: &'b str, line: u64, now: Nanos, sink: &mut dyn PointSink, lists: &mut Lists<'b>, tally: &mut Tally) {
+fn read_point<'b>(element: Element<'b>, now: Nanos, sink: &mut dyn PointSink, lists: &mut Lists<'b>, tally: &mut Tally) {
     tally.rows += 1;
-    let Some(plain) = plain::read(text, lists) else { return read_any(text, line, now, sink, tally) };
+    let Some(plain) = plain::read(element.text, lists) else { return read_any(element, now, sink, tally) };
+    let line = element.line;
     let time = match plain.time.map(parse_rfc3339) {
         None => now,
         Some(Ok(time)) => time,
         Some(Err(error)) => return tally.refuse(line, Refusal::of(Cause::Time, "time", error.to_string())),
     };
-    let mut put = |metric: &str, value: ValueRef<'_>| tally.count(|| line, sink.accept(PointRef { metric, tags: &lists.tags, time, value }));
+    let mut put = |metric: &str, value: ValueRef<'_>| {
+        describe(metric, plain.unit, sink, tally);
+        tally.count(|| line, sink.accept(PointRef { metric, tags: &lists.tags, time, value }));
+    };
     if let Some((metric, value)) = plain.single {
         put(metric, value);
     }
     lists.values.iter().for_each(|(metric, value)| put(metric, *value));
 }
 
-fn read_any(text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
-    let point: RawPoint<'_> = match serde_json::from_str(text) {
+/// Takes the unit that an object states of its values.
+fn describe(metric: &str, unit: Option<&str>, sink: &mut dyn PointSink, tally: &mut Tally) {
+    if let Some(note) = unit.and_then(|unit| sink.describe(metric, About { unit: Some(unit), ..About::default() }).note) {
+        tally.note(note);
+    }
+}
+
+fn read_any(element: Element<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    let point: RawPoint<'_> = match serde_json::from_str(element.text) {
         Ok(point) => point,
         Err(error) => {
-            let place = if error.line() > 1 { String::new() } else { format!(" (column {})", error.column()) };
-            return tally.reject(line, None, format!("{}{place}", bare(&error)));
+            let (line, column) = element.place_of(&error);
+            return tally.reject(line, None, format!("{} (column {column})", bare(&error)));
         }
     };
+    let line = element.line;
     let (time, tags) = match (time_of(&point, now), tags_of(&point)) {
         (Ok(time), Ok(tags)) => (time, tags),
         (Err(refusal), _) | (_, Err(refusal)) => return tally.count(|| line, Err(refusal)),
     };
+    let unit = match &point.unit {
+        None | Some(Scalar::Null) => None,
+        Some(Scalar::Text(unit)) => Some(&**unit),
+        Some(other) => {
+            let reason = format!("is {}: a unit is a UCUM code, such as \"cm\"", other.describe());
+            return tally.refuse(line, Refusal::of(Cause::Unit, "unit", reason));
+        }
+    };
     let mut put = |metric: &str, value: &Scalar<'_>, field: &str| {
+        describe(metric, unit, sink, tally);
         let taken = value_of(value, field).and_then(|value| sink.accept(PointRef { metric, tags: &tags, time, value }));
         tally.count(|| line, taken);
     };

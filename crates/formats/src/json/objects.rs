@@ -3,7 +3,10 @@
 use fenetre_core::{model::PointSink, time::Nanos};
 use serde_json::Value;
 
-use super::{bare, elements::Elements};
+use super::{
+    bare,
+    elements::{Element, Elements},
+};
 use crate::{
     FormatError, Look, Tally,
     mapping::{Cell, Mapping, Rows},
@@ -21,15 +24,17 @@ impl Objects {
     }
 
     /// Reads an object.
-    pub fn read(&mut self, text: &str, line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<(), FormatError> {
-        let object: Value = match serde_json::from_str(text) {
+    pub fn read(&mut self, element: Element<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<(), FormatError> {
+        let line = element.line;
+        let object: Value = match serde_json::from_str(element.text) {
             Ok(Value::Object(object)) => Value::Object(object),
             Ok(_) => {
                 tally.reject(line, None, "it is no object, which a mapping needs");
                 return Ok(());
             }
             Err(error) => {
-                tally.reject(line, None, format!("{} (column {})", bare(&error), error.column()));
+                let (line, column) = element.place_of(&error);
+                tally.reject(line, None, format!("{} (column {column})", bare(&error)));
                 return Ok(());
             }
         };
@@ -116,7 +121,7 @@ pub fn look(start: &[u8], are_lines: bool, most: usize) -> Result<Look, FormatEr
     if are_lines {
         String::from_utf8_lossy(start).lines().for_each(&mut add);
     } else {
-        Elements::default().read(start, false, |text, _| add(text))?;
+        Elements::default().read(start, false, |element| add(element.text))?;
         add(&String::from_utf8_lossy(start));
     }
     let mut names: Vec<String> = Vec::new();

@@ -15,6 +15,7 @@ use serde::{
 #[derive(Default)]
 pub struct Plain<'b> {
     pub time: Option<&'b str>,
+    pub unit: Option<&'b str>,
     /// The metric and its value, where there is one.
     pub single: Option<(&'b str, ValueRef<'b>)>,
 }
@@ -55,11 +56,12 @@ impl<'b> Visitor<'b> for Object<'_, 'b> {
     }
 
     fn visit_map<A: MapAccess<'b>>(self, mut map: A) -> Result<Self::Value, A::Error> {
-        let (mut time, mut metric, mut value) = (None, None, None);
+        let (mut time, mut metric, mut value, mut unit) = (None, None, None, None);
         while let Some(key) = map.next_key::<&'b str>()? {
             let is_new = match key {
                 "metric" => metric.replace(map.next_value::<&'b str>()?).is_none(),
                 "time" => time.replace(map.next_value::<&'b str>()?).is_none(),
+                "unit" => unit.replace(map.next_value::<&'b str>()?).is_none(),
                 "value" => value.replace(map.next_value::<Simple<'b>>()?.0).is_none(),
                 "tags" => {
                     let is_new = self.0.tags.is_empty();
@@ -78,8 +80,8 @@ impl<'b> Visitor<'b> for Object<'_, 'b> {
             }
         }
         match (metric, value) {
-            (Some(metric), Some(value)) => Ok(Plain { time, single: Some((metric, value)) }),
-            (None, None) => Ok(Plain { time, single: None }),
+            (Some(metric), Some(value)) => Ok(Plain { time, unit, single: Some((metric, value)) }),
+            (None, None) => Ok(Plain { time, unit, single: None }),
             _ => Err(A::Error::custom("of another form")),
         }
     }

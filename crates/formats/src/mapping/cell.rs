@@ -5,6 +5,8 @@ use fenetre_core::{
     time::Nanos,
 };
 
+use super::numbers::Notation;
+
 /// What stands in a cell.
 #[derive(Clone, Copy, Debug, PartialEq)]
 pub enum Cell<'r> {
@@ -48,11 +50,11 @@ impl<'r> Cell<'r> {
     }
 }
 
-/// How text becomes numbers.
+/// How cells become numbers.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Numbers {
-    /// Whether a comma, and not a point, comes before the fraction.
-    pub decimal_comma: bool,
+    /// How they are written.
+    pub notation: Notation,
     pub scale: Option<f64>,
     pub offset: Option<f64>,
 }
@@ -62,7 +64,7 @@ impl Numbers {
     pub fn read(self, cell: Cell<'_>, column: &str) -> Result<ValueRef<'static>, Refusal> {
         let refuse = |reason: String| Err(Refusal::of(Cause::Value, column, reason));
         let value = match cell {
-            Cell::Text(text) => match self.parse(text) {
+            Cell::Text(text) => match self.notation.parse(text) {
                 Some(value) => value,
                 None => return refuse(format!("`{text}` is not a number{}", self.hint(text, column))),
             },
@@ -84,25 +86,13 @@ impl Numbers {
         Ok(ValueRef::Number(number * self.scale.unwrap_or(1.0) + self.offset.unwrap_or(0.0)))
     }
 
-    fn parse(self, text: &str) -> Option<ValueRef<'static>> {
-        // Integers that no double holds have more digits than this.
-        if text.len() > 15
-            && let Ok(integer) = text.parse::<i128>()
-            && (i128::from(i64::MIN)..=i128::from(u64::MAX)).contains(&integer)
-        {
-            return Some(integer_value(integer));
-        }
-        if self.decimal_comma && text.contains(',') {
-            let plain: String = text.chars().filter(|c| *c != '.').map(|c| if c == ',' { '.' } else { c }).collect();
-            return plain.parse().ok().map(ValueRef::Number);
-        }
-        text.parse().ok().map(ValueRef::Number)
-    }
-
     fn hint(self, text: &str, column: &str) -> String {
-        let with_comma = Self { decimal_comma: true, ..self };
-        if !self.decimal_comma && text.contains(',') && with_comma.parse(text).is_some() {
-            return " (with decimal commas, say decimal = \",\" under [table] of a mapping)".to_owned();
+        if self.notation.decimal_comma && text.contains('.') {
+            return " (numbers here have decimal commas, and points only group thousands, as in 1.234,5)".to_owned();
+        }
+        let with_comma = Notation { decimal_comma: true, is_known: true };
+        if !self.notation.decimal_comma && text.contains(',') && with_comma.parse(text).is_some() {
+            return " (if numbers have decimal commas, set decimal = \",\" under [table] of a mapping)".to_owned();
         }
         format!(" (if the column holds words of a state, name it with state={column}; marks of missing values belong to `missing` in a mapping)")
     }
@@ -120,9 +110,9 @@ mod tests {
 
     #[test]
     fn numbers_are_read_as_written() {
-        let comma = Numbers { decimal_comma: true, ..Numbers::default() };
+        let comma = Numbers { notation: Notation { decimal_comma: true, is_known: true }, ..Numbers::default() };
         assert_eq!(comma.read(Cell::Text("1.234,5"), "v"), Ok(ValueRef::Number(1234.5)));
-        assert_eq!(comma.read(Cell::Text("12"), "v"), Ok(ValueRef::Number(12.0)));
+        assert!(comma.read(Cell::Text("1.2345,6"), "v").unwrap_err().reason.contains("group thousands"));
         let scaled = Numbers { scale: Some(0.5), offset: Some(-1.0), ..Numbers::default() };
         assert_eq!(scaled.read(Cell::Integer(9), "v"), Ok(ValueRef::Number(3.5)));
         assert_eq!(Numbers::default().read(Cell::Text("9007199254740993"), "v"), Ok(ValueRef::Integer(9_007_199_254_740_993)));

@@ -5,6 +5,7 @@
 
 mod cell;
 pub mod guess;
+mod numbers;
 mod rows;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -17,6 +18,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 pub use cell::{Cell, integer_value};
+pub use numbers::{Evidence, Grouped, Notation};
 pub use rows::Rows;
 
 /// What the columns of a table are.
@@ -50,6 +52,22 @@ pub struct Mapping {
     /// Columns.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<Column>,
+    /// Metrics that rows name in their `metric` column: what is known of them beforehand.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub metrics: BTreeMap<String, NamedMetric>,
+}
+
+/// What is known of a metric that rows name.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct NamedMetric {
+    /// Its kind.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<String>)]
+    pub kind: Option<Kind>,
+    /// UCUM code of the unit in which its values come.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
 }
 
 fn is_default<T: Default + PartialEq>(value: &T) -> bool {
@@ -118,14 +136,30 @@ pub struct Dialect {
     pub encoding: Option<String>,
 }
 
+impl Dialect {
+    /// Takes over what another one says.
+    pub fn merge(&mut self, other: Self) {
+        let Self { delimiter, quote, decimal, header, skip_lines, encoding } = other;
+        self.delimiter = delimiter.or(self.delimiter);
+        self.quote = quote.or(self.quote);
+        self.decimal = decimal.or(self.decimal);
+        self.header = header.or(self.header);
+        self.skip_lines = if skip_lines > 0 { skip_lines } else { self.skip_lines };
+        self.encoding = encoding.or(self.encoding.take());
+    }
+}
+
 /// Where the time of a row stands, and how it is written.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct TimeColumn {
-    /// Its column.
+    /// Its column; of a date and a time of the day in two columns, that of the date.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub column: Option<String>,
-    /// `guess` (what holds without one), `iso`, `s`, `ms`, `us`, `ns`, or a pattern such as `%d.%m.%Y %H:%M`.
+    /// The column of the time of the day, if it has one of its own. `format` is that of the date, a space and the time of the day.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub time_of_day: Option<String>,
+    /// `guess` (default), `iso`, `s`, `ms`, `us`, `ns`, `serial` (spreadsheet dates), or a pattern such as `%d.%m.%Y %H:%M`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub format: Option<String>,
     /// IANA name of the zone of times without an offset.
@@ -182,6 +216,10 @@ pub enum Role {
     Tag,
     /// The name of the metric that the row's value is of.
     Metric,
+    /// A histogram as JSON, with bounds, counts and sum.
+    Histogram,
+    /// The unit of the row's value, as a UCUM code.
+    Unit,
     /// Nothing.
     Skip,
 }
@@ -202,7 +240,47 @@ impl Column {
     }
 }
 
+/// Columns of a long table that hold something else than tags.
+const LONG_COLUMNS: [(&str, Role); 7] = [
+    ("metric", Role::Metric),
+    ("value", Role::Value),
+    ("word", Role::State),
+    ("histogram", Role::Histogram),
+    ("unit", Role::Unit),
+    ("end", Role::Skip),
+    ("partial", Role::Skip),
+];
+/// Before the name of a tag that is also the name of one of these columns.
+pub const TAG_PREFIX: &str = "tag:";
+
+/// The role of a column of a long table: a row for each value, with the name of its metric. All columns that have no part of their own are tags.
+pub fn long_column(name: &str) -> Column {
+    let known = LONG_COLUMNS.iter().find(|(known, _)| *known == name).map(|(_, role)| *role);
+    let tag = name.strip_prefix(TAG_PREFIX).filter(|tag| is_long_column(tag)).map(str::to_owned);
+    Column { column: name.to_owned(), role: known.unwrap_or(Role::Tag), name: tag, ..Column::default() }
+}
+
+/// Whether a column of a long table has a part of its own, so that no tag can have its name there.
+pub fn is_long_column(name: &str) -> bool {
+    name == "time" || LONG_COLUMNS.iter().any(|(known, _)| *known == name)
+}
+
+/// Whether these are the columns of a long table.
+pub fn is_long(names: &[&str]) -> bool {
+    names.contains(&"metric") && ["value", "word", "histogram"].iter().any(|value| names.contains(value))
+}
+
 impl Mapping {
+    /// What the columns of a long table are, if these are its columns and nothing was said of them.
+    pub fn completed(&self, names: &[&str]) -> Self {
+        let mut mapping = self.clone();
+        if self.columns.is_empty() && self.others == Others::Skip && is_long(names) {
+            let is_time = |name: &str| name == self.time.column.as_deref().unwrap_or("time") || Some(name) == self.time.time_of_day.as_deref();
+            mapping.columns = names.iter().filter(|name| !is_time(name)).map(|name| long_column(name)).collect();
+        }
+        mapping
+    }
+
     /// Reads a document: TOML, or JSON where it begins with a brace.
     ///
     /// # Errors
@@ -258,7 +336,7 @@ impl Mapping {
             if !seen.insert(name) {
                 return Err(format!("the column `{name}` is there twice"));
             }
-            if matches!(role, Role::Tag | Role::Value | Role::State) {
+            if matches!(role, Role::Tag | Role::Value | Role::State | Role::Histogram) {
                 check_name(column.target()).map_err(|error| format!("the name for column `{name}` {error}"))?;
             }
             let scales = column.scale.is_some() || column.offset.is_some();
@@ -269,8 +347,19 @@ impl Mapping {
                 return Err(format!("scale and offset of column `{name}` must be finite"));
             }
         }
-        if self.columns.iter().filter(|column| column.role == Role::Metric).count() > 1 {
-            return Err("two columns have the role metric: a row's value is of one metric".to_owned());
+        for (role, name) in [(Role::Metric, "metric"), (Role::Unit, "unit")] {
+            if self.columns.iter().filter(|column| column.role == role).count() > 1 {
+                return Err(format!("two columns have the role {name}: a row has one"));
+            }
+        }
+        if self.time.time_of_day.is_some() && self.time.column.is_none() {
+            return Err("time.time_of_day needs time.column, the column of the date".to_owned());
+        }
+        for (name, metric) in &self.metrics {
+            check_name(name).map_err(|error| format!("a name under [metrics] {error}"))?;
+            if metric.kind == Some(Kind::State) && metric.unit.is_some() {
+                return Err(format!("metrics.{name} is a state, which has no unit"));
+            }
         }
         Ok(())
     }
@@ -288,7 +377,7 @@ impl Mapping {
 
     /// Takes over what another one says, where both say something.
     pub fn merge(&mut self, other: Self) {
-        let Self { description: _, empty, not_finite, missing, others, table, time, tags, columns } = other;
+        let Self { description: _, empty, not_finite, missing, others, table, time, tags, columns, metrics } = other;
         if empty != Absent::default() {
             self.empty = empty;
         }
@@ -299,13 +388,20 @@ impl Mapping {
             self.others = others;
         }
         self.missing.extend(missing);
-        if table != Dialect::default() {
-            self.table = table;
+        self.table.merge(table);
+        if time.column.is_some() {
+            // A time of the day belongs to the date that it was named with.
+            self.time.time_of_day = None;
         }
         self.time.column = time.column.or(self.time.column.take());
+        self.time.time_of_day = time.time_of_day.or(self.time.time_of_day.take());
         self.time.format = time.format.or(self.time.format.take());
         self.time.zone = time.zone.or(self.time.zone.take());
+        if time.clock_change != ClockChange::default() {
+            self.time.clock_change = time.clock_change;
+        }
         self.tags.extend(tags);
+        self.metrics.extend(metrics);
         for column in columns {
             self.columns.retain(|known| known.column != column.column);
             self.columns.push(column);
@@ -317,7 +413,9 @@ impl Mapping {
         let of = |wanted: &[Role]| self.columns.iter().filter(|column| wanted.contains(&column.role)).map(Column::target).collect::<Vec<_>>();
         let mut tags = of(&[Role::Tag]);
         tags.extend(self.tags.keys().map(String::as_str));
-        (of(&[Role::Value, Role::State]), tags)
+        let mut metrics = of(&[Role::Value, Role::State, Role::Histogram]);
+        metrics.extend(self.metrics.keys().map(String::as_str));
+        (metrics, tags)
     }
 }
 

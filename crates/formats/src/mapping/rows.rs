@@ -2,26 +2,31 @@
 
 use std::{
     borrow::Cow,
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     sync::atomic::{AtomicBool, Ordering},
 };
 
 use fenetre_core::{
-    model::{About, Cause, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Cause, Histogram, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     suggest::{closest, listing},
-    time::{EpochUnit, Nanos, TimeFormat, TimeRule, format_utc, from_epoch},
+    time::{EpochUnit, Nanos, TimeFormat, TimeRule, format_day, format_utc, from_epoch},
 };
 
-use super::{Absent, Cell, Column, Mapping, NotFinite, Others, Role, cell::Numbers};
+use super::{Absent, Cell, Column, Mapping, NamedMetric, NotFinite, Notation, Others, Role, cell::Numbers};
 use crate::{FormatError, Tally};
 
 /// Where each part of a row stands.
 pub struct Rows {
     time: Option<(usize, String)>,
+    /// The column of the time of the day, if the other one holds the date alone.
+    time_of_day: Option<usize>,
     rule: TimeRule,
     tags: Vec<(usize, String)>,
     constants: Vec<(String, String)>,
     metric: Option<(usize, String)>,
+    unit: Option<usize>,
+    /// What the mapping says of metrics that rows name.
+    named: BTreeMap<String, NamedMetric>,
     values: Vec<ValueColumn>,
     missing: Vec<String>,
     absent: Absent,
@@ -32,9 +37,17 @@ pub struct Rows {
 struct ValueColumn {
     place: usize,
     column: Column,
-    words: bool,
+    form: Form,
     numbers: Numbers,
     missing: Vec<String>,
+}
+
+/// What the cells of a value column are.
+#[derive(Clone, Copy, PartialEq)]
+enum Form {
+    Numbers,
+    Words,
+    Histograms,
 }
 
 impl Rows {
@@ -43,27 +56,32 @@ impl Rows {
     /// # Errors
     /// [`FormatError::Table`] where the table lacks a column that the mapping names, or no column is a value.
     pub fn new(mapping: &Mapping, names: &[&str]) -> Result<Self, FormatError> {
+        let mapping = &mapping.completed(names);
         let rule = mapping.time_rule().map_err(FormatError::Table)?;
         let place = |wanted: &str| names.iter().position(|name| *name == wanted).ok_or_else(|| lacks(names, wanted));
         let time = match &mapping.time.column {
             Some(column) => Some((place(column)?, column.clone())),
             None => names.iter().position(|name| *name == "time").map(|at| (at, "time".to_owned())),
         };
+        let time_of_day = mapping.time.time_of_day.as_deref().map(place).transpose()?;
         let mut rows = Self {
             time,
+            time_of_day,
             rule,
             tags: Vec::new(),
             constants: mapping.tags.iter().map(|(key, value)| (key.clone(), value.clone())).collect(),
             metric: None,
+            unit: None,
+            named: mapping.metrics.clone(),
             values: Vec::new(),
             missing: mapping.missing.clone(),
             absent: mapping.empty,
             not_finite: mapping.not_finite,
             guess_is_told: AtomicBool::new(false),
         };
-        let decimal_comma = mapping.table.decimal == Some(',');
+        let notation = Notation { decimal_comma: mapping.table.decimal == Some(','), is_known: mapping.table.decimal.is_some() };
         for column in &mapping.columns {
-            rows.add(place(&column.column)?, column.clone(), decimal_comma);
+            rows.add(place(&column.column)?, column.clone(), notation);
         }
         let named: BTreeSet<&str> = mapping.columns.iter().map(|column| column.column.as_str()).collect();
         let role = match mapping.others {
@@ -72,9 +90,10 @@ impl Rows {
             Others::Value => Role::Value,
         };
         for (at, name) in names.iter().enumerate() {
-            let is_time = rows.time.as_ref().is_some_and(|(time, _)| *time == at);
-            if !is_time && !named.contains(name) {
-                rows.add(at, Column { column: (*name).to_owned(), role, ..Column::default() }, decimal_comma);
+            let is_time = rows.time.as_ref().is_some_and(|(time, _)| *time == at) || rows.time_of_day == Some(at);
+            // A column called `time` is a time, of whatever.
+            if !is_time && !named.contains(name) && *name != "time" {
+                rows.add(at, Column { column: (*name).to_owned(), role, ..Column::default() }, notation);
             }
         }
         if rows.values.is_empty() {
@@ -84,7 +103,8 @@ impl Rows {
             );
             return Err(FormatError::Table(text));
         }
-        if rows.metric.is_some() && rows.values.iter().filter(|value| value.column.name.is_none()).count() > 1 {
+        let unnamed = |form: Form| rows.values.iter().filter(|value| value.column.name.is_none() && value.form == form).count();
+        if rows.metric.is_some() && [Form::Numbers, Form::Words, Form::Histograms].into_iter().any(|form| unnamed(form) > 1) {
             return Err(FormatError::Table(
                 "with a column of the role metric, one value column without a name of its own holds the values; here are several".to_owned(),
             ));
@@ -92,18 +112,28 @@ impl Rows {
         Ok(rows)
     }
 
-    fn add(&mut self, place: usize, column: Column, decimal_comma: bool) {
+    fn add(&mut self, place: usize, column: Column, notation: Notation) {
         match column.role {
             Role::Skip => {}
             Role::Tag => self.tags.push((place, column.target().to_owned())),
             Role::Metric => self.metric = Some((place, column.column)),
-            Role::Value | Role::State => {
-                let words = column.role == Role::State || column.kind == Some(Kind::State);
-                let numbers = Numbers { decimal_comma, scale: column.scale, offset: column.offset };
+            Role::Unit => self.unit = Some(place),
+            Role::Value | Role::State | Role::Histogram => {
+                let form = match (column.role, column.kind) {
+                    (Role::State, _) | (_, Some(Kind::State)) => Form::Words,
+                    (Role::Histogram, _) | (_, Some(Kind::Histogram)) => Form::Histograms,
+                    _ => Form::Numbers,
+                };
+                let numbers = Numbers { notation, scale: column.scale, offset: column.offset };
                 let missing = column.missing.clone();
-                self.values.push(ValueColumn { place, column, words, numbers, missing });
+                self.values.push(ValueColumn { place, column, form, numbers, missing });
             }
         }
+    }
+
+    /// Whether each row states the unit of its value: then even rows of one series differ.
+    pub fn has_units(&self) -> bool {
+        self.unit.is_some()
     }
 
     /// Places of the columns that tell series apart, and how many values a row has.
@@ -114,17 +144,27 @@ impl Rows {
 
     /// Tells the sink what the mapping says of its metrics.
     pub fn describe(&self, sink: &mut dyn PointSink, tally: &mut Tally) {
-        for ValueColumn { column, words, .. } in &self.values {
-            if self.metric.is_some() && column.name.is_none() {
-                continue;
-            }
-            let kind = column.kind.or(words.then_some(Kind::State));
-            let about = About { kind, unit: column.unit.as_deref(), description: column.description.as_deref(), temporality: None };
+        let mut give = |metric: &str, about: About<'_>| {
             if about != About::default()
-                && let Some(note) = sink.describe(column.target(), about)
+                && let Some(note) = sink.describe(metric, about).note
             {
                 tally.note(note);
             }
+        };
+        for ValueColumn { column, form, .. } in &self.values {
+            if self.metric.is_some() && column.name.is_none() {
+                continue;
+            }
+            let by_form = match form {
+                Form::Words => Some(Kind::State),
+                Form::Histograms => Some(Kind::Histogram),
+                Form::Numbers => None,
+            };
+            let kind = column.kind.or(by_form);
+            give(column.target(), About { kind, unit: column.unit.as_deref(), description: column.description.as_deref(), temporality: None });
+        }
+        for (name, metric) in &self.named {
+            give(name, About { kind: metric.kind, unit: metric.unit.as_deref(), ..About::default() });
         }
     }
 
@@ -164,7 +204,7 @@ impl Rows {
         tally.rows += 1;
         let time = match &self.time {
             None => now,
-            Some((at, column)) => match self.time_of(cell(*at), column, tally) {
+            Some((at, column)) => match self.time_of_row(*at, column, cell, tally) {
                 Ok(time) => time,
                 Err(refusal) => return tally.refuse(line(), refusal),
             },
@@ -227,6 +267,10 @@ impl Rows {
                 }
             }
         };
+        let unit = match self.unit.map(cell) {
+            Some(Cell::Text(unit)) if !unit.is_empty() && !self.is_missing(unit, &[]) => Some(unit),
+            _ => None,
+        };
         for (at, value) in self.values.iter().enumerate() {
             let ValueColumn { place, column, .. } = value;
             let found = cell(*place);
@@ -243,8 +287,16 @@ impl Rows {
                 (None, Some(named)) => &**named,
                 _ => column.target(),
             };
-            let word;
-            let read = if value.words {
+            if let Some(unit) = unit
+                && let Some(note) = sink.describe(metric, About { unit: Some(unit), ..About::default() }).note
+            {
+                tally.note(note);
+            }
+            let (word, histogram);
+            // In a long table, which metrics are states is not said by the column.
+            let is_word = value.form == Form::Words
+                || (named.is_some() && value.form == Form::Numbers && found.text().is_some() && sink.kind_of(metric) == Some(Kind::State));
+            let read = if is_word {
                 match found.to_text() {
                     Ok(text) => {
                         word = text;
@@ -252,8 +304,27 @@ impl Rows {
                     }
                     Err(what) => Err(Refusal::of(Cause::Value, &column.column, format!("is {what}"))),
                 }
+            } else if value.form == Form::Histograms {
+                match serde_json::from_str::<Histogram>(found.text().unwrap_or_default()) {
+                    Ok(found) => {
+                        histogram = found;
+                        Ok(ValueRef::Histogram(&histogram))
+                    }
+                    Err(error) => Err(Refusal::of(
+                        Cause::Value,
+                        &column.column,
+                        format!("is no histogram ({error}): write {{\"bounds\": [300, 600], \"counts\": [4, 2, 0], \"sum\": 1800}}"),
+                    )),
+                }
             } else {
-                value.numbers.read(found, &column.column)
+                let in_long_table = |text: &str| {
+                    let help = format!("`{metric}` is not known as a state (to make it one: `fenetre metrics define {metric} --kind state`)");
+                    Refusal::of(Cause::Value, &column.column, format!("`{text}` is not a number, and {help}"))
+                };
+                match (value.numbers.read(found, &column.column), found) {
+                    (Err(_), Cell::Text(text)) if named.is_some() => Err(in_long_table(text)),
+                    (read, _) => read,
+                }
             };
             match read {
                 Ok(ValueRef::Number(number)) if !number.is_finite() && self.not_finite == NotFinite::Skip => tally.empty_cells += 1,
@@ -269,6 +340,19 @@ impl Rows {
                 }
                 Err(refusal) => tally.refuse(line(), refusal),
             }
+        }
+    }
+
+    fn time_of_row<'r>(&self, at: usize, column: &str, cell: &impl Fn(usize) -> Cell<'r>, tally: &mut Tally) -> Result<Nanos, Refusal> {
+        let Some(of_day) = self.time_of_day else { return self.time_of(cell(at), column, tally) };
+        match (cell(at), cell(of_day)) {
+            (Cell::Text(date), Cell::Text(time)) if !date.is_empty() && !time.is_empty() => {
+                self.time_of(Cell::Text(&format!("{date} {time}")), column, tally)
+            }
+            (Cell::Time(day), Cell::Text(time)) if !time.is_empty() => {
+                self.time_of(Cell::Text(&format!("{} {time}", format_day(day))), column, tally)
+            }
+            _ => Err(Refusal::of(Cause::Time, column, "or the time of the day beside it is empty: every row needs both")),
         }
     }
 

@@ -1,19 +1,101 @@
 //! A point that several lines make together: a histogram or a set of states.
 
+use std::collections::{HashMap, VecDeque};
+
 use fenetre_core::{
-    model::{Cause, Histogram, Refusal, ValueRef},
+    model::{Cause, Histogram, PointRef, PointSink, Refusal, ValueRef},
     time::Nanos,
 };
 
 use super::line::Sample;
+use crate::Tally;
+
+/// Points of which not all lines have come.
+#[derive(Default)]
+pub struct Groups {
+    /// In the order of their first lines.
+    open: VecDeque<Group>,
+    places: HashMap<(String, Tags, Nanos), usize>,
+    /// How many were given before the first of them.
+    given: usize,
+    /// Families whose next point may lack a line that could not be read.
+    spoils_next: HashMap<String, u64>,
+}
+
+/// Labels of a point, in order, without the one that tells its parts apart.
+type Tags = Vec<(String, String)>;
+
+/// Points that are held at most; past it, the oldest half is given.
+const MAX_OPEN: usize = 8_192;
 
 /// Lines of one point.
 pub struct Group {
-    pub tags: Vec<(String, String)>,
-    pub time: Nanos,
+    family: String,
+    tags: Tags,
+    time: Nanos,
     /// Of its first line.
-    pub line: u64,
-    pub parts: Vec<Part>,
+    line: u64,
+    parts: Vec<Part>,
+    /// A line of it that could not be read.
+    spoiled_by: Option<u64>,
+}
+
+impl Groups {
+    fn group(&mut self, family: &str, own: &str, labels: &[(&str, &str)], time: Nanos, line: u64) -> &mut Group {
+        let tags: Tags = labels.iter().filter(|(key, _)| *key != own).map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
+        let Self { open, places, given, spoils_next } = self;
+        let place = *places.entry((family.to_owned(), tags.clone(), time)).or_insert_with(|| {
+            let spoiled_by = spoils_next.remove(family);
+            open.push_back(Group { family: family.to_owned(), tags, time, line, parts: Vec::new(), spoiled_by });
+            *given + open.len() - 1
+        });
+        &mut self.open[place - self.given]
+    }
+
+    /// Adds a line to its point.
+    #[allow(clippy::too_many_arguments, reason = "the parts of a line and what becomes of the points")]
+    pub fn add(
+        &mut self,
+        family: &str,
+        own: &str,
+        labels: &[(&str, &str)],
+        time: Nanos,
+        line: u64,
+        part: Part,
+        sink: &mut dyn PointSink,
+        tally: &mut Tally,
+    ) {
+        self.group(family, own, labels, time, line).parts.push(part);
+        if self.open.len() > MAX_OPEN {
+            self.give(MAX_OPEN / 2, sink, tally);
+        }
+    }
+
+    /// A line of a point cannot be read: the point would be wrong without it.
+    pub fn spoil(&mut self, family: &str, own: &str, labels: &[(&str, &str)], time: Nanos, line: u64) {
+        self.group(family, own, labels, time, line).spoiled_by.get_or_insert(line);
+    }
+
+    /// A line of some point of a family cannot be read: one that has begun, or the next.
+    pub fn spoil_family(&mut self, family: &str, line: u64) {
+        self.spoils_next.insert(family.to_owned(), line);
+        self.open.iter_mut().filter(|group| group.family == family).for_each(|group| {
+            group.spoiled_by.get_or_insert(line);
+        });
+    }
+
+    /// Gives all points.
+    pub fn give_all(&mut self, sink: &mut dyn PointSink, tally: &mut Tally) {
+        self.give(self.open.len(), sink, tally);
+    }
+
+    fn give(&mut self, count: usize, sink: &mut dyn PointSink, tally: &mut Tally) {
+        for group in self.open.drain(..count) {
+            self.places.remove(&(group.family.clone(), group.tags.clone(), group.time));
+            group.give(sink, tally);
+        }
+        self.given += count;
+    }
 }
 
 /// What one line adds.
@@ -27,13 +109,13 @@ pub enum Part {
 }
 
 /// A value that is owned.
-pub enum Gathered {
+enum Gathered {
     Histogram(Histogram),
     Word(String),
 }
 
 impl Gathered {
-    pub fn as_ref(&self) -> ValueRef<'_> {
+    fn as_ref(&self) -> ValueRef<'_> {
         match self {
             Self::Histogram(histogram) => ValueRef::Histogram(histogram),
             Self::Word(word) => ValueRef::Word(word),
@@ -62,18 +144,41 @@ impl Part {
     }
 }
 
+impl Part {
+    /// A line of a stateset.
+    pub fn of_state(family: &str, sample: &Sample<'_>) -> Result<Self, Refusal> {
+        let missing =
+            || Refusal::of(Cause::Value, family, format!("a sample of the stateset `{family}` has a label `{family}` with the state's name"));
+        sample.label(family).map(|state| Self::State(state.to_owned(), sample.value != 0.0)).ok_or_else(missing)
+    }
+}
+
 impl Group {
-    pub fn new(tags: Vec<(String, String)>, time: Nanos, line: u64) -> Self {
-        Self { tags, time, line, parts: Vec::new() }
+    fn give(&self, sink: &mut dyn PointSink, tally: &mut Tally) {
+        let tags: Vec<(&str, &str)> = self.tags.iter().map(|(key, value)| (key.as_str(), value.as_str())).collect();
+        if let Some(line) = self.spoiled_by {
+            let reason = format!("the whole point is rejected, because line {line} cannot be read and may be a part of it");
+            return tally.refuse(self.line, Refusal::of(Cause::Value, &self.family, reason));
+        }
+        match self.value() {
+            Ok(value) => {
+                let point = PointRef { metric: &self.family, tags: &tags, time: self.time, value: value.as_ref() };
+                tally.count(|| self.line, sink.accept(point));
+            }
+            Err(refusal) => return tally.refuse(self.line, refusal),
+        }
+        if self.lacks_sum() {
+            tally.note(format!("the histogram `{}` has no `_sum`: it is stored as 0", self.family));
+        }
     }
 
-    /// Whether it is a histogram of which nobody said the sum.
-    pub fn lacks_sum(&self) -> bool {
+    /// Whether it is a histogram without a sum.
+    fn lacks_sum(&self) -> bool {
         !self.parts.iter().any(|part| matches!(part, Part::Sum(_) | Part::State(..)))
     }
 
     /// The point's value.
-    pub fn value(&self) -> Result<Gathered, Refusal> {
+    fn value(&self) -> Result<Gathered, Refusal> {
         if let Some(Part::State(..)) = self.parts.first() {
             let on: Vec<&str> =
                 self.parts.iter().filter_map(|part| if let Part::State(state, true) = part { Some(state.as_str()) } else { None }).collect();
@@ -112,7 +217,7 @@ mod tests {
     use super::*;
 
     fn group(parts: Vec<Part>) -> Group {
-        Group { parts, ..Group::new(Vec::new(), 0, 1) }
+        Group { family: "wait".to_owned(), tags: Vec::new(), time: 0, line: 1, parts, spoiled_by: None }
     }
 
     fn told(parts: Vec<Part>) -> String {

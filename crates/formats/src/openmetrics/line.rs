@@ -55,9 +55,13 @@ pub fn parse(text: &str) -> Result<Line<'_>, String> {
     sample(text).map(Line::Sample)
 }
 
+/// What stands at the beginning of a line where a sample has its name.
+pub fn name_of(text: &str) -> &str {
+    text.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_' || c == ':')).next().unwrap_or_default()
+}
+
 fn sample(text: &str) -> Result<Sample<'_>, String> {
-    let name_end = text.find(|c: char| !(c.is_ascii_alphanumeric() || c == '_' || c == ':')).unwrap_or(text.len());
-    let (name, mut rest) = text.split_at(name_end);
+    let (name, mut rest) = text.split_at(name_of(text).len());
     if name.is_empty() || name.starts_with(|c: char| c.is_ascii_digit()) {
         return Err(format!(
             "`{}` is no name of a metric: letters, digits, `_` and `:`, not beginning with a digit",
@@ -90,8 +94,12 @@ fn labels<'t>(mut rest: &'t str, found: &mut Vec<(&'t str, Cow<'t, str>)>) -> Re
             return Ok(after);
         }
         let (key, after) = rest.split_once("=\"").ok_or("a label is written as key=\"value\", and labels end with `}`")?;
-        if key.is_empty() || !key.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') {
-            return Err(format!("`{key}` is no name of a label: letters, digits and `_`"));
+        let is_name = !key.is_empty() && !key.starts_with(|c: char| c.is_ascii_digit()) && key.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+        if !is_name {
+            return Err(format!("`{key}` is no name of a label: letters, digits and `_`, not beginning with a digit"));
+        }
+        if found.iter().any(|(known, _)| *known == key) {
+            return Err(format!("the label `{key}` is there twice"));
         }
         let end = closing_quote(after).ok_or_else(|| format!("the value of the label `{key}` has no closing quote"))?;
         found.push((key, unescaped(&after[..end])?));
@@ -179,6 +187,8 @@ mod tests {
             "level x",
             "level 1 2 3",
             "level{a b=\"c\"} 1",
+            "level{0x=\"c\"} 1",
+            "level{a=\"b\",a=\"c\"} 1",
         ];
         insta::assert_snapshot!(wrong.map(|text| format!("{text} => {}", parse(text).unwrap_err())).join("\n"));
     }

@@ -9,18 +9,24 @@
 //! | `stateset` | a state, whose word is the state that is on; `none`, or several joined by `+` |
 //! | `info` | a gauge of 1, called like the family with `_info` |
 //!
-//! Help and unit become description and unit of the metric. Exemplars and `_created` lines are passed over, with a note.
+//! Help and unit become description and unit of the metric. Exemplars and `_created` lines are ignored, with a note. The lines of a family need not
+//! follow each other. A histogram or stateset of which one line cannot be read is rejected as a whole.
 
 mod group;
 mod line;
 
+use std::{
+    collections::{HashMap, HashSet, hash_map::RandomState},
+    hash::BuildHasher,
+};
+
 use fenetre_core::{
     model::{About, Cause, Kind, PointRef, PointSink, Refusal, Temporality, ValueRef},
-    time::{EpochUnit, Nanos, from_epoch},
+    time::{EpochUnit, Nanos, TimeFormat, TimeRule, from_epoch},
 };
 
 use self::{
-    group::{Group, Part},
+    group::{Groups, Part},
     line::{Line, Sample, parse},
 };
 use crate::{FormatError, Reader, Tally, units};
@@ -28,20 +34,26 @@ use crate::{FormatError, Reader, Tally, units};
 /// Reads an exposition, line by line.
 #[derive(Default)]
 pub struct Exposition {
-    family: Family,
-    group: Option<Group>,
+    /// Families of which something was said, by name.
+    families: HashMap<String, Family>,
+    groups: Groups,
+    /// Samples that came, as hashes of their names, labels and times.
+    seen: HashSet<u64>,
+    hashing: RandomState,
     line: u64,
     has_ended: bool,
 }
 
-/// What the lines so far say of the metric that they are about.
+/// Samples of which it is known that they came: of more than these, the oldest are forgotten together.
+const MAX_SEEN: usize = 1_000_000;
+
+/// What the lines so far say of a metric.
 #[derive(Clone, Debug, Default)]
 struct Family {
-    name: String,
     sort: Sort,
     unit: Option<String>,
     help: Option<String>,
-    is_told: bool,
+    is_described: bool,
 }
 
 /// The types of the standard.
@@ -73,6 +85,11 @@ impl Sort {
         })
     }
 
+    /// Whether several lines make one point.
+    fn is_grouped(self) -> bool {
+        matches!(self, Self::Histogram | Self::GaugeHistogram | Self::StateSet)
+    }
+
     /// What may follow the family's name in a sample's.
     fn suffixes(self) -> &'static [&'static str] {
         match self {
@@ -98,7 +115,7 @@ impl Reader for Exposition {
             self.read_line(text, now, sink, tally)?;
         }
         if is_last {
-            self.close(sink, tally);
+            self.groups.give_all(sink, tally);
             if !self.has_ended {
                 let reason = format!("it does not end with `# EOF`, so it may be cut after line {}", self.line);
                 return Err(FormatError::Unreadable { format: "OpenMetrics", reason });
@@ -122,7 +139,7 @@ impl Exposition {
         match parse(text) {
             Ok(Line::End) => self.has_ended = true,
             Ok(Line::Type(name, sort)) => match Sort::of_name(sort) {
-                Some(sort) => self.family(name, sink, tally).sort = sort,
+                Some(sort) => self.family(name).sort = sort,
                 None => tally.reject(
                     line,
                     None,
@@ -131,145 +148,144 @@ impl Exposition {
                     ),
                 ),
             },
-            Ok(Line::Unit(name, unit)) => self.family(name, sink, tally).unit = (!unit.is_empty()).then(|| units::of_word(unit)),
-            Ok(Line::Help(name, help)) => self.family(name, sink, tally).help = Some(help),
-            Ok(Line::Comment) => tally.note("comments that are not HELP, TYPE or UNIT are not of OpenMetrics 1.0, and were passed over".to_owned()),
+            Ok(Line::Unit(name, unit)) => self.family(name).unit = (!unit.is_empty()).then(|| units::of_word(unit)),
+            Ok(Line::Help(name, help)) => self.family(name).help = Some(help),
+            Ok(Line::Comment) => tally.note("comments other than HELP, TYPE and UNIT are not part of OpenMetrics 1.0 and were ignored".to_owned()),
             Ok(Line::Sample(sample)) => {
                 tally.rows += 1;
                 self.sample(&sample, now, sink, tally);
             }
-            Err(reason) => tally.reject(line, None, reason),
+            Err(reason) => {
+                tally.rows += 1;
+                // Which of the family's points the line is a part of is not known.
+                if let Some((family, _)) = self.family_of(line::name_of(text)).filter(|(family, _)| self.families[family].sort.is_grouped()) {
+                    self.groups.spoil_family(&family, line);
+                }
+                tally.reject(line, None, reason);
+            }
         }
         Ok(())
     }
 
-    /// The family of that name; what was gathered of another one is given first.
-    fn family(&mut self, name: &str, sink: &mut dyn PointSink, tally: &mut Tally) -> &mut Family {
-        if self.family.name != name {
-            self.close(sink, tally);
-            self.family = Family { name: name.to_owned(), ..Family::default() };
-        }
-        &mut self.family
+    fn family(&mut self, name: &str) -> &mut Family {
+        self.families.entry(name.to_owned()).or_default()
     }
 
-    fn close(&mut self, sink: &mut dyn PointSink, tally: &mut Tally) {
-        let Some(group) = self.group.take() else { return };
-        let tags: Vec<(&str, &str)> = group.tags.iter().map(|(key, value)| (key.as_str(), value.as_str())).collect();
-        match group.value() {
-            Ok(value) => {
-                let point = PointRef { metric: &self.family.name, tags: &tags, time: group.time, value: value.as_ref() };
-                tally.count(|| group.line, sink.accept(point));
-            }
-            Err(refusal) => tally.refuse(group.line, refusal),
-        }
-        if group.lacks_sum() {
-            tally.note(format!("the histogram `{}` has no `_sum`: it is kept as zero", self.family.name));
-        }
+    /// The family that a sample's name is of, and what follows the family's name in it; nothing if no family of that name was declared.
+    fn family_of<'n>(&self, name: &'n str) -> Option<(String, &'n str)> {
+        let fits = |family: &str, suffix: &str| self.families.get(family).is_some_and(|known| known.sort.suffixes().contains(&suffix));
+        let ends = SUFFIXES.iter().filter_map(|suffix| Some((name.strip_suffix(suffix)?, &name[name.len() - suffix.len()..])));
+        ends.chain([(name, "")]).find(|(family, suffix)| fits(family, suffix)).map(|(family, suffix)| (family.to_owned(), suffix))
     }
 
     fn sample(&mut self, sample: &Sample<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
         if sample.has_exemplar {
             tally.note("exemplars are not kept".to_owned());
         }
-        let family = &self.family;
-        let suffix =
-            sample.name.strip_prefix(family.name.as_str()).filter(|suffix| family.sort.suffixes().contains(suffix) && !family.name.is_empty());
-        let suffix = match suffix {
-            Some(suffix) => suffix,
+        let (name, suffix) = match self.family_of(sample.name) {
+            Some(found) => found,
             None => {
-                // A metric that nothing was said of is of unknown type.
-                let name = sample.name.to_owned();
-                if name == self.family.name {
-                    let wanted = self.family.sort.suffixes().join(", ");
-                    return tally.reject(self.line, None, format!("a sample of `{name}` ends its name with one of {wanted}, by its type"));
+                if let Some(family) = self.families.get(sample.name) {
+                    let wanted = family.sort.suffixes().join(", ");
+                    return tally.reject(self.line, None, format!("a sample of `{}` ends its name with one of {wanted}, by its type", sample.name));
                 }
-                self.family(&name, sink, tally);
-                ""
+                // A metric of which nothing was said is of unknown type.
+                (sample.name.to_owned(), "")
             }
         };
         if suffix == "_created" {
             return tally.note("`_created` lines are not kept".to_owned());
         }
-        let time = match sample.timestamp {
-            None => now,
-            Some(text) => match text.parse::<f64>().map_err(|_| ()).and_then(|seconds| from_epoch(seconds, EpochUnit::Seconds).map_err(|_| ())) {
-                Ok(time) => time,
-                Err(()) => {
-                    return tally.refuse(
-                        self.line,
-                        Refusal::of(Cause::Time, "timestamp", format!("`{text}` is no number of seconds since 1970 in the years 1677 to 2262")),
-                    );
-                }
-            },
+        let time = match sample.timestamp.map_or(Ok(now), instant) {
+            Ok(time) => time,
+            Err(refusal) => {
+                self.groups.spoil_family(&name, self.line);
+                return tally.refuse(self.line, refusal);
+            }
         };
-        self.describe(sink, tally);
-        let plain: Vec<(&str, &str)> = sample.labels.iter().map(|(key, value)| (*key, &**value)).collect();
-        let name = self.family.name.as_str();
-        let mut put = |metric: &str, tags: &[(&str, &str)], tally: &mut Tally| {
-            let point = PointRef { metric, tags, time, value: ValueRef::Number(sample.value) };
+        // A label with an empty value is the same as none.
+        let mut labels: Vec<(&str, &str)> =
+            sample.labels.iter().map(|(key, value)| (*key, &**value)).filter(|(_, value)| !value.is_empty()).collect();
+        labels.sort_unstable();
+        if !self.is_new(sample.name, &labels, time) {
+            if self.families.get(&name).is_some_and(|family| family.sort.is_grouped()) {
+                self.groups.spoil(&name, own_label(&name, suffix), &labels, time, self.line);
+            }
+            return tally.reject(self.line, None, format!("`{}` came with these labels and this time before", sample.name));
+        }
+        self.describe(&name, sink, tally);
+        let sort = self.families.get(&name).map(|family| family.sort).unwrap_or_default();
+        let mut put = |metric: &str, tally: &mut Tally| {
+            let point = PointRef { metric, tags: &labels, time, value: ValueRef::Number(sample.value) };
             tally.count(|| self.line, sink.accept(point));
         };
-        match self.family.sort {
-            Sort::Unknown | Sort::Gauge | Sort::Counter => put(name, &plain, tally),
-            Sort::Info => put(sample.name, &plain, tally),
-            Sort::Summary if suffix.is_empty() => put(name, &plain, tally),
-            Sort::Summary => put(sample.name, &plain, tally),
-            Sort::Histogram | Sort::GaugeHistogram => match Part::of_histogram(suffix, sample) {
-                Ok(part) => self.gather(part, "le", sample, time, sink, tally),
-                Err(refusal) => tally.refuse(self.line, refusal),
-            },
-            Sort::StateSet => {
-                let key = self.family.name.clone();
-                match sample.label(&key) {
-                    Some(state) => self.gather(Part::State(state.to_owned(), sample.value != 0.0), &key, sample, time, sink, tally),
-                    None => tally.reject(
-                        self.line,
-                        Some(key.clone()),
-                        format!("a sample of the stateset `{key}` has a label `{key}` with the state's name"),
-                    ),
-                }
+        let part = match sort {
+            Sort::Unknown | Sort::Gauge | Sort::Counter => return put(&name, tally),
+            Sort::Info => return put(sample.name, tally),
+            Sort::Summary if suffix.is_empty() => return put(&name, tally),
+            Sort::Summary => return put(sample.name, tally),
+            Sort::Histogram | Sort::GaugeHistogram => Part::of_histogram(suffix, sample),
+            Sort::StateSet => Part::of_state(&name, sample),
+        };
+        let own = own_label(&name, suffix);
+        match part {
+            Ok(part) => self.groups.add(&name, own, &labels, time, self.line, part, sink, tally),
+            Err(refusal) => {
+                self.groups.spoil(&name, own, &labels, time, self.line);
+                tally.refuse(self.line, refusal);
             }
         }
     }
 
-    /// Adds a sample to the point that it is a part of, which the label `own` tells apart from its other parts.
-    fn gather(&mut self, part: Part, own: &str, sample: &Sample<'_>, time: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
-        let tags: Vec<(String, String)> =
-            sample.labels.iter().filter(|(key, _)| *key != own).map(|(key, value)| ((*key).to_owned(), value.to_string())).collect();
-        if self.group.as_ref().is_some_and(|group| group.tags != tags || group.time != time) {
-            self.close(sink, tally);
+    /// Whether a sample did not come before.
+    fn is_new(&mut self, name: &str, labels: &[(&str, &str)], time: Nanos) -> bool {
+        if self.seen.len() >= MAX_SEEN {
+            self.seen.clear();
         }
-        let line = self.line;
-        self.group.get_or_insert_with(|| Group::new(tags, time, line)).parts.push(part);
+        self.seen.insert(self.hashing.hash_one((name, labels, time)))
     }
 
-    /// Tells what the lines said of the family, once.
-    fn describe(&mut self, sink: &mut dyn PointSink, tally: &mut Tally) {
-        let family = &mut self.family;
-        if std::mem::replace(&mut family.is_told, true) {
-            return;
-        }
-        let (name, description) = (family.name.clone(), family.help.as_deref());
-        let unit = family.unit.as_deref();
-        let mut tell = |metric: &str, kind: Option<Kind>, unit: Option<&str>, temporality: Option<Temporality>| {
-            if let Some(note) = sink.describe(metric, About { kind, unit, description, temporality }) {
+    /// Gives what the lines said of the family, once.
+    fn describe(&mut self, name: &str, sink: &mut dyn PointSink, tally: &mut Tally) {
+        let Some(family) = self.families.get_mut(name).filter(|family| !family.is_described) else { return };
+        family.is_described = true;
+        let (unit, description) = (family.unit.as_deref(), family.help.as_deref());
+        let mut give = |metric: &str, kind: Option<Kind>, unit: Option<&str>, temporality: Option<Temporality>| {
+            if let Some(note) = sink.describe(metric, About { kind, unit, description, temporality }).note {
                 tally.note(note);
             }
         };
         match family.sort {
             Sort::Unknown if unit.is_none() && description.is_none() => {}
-            Sort::Unknown => tell(&name, None, unit, None),
-            Sort::Gauge => tell(&name, Some(Kind::Gauge), unit, None),
-            Sort::Counter => tell(&name, Some(Kind::Counter), unit, Some(Temporality::Cumulative)),
-            Sort::Histogram => tell(&name, Some(Kind::Histogram), unit, Some(Temporality::Cumulative)),
-            Sort::GaugeHistogram => tell(&name, Some(Kind::Histogram), unit, Some(Temporality::Delta)),
-            Sort::StateSet => tell(&name, Some(Kind::State), None, None),
-            Sort::Info => tell(&format!("{name}_info"), Some(Kind::Gauge), None, None),
+            Sort::Unknown => give(name, None, unit, None),
+            Sort::Gauge => give(name, Some(Kind::Gauge), unit, None),
+            Sort::Counter => give(name, Some(Kind::Counter), unit, Some(Temporality::Cumulative)),
+            Sort::Histogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Cumulative)),
+            Sort::GaugeHistogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Delta)),
+            Sort::StateSet => give(name, Some(Kind::State), None, None),
+            Sort::Info => give(&format!("{name}_info"), Some(Kind::Gauge), None, None),
             Sort::Summary => {
-                tell(&name, Some(Kind::Gauge), unit, None);
-                tell(&format!("{name}_sum"), Some(Kind::Counter), unit, Some(Temporality::Cumulative));
-                tell(&format!("{name}_count"), Some(Kind::Counter), None, Some(Temporality::Cumulative));
+                give(name, Some(Kind::Gauge), unit, None);
+                give(&format!("{name}_sum"), Some(Kind::Counter), unit, Some(Temporality::Cumulative));
+                give(&format!("{name}_count"), Some(Kind::Counter), None, Some(Temporality::Cumulative));
             }
         }
     }
+}
+
+/// What may follow a family's name in a sample's, the longest first.
+const SUFFIXES: [&str; 8] = ["_created", "_gcount", "_bucket", "_total", "_count", "_gsum", "_info", "_sum"];
+
+/// The label that tells the parts of one point apart.
+fn own_label<'n>(family: &'n str, suffix: &str) -> &'n str {
+    if suffix == "_bucket" { "le" } else { family }
+}
+
+/// Seconds since 1970, with all nine decimals that an instant holds.
+fn instant(text: &str) -> Result<Nanos, Refusal> {
+    let rule = TimeRule { format: TimeFormat::Epoch(EpochUnit::Seconds), ..TimeRule::default() };
+    let by_float = || from_epoch(text.parse().ok()?, EpochUnit::Seconds).ok();
+    let read = rule.read(text).ok().map(|(at, _)| at).or_else(by_float);
+    let reason = || format!("`{text}` is no number of seconds since 1970 in the years 1677 to 2262");
+    read.ok_or_else(|| Refusal::of(Cause::Time, "timestamp", reason()))
 }

@@ -1,4 +1,5 @@
-//! The JSON form: 64-bit integers are texts there, but many senders write numbers, and some write enumerations by name.
+//! The JSON form: 64-bit integers are texts there, but many senders write numbers, and some write enumerations by name. Doubles may be texts as well,
+//! `NaN` and `Infinity` must be.
 
 use opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceRequest;
 use serde_json::Value;
@@ -7,26 +8,40 @@ use crate::FormatError;
 
 const INTEGERS: [&str; 8] = ["timeUnixNano", "startTimeUnixNano", "count", "bucketCounts", "asInt", "zeroCount", "intValue", "explicitCounts"];
 
+const DOUBLES: [&str; 7] = ["asDouble", "sum", "min", "max", "zeroThreshold", "quantile", "doubleValue"];
+
 pub fn decode(bytes: &[u8]) -> Result<ExportMetricsServiceRequest, FormatError> {
     let mut document: Value = serde_json::from_slice(bytes).map_err(|error| FormatError::Json {
         reason: crate::json::bare(&error),
         line: error.line(),
         column: error.column(),
     })?;
-    settle(&mut document, 0);
+    let unreadable = |reason: String| FormatError::Unreadable { format: "OTLP", reason };
+    if !document.is_object() {
+        return Err(unreadable("an export is an object with `resourceMetrics`".to_owned()));
+    }
+    settle(&mut document, 0).map_err(unreadable)?;
     serde_json::from_value(document).map_err(|error| FormatError::Unreadable { format: "OTLP", reason: error.to_string() })
 }
 
 /// How deep a document may go: deeper than any sender's, and shallow enough for any stack.
 const DEEPEST: usize = 60;
 
+/// A double that is written as a text; nothing if it is not finite. JSON has no number for those.
+fn finite(text: &str) -> Option<Value> {
+    let number: f64 = text.parse().ok()?;
+    serde_json::Number::from_f64(number).map(Value::Number)
+}
+
 /// Brings both ways of writing to the standard's.
-fn settle(value: &mut Value, depth: usize) {
+fn settle(value: &mut Value, depth: usize) -> Result<(), String> {
     match value {
         _ if depth > DEEPEST => *value = Value::Null,
-        Value::Array(items) => items.iter_mut().for_each(|item| settle(item, depth + 1)),
+        Value::Array(items) => items.iter_mut().try_for_each(|item| settle(item, depth + 1))?,
         Value::Object(object) => {
-            object.retain(|_, value| !value.is_null());
+            // A point without a finite number is refused by itself.
+            let is_missing = |key: &String, value: &Value| key == "asDouble" && value.as_str().is_some_and(|text| finite(text).is_none());
+            object.retain(|key, value| !value.is_null() && !is_missing(key, value));
             for (key, value) in object {
                 match value {
                     Value::Number(number) if INTEGERS.contains(&key.as_str()) => *value = Value::String(number.to_string()),
@@ -41,10 +56,14 @@ fn settle(value: &mut Value, depth: usize) {
                         };
                         *value = number.into();
                     }
-                    _ => settle(value, depth + 1),
+                    Value::String(text) if DOUBLES.contains(&key.as_str()) => {
+                        *value = finite(text).ok_or_else(|| format!("`{key}` is \"{text}\", not a finite number"))?;
+                    }
+                    _ => settle(value, depth + 1)?,
                 }
             }
         }
         _ => {}
     }
+    Ok(())
 }

@@ -121,7 +121,7 @@ impl Walk<'_> {
         let some = |text: &str| (!text.is_empty()).then(|| text.to_owned());
         let (unit, description) = (some(&metric.unit), some(&metric.description));
         let about = About { kind: Some(kind), unit: unit.as_deref(), description: description.as_deref(), temporality };
-        if let Some(note) = self.sink.describe(name, about) {
+        if let Some(note) = self.sink.describe(name, about).note {
             self.tally.note(note);
         }
     }
@@ -147,7 +147,7 @@ impl Walk<'_> {
                 continue;
             }
             let taken = value
-                .ok_or_else(|| Refusal::of(Cause::Value, "value", "the point has neither as_double nor as_int"))
+                .ok_or_else(|| Refusal::of(Cause::Value, "value", "the point has no finite number, neither in asDouble nor in asInt"))
                 .and_then(|value| self.put(&metric.name, &point.attributes, point.time_unix_nano, context, &[], value));
             self.tally.count(|| self.number, taken);
         }
@@ -175,7 +175,7 @@ impl Walk<'_> {
             return self.note_gap();
         }
         let (sum, count) = (format!("{name}_sum"), format!("{name}_count"));
-        if let Some(note) = self.sink.describe(&count, About { kind: Some(Kind::Counter), ..About::default() }) {
+        if let Some(note) = self.sink.describe(&count, About { kind: Some(Kind::Counter), ..About::default() }).note {
             self.tally.note(note);
         }
         let mut parts =

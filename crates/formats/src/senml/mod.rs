@@ -1,8 +1,12 @@
 //! SenML (RFC 8428), in JSON and in CBOR.
 //!
-//! A pack is an array of records, in which base fields hold for the records after them. Of a resolved name, what follows the last `/` or `:`
-//! is the metric, and what comes before it the tag `device`: `urn:dev:ow:10e2073a01080063:voltage` is `voltage` of the device
-//! `urn:dev:ow:10e2073a01080063`. Sums (`s`) are counters of their own, called like the metric with `_sum`.
+//! A pack is an array of records, in which base fields hold for the records after them. In a resolved name, what follows the last `/` or `:`
+//! is the metric, and what comes before it is the tag `device`: `urn:dev:ow:10e2073a01080063:voltage` is `voltage` of the device
+//! `urn:dev:ow:10e2073a01080063`. A slash stays at the end of the tag, so that `dev/temp` (device `dev/`) and `dev:temp` (device `dev`) are two
+//! series. Sums (`s`) are counters of their own, named like the metric with `_sum`.
+//!
+//! One name may have values of several units, as in the standard's example of a tracker. A value whose unit cannot be converted to the metric's
+//! belongs to a metric of its own, named like the first with the unit behind it: `position`, then `position_lat`.
 
 mod cbor;
 mod record;
@@ -19,6 +23,8 @@ use crate::{FormatError, Reader, Tally, json::elements::Elements, units};
 pub struct Pack {
     form: Form,
     base: Base,
+    /// Its first byte was seen.
+    is_array: bool,
 }
 
 enum Form {
@@ -34,8 +40,11 @@ struct Base {
     unit: Option<String>,
     value: Option<f64>,
     sum: Option<f64>,
-    /// The first record at fault for which the whole pack is.
+    /// The version that the pack states; 10, if it states none.
     version: Option<f64>,
+    /// A version for which the whole pack is at fault.
+    bad_version: Option<String>,
+    has_begun: bool,
 }
 
 /// The version of SenML that is read.
@@ -46,18 +55,18 @@ const ABSOLUTE_FROM: f64 = 268_435_456.0;
 impl Pack {
     /// Of JSON.
     pub fn json() -> Self {
-        Self { form: Form::Json(Elements::default()), base: Base::default() }
+        Self { form: Form::Json(Elements::default()), base: Base::default(), is_array: false }
     }
 
     /// Of CBOR.
     pub fn cbor() -> Self {
-        Self { form: Form::Cbor, base: Base::default() }
+        Self { form: Form::Cbor, base: Base::default(), is_array: false }
     }
 }
 
 impl Reader for Pack {
     fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
-        let Self { form, base } = self;
+        let Self { form, base, .. } = self;
         let mut take = |record: Result<Record, Refusal>, line: u64, tally: &mut Tally| {
             tally.rows += 1;
             match record.and_then(|record| base.resolve(record, now)) {
@@ -66,7 +75,18 @@ impl Reader for Pack {
             }
         };
         let done = match form {
-            Form::Json(elements) => elements.read(bytes, is_last, |text, line| take(Record::of_json(text), line, tally))?,
+            Form::Json(elements) => {
+                if let Some(other) = bytes.trim_ascii_start().first().filter(|byte| !self.is_array && **byte != b'[') {
+                    let reason =
+                        format!("a pack is an array of records, and this begins with `{}`: write [ ] around a single record", char::from(*other));
+                    return Err(FormatError::Unreadable { format: "SenML", reason });
+                }
+                self.is_array |= !bytes.trim_ascii_start().is_empty();
+                elements.read(bytes, is_last, |element| {
+                    tally.at_element(element.index);
+                    take(Record::of_json(element.text), element.line, tally);
+                })?
+            }
             Form::Cbor if !is_last => 0,
             Form::Cbor => {
                 for (number, record) in (1..).zip(cbor::records(bytes)?) {
@@ -75,11 +95,8 @@ impl Reader for Pack {
                 bytes.len()
             }
         };
-        match base.version {
-            Some(version) => Err(FormatError::Unreadable {
-                format: "SenML",
-                reason: format!("it is of version {version} (bver); version {VERSION} and those before it are read"),
-            }),
+        match &base.bad_version {
+            Some(reason) => Err(FormatError::Unreadable { format: "SenML", reason: reason.clone() }),
             None => Ok(done),
         }
     }
@@ -92,16 +109,29 @@ struct Resolved {
     device: Option<String>,
     time: Nanos,
     unit: Option<String>,
+    /// The unit as the pack names it.
+    stated_unit: Option<String>,
     value: Option<Field>,
     sum: Option<f64>,
     has_update_time: bool,
 }
 
 impl Base {
-    fn resolve(&mut self, record: Record, now: Nanos) -> Result<Resolved, Refusal> {
-        if let Some(version) = record.base_version.filter(|version| *version > VERSION) {
-            self.version = Some(version);
+    /// A pack has one version, which its first record states unless it is the usual one (RFC 8428, section 4.4).
+    fn check_version(&mut self, stated: Option<f64>) {
+        let is_first = !std::mem::replace(&mut self.has_begun, true);
+        let Some(stated) = stated else { return };
+        let known = if is_first { stated } else { self.version.unwrap_or(VERSION) };
+        self.version = Some(known);
+        if stated > VERSION {
+            self.bad_version.get_or_insert(format!("its version (bver) is {stated}; versions up to {VERSION} can be read"));
+        } else if stated != known {
+            self.bad_version.get_or_insert(format!("its version (bver) changes from {known} to {stated}: all records of a pack have the same"));
         }
+    }
+
+    fn resolve(&mut self, record: Record, now: Nanos) -> Result<Resolved, Refusal> {
+        self.check_version(record.base_version);
         if let Some(name) = record.base_name {
             self.name = name;
         }
@@ -143,13 +173,32 @@ impl Base {
         } else {
             from_epoch(seconds, EpochUnit::Seconds).map_err(out_of_range)?
         };
-        let unit = record.unit.or_else(|| self.unit.clone()).map(|unit| units::of_senml(&unit));
+        let stated_unit = record.unit.or_else(|| self.unit.clone());
+        let unit = stated_unit.as_deref().map(units::of_senml);
         let (metric, device) = match name.rfind(['/', ':']) {
-            Some(at) if at + 1 < name.len() => (name[at + 1..].to_owned(), Some(name[..at].to_owned())),
+            Some(at) if at + 1 < name.len() => {
+                let end = if name[at..].starts_with('/') { at + 1 } else { at };
+                (name[at + 1..].to_owned(), Some(name[..end].to_owned()))
+            }
             _ => (name, None),
         };
-        Ok(Resolved { metric, device: device.filter(|device| !device.is_empty()), time, unit, value, sum, has_update_time: record.has_update_time })
+        Ok(Resolved {
+            metric,
+            device: device.filter(|device| !device.is_empty()),
+            time,
+            unit,
+            stated_unit,
+            value,
+            sum,
+            has_update_time: record.has_update_time,
+        })
     }
+}
+
+/// A unit as a part of a name.
+fn name_part(unit: &str) -> String {
+    let letters: String = unit.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).collect();
+    letters.trim_matches('_').to_owned()
 }
 
 /// Names are of letters, digits and `-:./_`, and begin with a letter or digit (RFC 8428, section 4.5.1).
@@ -172,7 +221,16 @@ impl Resolved {
         let unit = self.unit.as_deref();
         let mut put = |metric: &str, kind: Kind, value: ValueRef<'_>, tally: &mut Tally| {
             let about = About { kind: Some(kind), unit: unit.filter(|_| kind != Kind::State), ..About::default() };
-            if let Some(note) = sink.describe(metric, about) {
+            let mut described = sink.describe(metric, about);
+            let by_unit;
+            let mut metric = metric;
+            if let Some(unit) = about.unit.filter(|_| described.is_unfit) {
+                by_unit = format!("{metric}_{}", name_part(self.stated_unit.as_deref().unwrap_or(unit)));
+                tally.note(format!("`{metric}` has values of several units: those in {unit} are kept as `{by_unit}`"));
+                metric = &by_unit;
+                described = sink.describe(metric, about);
+            }
+            if let Some(note) = described.note {
                 tally.note(note);
             }
             tally.count(|| line, sink.accept(PointRef { metric, tags: &tags, time: self.time, value }));

@@ -5,7 +5,7 @@
 use std::fmt::Write as _;
 
 use fenetre_core::{
-    model::{About, Cause, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Cause, Described, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, SECOND, format_utc},
 };
 use fenetre_formats::{Format, FormatError, Tally, mapping::Mapping, read};
@@ -31,12 +31,12 @@ impl PointSink for Notebook {
         Ok(())
     }
 
-    fn describe(&mut self, metric: &str, about: About<'_>) -> Option<String> {
+    fn describe(&mut self, metric: &str, about: About<'_>) -> Described {
         let line = format!("  about {metric}: {:?} {:?} {:?} {:?}", about.kind, about.unit, about.description, about.temporality);
         if !self.0.contains(&line) {
             let _ = writeln!(self.0, "{line}");
         }
-        None
+        Described::default()
     }
 }
 

@@ -36,7 +36,7 @@ pub(crate) struct Upload {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct LookOrder {
-    /// A mapping that says how the table is written; what its columns are is guessed all the same.
+    /// What is known already, such as how the table is written; the rest is guessed.
     pub mapping: Option<Mapping>,
     /// So many rows at the most, up to 200.
     pub rows: Option<usize>,
@@ -73,9 +73,8 @@ pub(crate) fn mapping_of(state: &State, order: &Order, format: Format) -> Result
         }
     }
     match format {
-        Format::Csv | Format::Tsv if mapping.is_none() => {
-            Err(fault("a table needs a mapping that says what its columns are: name one, or have one guessed".to_owned()))
-        }
+        // A long table says itself what its columns are.
+        Format::Csv | Format::Tsv => Ok(Some(mapping.unwrap_or_default())),
         _ => Ok(mapping),
     }
 }
@@ -209,12 +208,7 @@ pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String
         let own_zone = mapping.time.zone.clone();
         let zone =
             own_zone.map_or_else(|| datasets::find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
-        let mut guess = guess(&seen, &zone);
-        if guess.mapping.table.decimal.is_none() {
-            guess.mapping.table.decimal = mapping.table.decimal;
-        }
-        let table = guess.mapping.table.clone();
-        guess.mapping.table = fenetre_formats::mapping::Dialect { decimal: table.decimal, ..mapping.table };
+        let guess = guess(&seen, &zone, &mapping);
         Ok(ImportLook { names: seen.names, rows: seen.rows, guess, notes: seen.notes })
     };
     blocking(&state, work).await.map(web::Json)
@@ -286,7 +280,7 @@ pub(crate) async fn rejects(_: Access<Read>, state: Shared, id: web::Path<String
         let file = std::fs::File::open(&path).map_err(|error| Problem::internal(&error))?;
         Box::new(std::io::BufRead::lines(std::io::BufReader::new(std::io::Read::take(file, record.rejects_bytes))))
     };
-    let header = std::iter::once(Ok("line,field,cause,reason\n".to_owned()));
+    let header = std::iter::once(Ok("line,element,field,cause,reason\n".to_owned()));
     let rows = lines.map(|line| line.map(|line| serde_json::from_str::<Reject>(&line).map_or(String::new(), |reject| row(&reject))));
     let chunks = futures_util::stream::iter(header.chain(rows).map(|row| row.map(web::Bytes::from)));
     Ok(HttpResponse::Ok()
@@ -298,5 +292,6 @@ pub(crate) async fn rejects(_: Access<Read>, state: Shared, id: web::Path<String
 fn row(reject: &Reject) -> String {
     let quoted = |text: &str| format!("\"{}\"", text.replace('"', "\"\""));
     let field = reject.field.as_deref().unwrap_or_default();
-    format!("{},{},{},{}\n", reject.line, quoted(field), quoted(reject.cause.describe()), quoted(&reject.reason))
+    let element = reject.index.map_or(String::new(), |index| index.to_string());
+    format!("{},{element},{},{},{}\n", reject.line, quoted(field), quoted(reject.cause.describe()), quoted(&reject.reason))
 }

@@ -28,7 +28,8 @@ pub(crate) struct PushOptions {
     pub own: Mapping,
 }
 
-const PARAMETERS: [&str; 11] = ["mapping", "time", "time_format", "zone", "tag", "value", "state", "const", "all_or_nothing", "dry_run", "missing"];
+const PARAMETERS: [&str; 13] =
+    ["mapping", "time", "time_of_day", "time_format", "zone", "tag", "value", "state", "const", "missing", "encoding", "all_or_nothing", "dry_run"];
 
 impl PushOptions {
     /// Reads the query string, in which `tag`, `value`, `state`, `const` and `missing` may come several times.
@@ -43,6 +44,8 @@ impl PushOptions {
             match &*name {
                 "mapping" => options.named = Some(value.into_owned()),
                 "time" => options.own.time.column = Some(value.into_owned()),
+                "time_of_day" => options.own.time.time_of_day = Some(value.into_owned()),
+                "encoding" => options.own.table.encoding = Some(value.into_owned()),
                 "time_format" => options.own.time.format = Some(value.into_owned()),
                 "zone" => options.own.time.zone = Some(value.into_owned()),
                 "tag" => options.own.columns.push(Column::parse(&value, Role::Tag)),
@@ -104,13 +107,15 @@ impl PushOptions {
     params(("dataset" = String, Path),
         ("mapping" = Option<String>, Query, description = "tables and objects: a mapping by its name"),
         ("time" = Option<String>, Query, description = "likewise: column of the time"),
-        ("time_format" = Option<String>, Query, description = "likewise: iso, s, ms, us, ns, or a pattern such as %d.%m.%Y %H:%M"),
+        ("time_of_day" = Option<String>, Query, description = "likewise: column of the time of the day, if `time` names that of the date"),
+        ("time_format" = Option<String>, Query, description = "likewise: iso, s, ms, us, ns, serial, or a pattern such as %d.%m.%Y %H:%M"),
         ("zone" = Option<String>, Query, description = "likewise: zone of times without an offset"),
         ("tag" = Option<Vec<String>>, Query, description = "likewise: columns that are tags, each as COLUMN or COLUMN=KEY"),
         ("value" = Option<Vec<String>>, Query, description = "likewise: columns of numbers, each as COLUMN or COLUMN=METRIC"),
         ("state" = Option<Vec<String>>, Query, description = "likewise: columns of words, each as COLUMN or COLUMN=METRIC"),
         ("const" = Option<Vec<String>>, Query, description = "likewise: tags that every row has, each as KEY=VALUE"),
-        ("missing" = Option<Vec<String>>, Query, description = "likewise: marks that stand for an empty cell"),
+        ("missing" = Option<Vec<String>>, Query, description = "likewise: marks of an empty cell"),
+        ("encoding" = Option<String>, Query, description = "likewise: character encoding, such as windows-1252 (default: UTF-8, or what a byte order mark shows)"),
         ("all_or_nothing" = Option<bool>, Query, description = "keep nothing where anything is rejected"),
         ("dry_run" = Option<bool>, Query, description = "read everything, keep nothing")),
     request_body(description = "points", content(
@@ -248,10 +253,7 @@ pub(crate) fn unfold(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, sha
 }
 
 fn rejected(report: PushReport, all_or_nothing: bool) -> Problem {
-    let first = report.tally.rejects.first().map_or(String::new(), |reject| {
-        let field = reject.field.as_ref().map_or(String::new(), |field| format!(", {field}"));
-        format!(": line {}{field}: {}", reject.line, reject.reason)
-    });
+    let first = report.tally.rejects.first().map_or(String::new(), |reject| format!(": {}: {}", reject.place(), reject.reason));
     let rejected = report.tally.rejected;
     let detail = match all_or_nothing {
         true => format!("{rejected} rejected, and all_or_nothing was asked for, so nothing was kept{first}"),

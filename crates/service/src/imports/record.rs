@@ -93,6 +93,8 @@ pub struct ImportRecord {
     pub rejected: u64,
     /// Points that took the place of others; none where that was not counted everywhere.
     pub replaced: Option<u64>,
+    /// Points that a later point of the same import replaces, since both have the same series and instant; counted part by part.
+    pub duplicates: u64,
     /// Points of paused metrics, passed over.
     pub dropped: u64,
     /// Empty cells of value columns.

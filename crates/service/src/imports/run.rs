@@ -12,18 +12,25 @@ use fenetre_core::{
     model::{PointRef, PointSink, Refusal},
     time::{Nanos, format_utc, parse_rfc3339},
 };
-use fenetre_formats::{Format, Tally, mapping::Mapping};
+use fenetre_formats::{
+    Format, Tally,
+    mapping::{Mapping, guess::collisions},
+};
 use fenetre_store::StoreError;
 
 use super::{ImportRecord, Running, Stage, input::Input};
 use crate::{
     ingest,
     problem::Problem,
+    report::note_duplicates,
     state::{State, now},
 };
 
 /// How long a store that is behind is waited for at a time.
 const PAUSE: Duration = Duration::from_millis(200);
+
+/// Rows that are looked at for columns that are missing as tags.
+const LOOK_ROWS: usize = 200;
 
 /// How a pass over the file ended.
 enum Ended {
@@ -56,6 +63,12 @@ pub fn run(state: &State, run: &Running) {
         (outcome, order.dry_run)
     };
     let mut record = run.record.lock().clone();
+    if matches!(outcome, Ok(Ended::Whole))
+        && let Some(note) = note_duplicates(record.duplicates, record.accepted, &missing_tags(state, run, &record))
+    {
+        // The first that anybody reads.
+        record.notes.insert(0, note);
+    }
     record.ended = Some(format_utc(now()));
     match outcome {
         Ok(Ended::Whole) if dry_run => record.stage = Stage::Waiting,
@@ -77,6 +90,14 @@ pub fn run(state: &State, run: &Running) {
     if let Err(error) = state.imports.keep(&state.store, &record) {
         tracing::error!(%error, id = record.id, "the record of an import could not be kept");
     }
+}
+
+/// Columns that would tell points of an import apart, if they were tags.
+fn missing_tags(state: &State, run: &Running, record: &ImportRecord) -> Vec<String> {
+    let Some(format) = record.format.filter(|format| record.duplicates > 0 && format.takes_mapping()) else { return Vec::new() };
+    let Ok(Some(mapping)) = mapping_of(state, run, format) else { return Vec::new() };
+    let look = super::input::look(&state.imports.file(&record.id), format, &mapping, LOOK_ROWS);
+    look.map_or(Vec::new(), |look| collisions(&look, &mapping).missing_tags)
 }
 
 /// Reads everything without keeping it; says whether nothing was rejected.
@@ -122,7 +143,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
         let mut batch = ingest::begin(state, &dataset, started)?;
         let more = input.read(started, &mut batch, &mut tally)?;
         batch.notes().iter().for_each(|note| tally.note(note.clone()));
-        let dropped = batch.dropped();
+        let (dropped, duplicates) = (batch.dropped(), batch.duplicates());
         tally.accepted -= dropped.min(tally.accepted);
         let (span, tags) = (batch.span(), batch.new_tags());
         let metrics: Vec<String> = batch.new_metrics().map(str::to_owned).collect();
@@ -146,6 +167,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
             whole_tally.absorb(tally);
             record.set_tally(whole_tally);
             record.dropped += dropped;
+            record.duplicates += duplicates;
             record.replaced = record.replaced.zip(replaced).map(|(before, now)| before + now);
             record.new_series += series as u64;
             add_new(&mut record.new_metrics, metrics);
