@@ -13,7 +13,7 @@ use fenetre_service::{
         ask::Question,
         backup::BackupOrder,
         bin::{BinItem, Deletion, PointsOrder, Restore},
-        datasets::{DatasetInfo, Defined, MetricInfo, Rename, Renamed, TagInfo},
+        datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Rename, Renamed, TagInfo},
         definitions::{Differences, MetricDefinitions},
         imports::{ImportLook, LookOrder},
         mappings::MappingInfo,
@@ -83,8 +83,9 @@ impl Client {
         self.get(&format!("/api/v1/datasets/{}/metrics", escaped(dataset)), &[])
     }
 
-    pub fn put_metric(&self, dataset: &str, name: &str, definition: &MetricDefinition) -> Result<Defined, Failure> {
-        self.put(&format!("/api/v1/datasets/{}/metrics/{}", escaped(dataset), escaped(name)), definition)
+    /// Defines a metric; `how` says what happens to its points, as parameters of the call.
+    pub fn put_metric(&self, dataset: &str, name: &str, definition: &MetricDefinition, how: &str) -> Result<DefinedMetric, Failure> {
+        self.put(&format!("/api/v1/datasets/{}/metrics/{}{how}", escaped(dataset), escaped(name)), definition)
     }
 
     pub fn tags(&self, dataset: &str, metric: Option<&str>) -> Result<Vec<TagInfo>, Failure> {

@@ -1,6 +1,6 @@
 //! Definitions of metrics as rows of a spreadsheet.
 
-use std::{collections::BTreeMap, io};
+use std::{borrow::Cow, collections::BTreeMap, io};
 
 use fenetre_core::{
     model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused},
@@ -63,59 +63,127 @@ pub fn write<'d>(metrics: impl IntoIterator<Item = (&'d str, &'d MetricDefinitio
     writer.flush()
 }
 
-/// Reads definitions from CSV. A column that is left out leaves what is `known` as it is; an empty cell means nothing.
+/// Faults that are listed; the rest are counted.
+const MAX_LISTED: usize = 20;
+
+/// A table as a spreadsheet has saved it, ready to be parsed.
+struct Sheet<'t> {
+    text: Cow<'t, str>,
+    delimiter: u8,
+    /// Lines before the header.
+    skipped: u64,
+}
+
+/// Finds out how a table was saved: line ends, a first line `sep=;`, the delimiter.
+fn sheet(bytes: &[u8]) -> Result<Sheet<'_>, FormatError> {
+    let wrong = |text: String| Err(FormatError::Table(text));
+    let text: Cow<'_, str> = match bytes {
+        [0xff, 0xfe, rest @ ..] => encoding_rs::UTF_16LE.decode_without_bom_handling(rest).0,
+        [0xfe, 0xff, rest @ ..] => encoding_rs::UTF_16BE.decode_without_bom_handling(rest).0,
+        _ => match std::str::from_utf8(bytes) {
+            Ok(text) => Cow::Borrowed(text.trim_start_matches('\u{feff}')),
+            Err(error) => {
+                let line = 1 + memchr::memchr_iter(b'\n', &bytes[..error.valid_up_to()]).count();
+                return wrong(format!("line {line}: the table is not UTF-8. Save it as UTF-8 (in a spreadsheet: CSV UTF-8)"));
+            }
+        },
+    };
+    let text = if text.contains('\n') { text } else { Cow::Owned(text.replace('\r', "\n")) };
+    let first = text.lines().next().unwrap_or_default();
+    if let Some(stated) = first.to_lowercase().strip_prefix("sep=").and_then(|rest| rest.bytes().next()) {
+        let rest = text.split_once('\n').map_or("", |(_, rest)| rest).to_owned();
+        return Ok(Sheet { text: Cow::Owned(rest), delimiter: stated, skipped: 1 });
+    }
+    // That one which parts the header into the most columns that there are.
+    let known = |delimiter: &u8| first.split(char::from(*delimiter)).filter(|cell| COLUMNS.contains(&cell.trim().trim_matches('"'))).count();
+    let delimiter = [b',', b';', b'\t', b'|'].into_iter().rev().max_by_key(known).unwrap_or(b',');
+    Ok(Sheet { text, delimiter, skipped: 0 })
+}
+
+/// Reads definitions from CSV. If a column is omitted, what is `known` stays; an empty cell removes it. Delimiters other than commas, UTF-16 and other
+/// line ends are recognised.
 ///
 /// # Errors
-/// [`FormatError::Table`] with the line and the column of the first fault.
-pub fn read<'d>(
-    text: impl io::Read,
-    known: impl Fn(&str) -> Option<&'d MetricDefinition>,
-) -> Result<BTreeMap<String, MetricDefinition>, FormatError> {
-    let mut reader = csv::Reader::from_reader(text);
-    let wrong = FormatError::Table;
-    let header: Vec<String> = reader
-        .headers()
-        .map_err(|error| wrong(error.to_string()))?
-        .iter()
-        .map(|cell| cell.trim().trim_start_matches('\u{feff}').to_owned())
-        .collect();
-    if let Some(column) = header.iter().find(|column| !COLUMNS.contains(&column.as_str())) {
-        let hint = closest(column, COLUMNS).map_or_else(|| format!("there are {}", COLUMNS.join(", ")), |known| format!("did you mean `{known}`?"));
-        return Err(wrong(format!("line 1: there is no column `{column}`: {hint}")));
-    }
-    if !header.iter().any(|column| column == "metric") {
-        return Err(wrong("line 1: the column `metric` is missing, which names each row's metric".to_owned()));
-    }
-    let mut found = BTreeMap::new();
+/// [`FormatError::Table`] with the line and column of each fault, up to 20 of them.
+pub fn read<'d>(bytes: &[u8], known: impl Fn(&str) -> Option<&'d MetricDefinition>) -> Result<BTreeMap<String, MetricDefinition>, FormatError> {
+    let Sheet { text, delimiter, skipped } = sheet(bytes)?;
+    let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).flexible(true).from_reader(text.as_bytes());
+    let header: Vec<String> =
+        reader.headers().map_err(|error| FormatError::Table(error.to_string()))?.iter().map(|cell| cell.trim().to_owned()).collect();
+    check_header(&header, skipped + 1)?;
+    let (mut found, mut faults) = (BTreeMap::new(), Vec::new());
     for row in reader.records() {
-        let row = row.map_err(|error| match error.kind() {
-            csv::ErrorKind::UnequalLengths { pos, expected_len, len } => {
-                wrong(format!("line {}: it has {len} cells, the header {expected_len}", pos.as_ref().map_or(0, csv::Position::line)))
+        let row = match row {
+            Ok(row) => row,
+            Err(error) => {
+                faults.push(error.to_string());
+                break;
             }
-            _ => wrong(error.to_string()),
-        })?;
-        let line = row.position().map_or(0, csv::Position::line);
-        let cells: BTreeMap<&str, &str> = header.iter().map(String::as_str).zip(row.iter().map(str::trim)).collect();
+        };
+        let line = skipped + row.position().map_or(0, csv::Position::line);
+        // Spreadsheets fill rows up with empty cells.
+        if row.iter().all(|cell| cell.trim().is_empty()) {
+            continue;
+        }
+        if row.len() < header.len() || row.iter().skip(header.len()).any(|cell| !cell.trim().is_empty()) {
+            faults.push(format!("line {line}: it has {} cells, the header {}", row.len(), header.len()));
+            continue;
+        }
+        let cells: BTreeMap<&str, &str> =
+            header.iter().map(String::as_str).zip(row.iter().map(str::trim)).filter(|(name, _)| !name.is_empty()).collect();
         let metric = cells["metric"];
         let mut definition = known(metric).cloned().unwrap_or_default();
+        let before = faults.len();
         for (column, cell) in &cells {
-            set(&mut definition, column, cell).map_err(|error| wrong(format!("line {line}, {column}: {error}")))?;
+            if let Err(error) = set(&mut definition, column, cell, delimiter == b';') {
+                faults.push(format!("line {line}, {column}: {error}"));
+            }
         }
         if definition.thinning == Some(Thinning::default()) {
             definition.thinning = None;
         }
-        definition.check().map_err(|error| wrong(format!("line {line}: {error}")))?;
-        if metric.is_empty() || found.insert(metric.to_owned(), definition).is_some() {
-            return Err(wrong(format!("line {line}: the metric `{metric}` is {}", if metric.is_empty() { "without a name" } else { "there twice" })));
+        if let (Err(error), true) = (definition.check(), faults.len() == before) {
+            faults.push(format!("line {line}: {error}"));
+        }
+        if metric.is_empty() {
+            faults.push(format!("line {line}, metric: it is empty"));
+        } else if found.insert(metric.to_owned(), definition).is_some() {
+            faults.push(format!("line {line}, metric: `{metric}` is there twice"));
         }
     }
-    Ok(found)
+    match faults.len() {
+        0 => Ok(found),
+        count => {
+            faults.truncate(MAX_LISTED);
+            if count > MAX_LISTED {
+                faults.push(format!("… and {} more", count - MAX_LISTED));
+            }
+            Err(FormatError::Table(faults.join("\n")))
+        }
+    }
 }
 
-fn set(d: &mut MetricDefinition, column: &str, cell: &str) -> Result<(), String> {
+fn check_header(header: &[String], line: u64) -> Result<(), FormatError> {
+    let unknown = header.iter().filter(|column| !column.is_empty() && !COLUMNS.contains(&column.as_str()));
+    let fault = |column: &String| {
+        let hint = closest(column, COLUMNS).map_or_else(|| format!("there are {}", COLUMNS.join(", ")), |known| format!("did you mean `{known}`?"));
+        format!("line {line}: there is no column `{column}`: {hint}")
+    };
+    let mut faults: Vec<String> = unknown.map(fault).collect();
+    if !header.iter().any(|column| column == "metric") {
+        faults.push(format!("line {line}: the column `metric` is missing, which names each row's metric"));
+    }
+    if let Some(twice) = (1..header.len()).find(|at| !header[*at].is_empty() && header[..*at].contains(&header[*at])) {
+        faults.push(format!("line {line}: the column `{}` is there twice", header[twice]));
+    }
+    if faults.is_empty() { Ok(()) } else { Err(FormatError::Table(faults.join("\n"))) }
+}
+
+fn set(d: &mut MetricDefinition, column: &str, cell: &str, has_decimal_commas: bool) -> Result<(), String> {
     let some = (!cell.is_empty()).then_some(cell);
     let span = || some.map(Span::parse).transpose().map_err(|error| error.to_string());
-    let number = || some.map(str::parse::<f64>).transpose().map_err(|_| format!("`{cell}` is not a number"));
+    let plain = if has_decimal_commas { cell.replace(',', ".") } else { cell.to_owned() };
+    let number = || some.map(|_| plain.parse::<f64>()).transpose().map_err(|_| format!("`{cell}` is not a number"));
     fn word<T>(cell: Option<&str>, of: impl Fn(&str) -> Option<T>, default: T, known: &str) -> Result<T, String> {
         cell.map_or(Ok(default), |cell| of(cell).ok_or_else(|| format!("`{cell}` is none of {known}")))
     }
@@ -193,6 +261,33 @@ mod tests {
     }
 
     #[test]
+    fn tables_are_read_as_spreadsheets_save_them() {
+        let plain = "metric,unit,dead_band,line_tolerance\nlevel,cm,,\nflow,m3/s,,0.5\n";
+        let wanted = read(plain.as_bytes(), |_| None).unwrap();
+        assert_eq!(wanted["flow"].thinning.unwrap().line_tolerance, Some(0.5));
+        let german = plain.replace(',', ";").replace("0.5", "0,5");
+        let wide: Vec<u8> = [0xff, 0xfe].into_iter().chain(plain.encode_utf16().flat_map(u16::to_le_bytes)).collect();
+        let saved: [Vec<u8>; 7] = [
+            german.clone().into_bytes(),
+            format!("sep=;\r\n{}", german.replace('\n', "\r\n")).into_bytes(),
+            plain.replace('\n', "\r").into_bytes(),
+            plain.replace(',', "\t").into_bytes(),
+            format!("\u{feff}{plain}").into_bytes(),
+            wide,
+            // Cells that a spreadsheet has filled up.
+            plain.replace('\n', ",,\n").into_bytes().into_iter().chain(*b",,,,,\n").collect(),
+        ];
+        for (at, bytes) in saved.iter().enumerate() {
+            assert_eq!(read(bytes, |_| None).unwrap(), wanted, "{at}");
+        }
+        let error = read(b"metric,unit\nlevel,cm\nflow,m\xb3/s\n", |_| None).unwrap_err().to_string();
+        assert!(error.starts_with("line 3: the table is not UTF-8"), "{error}");
+        let many: String = (0..30).map(|at| format!("m{at},gage\n")).collect();
+        let error = read(format!("metric,kind\n{many}").as_bytes(), |_| None).unwrap_err().to_string();
+        assert!(error.lines().count() == 21 && error.ends_with("… and 10 more"), "{error}");
+    }
+
+    #[test]
     fn faults_are_told_with_line_and_column() {
         let faults = [
             "metric,knid\n",
@@ -203,6 +298,8 @@ mod tests {
             "metric,dead_band\nlevel,1\n",
             "metric,kind\nlevel\n",
             "metric,labels\nlevel,water\nflow,a,b\n",
+            "metric,kind,interval,unit\nlevel,gage,soon,cm\n,gauge,,\nflow,gauge,1m,m3/s\nflow,gauge,1m,m3/s\n",
+            "name;kind;kind\n",
         ];
         insta::assert_snapshot!(faults.map(|text| read(text.as_bytes(), |_| None).unwrap_err().to_string()).join("\n"));
     }

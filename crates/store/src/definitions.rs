@@ -8,7 +8,7 @@ use std::{
 
 use fenetre_core::{
     block::Columns,
-    catalogue::{Catalogue, Layout, series_key},
+    catalogue::{Catalogue, Layout, Metric, series_key},
     model::{
         DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, check_dataset_name, check_name,
         split_integer,
@@ -21,6 +21,7 @@ use parking_lot::Mutex;
 
 use crate::{
     batch::{Batch, NewSeries, Rows, SharedCatalogue, Slot, SlotSeries},
+    convert::Change,
     entry::Entry,
     error::StoreError,
     packer::{Savings, Written},
@@ -33,6 +34,24 @@ const SAVINGS: &str = "thinning";
 const WRITTEN: &str = "written";
 /// The sort of documents that say how often a partition was edited, by its file.
 const EDITS: &str = "edited-partition";
+
+/// Points that are there must stay what they are: of a kind like the new one, and in its unit.
+fn check_points_fit(name: &str, metric: &Metric, wanted: &MetricDefinition, relabels: bool) -> Result<(), StoreError> {
+    let series = metric.series_count();
+    match Change::between(&metric.definition, wanted) {
+        Change::Nothing => Ok(()),
+        Change::Unit { .. } if relabels => Ok(()),
+        Change::Unit { from, to } => {
+            let to = to.unwrap_or_else(|| "no unit".to_owned());
+            Err(StoreError::Definition(format!(
+                "`{name}` has points in {from}, in {series} series: they do not become {to} by a definition. Convert them (`fenetre metrics define {name} … --convert`), or, if their values were in {to} all along, keep the values (`--relabel`)"
+            )))
+        }
+        Change::Kind { from, to } => Err(StoreError::Definition(format!(
+            "`{name}` is a {from} and has {series} series: their points do not become those of a {to} by a definition. Convert them: `fenetre metrics define {name} --kind {to} --convert`"
+        ))),
+    }
+}
 
 /// The records on disk and the index of them in memory, changed together, one change at a time.
 pub struct Definitions {
@@ -301,8 +320,9 @@ impl Definitions {
         Ok(is_new)
     }
 
-    /// Says what metrics are, before or after their first points: all of them or none. Says which are new.
-    pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>) -> Result<Vec<bool>, StoreError> {
+    /// Says what metrics are, before or after their first points: all of them or none. Says which are new. With `relabels`, units of points that are
+    /// there may change without their values.
+    pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>, relabels: bool) -> Result<Vec<bool>, StoreError> {
         let mut records = self.records.lock();
         let (id, known) = {
             let catalogue = self.catalogue.read();
@@ -313,13 +333,8 @@ impl Definitions {
                 check_name(name).map_err(|error| fault(format!("the name {error}")))?;
                 definition.check().map_err(fault)?;
                 let metric = found.metric(name);
-                if let Some(metric) = metric.filter(|metric| metric.series_count() > 0 && !metric.definition.kind.is_like(definition.kind)) {
-                    let (kind, series) = (metric.definition.kind, metric.series_count());
-                    let text = format!(
-                        "`{name}` is a {kind} and has {series} series: it cannot become a {}, whose values are of another sort",
-                        definition.kind
-                    );
-                    return Err(StoreError::Definition(text));
+                if let Some(metric) = metric.filter(|metric| metric.series_count() > 0) {
+                    check_points_fit(name, metric, definition, relabels)?;
                 }
                 known.push(metric.is_some());
             }
@@ -447,6 +462,18 @@ impl Definitions {
         let did = records.change(|changes| changes.forget_old_name(noun, home, name))?;
         self.reload(&records)?;
         Ok(did)
+    }
+
+    /// Puts a metric into the bin, and gives its name to another one.
+    pub fn exchange_metric(&self, dataset: &str, name: &str, other: &str, now: Nanos) -> Result<(), StoreError> {
+        let mut records = self.records.lock();
+        let ((home, old), (_, new)) = (self.metric_id(dataset, name)?, self.metric_id(dataset, other)?);
+        records.change(|changes| {
+            changes.bin_metric(old, name, now)?;
+            changes.rename_metric(home, new, other, name)?;
+            changes.forget_old_name("metric", home, other)
+        })?;
+        self.reload(&records)
     }
 
     /// Puts a metric into the bin: nobody sees it or its points any more.

@@ -28,6 +28,7 @@ use crate::{
     census::{self, Latest},
     committer::{self, Job, Request},
     compactor,
+    convert::{self, Conversion},
     counts::SeriesCount,
     definitions::Definitions,
     entry::Journaled,
@@ -220,14 +221,42 @@ impl Store {
     /// # Errors
     /// [`StoreError::Definition`] for a bad name, or where its values would become of another sort.
     pub fn put_metric(&self, dataset: &str, name: &str, definition: MetricDefinition) -> Result<bool, StoreError> {
-        Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)])?.contains(&true))
+        Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)], false)?.contains(&true))
+    }
+
+    /// The same, with another unit for points whose values stay: they were in that unit all along.
+    ///
+    /// # Errors
+    /// As for [`Store::put_metric`].
+    pub fn relabel_metric(&self, dataset: &str, name: &str, definition: MetricDefinition) -> Result<bool, StoreError> {
+        Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)], true)?.contains(&true))
+    }
+
+    /// Gives a metric another unit or kind, and converts its points; with `dry_run`, counts what that would do. The old metric goes to the bin.
+    ///
+    /// # Errors
+    /// [`StoreError::Definition`] where that cannot be, or where there are too many points.
+    pub fn convert_metric(
+        &self,
+        dataset: &str,
+        name: &str,
+        definition: &MetricDefinition,
+        dry_run: bool,
+        now: Nanos,
+    ) -> Result<Conversion, StoreError> {
+        convert::convert(self, dataset, name, definition, dry_run, now)
+    }
+
+    /// Puts a metric into the bin, and gives its name to another one.
+    pub(crate) fn exchange_metric(&self, dataset: &str, name: &str, other: &str, now: Nanos) -> Result<(), StoreError> {
+        self.shared.definitions.exchange_metric(dataset, name, other, now)
     }
 
     /// Says what metrics are, all of them or none. Says which are new.
     ///
     /// # Errors
     /// As for one; nothing is changed then.
-    pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>) -> Result<Vec<bool>, StoreError> {
+    pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>, relabels: bool) -> Result<Vec<bool>, StoreError> {
         let names: Vec<String> = metrics.iter().map(|(name, _)| name.clone()).collect();
         let rules = |store: &Self| -> Vec<Option<Facts>> {
             let catalogue = store.catalogue();
@@ -235,7 +264,7 @@ impl Store {
             names.iter().map(|name| found.and_then(|dataset| dataset.metric(name)).map(Facts::of)).collect()
         };
         let before = rules(self);
-        let done = self.shared.definitions.put_metrics(dataset, metrics)?;
+        let done = self.shared.definitions.put_metrics(dataset, metrics, relabels)?;
         let after = rules(self);
         for (name, (before, after)) in names.iter().zip(before.into_iter().zip(after)) {
             if let (Some(before), Some(after)) = (before, after)

@@ -246,10 +246,10 @@ fn many_definitions_are_taken_all_or_none() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let wanted = |last: &str| ["a", "b", last].map(|name| (name.to_owned(), MetricDefinition::default())).to_vec();
-    assert!(store.put_metrics("main", wanted("")).is_err());
+    assert!(store.put_metrics("main", wanted(""), false).is_err());
     assert_eq!(store.catalogue().dataset("main").unwrap().metrics().count(), 0);
-    assert_eq!(store.put_metrics("main", wanted("c")).unwrap(), [true; 3]);
-    assert_eq!(store.put_metrics("main", wanted("d")).unwrap(), [false, false, true]);
+    assert_eq!(store.put_metrics("main", wanted("c"), false).unwrap(), [true; 3]);
+    assert_eq!(store.put_metrics("main", wanted("d"), false).unwrap(), [false, false, true]);
 }
 
 #[test]

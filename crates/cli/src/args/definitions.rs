@@ -307,6 +307,18 @@ pub struct DefineArgs {
     /// Keep every point from now on
     #[arg(long, conflicts_with_all = ["dead_band", "line_tolerance"])]
     pub no_thinning: bool,
+    /// Convert the points to the new unit or kind (shows first what that does; the old metric goes to the bin)
+    #[arg(long)]
+    pub convert: bool,
+    /// Keep the values of the points, which were in the new unit all along
+    #[arg(long, conflicts_with = "convert")]
+    pub relabel: bool,
+    /// With --convert: do not ask
+    #[arg(long, short, requires = "convert")]
+    pub yes: bool,
+    /// With --convert: only show what it would do
+    #[arg(long, requires = "convert")]
+    pub dry_run: bool,
 }
 
 /// Lists of a dataset that one metric may narrow.

@@ -130,7 +130,7 @@ fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator
     let description = format!("The Velmar Waterway, made up from seed {}", args.seed);
     client.put_dataset(DATASET, &DatasetDefinition { zone: ZONE.to_owned(), description, ..DatasetDefinition::default() })?;
     for (name, definition) in metrics() {
-        client.put_metric(DATASET, name, &definition)?;
+        client.put_metric(DATASET, name, &definition, "")?;
     }
     for (key, definition) in tags() {
         client.put_tag(DATASET, key, &definition)?;

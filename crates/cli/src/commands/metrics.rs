@@ -11,7 +11,10 @@ use fenetre_core::{
     model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused},
     time::Span,
 };
-use fenetre_service::api::{datasets::MetricInfo, definitions::MetricDefinitions};
+use fenetre_service::api::{
+    datasets::{ConvertedPoints, MetricInfo},
+    definitions::MetricDefinitions,
+};
 
 use super::{
     bin::{told_deletion, told_references},
@@ -101,8 +104,27 @@ fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failur
         definition.thinning = None;
     }
     definition.unreviewed = false;
-    let defined = client.put_metric(dataset, &name, &definition)?;
-    outln!("{name} {}", if defined.created { "made" } else { "changed" });
+    let how = if args.relabel { "?relabel=true" } else { "" };
+    if args.convert {
+        let before = client.put_metric(dataset, &name, &definition, "?convert=true&dry_run=true")?;
+        let Some(ConvertedPoints { points, unfit, examples }) = before.converted else { return Ok(()) };
+        outln!("{} of {name} would be converted", count_of(points - unfit, "point", "points"));
+        if unfit > 0 {
+            let words: Vec<String> = examples.iter().map(|word| format!("`{word}`")).collect();
+            outln!("{} cannot be, such as {}: they stay in the bin only", count_of(unfit, "point", "points"), words.join(", "));
+        }
+        if args.dry_run || !confirm(args.yes, &format!("Convert {name}? The old metric goes to the bin."), &name)? {
+            return Ok(());
+        }
+        let converted = client.put_metric(dataset, &name, &definition, "?convert=true")?.converted.unwrap_or_default();
+        outln!("{} of {name} converted; `fenetre bin` lists the old metric", count_of(converted.points - converted.unfit, "point", "points"));
+        return Ok(());
+    }
+    let defined = client.put_metric(dataset, &name, &definition, how)?;
+    if let Some(note) = defined.note {
+        noteln!("note: {note}");
+    }
+    outln!("{name} {}", if defined.created { "created" } else { "changed" });
     Ok(())
 }
 
@@ -111,7 +133,7 @@ fn change(client: &Client, dataset: &str, name: &str, change: impl FnOnce(&mut M
         .ok_or_else(|| Failure::new(FAILED, format!("the dataset `{dataset}` has no metric `{name}`: `fenetre metrics` lists them")))?;
     let mut definition = known.definition;
     change(&mut definition);
-    client.put_metric(dataset, name, &definition).map(|_| ())
+    client.put_metric(dataset, name, &definition, "").map(|_| ())
 }
 
 fn review(client: &Client, dataset: &str, names: &[String]) -> Result<(), Failure> {

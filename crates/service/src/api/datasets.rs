@@ -8,8 +8,9 @@ use fenetre_core::{
     model::{DatasetDefinition, MetricDefinition, TagDefinition},
     suggest::listing,
     time::{Nanos, format_utc},
+    units,
 };
-use fenetre_store::SeriesCount;
+use fenetre_store::{Conversion, SeriesCount};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -20,7 +21,7 @@ use super::{
 use crate::{
     access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking},
+    state::{Shared, State, blocking, now},
 };
 
 /// A dataset and what it holds.
@@ -257,20 +258,81 @@ pub(crate) async fn list_metrics(_: Access<Read>, state: Shared, name: web::Path
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Says what a metric is, before or after its first point.
-#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("metric" = String, Path)),
+/// Defines a metric, before or after its first point.
+#[utoipa::path(tag = "catalogue",
     request_body(content = serde_json::Value, description = "`kind` (gauge, counter, state, histogram), `unit` (UCUM), `shape` (linear, stepped), `description`, `temporality` (cumulative, delta), `interval`, `stale_after`, `labels`, `status` (active, paused, retired), `when_paused` (refuse, drop), `unreviewed`, `most_series`, `thinning` (`dead_band` or `line_tolerance`, `longest_silence`)"),
-    responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+    params(("dataset" = String, Path), ("metric" = String, Path), PointsHow),
+    responses((status = 200, body = DefinedMetric), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/metrics/{metric}")]
 pub(crate) async fn put_metric(
     _: Access<Define>,
     state: Shared,
     path: web::Path<(String, String)>,
+    how: web::Query<PointsHow>,
     body: web::Bytes,
-) -> Result<web::Json<Defined>, Problem> {
+) -> Result<web::Json<DefinedMetric>, Problem> {
     let definition: MetricDefinition = read_json(&body)?;
-    let work = move |state: &State| Ok(state.store.put_metric(&path.0, &path.1, definition)?);
-    blocking(&state, work).await.map(|created| web::Json(Defined { created }))
+    let PointsHow { convert, relabel, dry_run } = how.into_inner();
+    if dry_run && !convert {
+        return Err(Problem::new(Sort::Request, "dry_run counts what a conversion would do: add convert=true"));
+    }
+    if convert && relabel {
+        return Err(Problem::new(Sort::Request, "points are either converted or relabelled: leave out convert or relabel"));
+    }
+    let work = move |state: &State| {
+        let (dataset, metric) = (&path.0, &path.1);
+        let converted = if convert { Some(state.store.convert_metric(dataset, metric, &definition, dry_run, now())?) } else { None };
+        let created = match (converted.is_some(), relabel) {
+            (true, _) => false,
+            (_, true) => state.store.relabel_metric(dataset, metric, definition.clone())?,
+            (_, false) => state.store.put_metric(dataset, metric, definition.clone())?,
+        };
+        let note = definition.unit.as_deref().and_then(units::describe_unknown);
+        Ok(DefinedMetric { created, converted: converted.map(ConvertedPoints::from), note })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// What happens to points that are there, if a metric gets another unit or kind.
+#[derive(Clone, Debug, Default, Deserialize, IntoParams)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct PointsHow {
+    /// Convert them: to the new unit, or from words to numbers and back. The old metric goes to the bin.
+    convert: bool,
+    /// Keep their values: they were in the new unit all along.
+    relabel: bool,
+    /// With `convert`, only count what it would do.
+    dry_run: bool,
+}
+
+/// What became of a metric's definition.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct DefinedMetric {
+    /// Whether it is new.
+    pub created: bool,
+    /// Its points, if they were converted.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub converted: Option<ConvertedPoints>,
+    /// What is wrong with its unit.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub note: Option<String>,
+}
+
+/// Points that were converted, or would be.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ConvertedPoints {
+    /// How many there are.
+    pub points: u64,
+    /// How many of them have no counterpart, and stay with the old metric in the bin alone.
+    pub unfit: u64,
+    /// Some of their values.
+    pub examples: Vec<String>,
+}
+
+impl From<Conversion> for ConvertedPoints {
+    fn from(Conversion { points, unfit, examples }: Conversion) -> Self {
+        Self { points, unfit, examples }
+    }
 }
 
 /// Gives a metric another name. Its points and ids stay, and the old name goes on answering, in queries and in pushes.

@@ -126,7 +126,7 @@ fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>,
     if !dry_run {
         let differing: BTreeSet<String> =
             differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
-        state.store.put_metrics(name, metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect())?;
+        state.store.put_metrics(name, metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect(), false)?;
         differences.applied = true;
     }
     Ok(differences)

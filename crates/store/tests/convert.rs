@@ -1,0 +1,126 @@
+//! A metric that has points gets another unit or kind: only when somebody says what that means for them, and with a way back.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+mod support;
+
+use fenetre_core::{
+    model::{Kind, MetricDefinition, PointRef, PointSink, ValueRef},
+    time::{Nanos, SECOND, TimeRange},
+};
+use fenetre_store::{Conversion, Store, StoreError};
+
+const NOW: Nanos = 1_790_000_000 * SECOND;
+
+fn write(store: &Store, metric: &str, lock: &str, second: i64, value: ValueRef<'_>) {
+    let mut batch = store.begin("main").unwrap();
+    batch.accept(PointRef { metric, tags: &[("lock", lock)], time: NOW + second * SECOND, value }).unwrap();
+    store.write(batch).unwrap();
+}
+
+fn unit(unit: &str) -> MetricDefinition {
+    MetricDefinition { unit: Some(unit.into()), ..MetricDefinition::default() }
+}
+
+/// What a metric's series hold: numbers, or words.
+fn held(store: &Store, metric: &str) -> Vec<String> {
+    let series: Vec<_> = {
+        let catalogue = store.catalogue();
+        let dataset = catalogue.dataset("main").unwrap();
+        let of = |series: &&fenetre_core::catalogue::Series| *series.metric == *metric;
+        dataset.all_series().filter(of).map(|series| (dataset.id, series.id, series.words().to_vec())).collect()
+    };
+    let values = |(dataset, id, words): &(_, _, Vec<std::sync::Arc<str>>)| {
+        let columns = support::columns(&store.source(), (*dataset, *id), TimeRange::ALL).unwrap();
+        let value = |at: usize| match words.get(columns.values[at] as usize) {
+            Some(word) => word.to_string(),
+            None => columns.points().value(at).to_string(),
+        };
+        (0..columns.len()).map(value).collect::<Vec<_>>()
+    };
+    series.iter().flat_map(values).collect()
+}
+
+fn refusal(store: &Store, name: &str, definition: MetricDefinition) -> String {
+    match store.put_metric("main", name, definition) {
+        Err(StoreError::Definition(text)) => text,
+        other => panic!("{other:?}"),
+    }
+}
+
+#[test]
+fn a_unit_with_points_changes_by_conversion_or_by_relabelling_alone() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    store.put_metric("main", "level", unit("cm")).unwrap();
+    // Without points, a definition says it all.
+    store.put_metric("main", "level", unit("mm")).unwrap();
+    store.put_metric("main", "level", unit("cm")).unwrap();
+    write(&store, "level", "osier", 0, ValueRef::Number(312.5));
+    store.pack().unwrap();
+    write(&store, "level", "marl", 1, ValueRef::Integer(57));
+    let text = refusal(&store, "level", unit("m"));
+    assert!(text.contains("has points in cm, in 2 series") && text.contains("--convert") && text.contains("--relabel"), "{text}");
+    assert!(refusal(&store, "level", MetricDefinition::default()).contains("do not become no unit"));
+    assert_eq!(store.convert_metric("main", "level", &unit("m"), true, NOW).unwrap(), Conversion { points: 2, ..Conversion::default() });
+    assert_eq!(held(&store, "level"), ["312.5", "57"], "a dry run changes nothing");
+    store.convert_metric("main", "level", &unit("m"), false, NOW).unwrap();
+    assert_eq!(held(&store, "level"), ["3.125", "0.57"]);
+    // The old metric comes back under another name, as it was.
+    let bin = store.bin().unwrap();
+    store.restore_binned(&bin[0].id, Some("level before")).unwrap();
+    assert_eq!(held(&store, "level before"), ["312.5", "57"]);
+    assert!(store.relabel_metric("main", "level before", unit("dm")).is_ok());
+    assert_eq!(held(&store, "level before"), ["312.5", "57"]);
+    for (wanted, reason) in
+        [(unit("kW.h"), "cannot be converted to kW.h"), (unit("m"), "nothing to convert"), (MetricDefinition::default(), "no unit")]
+    {
+        let error = store.convert_metric("main", "level", &wanted, false, NOW).unwrap_err().to_string();
+        assert!(error.contains(reason), "{error}");
+    }
+}
+
+#[test]
+fn a_state_of_numbers_becomes_a_gauge_and_back_and_what_is_no_number_is_counted() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let state = MetricDefinition { kind: Kind::State, ..MetricDefinition::default() };
+    store.put_metric("main", "level", state.clone()).unwrap();
+    for (second, word) in ["21.5", " 22 ", "defect", "NaN", "23"].into_iter().enumerate() {
+        write(&store, "level", "osier", second as i64, ValueRef::Word(word));
+    }
+    let text = refusal(&store, "level", MetricDefinition::default());
+    assert!(text.contains("`level` is a state") && text.contains("--kind gauge --convert"), "{text}");
+    let report = store.convert_metric("main", "level", &MetricDefinition::default(), true, NOW).unwrap();
+    assert_eq!(report, Conversion { points: 5, unfit: 2, examples: vec!["defect".into(), "NaN".into()] });
+    assert_eq!(store.convert_metric("main", "level", &MetricDefinition::default(), false, NOW).unwrap(), report);
+    assert_eq!(held(&store, "level"), ["21.5", "22", "23"]);
+    store.convert_metric("main", "level", &state, false, NOW + 1).unwrap();
+    assert_eq!(held(&store, "level"), ["21.5", "22", "23"]);
+    drop(store);
+    let store = support::open(folder.path());
+    assert_eq!(store.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.kind, Kind::State);
+    let names: Vec<String> = store.catalogue().dataset("main").unwrap().metrics().map(|metric| metric.name.to_string()).collect();
+    assert_eq!(names, ["level"], "nothing unfinished is left");
+}
+
+#[test]
+fn an_unfinished_conversion_is_begun_anew_and_histograms_are_not_converted() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    store.put_metric("main", "level", unit("cm")).unwrap();
+    write(&store, "level", "osier", 0, ValueRef::Number(1.0));
+    // As a kill in the middle leaves it.
+    store.put_metric("main", "level (being converted)", unit("m")).unwrap();
+    write(&store, "level (being converted)", "osier", 7, ValueRef::Number(9.0));
+    store.convert_metric("main", "level", &unit("m"), false, NOW).unwrap();
+    assert_eq!(held(&store, "level"), ["0.01"]);
+    let wait = MetricDefinition { kind: Kind::Histogram, ..unit("s") };
+    store.put_metric("main", "wait", wait.clone()).unwrap();
+    let histogram = fenetre_core::model::Histogram { bounds: vec![1.0], counts: vec![1, 2], sum: 3.0 };
+    write(&store, "wait", "osier", 0, ValueRef::Histogram(&histogram));
+    for wanted in [MetricDefinition { unit: Some("ms".into()), ..wait }, MetricDefinition::default()] {
+        let error = store.convert_metric("main", "wait", &wanted, false, NOW).unwrap_err().to_string();
+        assert!(error.contains("histogram"), "{error}");
+    }
+}
