@@ -1,7 +1,8 @@
 //! Record batches, row by row, through a mapping.
 
 use arrow_array::{
-    Array, ArrayRef, BooleanArray, GenericBinaryArray, LargeStringArray, OffsetSizeTrait, PrimitiveArray, RecordBatch, StringArray, StringViewArray,
+    Array, ArrayRef, BooleanArray, FixedSizeBinaryArray, GenericBinaryArray, LargeStringArray, OffsetSizeTrait, PrimitiveArray, RecordBatch,
+    StringArray, StringViewArray,
     cast::AsArray,
     types::{
         ArrowDictionaryKeyType, Date32Type, Date64Type, Decimal128Type, Float32Type, Float64Type, Int8Type, Int16Type, Int32Type, Int64Type,
@@ -11,14 +12,14 @@ use arrow_array::{
 };
 use hashbrown::HashMap;
 
-use arrow_schema::{DataType, Schema, TimeUnit};
+use arrow_schema::{DataType, Field, Schema, TimeUnit};
 use fenetre_core::{
     model::{KnownSeries, PointSink},
     time::Nanos,
 };
 use fenetre_formats::{
     FormatError, Look, Tally,
-    mapping::{Cell, Mapping, Rows},
+    mapping::{Cell, Column as NamedColumn, Mapping, Others, Role, Rows, is_long, long_column},
 };
 
 /// Record batches of one schema.
@@ -27,32 +28,35 @@ pub struct Batches {
     /// Of the next row, from 1.
     row: u64,
     is_described: bool,
+    /// Columns of 16 bytes that are UUIDs.
+    uuids: Vec<bool>,
+    /// What a reader should know of the columns.
+    notes: Vec<String>,
 }
 
 impl Batches {
-    /// Resolves a mapping against a schema. Without one, a table is wide: its texts are tags, its numbers and truth values are values.
+    /// Resolves a mapping against a schema. If the mapping names no columns, their types decide: texts are tags, numbers and truth values are values.
+    /// `uuids` are columns that the file calls so.
     ///
     /// # Errors
-    /// [`FormatError::Table`] where the mapping does not fit.
-    pub fn new(schema: &Schema, mapping: Option<&Mapping>) -> Result<Self, FormatError> {
+    /// [`FormatError::Table`] where the mapping does not fit, or times without an offset have no zone.
+    pub fn new(schema: &Schema, mapping: Option<&Mapping>, uuids: &[&str]) -> Result<Self, FormatError> {
         let names: Vec<&str> = schema.fields().iter().map(|field| field.name().as_str()).collect();
-        let by_types;
-        let mapping = match mapping {
-            Some(mapping) => mapping,
-            None => {
-                by_types = mapping_of(schema);
-                &by_types
-            }
-        };
-        Ok(Self { rows: Rows::new(mapping, &names)?, row: 1, is_described: false })
+        let uuids: Vec<bool> = schema.fields().iter().map(|field| is_uuid(field, uuids)).collect();
+        let stated = mapping.cloned().unwrap_or_default();
+        let (mapping, mut notes) =
+            if stated.columns.is_empty() && stated.others == Others::Skip { mapping_of(schema, &uuids, &stated) } else { (stated, Vec::new()) };
+        notes.extend(local_times(schema, &mapping)?);
+        Ok(Self { rows: Rows::new(&mapping, &names)?, row: 1, is_described: false, uuids, notes })
     }
 
     /// Reads a batch; lines of rejects are rows, from 1.
     pub fn read(&mut self, batch: &RecordBatch, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
         if !std::mem::replace(&mut self.is_described, true) {
+            self.notes.drain(..).for_each(|note| tally.note(note));
             self.rows.describe(sink, tally);
         }
-        let columns: Vec<Column<'_>> = batch.columns().iter().map(Column::of).collect();
+        let columns: Vec<Column<'_>> = batch.columns().iter().zip(&self.uuids).map(|(array, is_uuid)| Column::of(array, *is_uuid)).collect();
         let mut tags = Vec::new();
         let (places, values) = self.rows.key_places();
         let told_apart = || keys(&places.iter().map(|place| &columns[*place]).collect::<Vec<_>>(), batch.num_rows());
@@ -79,33 +83,96 @@ impl Batches {
     }
 }
 
-/// What a schema's types say: the first instants are the time, texts are tags, and all else that can be one is a value.
-fn mapping_of(schema: &Schema) -> Mapping {
-    use fenetre_formats::mapping::{Column as Named, Role, TimeColumn};
-    let mut mapping = Mapping::default();
-    for field in schema.fields() {
+/// What a schema's types say, beside what was stated: the first instants are the time, texts and UUIDs are tags, numbers and truth values are values.
+/// Notes which columns are nothing of these.
+fn mapping_of(schema: &Schema, uuids: &[bool], stated: &Mapping) -> (Mapping, Vec<String>) {
+    let names: Vec<&str> = schema.fields().iter().map(|field| field.name().as_str()).collect();
+    let is_long_table = is_long(&names);
+    let (mut mapping, mut notes) = (Mapping::default(), Vec::new());
+    mapping.time.column.clone_from(&stated.time.column);
+    for (field, is_uuid) in schema.fields().iter().zip(uuids) {
+        let name = field.name();
+        let is_time = stated.time.column.as_ref() == Some(name) || stated.time.time_of_day.as_ref() == Some(name);
+        if is_time {
+            continue;
+        }
+        let long = long_column(name);
         let role = match field.data_type() {
-            DataType::Timestamp(..) | DataType::Date32 | DataType::Date64 if mapping.time.column.is_none() => {
-                mapping.time = TimeColumn { column: Some(field.name().clone()), ..TimeColumn::default() };
+            DataType::Timestamp(..) | DataType::Date32 | DataType::Date64 => {
+                match &mapping.time.column {
+                    None if !(is_long_table && long.role == Role::Skip) => mapping.time.column = Some(name.clone()),
+                    _ if is_long_table && long.role == Role::Skip => {}
+                    time => notes.push(format!("column `{name}` holds times and is not read: {}", beside(time.as_deref()))),
+                }
                 continue;
             }
+            _ if is_long_table && long.role != Role::Tag => long.role,
             DataType::Dictionary(_, values) if is_text(values) => Role::Tag,
             text if is_text(text) => Role::Tag,
+            DataType::FixedSizeBinary(16) if *is_uuid => Role::Tag,
             DataType::Boolean => Role::State,
-            number if number.is_numeric() => Role::Value,
-            _ => Role::Skip,
+            // In a long table, numbers beside the value tell series apart.
+            number if number.is_numeric() => {
+                if is_long_table {
+                    Role::Tag
+                } else {
+                    Role::Value
+                }
+            }
+            DataType::Null => continue,
+            other => {
+                notes.push(unread(name, what_is_unusable(other).unwrap_or("of a type that is no part of a point")));
+                Role::Skip
+            }
         };
-        mapping.columns.push(Named { column: field.name().clone(), role, ..Named::default() });
-    }
-    let has_long_form = |name: &str, role: Role| mapping.columns.iter().any(|column| column.column == name && column.role == role);
-    if has_long_form("metric", Role::Tag) && has_long_form("value", Role::Value) {
-        mapping.columns.iter_mut().filter(|column| column.column == "metric").for_each(|column| column.role = Role::Metric);
+        mapping
+            .columns
+            .push(NamedColumn { role, ..if is_long_table { long } else { NamedColumn { column: name.clone(), ..NamedColumn::default() } } });
     }
     // A column called `time` is the time whatever its type.
     if mapping.time.column.is_none() {
         mapping.columns.retain(|column| column.column != "time");
     }
-    mapping
+    mapping.merge(stated.clone());
+    (mapping, notes)
+}
+
+fn beside(time: Option<&str>) -> String {
+    time.map_or_else(|| "it is no part of a point".to_owned(), |time| format!("the time is `{time}`"))
+}
+
+fn unread(name: &str, what: &str) -> String {
+    format!("column `{name}` is {what}, which is not read")
+}
+
+/// What a type is that no part of a point can be, in words.
+fn what_is_unusable(kind: &DataType) -> Option<&'static str> {
+    Some(match kind {
+        DataType::List(_) | DataType::LargeList(_) | DataType::FixedSizeList(..) | DataType::ListView(_) | DataType::LargeListView(_) => "a list",
+        DataType::Struct(_) => "a structure of several fields",
+        DataType::Map(..) => "a map",
+        DataType::Union(..) => "a union of types",
+        DataType::Time32(_) | DataType::Time64(_) => "a time of the day",
+        DataType::Interval(_) | DataType::Duration(_) => "a span of time",
+        DataType::Decimal256(..) => "a decimal of 256 bits",
+        DataType::FixedSizeBinary(_) | DataType::BinaryView => "bytes",
+        _ => return None,
+    })
+}
+
+/// Times without an offset need a zone; notes in which they are read.
+fn local_times(schema: &Schema, mapping: &Mapping) -> Result<Option<String>, FormatError> {
+    let name = mapping.time.column.as_deref().unwrap_or("time");
+    let Ok(field) = schema.field_with_name(name) else { return Ok(None) };
+    if !matches!(field.data_type(), DataType::Timestamp(_, None) | DataType::Date32 | DataType::Date64) {
+        return Ok(None);
+    }
+    match &mapping.time.zone {
+        Some(zone) => Ok(Some(format!("times in `{name}` have no offset, so they are read as {zone}"))),
+        None => Err(FormatError::Table(format!(
+            "times in `{name}` have no offset from UTC: state their zone with zone=ZONE, such as UTC or Europe/Lisbon"
+        ))),
+    }
 }
 
 fn is_text(kind: &DataType) -> bool {
@@ -136,14 +203,19 @@ enum Column<'b> {
     Number(&'b ArrayRef, Vec<f64>),
     Integer(&'b ArrayRef, Vec<i128>),
     Time(&'b ArrayRef, Vec<Option<Nanos>>),
+    /// Times without an offset, by the clock of some zone.
+    LocalTime(&'b ArrayRef, Vec<Option<Nanos>>),
+    /// UUIDs in their usual form.
+    Owned(&'b ArrayRef, Vec<String>),
     Truth(&'b BooleanArray),
     Bytes(&'b dyn Array),
     Unusable(&'b ArrayRef),
 }
 
 impl<'b> Column<'b> {
-    fn of(array: &'b ArrayRef) -> Self {
+    fn of(array: &'b ArrayRef, is_uuid: bool) -> Self {
         match array.data_type() {
+            DataType::FixedSizeBinary(16) if is_uuid => Self::Owned(array, uuids(array.as_fixed_size_binary())),
             DataType::Utf8 => Self::Text(array.as_string()),
             DataType::LargeUtf8 => Self::LargeText(array.as_string()),
             DataType::Utf8View => Self::TextView(array.as_string_view()),
@@ -167,14 +239,19 @@ impl<'b> Column<'b> {
                 let number = |unscaled: &i128| format!("{unscaled}e{}", -scale).parse().unwrap_or(f64::NAN);
                 Self::Number(array, array.as_primitive::<Decimal128Type>().values().iter().map(number).collect())
             }
-            DataType::Timestamp(TimeUnit::Second, _) => times(array, array.as_primitive::<TimestampSecondType>().values(), 1_000_000_000),
-            DataType::Timestamp(TimeUnit::Millisecond, _) => times(array, array.as_primitive::<TimestampMillisecondType>().values(), 1_000_000),
-            DataType::Timestamp(TimeUnit::Microsecond, _) => times(array, array.as_primitive::<TimestampMicrosecondType>().values(), 1_000),
-            DataType::Timestamp(TimeUnit::Nanosecond, _) => times(array, array.as_primitive::<TimestampNanosecondType>().values(), 1),
-            DataType::Date64 => times(array, array.as_primitive::<Date64Type>().values(), 1_000_000),
+            DataType::Timestamp(unit, zone) => {
+                let times = match unit {
+                    TimeUnit::Second => times(array.as_primitive::<TimestampSecondType>().values(), 1_000_000_000),
+                    TimeUnit::Millisecond => times(array.as_primitive::<TimestampMillisecondType>().values(), 1_000_000),
+                    TimeUnit::Microsecond => times(array.as_primitive::<TimestampMicrosecondType>().values(), 1_000),
+                    TimeUnit::Nanosecond => times(array.as_primitive::<TimestampNanosecondType>().values(), 1),
+                };
+                if zone.is_some() { Self::Time(array, times) } else { Self::LocalTime(array, times) }
+            }
+            DataType::Date64 => Self::LocalTime(array, times(array.as_primitive::<Date64Type>().values(), 1_000_000)),
             DataType::Date32 => {
                 let days: Vec<i64> = array.as_primitive::<Date32Type>().values().iter().map(|day| i64::from(*day)).collect();
-                times(array, &days, 86_400 * 1_000_000_000)
+                Self::LocalTime(array, times(&days, 86_400 * 1_000_000_000))
             }
             DataType::Dictionary(key, values) if is_text(values) => match &**key {
                 DataType::Int8 => dictionary::<Int8Type>(array),
@@ -235,7 +312,9 @@ impl<'b> Column<'b> {
             Self::Dictionary(codes, texts) => codes[at].map_or(Cell::Empty, |code| texts.cell(code)),
             Self::Number(array, numbers) if is_there(array) => Cell::Number(numbers[at]),
             Self::Integer(array, integers) if is_there(array) => Cell::Integer(integers[at]),
-            Self::Time(array, times) if is_there(array) => times[at].map_or(Cell::Unusable("a time outside the years 1677 to 2262"), Cell::Time),
+            Self::Time(array, times) if is_there(array) => times[at].map_or(OUT_OF_RANGE, Cell::Time),
+            Self::LocalTime(array, times) if is_there(array) => times[at].map_or(OUT_OF_RANGE, Cell::LocalTime),
+            Self::Owned(array, texts) if is_there(array) => Cell::Text(&texts[at]),
             Self::Truth(array) if is_there(array) => Cell::Bool(array.value(at)),
             Self::Bytes(array) if is_there(*array) => bytes(*array, at),
             Self::Unusable(array) if is_there(array) => Cell::Unusable("of a type that is neither number, text, truth value nor time"),
@@ -263,22 +342,40 @@ where
     Column::Integer(array, typed.values().iter().map(|integer| (*integer).into()).collect())
 }
 
-fn times<'b>(array: &'b ArrayRef, values: &[i64], unit: i64) -> Column<'b> {
-    Column::Time(array, values.iter().map(|value| value.checked_mul(unit)).collect())
+const OUT_OF_RANGE: Cell<'static> = Cell::Unusable("a time outside the years 1677 to 2262");
+
+fn times(values: &[i64], unit: i64) -> Vec<Option<Nanos>> {
+    values.iter().map(|value| value.checked_mul(unit)).collect()
+}
+
+/// UUIDs in the form of RFC 9562, section 4; nothing of a row that has none.
+fn uuids(array: &FixedSizeBinaryArray) -> Vec<String> {
+    let text = |bytes: &[u8]| {
+        let hex: String = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+        format!("{}-{}-{}-{}-{}", &hex[..8], &hex[8..12], &hex[12..16], &hex[16..20], &hex[20..])
+    };
+    array.iter().map(|bytes| bytes.map_or(String::new(), text)).collect()
+}
+
+fn is_uuid(field: &Field, uuids: &[&str]) -> bool {
+    let by_type = field.metadata().get("ARROW:extension:name").is_some_and(|name| name == "arrow.uuid");
+    *field.data_type() == DataType::FixedSizeBinary(16) && (by_type || uuids.contains(&field.name().as_str()))
 }
 
 fn dictionary<K: ArrowDictionaryKeyType>(array: &ArrayRef) -> Column<'_> {
     let typed = array.as_dictionary::<K>();
     let codes = (0..typed.len()).map(|at| typed.key(at)).collect();
-    Column::Dictionary(codes, Box::new(Column::of(typed.values())))
+    Column::Dictionary(codes, Box::new(Column::of(typed.values(), false)))
 }
 
 /// The first rows of some batches as texts.
-pub fn look(schema: &Schema, batches: impl Iterator<Item = RecordBatch>, most: usize) -> Look {
+pub fn look(schema: &Schema, uuids: &[&str], batches: impl Iterator<Item = RecordBatch>, most: usize) -> Look {
     let names = schema.fields().iter().map(|field| field.name().clone()).collect();
+    let uuids: Vec<bool> = schema.fields().iter().map(|field| is_uuid(field, uuids)).collect();
+    let unread = schema.fields().iter().filter_map(|field| Some(unread(field.name(), what_is_unusable(field.data_type())?)));
     let mut rows = Vec::new();
     for batch in batches {
-        let columns: Vec<Column<'_>> = batch.columns().iter().map(Column::of).collect();
+        let columns: Vec<Column<'_>> = batch.columns().iter().zip(&uuids).map(|(array, is_uuid)| Column::of(array, *is_uuid)).collect();
         for at in 0..batch.num_rows().min(most - rows.len()) {
             rows.push(columns.iter().map(|column| column.cell(at).to_text().unwrap_or_default()).collect());
         }
@@ -286,5 +383,5 @@ pub fn look(schema: &Schema, batches: impl Iterator<Item = RecordBatch>, most: u
             break;
         }
     }
-    Look { names, rows, ..Look::default() }
+    Look { names, rows, notes: unread.collect(), ..Look::default() }
 }

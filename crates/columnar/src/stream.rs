@@ -26,7 +26,7 @@ impl<R: Read> ArrowRows<R> {
     /// [`FormatError`] for other bytes, or a mapping that does not fit.
     pub fn new(bytes: R, mapping: Option<&Mapping>) -> Result<Self, FormatError> {
         let stream = StreamReader::try_new(bytes, None).map_err(|error| unreadable(FORMAT, error))?;
-        let batches = Batches::new(&stream.schema(), mapping)?;
+        let batches = Batches::new(&stream.schema(), mapping, &[])?;
         Ok(Self { stream, batches })
     }
 
@@ -55,5 +55,5 @@ impl<R: Read> ArrowRows<R> {
 /// [`FormatError`] for other bytes.
 pub fn look_arrow(bytes: impl Read, most: usize) -> Result<Look, FormatError> {
     let stream = StreamReader::try_new(bytes, None).map_err(|error| unreadable(FORMAT, error))?;
-    Ok(look(&stream.schema(), stream.map_while(Result::ok), most))
+    Ok(look(&stream.schema(), &[], stream.map_while(Result::ok), most))
 }

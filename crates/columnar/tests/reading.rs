@@ -5,10 +5,11 @@
 use std::{fmt::Write as _, fs::File, sync::Arc};
 
 use arrow_array::{
-    ArrayRef, BooleanArray, Decimal128Array, DictionaryArray, Float32Array, Float64Array, Int64Array, ListArray, RecordBatch, StringArray,
-    TimestampMillisecondArray, UInt64Array,
+    ArrayRef, BooleanArray, Decimal128Array, DictionaryArray, DurationSecondArray, FixedSizeBinaryArray, Float32Array, Float64Array, Int64Array,
+    ListArray, RecordBatch, StringArray, StructArray, Time64MicrosecondArray, TimestampMillisecondArray, UInt64Array,
     types::{Int8Type, Int32Type},
 };
+use arrow_schema::{DataType, Field, Schema};
 use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
 use fenetre_core::{
     model::{About, Described, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
@@ -66,7 +67,8 @@ fn parquet(folder: &std::path::Path, batches: &[RecordBatch]) -> File {
 fn told(notebook: Notebook, tally: Tally) -> String {
     let rejects: Vec<String> =
         tally.rejects.iter().map(|reject| format!("row {}, {}: {}", reject.line, reject.field.as_deref().unwrap_or("-"), reject.reason)).collect();
-    format!("{}accepted {}, rejected {}, empty {}\n{}\n", notebook.0, tally.accepted, tally.rejected, tally.empty_cells, rejects.join("\n"))
+    let notes: String = tally.notes.iter().map(|note| format!("note: {note}\n")).collect();
+    format!("{}accepted {}, rejected {}, empty {}\n{}\n{notes}", notebook.0, tally.accepted, tally.rejected, tally.empty_cells, rejects.join("\n"))
 }
 
 fn of_stream(bytes: &[u8], mapping: Option<&Mapping>) -> Result<String, FormatError> {
@@ -106,6 +108,42 @@ fn a_long_table_needs_no_mapping() {
         ("value", Arc::new(Float64Array::from(vec![1.0, 2.0]))),
     ];
     insta::assert_snapshot!(of_stream(&stream(&[RecordBatch::try_from_iter(columns).unwrap()]), None).unwrap());
+}
+
+fn odd_table() -> RecordBatch {
+    let columns: Vec<(&str, ArrayRef)> = vec![
+        ("at", Arc::new(TimestampMillisecondArray::from(vec![1_777_626_000_000, 1_774_747_800_000]))),
+        ("received", Arc::new(TimestampMillisecondArray::from(vec![1_777_626_000_000; 2]).with_timezone("UTC"))),
+        ("id", Arc::new(FixedSizeBinaryArray::try_from_iter([[7u8; 16], [0xab; 16]].into_iter()).unwrap())),
+        ("level", Arc::new(Float64Array::from(vec![1.0, 2.0]))),
+        ("clock", Arc::new(Time64MicrosecondArray::from(vec![1, 2]))),
+        ("took", Arc::new(DurationSecondArray::from(vec![1, 2]))),
+        (
+            "pair",
+            Arc::new(StructArray::from(vec![(
+                Arc::new(Field::new("a", DataType::Int64, false)),
+                Arc::new(Int64Array::from(vec![1, 2])) as ArrayRef,
+            )])),
+        ),
+        ("list", Arc::new(ListArray::from_iter_primitive::<Int32Type, _, _>([Some(vec![Some(1)]), None]))),
+    ];
+    let batch = RecordBatch::try_from_iter(columns).unwrap();
+    // The name of the type says which bytes are a UUID.
+    let is_uuid = [("ARROW:extension:name".to_owned(), "arrow.uuid".to_owned())];
+    let mut fields: Vec<Field> = batch.schema().fields().iter().map(|field| Field::clone(field)).collect();
+    fields[2] = fields[2].clone().with_metadata(is_uuid);
+    let schema = Schema::new(fields);
+    RecordBatch::try_new(Arc::new(schema), batch.columns().to_vec()).unwrap()
+}
+
+#[test]
+fn columns_that_no_point_holds_are_noted_and_times_without_an_offset_need_a_zone() {
+    let bytes = stream(&[odd_table()]);
+    assert!(of_stream(&bytes, None).unwrap_err().to_string().contains("times in `at` have no offset from UTC: state their zone"));
+    // A zone alone is enough; the second instant lies in the hour that the clocks skip.
+    let zone = Mapping::parse("[time]\nzone = \"Europe/Lisbon\"\n").unwrap();
+    insta::assert_snapshot!(of_stream(&bytes, Some(&zone)).unwrap());
+    assert_eq!(look_arrow(&bytes[..], 4).unwrap().notes.len(), 5);
 }
 
 #[test]
@@ -169,7 +207,7 @@ fn rows_as(rows: &[Row], form: u8) -> Vec<u8> {
         _ => Arc::new(locks.iter().map(Option::as_deref).collect::<DictionaryArray<Int32Type>>()),
     };
     let columns: Vec<(&str, ArrayRef)> = vec![
-        ("at", Arc::new(TimestampMillisecondArray::from_iter_values((0..rows.len() as i64).map(|i| 1_777_626_000_000 + i)))),
+        ("at", Arc::new(TimestampMillisecondArray::from_iter_values((0..rows.len() as i64).map(|i| 1_777_626_000_000 + i)).with_timezone("UTC"))),
         ("lock", lock),
         ("side", Arc::new(StringArray::from(sides))),
         ("odd", Arc::new(BooleanArray::from_iter(rows.iter().map(|(_, _, odd, ..)| Some(*odd))))),

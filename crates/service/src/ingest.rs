@@ -28,6 +28,7 @@ const TAIL_POINTS: usize = 20;
 
 /// Reads a body as a whole.
 pub fn read_body(state: &State, dataset: &str, format: Format, mapping: Option<Mapping>, body: Vec<u8>, now: Nanos) -> Result<Read, Problem> {
+    let mapping = in_zone(state, dataset, format, mapping);
     let mut batch = begin(state, dataset, now)?;
     let mut sample = Vec::new();
     let mut tap = Tap { batch: &mut batch, sample: &mut sample, most: if state.tail.is_watched() { TAIL_POINTS } else { 0 } };
@@ -45,6 +46,17 @@ pub fn read_body(state: &State, dataset: &str, format: Format, mapping: Option<M
         _ => read(format, mapping, &body, now, &mut tap)?,
     };
     Ok(Read { batch, tally, sample })
+}
+
+/// A mapping with the dataset's zone for times of typed tables that have no offset, unless it states one.
+pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Mapping>) -> Option<Mapping> {
+    if !matches!(format, Format::ArrowStream | Format::Parquet) {
+        return mapping;
+    }
+    let mut mapping = mapping.unwrap_or_default();
+    let of_dataset = || state.store.catalogue().dataset_by_any_name(dataset).map(|dataset| dataset.definition.zone.clone());
+    mapping.time.zone = mapping.time.zone.or_else(of_dataset);
+    Some(mapping)
 }
 
 /// A batch that refuses what lies too far ahead, or before what is kept.

@@ -111,6 +111,18 @@ pub struct TimeRule {
 }
 
 impl TimeRule {
+    /// The instant of a local time, given as nanoseconds since 1970-01-01T00:00:00 by the clock of the zone.
+    ///
+    /// # Errors
+    /// [`TimeError`]: without a zone, and where a clock change leaves the time out or brings it twice.
+    pub fn local_instant(&self, wall: Nanos) -> Result<Nanos, TimeError> {
+        let as_if_utc = instant::zoned(wall, &TimeZone::UTC).datetime();
+        match &self.zone {
+            Some(zone) => self.local(&as_if_utc.to_string(), as_if_utc, zone),
+            None => Err(TimeError::NoZone { text: as_if_utc.to_string() }),
+        }
+    }
+
     /// Reads a time; says the unit of an epoch number where that was guessed.
     ///
     /// # Errors

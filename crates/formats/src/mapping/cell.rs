@@ -22,6 +22,8 @@ pub enum Cell<'r> {
     Bool(bool),
     /// An instant.
     Time(Nanos),
+    /// A local time: nanoseconds since 1970-01-01T00:00:00 by the clock of some zone.
+    LocalTime(Nanos),
     /// Something that a value, tag or time cannot be; in words that follow "is".
     Unusable(&'static str),
 }
@@ -45,6 +47,7 @@ impl<'r> Cell<'r> {
             Self::Integer(integer) => Ok(integer.to_string()),
             Self::Bool(truth) => Ok(truth.to_string()),
             Self::Time(at) => Ok(fenetre_core::time::format_utc(at)),
+            Self::LocalTime(wall) => Ok(fenetre_core::time::format_utc(wall).trim_end_matches('Z').to_owned()),
             Self::Unusable(what) => Err(what),
         }
     }
@@ -71,7 +74,7 @@ impl Numbers {
             Cell::Number(number) => ValueRef::Number(number),
             Cell::Integer(integer) => integer_value(integer),
             Cell::Bool(truth) => return refuse(format!("is {truth}, not a number (if the column holds words of a state, give it the role state)")),
-            Cell::Time(_) => return refuse("is a time, not a number".to_owned()),
+            Cell::Time(_) | Cell::LocalTime(_) => return refuse("is a time, not a number".to_owned()),
             Cell::Unusable(what) => return refuse(format!("is {what}")),
             Cell::Empty => return refuse("is empty".to_owned()),
         };

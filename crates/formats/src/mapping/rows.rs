@@ -349,7 +349,7 @@ impl Rows {
             (Cell::Text(date), Cell::Text(time)) if !date.is_empty() && !time.is_empty() => {
                 self.time_of(Cell::Text(&format!("{date} {time}")), column, tally)
             }
-            (Cell::Time(day), Cell::Text(time)) if !time.is_empty() => {
+            (Cell::Time(day) | Cell::LocalTime(day), Cell::Text(time)) if !time.is_empty() => {
                 self.time_of(Cell::Text(&format!("{} {time}", format_day(day))), column, tally)
             }
             _ => Err(Refusal::of(Cause::Time, column, "or the time of the day beside it is empty: every row needs both")),
@@ -364,6 +364,7 @@ impl Rows {
         let refuse = |reason: String| Refusal::of(Cause::Time, column, reason);
         let (read, guessed) = match cell {
             Cell::Time(at) => (Ok(at), None),
+            Cell::LocalTime(wall) => (self.rule.local_instant(wall), None),
             Cell::Text("") | Cell::Empty => return Err(refuse("is empty: every row needs a time".to_owned())),
             Cell::Text(text) => match self.rule.read(text) {
                 Ok((at, guessed)) => (Ok(at), guessed),

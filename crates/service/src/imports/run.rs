@@ -122,7 +122,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
     // Rows without a time are of the moment at which the import began, whenever it goes on.
     let started: Nanos = begun.as_deref().and_then(|begun| parse_rfc3339(begun).ok()).unwrap_or_else(now);
     let format = format.ok_or_else(|| Problem::new(crate::problem::Sort::Request, "the import does not say its format"))?;
-    let mapping = mapping_of(state, run, format)?;
+    let mapping = ingest::in_zone(state, &dataset, format, mapping_of(state, run, format)?);
     let mut input = Input::open(&state.imports.file(&id), format, mapping)?;
     let mut rejects = Rejects::open(state, run)?;
     // Numbers of series that are new, which a dry run meets again in each part.
