@@ -247,6 +247,18 @@ async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
     browser.press_button("Bring back").await;
     browser.read("The bin is empty").await;
     assert_eq!(service.get("/api/v1/overview").json()["points"], 240);
+
+    // Another unit for points that are there: they are converted, after a look at how many.
+    browser.go(&format!("{}/catalogue", service.url)).await;
+    browser.press_button("level_cm").await;
+    browser.type_into("Unit (UCUM)", "\u{E003}\u{E003}m").await;
+    browser.press_button("Save").await;
+    browser.read("120 points are in cm").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.press_button("Convert the points").await;
+    browser.until("return document.body.innerText.includes('points are in cm') ? 'yes' : 'no'", "no").await;
+    let metrics = service.get("/api/v1/datasets/main/metrics").json();
+    assert_eq!((metrics[1]["unit"].as_str(), metrics[1]["points"].as_u64()), (Some("m"), Some(120)), "{metrics}");
     browser.close().await;
 }
 
@@ -271,14 +283,19 @@ async fn many_metrics_are_edited_from_a_table_and_tags_are_defined_and_renamed()
     browser.read("line 3, kind: `gage` is none of").await;
     bring("right.csv", taken.replace("level,gauge,cm,", "level,gauge,m,") + "flow,gauge,m3/s\n").await;
     browser.read("line 4: it has 3 cells, the header 16").await;
-    bring("right.csv", taken.replace("level,gauge,cm,", "level,gauge,m,") + "flow,gauge,m3/s,,,,,,,,,,,,,\n").await;
+    bring("unit.csv", taken.replace("level,gauge,cm,", "level,gauge,m,")).await;
+    browser.read("`level` has points in cm").await;
+    let described = taken.replace("level,gauge,cm,linear,", "level,gauge,cm,linear,Water at the lock");
+    assert_ne!(described, taken);
+    bring("right.csv", described + "flow,gauge,m3/s,,,,,,,,,,,,,\n").await;
     browser.read("1 new, 1 changed, 1 as they are").await;
     assert_eq!(browser.accessibility_findings().await, [""; 0]);
     assert_eq!(service.get("/api/v1/datasets/main/metrics").json().as_array().unwrap().len(), 2, "looked at, not applied");
     browser.press_button("Apply all 2").await;
     browser.read("Applied right.csv").await;
     let metrics = service.get("/api/v1/datasets/main/metrics").json();
-    assert_eq!((metrics[0]["name"].as_str(), metrics[2]["unit"].as_str()), (Some("flow"), Some("m")), "{metrics}");
+    let of = |i: usize, field: &str| metrics[i][field].as_str().unwrap_or_default().to_owned();
+    assert_eq!((of(0, "name"), of(2, "description")), ("flow".to_owned(), "Water at the lock".to_owned()), "{metrics}");
 
     browser.open_tab("Tags").await;
     browser.press_button("side").await;
@@ -292,7 +309,7 @@ async fn many_metrics_are_edited_from_a_table_and_tags_are_defined_and_renamed()
     browser.type_into("Key", "_of").await;
     browser.press_button("Rename").await;
     browser.read("side, which still answers").await;
-    browser.press_button("Let it go").await;
+    browser.press_button("Forget").await;
     browser.until("return document.body.innerText.includes('still answers') ? 'yes' : 'no'", "no").await;
     let tags = service.get("/api/v1/datasets/main/tags").json();
     assert_eq!((tags[1]["key"].as_str(), tags[1]["old_keys"].as_array().unwrap().len()), (Some("side_of"), 0), "{tags}");

@@ -4,6 +4,7 @@ import type {
   Checked,
   Completions,
   DatasetInfo,
+  DefinedMetric,
   Deletion,
   Differences,
   ImportLook,
@@ -115,8 +116,22 @@ export async function download(dataset: string, query: string, frame: string, ty
 
 const metricOf = (dataset: string, metric: string): string => `${of(dataset)}/metrics/${encodeURIComponent(metric)}`;
 
-export const putMetric = (dataset: string, metric: string, definition: MetricDefinition): Promise<unknown> =>
-  send("PUT", metricOf(dataset, metric), definition);
+/** What becomes of points that are there, if their metric gets another unit. */
+export type PointsHow = "stay" | "relabel" | "convert" | "try to convert";
+
+const HOW: Record<PointsHow, string> = {
+  stay: "",
+  relabel: "?relabel=true",
+  convert: "?convert=true",
+  "try to convert": "?convert=true&dry_run=true",
+};
+
+export const putMetric = (
+  dataset: string,
+  metric: string,
+  definition: MetricDefinition,
+  how: PointsHow = "stay",
+): Promise<DefinedMetric> => send("PUT", metricOf(dataset, metric) + HOW[how], definition);
 
 export const renameMetric = (dataset: string, metric: string, to: string): Promise<{ references: Reference[] }> =>
   call(`${metricOf(dataset, metric)}/rename`, { to });

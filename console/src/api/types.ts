@@ -75,6 +75,12 @@ export interface Reference {
   how: string;
 }
 
+export interface DefinedMetric {
+  created: boolean;
+  converted?: { points: number; unfit: number; examples: string[] };
+  note?: string;
+}
+
 export interface Deletion extends Held {
   id: string | null;
   what: string;

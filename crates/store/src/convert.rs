@@ -7,7 +7,7 @@ use fenetre_core::{
     block::Columns,
     catalogue::Codes,
     evaluate::{Run, Source},
-    model::{Cause, DatasetId, Kind, MetricDefinition, PointRef, PointSink, Refusal, SeriesId, ValueRef},
+    model::{Cause, DatasetId, Kind, MetricDefinition, PointRef, PointSink, Refusal, SeriesId, Status, ValueRef},
     time::{Nanos, TimeRange},
     units::{Conversion as UnitConversion, Fit, fit},
 };
@@ -122,9 +122,13 @@ pub fn convert(store: &Store, dataset: &str, name: &str, wanted: &MetricDefiniti
     if store.catalogue().dataset(dataset).is_some_and(|dataset| dataset.metric(&unfinished).is_some()) {
         store.delete_metric(dataset, &unfinished, now)?;
     }
-    store.put_metric(dataset, &unfinished, wanted.clone())?;
+    // A metric that is paused takes no points, and one that is thinned not all of them.
+    let filled = MetricDefinition { status: Status::Active, thinning: None, ..wanted.clone() };
+    store.put_metric(dataset, &unfinished, filled)?;
     write(store, dataset, &unfinished, &rule, &stored, &BTreeMap::new(), &mut report)?;
-    store.exchange_metric(dataset, name, &unfinished, now)?;
+    // Thinning is for points that are packed from now on.
+    store.pack()?;
+    store.exchange_metric(dataset, name, &unfinished, wanted, now)?;
     // Points that were acknowledged meanwhile are those of the old metric.
     store.pack()?;
     let before: BTreeMap<SeriesId, Columns> = stored.iter_mut().map(|(id, (_, _, columns))| (*id, std::mem::take(columns))).collect();

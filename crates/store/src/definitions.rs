@@ -320,26 +320,29 @@ impl Definitions {
         Ok(is_new)
     }
 
+    /// Whether metrics may become what definitions say; see [`Self::put_metrics`]. Gives the dataset, and which of them are known.
+    pub fn check_metrics(&self, dataset: &str, metrics: &[(String, MetricDefinition)], relabels: bool) -> Result<(DatasetId, Vec<bool>), StoreError> {
+        let catalogue = self.catalogue.read();
+        let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
+        let mut known = Vec::with_capacity(metrics.len());
+        for (name, definition) in metrics {
+            let fault = |reason: String| StoreError::Definition(format!("the metric `{name}`: {reason}"));
+            check_name(name).map_err(|error| fault(format!("the name {error}")))?;
+            definition.check().map_err(fault)?;
+            let metric = found.metric(name);
+            if let Some(metric) = metric.filter(|metric| metric.series_count() > 0) {
+                check_points_fit(name, metric, definition, relabels)?;
+            }
+            known.push(metric.is_some());
+        }
+        Ok((found.id, known))
+    }
+
     /// Says what metrics are, before or after their first points: all of them or none. Says which are new. With `relabels`, units of points that are
     /// there may change without their values.
     pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>, relabels: bool) -> Result<Vec<bool>, StoreError> {
         let mut records = self.records.lock();
-        let (id, known) = {
-            let catalogue = self.catalogue.read();
-            let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
-            let mut known = Vec::with_capacity(metrics.len());
-            for (name, definition) in &metrics {
-                let fault = |reason: String| StoreError::Definition(format!("the metric `{name}`: {reason}"));
-                check_name(name).map_err(|error| fault(format!("the name {error}")))?;
-                definition.check().map_err(fault)?;
-                let metric = found.metric(name);
-                if let Some(metric) = metric.filter(|metric| metric.series_count() > 0) {
-                    check_points_fit(name, metric, definition, relabels)?;
-                }
-                known.push(metric.is_some());
-            }
-            (found.id, known)
-        };
+        let (id, known) = self.check_metrics(dataset, &metrics, relabels)?;
         let ids = records.change(|changes| {
             let put = |((name, definition), is_known): (&(String, MetricDefinition), &bool)| {
                 if !is_known {
@@ -464,14 +467,16 @@ impl Definitions {
         Ok(did)
     }
 
-    /// Puts a metric into the bin, and gives its name to another one.
-    pub fn exchange_metric(&self, dataset: &str, name: &str, other: &str, now: Nanos) -> Result<(), StoreError> {
+    /// Puts a metric into the bin, and gives its name, its old names and a definition to another one.
+    pub fn exchange_metric(&self, dataset: &str, name: &str, other: &str, definition: &MetricDefinition, now: Nanos) -> Result<(), StoreError> {
         let mut records = self.records.lock();
         let ((home, old), (_, new)) = (self.metric_id(dataset, name)?, self.metric_id(dataset, other)?);
         records.change(|changes| {
             changes.bin_metric(old, name, now)?;
+            changes.hand_over_old_names(old, new)?;
             changes.rename_metric(home, new, other, name)?;
-            changes.forget_old_name("metric", home, other)
+            changes.forget_old_name("metric", home, other)?;
+            changes.put_metric(home, name, definition)
         })?;
         self.reload(&records)
     }

@@ -438,6 +438,11 @@ impl Changes<'_> {
         self.0.execute("DELETE FROM old_name WHERE noun = ?1 AND dataset = ?2 AND name = ?3", params![noun, dataset.0, name]).map(|count| count > 0)
     }
 
+    /// Old names of a metric become those of another one.
+    pub fn hand_over_old_names(&self, from: MetricId, to: MetricId) -> rusqlite::Result<()> {
+        self.0.execute("UPDATE old_name SET id = ?2 WHERE noun = 'metric' AND id = ?1", params![from.0, to.0]).map(|_| ())
+    }
+
     /// Puts a metric into the bin.
     pub fn bin_metric(&self, id: MetricId, name: &str, now: Nanos) -> rusqlite::Result<()> {
         self.0.execute("UPDATE metric SET binned = ?2, name = ?3 WHERE id = ?1", params![id.0, now, format!("{name}{BINNED}{}", id.0)]).map(|_| ())

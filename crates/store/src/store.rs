@@ -247,9 +247,24 @@ impl Store {
         convert::convert(self, dataset, name, definition, dry_run, now)
     }
 
-    /// Puts a metric into the bin, and gives its name to another one.
-    pub(crate) fn exchange_metric(&self, dataset: &str, name: &str, other: &str, now: Nanos) -> Result<(), StoreError> {
-        self.shared.definitions.exchange_metric(dataset, name, other, now)
+    /// Puts a metric into the bin, and gives its name and a definition to another one.
+    pub(crate) fn exchange_metric(
+        &self,
+        dataset: &str,
+        name: &str,
+        other: &str,
+        definition: &MetricDefinition,
+        now: Nanos,
+    ) -> Result<(), StoreError> {
+        self.shared.definitions.exchange_metric(dataset, name, other, definition, now)
+    }
+
+    /// Whether metrics may become what definitions say.
+    ///
+    /// # Errors
+    /// As for [`Store::put_metrics`].
+    pub fn check_metrics(&self, dataset: &str, metrics: &[(String, MetricDefinition)]) -> Result<(), StoreError> {
+        self.shared.definitions.check_metrics(dataset, metrics, false).map(drop)
     }
 
     /// Says what metrics are, all of them or none. Says which are new.

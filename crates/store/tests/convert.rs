@@ -5,8 +5,8 @@
 mod support;
 
 use fenetre_core::{
-    model::{Kind, MetricDefinition, PointRef, PointSink, ValueRef},
-    time::{Nanos, SECOND, TimeRange},
+    model::{Kind, MetricDefinition, PointRef, PointSink, Status, Thinning, ValueRef, WhenPaused},
+    time::{Nanos, SECOND, Span, TimeRange},
 };
 use fenetre_store::{Conversion, Store, StoreError};
 
@@ -123,4 +123,21 @@ fn an_unfinished_conversion_is_begun_anew_and_histograms_are_not_converted() {
         let error = store.convert_metric("main", "wait", &wanted, false, NOW).unwrap_err().to_string();
         assert!(error.contains("histogram"), "{error}");
     }
+}
+
+#[test]
+fn a_paused_thinned_and_renamed_metric_is_converted_whole_and_stays_so() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    store.put_metric("main", "height", unit("cm")).unwrap();
+    (0..5).for_each(|second| write(&store, "height", "osier", second, ValueRef::Number(300.0)));
+    store.rename_metric("main", "height", "level").unwrap();
+    let thinning = Some(Thinning { dead_band: Some(10.0), longest_silence: Span::parse("10m").ok(), ..Thinning::default() });
+    let wanted = MetricDefinition { status: Status::Paused, when_paused: WhenPaused::Drop, thinning, ..unit("m") };
+    assert_eq!(store.convert_metric("main", "level", &wanted, false, NOW).unwrap().points, 5);
+    assert_eq!(held(&store, "level"), ["3"; 5]);
+    let catalogue = store.catalogue();
+    let dataset = catalogue.dataset("main").unwrap();
+    assert_eq!(dataset.metric("level").unwrap().definition, wanted);
+    assert_eq!(dataset.old_metrics().collect::<Vec<_>>(), [("height", "level")]);
 }

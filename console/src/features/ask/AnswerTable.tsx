@@ -102,7 +102,8 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
     const lacks = lines.map((line) => new Set(line.partial ?? []));
     const rows = starts.map((start, i): Row => {
       const note = cut.has(i) ? "partial" : undefined;
-      const mark = (at: number) => (filled[at]?.has(i) ? " (filled)" : !cut.has(i) && lacks[at]?.has(i) ? " (partial)" : "");
+      const mark = (at: number) =>
+        filled[at]?.has(i) ? " (filled)" : !cut.has(i) && lacks[at]?.has(i) ? " (partial)" : "";
       const cells = lines.map((line, at) => told(line.values[i]) + mark(at));
       return {
         key: start,

@@ -79,8 +79,8 @@ function Sources({ answer }: { answer: Answer }) {
     <ul>
       {answer.sources.map((part) => (
         <li key={`${part.what} ${part.from}`}>
-          {part.what}: <strong>{sourceName(part.source)}</strong> from{" "}
-          {told(part.from)} to {told(part.to)} {part.why && <Faint>({part.why})</Faint>}
+          {part.what}: <strong>{sourceName(part.source)}</strong> from {told(part.from)} to {told(part.to)}{" "}
+          {part.why && <Faint>({part.why})</Faint>}
         </li>
       ))}
     </ul>

@@ -4,7 +4,7 @@ import { useState } from "react";
 
 import * as client from "../../api/client";
 import { latestQuery, referencesQuery } from "../../api/queries";
-import type { Deletion, MetricDefinition, MetricInfo } from "../../api/types";
+import type { DefinedMetric, Deletion, MetricDefinition, MetricInfo } from "../../api/types";
 import { bytes, count, tell } from "../../format/numbers";
 import { ago, clock } from "../../format/times";
 import { TextInput } from "../../ui/fields";
@@ -21,16 +21,30 @@ interface Props {
   renamed: (name: string) => void;
 }
 
+interface Saving {
+  definition: MetricDefinition;
+  how: client.PointsHow;
+}
+
 export function MetricPanel({ dataset, metric, close, renamed }: Props) {
   const queries = useQueryClient();
   const [form, setForm] = useState(() => formOf(metric));
   const [name, setName] = useState(metric.name);
   const [deletion, setDeletion] = useState<Deletion | null>(null);
+  const [conversion, setConversion] = useState<DefinedMetric["converted"] | null>(null);
   const fresh = () => queries.invalidateQueries();
   const save = useMutation({
-    mutationFn: (definition: MetricDefinition) => client.putMetric(dataset, metric.name, definition),
-    onSuccess: fresh,
+    mutationFn: ({ definition, how }: Saving) => client.putMetric(dataset, metric.name, definition, how),
+    onSuccess: async ({ converted }, { how }) => {
+      if (how === "try to convert") return setConversion(converted ?? null);
+      setConversion(null);
+      await fresh();
+    },
   });
+  const wanted = withForm(metric, form);
+  // Points that are there stay in their unit unless it is said what becomes of them.
+  const changesUnit = metric.points > 0 && metric.unit != null && wanted.unit !== metric.unit;
+  const unit = wanted.unit ?? "no unit";
   const rename = useMutation({
     mutationFn: () => client.renameMetric(dataset, metric.name, name),
     onSuccess: async () => {
@@ -48,7 +62,7 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
   });
   const change = (changed: Partial<typeof form>) => setForm({ ...form, ...changed });
   const withStatus = (status: MetricDefinition["status"], when: MetricDefinition["when_paused"]) =>
-    save.mutate({ ...definitionOf(metric), status, when_paused: when });
+    save.mutate({ definition: { ...definitionOf(metric), status, when_paused: when }, how: "stay" });
   const failure = save.error ?? rename.error ?? remove.error;
   return (
     <Stack aria-label={`The metric ${metric.name}`}>
@@ -80,11 +94,32 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
         />
       </Two>
       <Row>
-        <Button isDisabled={save.isPending} onPress={() => save.mutate(withForm(metric, form))}>
+        <Button
+          isDisabled={save.isPending}
+          onPress={() => save.mutate({ definition: wanted, how: changesUnit ? "try to convert" : "stay" })}
+        >
           Save
         </Button>
-        {save.isSuccess && <Faint role="status">saved</Faint>}
+        {save.isSuccess && !conversion && <Faint role="status">saved</Faint>}
+        {save.data?.note && <Faint role="status">{save.data.note}</Faint>}
       </Row>
+      {conversion && changesUnit && (
+        <Notice>
+          <p>
+            {count(conversion.points)} points are in {metric.unit}. Converted to {unit}, they become a new metric of the
+            same name, and the old one goes to the bin.
+          </p>
+          <Row>
+            <Button onPress={() => save.mutate({ definition: wanted, how: "convert" })}>Convert the points</Button>
+            <Button $quiet onPress={() => save.mutate({ definition: wanted, how: "relabel" })}>
+              They were in {unit} all along
+            </Button>
+            <Button $quiet onPress={() => setConversion(null)}>
+              Change nothing
+            </Button>
+          </Row>
+        </Notice>
+      )}
       <Row>
         <TextInput label="Name" value={name} onChange={setName} />
         <Button

@@ -20,9 +20,9 @@ export function OldNames({ noun, dataset, names }: { noun: "metric" | "tag"; dat
             $quiet
             isDisabled={forget.isPending}
             onPress={() => forget.mutate(name)}
-            aria-label={`Let ${name} go`}
+            aria-label={`Forget ${name}`}
           >
-            Let it go
+            Forget
           </Button>
         </Row>
       ))}

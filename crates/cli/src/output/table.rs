@@ -262,12 +262,12 @@ mod tests {
         let whole = line(&[("lock", "osier")], &[Some(310.0), Some(311.0)]);
         let partial = LineDocument { partial: vec![1], ..line(&[("lock", "marl")], &[Some(210.0), Some(211.0)]) };
         let beside = tables(&answer(vec![whole, partial.clone()], 2), 80);
-        assert!(beside.contains("*211.0") && !beside.contains("*311.0") && beside.ends_with(PARTIAL_LEGEND), "{beside}");
+        assert!(beside.contains("*211") && !beside.contains("*311") && beside.contains(PARTIAL_LEGEND), "{beside}");
         // If all of a row is partial, the row says so.
         let alone = tables(&answer(vec![partial], 2), 80);
-        assert!(alone.contains("01:00 (partial)") && !alone.contains('*'), "{alone}");
+        assert!(alone.contains("01:00 (partial)") && !alone.contains(PARTIAL_LEGEND), "{alone}");
         let figure = LineDocument { partial: vec![0], ..line(&[("lock", "marl")], &[None]) };
-        assert!(tables(&answer(vec![figure], 1), 80).ends_with(PARTIAL_LEGEND));
+        assert!(tables(&answer(vec![figure], 1), 80).contains(PARTIAL_LEGEND));
     }
 
     #[test]

@@ -11,7 +11,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::{datasets::find, read_json};
 use crate::{
     access::{Access, Define, Read},
-    problem::{Problem, Sort},
+    problem::Problem,
     state::{Shared, State, blocking},
 };
 
@@ -116,17 +116,16 @@ pub(crate) async fn put_table(
 }
 
 fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>, dry_run: bool) -> Result<Differences, Problem> {
-    for (metric, definition) in &metrics {
-        definition.check().map_err(|reason| Problem::new(Sort::Definition, format!("the metric `{metric}`: {reason}")))?;
-    }
     let mut differences = {
         let catalogue = state.store.catalogue();
         differences(find(&catalogue, name)?, &metrics)?
     };
-    if !dry_run {
-        let differing: BTreeSet<String> =
-            differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
-        state.store.put_metrics(name, metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect(), false)?;
+    let differing: BTreeSet<String> = differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
+    let metrics = metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect::<Vec<_>>();
+    if dry_run {
+        state.store.check_metrics(name, &metrics)?;
+    } else {
+        state.store.put_metrics(name, metrics, false)?;
         differences.applied = true;
     }
     Ok(differences)

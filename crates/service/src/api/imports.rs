@@ -7,8 +7,9 @@ use fenetre_core::{model::check_name, time::format_utc};
 use fenetre_formats::{
     Format, Reject,
     mapping::{
-        Mapping,
+        Mapping, Others,
         guess::{Guess, guess},
+        is_long,
     },
 };
 use serde::{Deserialize, Serialize};
@@ -77,6 +78,19 @@ pub(crate) fn mapping_of(state: &State, order: &Order, format: Format) -> Result
         Format::Csv | Format::Tsv => Ok(Some(mapping.unwrap_or_default())),
         _ => Ok(mapping),
     }
+}
+
+/// Whether a table that no mapping describes says itself what its columns are: found out before the import begins.
+fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> Result<(), Problem> {
+    if !matches!(format, Format::Csv | Format::Tsv) || !mapping.columns.is_empty() || mapping.others != Others::Skip {
+        return Ok(());
+    }
+    let names = look(&state.imports.file(id), format, mapping, 1)?.names;
+    if is_long(&names.iter().map(String::as_str).collect::<Vec<_>>()) {
+        return Ok(());
+    }
+    let columns = names.join(", ");
+    Err(Problem::new(Sort::Request, format!("a mapping must say what the columns are: name one, or have one guessed. The columns are {columns}")))
 }
 
 /// Takes a file, to be imported. It is streamed to the disk, compressed as it comes (gzip and zstd are recognised by their first bytes).
@@ -233,7 +247,10 @@ pub(crate) async fn run(_: Access<MayWrite>, state: Shared, id: web::Path<String
             (Stage::Stopped | Stage::Failed, Some(order)) if same(&order, &record.order) => record,
             (_, order) => {
                 let order = order.unwrap_or_default();
-                mapping_of(state, &order, record.format.unwrap_or(Format::Csv))?;
+                let format = record.format.unwrap_or(Format::Csv);
+                if let Some(mapping) = mapping_of(state, &order, format)? {
+                    check_columns(state, &id, format, &mapping)?;
+                }
                 ImportRecord { order, begun: Some(format_utc(now())), ..record.reset() }
             }
         };
