@@ -182,12 +182,12 @@ fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
         assert!(same(before, after), "day {at}: with points {before:?}, without {after:?}");
     }
     // A level that is made from others has what they have.
-    store.put_rollup("main", "all", &policy(&["1h", "1d", "7d"])).unwrap();
+    store.put_rollup("main", "all", &policy(&["1h", "1d", "1w"])).unwrap();
     store.roll_up(main(&store), now).unwrap();
     // Whole weeks, on whichever day this runs; they begin on Mondays, and time began on a Thursday.
     let monday = now - (now / (1_440 * MINUTE) + 3) % 7 * 1_440 * MINUTE;
     let [from, until] = [monday - 28 * 1_440 * MINUTE, monday].map(format_utc);
-    let (weeks, read, notes) = numbers(&store, &format!("show sum of level over {from} to {until} per 7d from 7d"), now);
+    let (weeks, read, notes) = numbers(&store, &format!("show sum of level over {from} to {until} per 1w from 1w"), now);
     assert!(read > 0 && notes.is_empty() && weeks[0].iter().all(Option::is_some), "{weeks:?} {notes:?}");
     // One that is made of what is left has nothing of what went before, and says so, also after a restart.
     store.drop_rollup("main", "all").unwrap();

@@ -2,6 +2,8 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
+use jiff::tz::TimeZone;
+
 use super::{
     Facts, Leaf, Limits, Node, PlanError, PlannedTime, ShowPlan, Take, joining,
     levels::{Asked, Clause},
@@ -26,6 +28,7 @@ pub struct Planner<'a> {
     catalogue: &'a Catalogue,
     home: &'a Dataset,
     time: &'a PlannedTime,
+    zone: &'a TimeZone,
     /// From what the query says that points are read.
     from: Option<&'a Clause>,
     limits: &'a Limits,
@@ -97,11 +100,11 @@ impl<'a> Planner<'a> {
         query: &'a Query,
         catalogue: &'a Catalogue,
         home: &'a Dataset,
-        (time, from): (&'a PlannedTime, Option<&'a Clause>),
+        (time, zone, from): (&'a PlannedTime, &'a TimeZone, Option<&'a Clause>),
         limits: &'a Limits,
         notes: Vec<String>,
     ) -> Self {
-        Self { query, catalogue, home, time, from, limits, notes, leaves: Vec::new(), named: HashMap::new(), series: 0, cells: 0 }
+        Self { query, catalogue, home, time, zone, from, limits, notes, leaves: Vec::new(), named: HashMap::new(), series: 0, cells: 0 }
     }
 
     /// What is read, and what a reader must know.
@@ -473,6 +476,7 @@ impl<'a> Planner<'a> {
             take: &take,
             tests: &found.tests,
             time: self.time,
+            earlier: of.earlier.as_ref().map(|span| (span.value, self.zone)),
         };
         let from = asked.from(self.from)?;
         let (dataset, metric, earlier) = (found.dataset.id, found.metric.id, of.earlier.as_ref().map(|span| span.value));

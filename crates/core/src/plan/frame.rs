@@ -6,7 +6,7 @@ use super::{Limits, Moment, PlanError, PlannedTime};
 use crate::{
     catalogue::Dataset,
     query::{Frame, FrameWidth, InstantText, Place, QueryError, Range, ReadFrom, Spanned},
-    time::{Grid, LocalTime, Nanos, Span, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
+    time::{Grid, LocalTime, Nanos, Period, TimeError, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
 };
 
 /// The two places that a frame's clauses come from; the text wins.
@@ -139,18 +139,13 @@ fn resolve(instant: &Spanned<InstantText>, now: Nanos, tz: &TimeZone) -> Result<
     Ok(minus.map_or(at, |span| span.before(at, tz)))
 }
 
-/// The whole of a day or a month.
-fn whole(date: &str, place: Place, now: Nanos, tz: &TimeZone) -> Result<TimeRange, QueryError> {
-    let text = match date {
+/// The whole of a period, today or yesterday.
+fn whole(name: &str, place: Place, now: Nanos, tz: &TimeZone) -> Result<TimeRange, QueryError> {
+    let text = match name {
         "today" => midnight(0, now, tz),
         "yesterday" => midnight(1, now, tz),
         other => other.to_owned(),
     };
-    let told = |error: &dyn std::fmt::Display| QueryError::new(place, error.to_string());
-    let start = parse_instant(&text, tz).map_err(|error| told(&error))?;
-    let span = if text.len() == 7 { Span { months: 1, ..Span::default() } } else { Span { days: 1, ..Span::default() } };
-    let next = jiff::Span::new().months(span.months).days(span.days);
-    let end = zoned(start, tz).date().checked_add(next).map_err(|error| told(&error))?;
-    let end = parse_instant(&end.to_string(), tz).map_err(|error| told(&error))?;
-    Ok(TimeRange { start, end })
+    let range = Period::parse(&text).ok_or(TimeError::NotATime { text }).and_then(|period| period.range(tz));
+    range.map_err(|error| QueryError::new(place, error.to_string()))
 }

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use jiff::tz::TimeZone;
+
 use super::{Facts, PlanError, PlannedTime, Take, frame::Fault};
 use crate::{
     catalogue::{Dataset, Metric, Series},
@@ -42,6 +44,8 @@ pub struct Asked<'a> {
     pub take: &'a Take,
     pub tests: &'a [ValueTest],
     pub time: &'a PlannedTime,
+    /// How long before each window, by the calendar of a zone.
+    pub earlier: Option<(Span, &'a TimeZone)>,
 }
 
 /// A clause that says from what to read, its place, and how a fault in it is told.
@@ -103,13 +107,20 @@ impl Asked<'_> {
             };
             return Err((format!("there is no rollup of {width} for `{metric}`"), help));
         };
-        let bounds = match self.time {
-            PlannedTime::Windows(windows, _) => windows.bounds(),
-            PlannedTime::Moment(_) => &[],
+        let shifted = match (self.time, self.earlier) {
+            (PlannedTime::Windows(windows, _), Some((span, zone))) => Some(windows.earlier(span, zone)),
+            _ => None,
+        };
+        let bounds = match (&shifted, self.time) {
+            (Some(windows), _) | (None, PlannedTime::Windows(windows, _)) => windows.bounds(),
+            (None, PlannedTime::Moment(_)) => &[],
         };
         let inner = bounds.get(1..bounds.len().saturating_sub(1)).unwrap_or_default();
         if !inner.iter().all(|border| level.level.is_border(*border)) {
-            let help = format!("ask for windows that are made of whole ones of {width}, such as `per {width}`");
+            let help = match (&shifted, self.earlier) {
+                (Some(_), Some((span, _))) => format!("windows of {span} earlier must be made of whole ones of {width} too"),
+                _ => format!("ask for windows that are made of whole ones of {width}, such as `per {width}`"),
+            };
             return Err((format!("windows that are cut finer, or elsewhere, than those of {width} cannot be made of them"), help));
         }
         Ok(level.clone())

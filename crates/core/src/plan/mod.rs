@@ -290,7 +290,7 @@ pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, 
     let frame = frame::FrameSource { own: &own, outer };
     let (time, zone) = frame.resolve(home, now, limits, &mut notes)?;
     let from = frame.source();
-    let mut planner = expression::Planner::new(query, catalogue, home, (&time, from.as_ref()), limits, notes);
+    let mut planner = expression::Planner::new(query, catalogue, home, (&time, &zone, from.as_ref()), limits, notes);
     let shows = query.shows.iter().map(|show| planner.show(show)).collect::<Result<_, _>>()?;
     let (leaves, notes) = planner.done();
     Ok(Plan { now, zone, time, leaves, shows, notes, limits: *limits })

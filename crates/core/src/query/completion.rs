@@ -163,7 +163,7 @@ impl Filler<'_> {
                     .map(|word| suggestion(write_text(word), SuggestionKind::Value, None))
                     .collect()
             }
-            Wanted::Span => self.plain(SuggestionKind::Time, ["1m", "5m", "15m", "1h", "6h", "24h", "1d", "7d", "30d", "1mo"]),
+            Wanted::Span => self.plain(SuggestionKind::Time, ["1m", "5m", "15m", "1h", "6h", "24h", "1d", "1w", "30d", "1mo"]),
             Wanted::Instant => self.plain(SuggestionKind::Time, ["now", "today", "yesterday"]),
             Wanted::Zone => {
                 let own = self.home.map_or("UTC", |home| home.definition.zone.as_str());

@@ -119,7 +119,8 @@ fn run(text: &str, at: &mut usize, belongs: impl Fn(char) -> bool) -> String {
 /// A number, span or date. A date goes on over `-`, and after its `T` over `+`; a span does not, a number only after its `e`.
 fn figure(text: &str, at: &mut usize) -> String {
     let rest = &text.as_bytes()[*at..];
-    let is_date = rest.len() >= 7 && rest[..4].iter().all(u8::is_ascii_digit) && rest[4] == b'-' && rest[5].is_ascii_digit();
+    let goes_on = |part: &[u8]| part[0].is_ascii_digit() || matches!(part[0], b'Q' | b'W') && part[1].is_ascii_digit();
+    let is_date = rest.len() >= 7 && rest[..4].iter().all(u8::is_ascii_digit) && rest[4] == b'-' && goes_on(&rest[5..]);
     if !is_date {
         let mut figure = run(text, at, |c| c.is_alphanumeric() || matches!(c, '.' | ':'));
         let mantissa = figure.strip_suffix(['e', 'E']).unwrap_or_default();

@@ -512,7 +512,7 @@ pub enum Range {
     Between(Spanned<InstantText>, Spanned<InstantText>),
     /// From an instant to now.
     Since(Spanned<InstantText>),
-    /// The whole of a month or a day: `2026-05`, `2026-05-01`, `today`, `yesterday`.
+    /// The whole of a period: `2026`, `2026-Q2`, `2026-05`, `2026-W18`, `2026-05-01`, `today`, `yesterday`.
     Calendar(String),
 }
 

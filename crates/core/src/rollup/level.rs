@@ -37,7 +37,10 @@ impl Level {
     pub fn new(width: Span, zone: TimeZone) -> Result<Self, LevelError> {
         let is_one = matches!(
             width,
-            Span { months: 0, days: 0, nanos: 1_000_000.. } | Span { months: 0, days: 1 | 7, nanos: 0 } | Span { months: 1 | 12, days: 0, nanos: 0 }
+            Span { months: 0, days: 0, nanos: 1_000_000.., .. }
+                | Span { months: 0, days: 1, nanos: 0, .. }
+                | Span { months: 0, days: 7, nanos: 0, in_weeks: true }
+                | Span { months: 1 | 12, days: 0, nanos: 0, .. }
         );
         if is_one { Ok(Self { width, zone }) } else { Err(LevelError::Width(width)) }
     }
@@ -59,8 +62,8 @@ impl Level {
     pub fn check_above(&self, fine: &Self) -> Result<(), LevelError> {
         let (long, short) = (self.width, fine.width);
         let nests = match (long, short) {
-            (Span { months: 0, days: 0, nanos: long }, Span { months: 0, days: 0, nanos: short }) => long > short && long % short == 0,
-            (_, Span { months: 0, days: 0, nanos: short }) => DAY % short == 0,
+            (Span { months: 0, days: 0, nanos: long, .. }, Span { months: 0, days: 0, nanos: short, .. }) => long > short && long % short == 0,
+            (_, Span { months: 0, days: 0, nanos: short, .. }) => DAY % short == 0,
             (Span { months: 0, .. }, Span { months: 0, .. }) => long.days > short.days && long.days % short.days == 0,
             (Span { months: long, .. }, Span { months: 0, days: 1, .. }) => long > 0,
             (Span { months: long, .. }, Span { months: short, .. }) => short > 0 && long > short && long % short == 0,
@@ -81,7 +84,7 @@ impl Level {
     /// The last border at or before an instant.
     pub fn floor(&self, at: Nanos) -> Nanos {
         match self.width {
-            Span { months: 0, days: 0, nanos } => at.checked_sub(at.rem_euclid(nanos)).unwrap_or(Nanos::MIN),
+            Span { months: 0, days: 0, nanos, .. } => at.checked_sub(at.rem_euclid(nanos)).unwrap_or(Nanos::MIN),
             _ => self.bounds(TimeRange { start: at, end: at.saturating_add(1) }).first().copied().unwrap_or(Nanos::MIN),
         }
     }
@@ -95,7 +98,7 @@ impl Level {
     /// The border after one.
     pub fn after(&self, border: Nanos) -> Nanos {
         match self.width {
-            Span { months: 0, days: 0, nanos } => border.saturating_add(nanos),
+            Span { months: 0, days: 0, nanos, .. } => border.saturating_add(nanos),
             _ => self.bounds(TimeRange { start: border, end: border.saturating_add(1) }).get(1).copied().unwrap_or(Nanos::MAX),
         }
     }

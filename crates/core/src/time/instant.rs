@@ -2,7 +2,7 @@
 
 use jiff::{Timestamp, Zoned, civil, tz::TimeZone};
 
-use super::Nanos;
+use super::{Nanos, Period};
 
 /// Why a text is no instant.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -137,7 +137,7 @@ fn parse_plain(text: &[u8]) -> Option<Nanos> {
     Some((((days * 24 + hour) * 60 + minute) * 60 + second) * super::SECOND + nanos)
 }
 
-/// Reads an instant as the query language writes it: RFC 3339, or a local date (`2026-05`, `2026-05-01`) or date and time in `zone`.
+/// Reads an instant as the query language writes it: RFC 3339, or a local date, date and time or period ([`Period`]), which is its first instant, in `zone`.
 ///
 /// # Errors
 /// [`TimeError`]; a local time that a clock change leaves out or repeats is an error that says both readings.
@@ -147,11 +147,7 @@ pub fn parse_instant(text: &str, zone: &TimeZone) -> Result<Nanos, TimeError> {
     }
     let bad = || TimeError::NotATime { text: text.to_owned() };
     if !text.contains('T') {
-        let day = if text.len() == 7 { format!("{text}-01") } else { text.to_owned() };
-        let date: civil::Date = day.parse().map_err(|_| bad())?;
-        // A day begins at its first instant, whichever wall time a clock change gives it.
-        let start = date.to_zoned(zone.clone()).and_then(|z| z.start_of_day()).map_err(|_| bad())?;
-        return nanos(start.timestamp(), text);
+        return Period::parse(text).ok_or_else(bad)?.start(zone);
     }
     let local: civil::DateTime = text.parse().map_err(|_| bad())?;
     let ambiguous = zone.to_ambiguous_timestamp(local);

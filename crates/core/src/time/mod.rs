@@ -5,12 +5,14 @@
 
 mod instant;
 mod local;
+mod period;
 mod reading;
 mod span;
 mod windows;
 
 pub use instant::{TimeError, format_day, format_in_zone, format_utc, parse_instant, parse_rfc3339, zone, zoned};
 pub use local::LocalTime;
+pub use period::Period;
 pub use reading::{ClockChange, EpochUnit, TimeFormat, TimeRule, from_epoch, seconds};
 pub use span::{Span, SpanError};
 pub use windows::{Grid, Width, Windows, WindowsError};

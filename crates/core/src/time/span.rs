@@ -9,8 +9,8 @@ use super::{Nanos, SECOND, instant::instant_of, zoned};
 
 /// A span as the language writes it: months and days follow the calendar of a zone, the rest is exact.
 ///
-/// Not negative. `1y` is 12 months, `1w` is 7 days.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Hash)]
+/// Not negative. `1y` is 12 months, `1q` is 3, `1w` is 7 days.
+#[derive(Clone, Copy, Debug, Default)]
 pub struct Span {
     /// Calendar months.
     pub months: u32,
@@ -18,7 +18,17 @@ pub struct Span {
     pub days: u32,
     /// Exact nanoseconds.
     pub nanos: Nanos,
+    /// Whether the days were written as weeks: no longer for it, but windows of weeks begin on Mondays.
+    pub in_weeks: bool,
 }
+
+impl PartialEq for Span {
+    fn eq(&self, other: &Self) -> bool {
+        (self.months, self.days, self.nanos) == (other.months, other.days, other.nanos)
+    }
+}
+
+impl Eq for Span {}
 
 /// Why a text is no span.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -27,7 +37,7 @@ pub enum SpanError {
     #[error("`{0}` is not a span: write a number and a unit, such as 15m, 24h, 7d or 1h30m")]
     NotASpan(String),
     /// A unit that there is not.
-    #[error("`{unit}` is not a unit of time: there are ms, s, m, h, d, w, mo and y")]
+    #[error("`{unit}` is not a unit of time: there are ms, s, m, h, d, w, mo, q and y")]
     Unit {
         /// What was found.
         unit: String,
@@ -48,7 +58,12 @@ const MOST_DAYS: u32 = 290 * 365;
 impl Span {
     /// A span of exact nanoseconds.
     pub const fn exact(nanos: Nanos) -> Self {
-        Self { months: 0, days: 0, nanos }
+        Self { months: 0, days: 0, nanos, in_weeks: false }
+    }
+
+    /// A span of whole weeks.
+    pub const fn weeks(weeks: u32) -> Self {
+        Self { months: 0, days: weeks.saturating_mul(7), nanos: 0, in_weeks: true }
     }
 
     /// Reads `250ms`, `1h30m`, `2w`, or ISO 8601 (`PT15M`, `P1DT12H`).
@@ -115,11 +130,12 @@ impl Span {
             "h" => nanos(HOUR)?,
             "d" | "w" => {
                 let more = days(if unit == "w" { 7 } else { 1 })?;
+                self.in_weeks = unit == "w" && (self.days == 0 || self.in_weeks);
                 self.days = self.days.checked_add(more).filter(|n| *n <= MOST_DAYS).ok_or_else(too_long)?;
                 0
             }
-            "mo" | "y" => {
-                let more = days(if unit == "y" { 12 } else { 1 })?;
+            "mo" | "q" | "y" => {
+                let more = days(if unit == "y" { 12 } else { 1 + 2 * i64::from(unit == "q") })?;
                 self.months = self.months.checked_add(more).filter(|n| *n <= 290 * 12).ok_or_else(too_long)?;
                 0
             }
@@ -137,7 +153,8 @@ impl Span {
     /// So many of it; the longest there is where that is too long.
     #[must_use]
     pub fn times(self, count: u32) -> Self {
-        Self { months: self.months.saturating_mul(count), days: self.days.saturating_mul(count), nanos: self.nanos.saturating_mul(count.into()) }
+        let Self { months, days, nanos, in_weeks } = self;
+        Self { months: months.saturating_mul(count), days: days.saturating_mul(count), nanos: nanos.saturating_mul(count.into()), in_weeks }
     }
 
     /// The instant that lies this span before `at`, by the calendar of `zone`; the earliest instant where there is none.
@@ -183,7 +200,7 @@ impl fmt::Display for Span {
         let mut part = |number: i64, unit: &str| if number > 0 { write!(f, "{number}{unit}") } else { Ok(()) };
         part(i64::from(self.months / 12), "y")?;
         part(i64::from(self.months % 12), "mo")?;
-        if self.days.is_multiple_of(7) {
+        if self.in_weeks {
             part(i64::from(self.days / 7), "w")?;
         } else {
             part(i64::from(self.days), "d")?;
@@ -207,7 +224,12 @@ mod tests {
             ("250ms", "250ms"),
             ("90m", "1h30m"),
             ("24h", "24h"),
-            ("14d", "2w"),
+            ("14d", "14d"),
+            ("2w", "2w"),
+            ("1w3d", "10d"),
+            ("P2W", "2w"),
+            ("2q", "6mo"),
+            ("4q", "1y"),
             ("10d", "10d"),
             ("12mo", "1y"),
             ("PT15M", "15m"),

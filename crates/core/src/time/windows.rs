@@ -42,6 +42,18 @@ pub enum WindowsError {
     /// Calendar and exact parts in one width.
     #[error("windows of `{0}`: a width is either of the calendar (d, w, mo, y) or exact (h and below), and months do not go with days")]
     Mixed(Span),
+    /// Days that make whole weeks, and may be meant so.
+    #[error(
+        "windows of {width} can begin on Mondays, or be counted from 1970-01-01: write {weeks} for weeks from Monday on, or {hours} for hours since then"
+    )]
+    DaysOrWeeks {
+        /// The width asked for.
+        width: Span,
+        /// The same in weeks.
+        weeks: Span,
+        /// The same in hours.
+        hours: Span,
+    },
     /// More windows than allowed.
     #[error("windows of {width} cut this range into more than {limit}: make them wider, or the range shorter")]
     TooMany {
@@ -114,7 +126,7 @@ impl Windows {
         }
         let Cut::Bounds(bounds) = tile(range, step, zone, limit)? else { return Err(WindowsError::TooMany { width: step, limit }) };
         // The first window ends with the first step.
-        let back = Span { months: step.months, days: step.days, nanos: step.nanos }.times(cells_each as u32 - 1);
+        let back = step.times(cells_each as u32 - 1);
         let start = bounds.first().map_or(range.start, |first| back.before(*first, zone));
         made(tile(TimeRange { start, end: range.end }, step, zone, limit)?, cells_each)
     }
@@ -197,9 +209,13 @@ enum Cut {
 /// Cells of one width.
 fn tile(range: TimeRange, width: Span, zone: &TimeZone, limit: usize) -> Result<Cut, WindowsError> {
     Ok(match width {
-        Span { months: 0, days: 0, nanos } => fixed(range, nanos, limit),
-        Span { months: 0, days, nanos: 0 } => calendar(range, zone, limit, |z| day_floor(z, days), jiff::Span::new().days(days)),
-        Span { months, days: 0, nanos: 0 } => calendar(range, zone, limit, |z| month_floor(z, months), jiff::Span::new().months(months)),
+        Span { months: 0, days: 0, nanos, .. } => fixed(range, nanos, limit),
+        Span { months: 0, days, nanos: 0, in_weeks: false } if days.is_multiple_of(7) => {
+            let hours = Span::exact(Nanos::from(days) * 24 * 3_600 * SECOND);
+            return Err(WindowsError::DaysOrWeeks { width, weeks: Span::weeks(days / 7), hours });
+        }
+        Span { months: 0, days, nanos: 0, .. } => calendar(range, zone, limit, |z| day_floor(z, days), jiff::Span::new().days(days)),
+        Span { months, days: 0, nanos: 0, .. } => calendar(range, zone, limit, |z| month_floor(z, months), jiff::Span::new().months(months)),
         mixed => return Err(WindowsError::Mixed(mixed)),
     })
 }
@@ -208,9 +224,9 @@ fn tile(range: TimeRange, width: Span, zone: &TimeZone, limit: usize) -> Result<
 fn times_into(step: Span, width: Span) -> Option<usize> {
     let times = |step: i64, width: i64| (step > 0 && width % step == 0).then_some((width / step) as usize);
     match (step, width) {
-        (Span { months: 0, days: 0, nanos: step }, Span { months: 0, days: 0, nanos: width }) => times(step, width),
-        (Span { months: 0, days: step, nanos: 0 }, Span { months: 0, days: width, nanos: 0 }) => times(step.into(), width.into()),
-        (Span { months: step, days: 0, nanos: 0 }, Span { months: width, days: 0, nanos: 0 }) => times(step.into(), width.into()),
+        (Span { months: 0, days: 0, nanos: step, .. }, Span { months: 0, days: 0, nanos: width, .. }) => times(step, width),
+        (Span { months: 0, days: step, nanos: 0, .. }, Span { months: 0, days: width, nanos: 0, .. }) => times(step.into(), width.into()),
+        (Span { months: step, days: 0, nanos: 0, .. }, Span { months: width, days: 0, nanos: 0, .. }) => times(step.into(), width.into()),
         _ => None,
     }
     .filter(|times| *times > 0)
@@ -220,8 +236,8 @@ fn times_into(step: Span, width: Span) -> Option<usize> {
 fn minutes_of_a_day(width: Span) -> Option<u16> {
     let minute = 60 * SECOND;
     match width {
-        Span { months: 0, days: 1, nanos: 0 } => Some(MINUTES_A_DAY),
-        Span { months: 0, days: 0, nanos } if nanos % minute == 0 => {
+        Span { months: 0, days: 1, nanos: 0, .. } => Some(MINUTES_A_DAY),
+        Span { months: 0, days: 0, nanos, .. } if nanos % minute == 0 => {
             u16::try_from(nanos / minute).ok().filter(|minutes| *minutes <= MINUTES_A_DAY && MINUTES_A_DAY.is_multiple_of(*minutes))
         }
         _ => None,
@@ -261,7 +277,10 @@ fn auto_width(range: TimeRange) -> Span {
     let least = length / AUTO_WINDOWS;
     match ROUND.iter().find(|seconds| **seconds * SECOND >= least) {
         Some(seconds) => Span::exact(seconds * SECOND),
-        None => Span { months: 0, days: u32::try_from(least / (86_400 * SECOND) + 1).unwrap_or(u32::MAX), nanos: 0 },
+        None => {
+            let days = u32::try_from(least / (86_400 * SECOND) + 1).unwrap_or(u32::MAX);
+            if days.is_multiple_of(7) { Span::weeks(days / 7) } else { Span { days, ..Span::default() } }
+        }
     }
 }
 
@@ -354,6 +373,23 @@ mod tests {
         assert_eq!(week.bounds(), [at("2026-04-27T00:00:00Z"), at("2026-05-04T00:00:00Z")]);
         let quarter = Windows::cut(range, plain(Width::Of(Span::parse("3mo").unwrap())), &TimeZone::UTC, 10).unwrap();
         assert_eq!(quarter.bounds(), [at("2026-04-01T00:00:00Z"), at("2026-07-01T00:00:00Z")]);
+    }
+
+    #[test]
+    fn days_that_make_weeks_are_refused_with_both_meanings() {
+        let range = TimeRange { start: at("2026-05-01T09:00:00Z"), end: at("2026-06-02T09:00:00Z") };
+        let cut = |width: &str, stepping: Option<&str>| {
+            let stepping = stepping.map(|step| Span::parse(step).unwrap());
+            Windows::cut(range, Grid { stepping, ..plain(Width::Of(Span::parse(width).unwrap())) }, &TimeZone::UTC, 100)
+        };
+        let told =
+            "windows of 14d can begin on Mondays, or be counted from 1970-01-01: write 2w for weeks from Monday on, or 336h for hours since then";
+        assert_eq!(cut("14d", None).unwrap_err().to_string(), told);
+        assert!(cut("28d", Some("7d")).unwrap_err().to_string().contains("write 1w for weeks"));
+        // Seven days to each day, or hours since the epoch, have one meaning.
+        assert_eq!(cut("7d", Some("1d")).unwrap().end(0), at("2026-05-02T00:00:00Z"));
+        assert_eq!(cut("168h", None).unwrap().start(0), at("2026-04-30T00:00:00Z"));
+        assert_eq!(cut("2w", None).unwrap().start(0), at("2026-04-27T00:00:00Z"));
     }
 
     #[test]

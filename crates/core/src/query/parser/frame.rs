@@ -1,7 +1,7 @@
 //! The frame: over which time, how it is cut, or at which moment.
 
 use super::{super::tree::*, Parser, QueryError, TokenKind, Wanted, closest};
-use crate::time::LocalTime;
+use crate::time::{LocalTime, Period};
 
 /// Words that begin a clause of a frame.
 pub(super) const CLAUSES: [&str; 10] = ["over", "per", "stepping", "starting", "at", "taking", "within", "zone", "gaps", "from"];
@@ -64,13 +64,13 @@ impl Parser {
             return Ok(Range::Between(from, self.instant("an instant")?));
         }
         let InstantText { base, minus } = &from.value;
-        let is_whole = minus.is_none() && (matches!(base.as_str(), "today" | "yesterday") || matches!(base.len(), 7 | 10) && !base.contains('T'));
+        let is_whole = minus.is_none() && (matches!(base.as_str(), "today" | "yesterday") || Period::parse(base).is_some());
         if is_whole {
             return Ok(Range::Calendar(from.value.base));
         }
         Err(self
             .unexpected("`to`")
-            .with_help("a range ends somewhere: write `… to now`, or `since …`; a whole day or month stands alone, such as 2026-05-01"))
+            .with_help("a range ends somewhere: write `… to now`, or `since …`; a whole day, week, month, quarter or year needs no end: 2026-05-01, 2026-W18, 2026-05, 2026-Q2, 2026"))
     }
 
     fn instant(&mut self, expected: &str) -> Result<Spanned<InstantText>, QueryError> {
@@ -78,7 +78,7 @@ impl Parser {
         let token = self.peek().clone();
         let base = match &token.kind {
             TokenKind::Word(word) if matches!(word.as_str(), "now" | "today" | "yesterday") => word.clone(),
-            TokenKind::Figure(figure) if figure.get(4..5) == Some("-") => figure.clone(),
+            TokenKind::Figure(figure) if figure.get(4..5) == Some("-") || Period::parse(figure).is_some() => figure.clone(),
             _ => {
                 let error = self.unexpected(expected);
                 let is_span = matches!(&token.kind, TokenKind::Figure(figure) if crate::time::Span::parse(figure).is_ok());

@@ -84,12 +84,13 @@ fn span_unit(unit: &str) -> Option<&'static str> {
         ("day", "d"),
         ("week", "w"),
         ("month", "mo"),
+        ("quarter", "q"),
         ("year", "y"),
     ];
     let whole = unit.to_lowercase();
     let one = whole.strip_suffix('s').unwrap_or(&whole);
     let by_word = words.into_iter().find(|(word, _)| *word == one).map(|(_, known)| known);
-    by_word.or_else(|| closest(unit, ["ms", "s", "m", "h", "d", "w", "mo", "y"]))
+    by_word.or_else(|| closest(unit, ["ms", "s", "m", "h", "d", "w", "mo", "q", "y"]))
 }
 
 /// What may stand somewhere.

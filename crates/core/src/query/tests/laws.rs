@@ -23,7 +23,7 @@ fn a_number() -> impl Strategy<Value = f64> {
 
 fn a_span() -> impl Strategy<Value = Span> {
     (0u32..30, 0u32..40, 0i64..100_000).prop_filter_map("longer than zero", |(months, days, ms)| {
-        (months + days > 0 || ms > 0).then_some(Span { months, days, nanos: ms * 1_000_000 })
+        (months + days > 0 || ms > 0).then_some(Span { months, days, nanos: ms * 1_000_000, in_weeks: days > 0 && days.is_multiple_of(7) })
     })
 }
 
@@ -136,7 +136,8 @@ fn a_frame() -> impl Strategy<Value = Frame> {
         a_span().prop_map(Range::Last),
         an_instant().prop_map(|from| Range::Since(spanned(from))),
         (an_instant(), an_instant()).prop_map(|(from, to)| Range::Between(spanned(from), spanned(to))),
-        prop::sample::select(vec!["2026-05", "2026-05-01", "today", "yesterday"]).prop_map(|date| Range::Calendar(date.to_owned())),
+        prop::sample::select(vec!["2026", "2026-Q2", "2026-W18", "2026-05", "2026-05-01", "today", "yesterday"])
+            .prop_map(|date| Range::Calendar(date.to_owned())),
     ];
     let width = prop_oneof![a_span().prop_map(FrameWidth::Of), Just(FrameWidth::Auto)];
     let gaps = prop_oneof![prop::sample::select(vec![Gaps::Empty, Gaps::Hold, Gaps::Line]), a_number().prop_map(Gaps::Number)];

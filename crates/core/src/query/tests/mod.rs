@@ -75,7 +75,7 @@ fn places_survive_letters_of_several_bytes() {
 #[test]
 fn a_frame_or_a_condition_can_come_alone() {
     let frame = parse_frame("over last 7d per 1h").unwrap();
-    assert_eq!(frame.to_text(), "over last 1w per 1h");
+    assert_eq!(frame.to_text(), "over last 7d per 1h");
     assert_eq!(parse_frame("at now within 5m").unwrap().to_text(), "at now within 5m");
     assert_eq!(parse_frame("").unwrap(), Frame::default());
     assert!(parse_frame("show mean of level").is_err());

@@ -58,7 +58,7 @@ const WRONG: [&str; 102] = [
     "show mean of level by reach and lock",
     "show mean of level by reach where lock = \"osier\"",
     "show mean of level 1h early",
-    "show mean of level 1q earlier",
+    "show mean of level 1x earlier",
     "show mean of level over",
     "show mean of level over last",
     "show mean of level over last 24",
