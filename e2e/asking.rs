@@ -129,13 +129,79 @@ fn a_query_comes_from_a_file_and_leaves_in_any_form() {
 }
 
 #[test]
+fn states_moments_and_metrics_come_beside_each_other() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let mut told = String::new();
+    for query in [
+        "show time_in of gate HOUR per 30m",
+        "show share_in of gate by reach HOUR",
+        "show time_mean of level show time_mean(stepped) of level show area(stepped) of level where lock = \"wick\" HOUR",
+        "show level at 2026-05-01T09:10, 2026-05-01T09:25, 2026-05-01T09:40",
+        "show level show gate HOUR per 15m at starts",
+        "show points of level, boats, gate over 2026-05-01T09:14 to 2026-05-01T09:16",
+        "show max of level by reach over 2026-W18 per 1d",
+        "show count of level over 2026-Q2",
+        "show mean of level over 2026 per 7d",
+    ] {
+        let query = query.replace("HOUR", HOUR);
+        told += &format!("> {query}\n{}\n", service.run(&["ask", "--zone", "UTC", &query]).all());
+    }
+    settled(|| insta::assert_snapshot!("states_moments_and_metrics_come_beside_each_other", told));
+}
+
+#[test]
+fn an_export_imports_back_without_a_mapping() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = waterway(folder.path());
+    let ask = |dataset: &str, query: &str, output: &str| {
+        let told = fenetre().args(["ask", "--url", &service.url, "--dataset", dataset, query, "-o", output]).output().unwrap();
+        assert!(told.status.success(), "{query}: {}", String::from_utf8_lossy(&told.stderr));
+        told.stdout
+    };
+    let points = |dataset: &str, metric: &str| {
+        let answer: Value = serde_json::from_slice(&ask(dataset, &format!("show points of {metric} over 2026-05-01"), "json")).unwrap();
+        (answer["shows"][0]["unit"].clone(), answer["shows"][0]["lines"].clone())
+    };
+    let queries = [
+        ("show points of level over 2026-05-01", "level"),
+        ("show points of boats over 2026-05-01", "boats"),
+        ("show points of gate over 2026-05-01", "gate"),
+        ("show points of lockage over 2026-05-01", "lockage"),
+        // Windows, empty ones among them, become points of a metric that is called by the label.
+        ("show mean of level as \"level_mean\" over 2026-05-01T09:00 to 2026-05-01T10:00 per 5m", "level_mean"),
+    ];
+    for output in ["csv", "ndjson", "arrow", "parquet"] {
+        let dataset = format!("from_{output}");
+        assert_eq!(service.run(&["datasets", "define", &dataset]).code(), 0);
+        for (at, (query, metric)) in queries.iter().enumerate() {
+            let ending = output.replace("ndjson", "jsonl");
+            let table = file(folder.path(), &format!("{at}.{ending}"), ask("main", query, output));
+            let told = service.run(&["import", &table, "--dataset", &dataset]);
+            assert_eq!(told.code(), 0, "{query} as {output}: {}", told.all());
+            if *metric != "level_mean" {
+                assert_eq!(points(&dataset, metric), points("main", metric), "{metric} as {output}");
+            }
+        }
+        let (unit, lines) = points(&dataset, "level_mean");
+        let counts: Vec<usize> = lines.as_array().unwrap().iter().map(|line| line["values"].as_array().unwrap().len()).collect();
+        assert_eq!((unit, counts), (json!("cm"), vec![10, 12]), "{output}: of an outage there are no points");
+    }
+    // Side by side too, as JSON Lines.
+    assert_eq!(service.run(&["datasets", "define", "beside"]).code(), 0);
+    let table = file(folder.path(), "beside.jsonl", ask("main", "show points of level, gate over 2026-05-01", "ndjson"));
+    assert_eq!(service.run(&["import", &table, "--dataset", "beside"]).code(), 0);
+    ["level", "gate"].iter().for_each(|metric| assert_eq!(points("beside", metric).1, points("main", metric).1));
+}
+
+#[test]
 fn a_watch_repeats_until_it_is_ended() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
     let args = ["ask", "--url", &service.url, "show count of boats overall", "--over", "2026-05-01", "-o", "csv", "--watch", "1"];
     let mut watch = fenetre().args(args).stdout(Stdio::piped()).stderr(Stdio::null()).spawn().unwrap();
     let lines = BufReader::new(watch.stdout.take().unwrap()).lines().map(Result::unwrap);
-    assert_eq!(lines.filter(|line| line.starts_with("show,")).take(2).count(), 2);
+    assert_eq!(lines.filter(|line| line.starts_with("time,")).take(2).count(), 2);
     watch.kill().unwrap();
     watch.wait().unwrap();
 }

@@ -376,7 +376,12 @@ export interface Overview extends Held {
 
 export interface Line {
   tags: Tags;
-  times?: string[];
+  /** Of points, their metric. */
+  metric?: string;
+  /** Its unit, if those of the lines differ. */
+  unit?: string;
+  /** Of points, and of values at moments; null where none was found. */
+  times?: (string | null)[];
   /** Windows that were empty, and were filled. */
   filled?: number[];
   /** Windows whose values lack points that are no longer kept. */
@@ -396,6 +401,8 @@ export interface Answer {
   zone: string;
   from: string;
   to: string;
+  /** The moments that the query asks at. */
+  moments?: string[];
   windows: { width: string | null; stepping?: string; starts: string[]; ends: string[]; partial: number[] };
   shows: Show[];
   notes: string[];

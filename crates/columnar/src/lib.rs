@@ -5,7 +5,7 @@
 //!  a file            ──► file   ──┴──► batch ──► Rows of a mapping ──► PointSink
 //! ```
 //!
-//! An answer leaves as such a stream too.
+//! Answers leave in both ways too.
 //!
 //! Both give record batches, which are read row by row through a mapping, as tables are. Apart from the other formats, because the crates
 //! that it stands on take the longest to build.
@@ -15,7 +15,7 @@ mod batch;
 mod file;
 mod stream;
 
-pub use answer::write_arrow;
+pub use answer::{write_arrow, write_parquet};
 pub use batch::Batches;
 pub use file::{ParquetRows, look_parquet};
 pub use stream::{ArrowRows, look_arrow};

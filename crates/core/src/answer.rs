@@ -1,5 +1,7 @@
 //! What comes back: windows once, then lines.
 
+use std::sync::Arc;
+
 use jiff::tz::TimeZone;
 
 use crate::{
@@ -55,8 +57,8 @@ pub enum ReadSource {
 pub enum AnswerTime {
     /// The windows that every line shares.
     Windows(Windows),
-    /// An instant.
-    Moment(Nanos),
+    /// Instants, in order.
+    Moments(Vec<Nanos>),
 }
 
 /// The answer to one `show`.
@@ -75,13 +77,13 @@ pub struct ShowAnswer {
 pub enum Lines {
     /// A value a window.
     Windows(Vec<WindowLine>),
-    /// One value each.
-    Moment(Vec<WindowLine>),
+    /// A value a moment.
+    Moments(Vec<WindowLine>),
     /// The points themselves.
     Points(Vec<PointLine>),
 }
 
-/// One value a window; none where the window is empty.
+/// One value a window, or a moment; none where there is none.
 #[derive(Clone, Debug, PartialEq)]
 pub struct WindowLine {
     /// What tells it apart.
@@ -92,13 +94,17 @@ pub struct WindowLine {
     pub partial: Vec<usize>,
     /// When the values are from, where they are those of points at a moment.
     pub times: Option<Vec<Option<Nanos>>>,
-    /// As many as there are windows.
+    /// As many as there are windows, or moments.
     pub values: Vec<Option<Value>>,
 }
 
 /// The points of one series.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PointLine {
+    /// Of which metric.
+    pub metric: Arc<str>,
+    /// UCUM code of its unit.
+    pub unit: Option<String>,
     /// What tells it apart.
     pub tags: LineTags,
     /// Instants.

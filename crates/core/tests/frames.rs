@@ -5,7 +5,7 @@
 use fenetre_core::{
     catalogue::Catalogue,
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId},
-    plan::{Limits, Plan, PlanError, PlannedTime, plan},
+    plan::{Limits, Moment, Plan, PlanError, PlannedTime, plan},
     query::{Frame, parse, parse_frame},
     time::{format_in_zone, parse_rfc3339},
 };
@@ -30,8 +30,9 @@ fn told(frame: &str, now: &str) -> String {
         Ok(plan) => {
             let tell = |at: i64| format_in_zone(at, &plan.zone);
             let windows = match &plan.time {
-                PlannedTime::Moment(moment) => {
-                    return format!("{frame}\n  at {}, taking {}, within {:?}\n", tell(moment.at), moment.taking.as_str(), moment.within);
+                PlannedTime::Moments(moments) => {
+                    let of = |moment: &Moment| format!("  at {}, taking {}, within {:?}\n", tell(moment.at), moment.taking.as_str(), moment.within);
+                    return format!("{frame}\n{}", moments.iter().map(of).collect::<String>());
                 }
                 PlannedTime::Windows(windows, _) => windows,
             };

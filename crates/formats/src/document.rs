@@ -17,10 +17,13 @@ pub struct AnswerDocument {
     pub asked_at: String,
     /// IANA name of the zone of its calendar and times.
     pub zone: String,
-    /// First instant of the range; the moment, where the query asks at one.
+    /// First instant of the range; the first moment, if the query asks at moments.
     pub from: String,
-    /// First instant after the range; the moment, where the query asks at one.
+    /// First instant after the range; the last moment, if the query asks at moments.
     pub to: String,
+    /// The moments that the query asks at, in order.
+    #[serde(skip_serializing_if = "Vec::is_empty", default)]
+    pub moments: Vec<String>,
     /// The windows that every reduction shares.
     pub windows: WindowsDocument,
     /// One for each `show`.
@@ -55,9 +58,9 @@ pub struct WindowsDocument {
 pub struct ShowDocument {
     /// Its label, or its text.
     pub label: String,
-    /// UCUM code of its unit.
+    /// UCUM code of its unit; of points of several metrics, that which all share.
     pub unit: Option<String>,
-    /// `windows`: a value for each window. `moment`: one value, with the time that it is from. `points`: values with times of their own.
+    /// `windows`: a value for each window. `moment`: a value for each moment, with the time that it is from. `points`: values with times of their own.
     pub form: Form,
     /// In order of their tags, or of their rank.
     pub lines: Vec<LineDocument>,
@@ -69,7 +72,7 @@ pub struct ShowDocument {
 pub enum Form {
     /// The windows.
     Windows,
-    /// A moment.
+    /// The moments.
     Moment,
     /// Times of their own.
     Points,
@@ -80,17 +83,24 @@ pub enum Form {
 pub struct LineDocument {
     /// What tells it apart.
     pub tags: BTreeMap<String, String>,
-    /// Times of points; of one value at a moment, the time that it is from. Left out where there are windows, or nothing was found.
+    /// Of points, their metric.
     #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub times: Option<Vec<String>>,
+    pub metric: Option<String>,
+    /// UCUM code of its unit, if those of the lines differ.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub unit: Option<String>,
+    /// Times of points; of values at moments, the times that they are from, null where none was found. Left out if there are windows, or values
+    /// were computed of several.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub times: Option<Vec<Option<String>>>,
     /// Indices of the windows that were empty, and were filled as `gaps` says.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub filled: Vec<usize>,
-    /// Indices of the windows whose values lack something: a part of their time, or a neighbour of their points, can no longer be read. At a moment,
-    /// 0 if the value was dropped.
+    /// Indices of the windows whose values lack something: a part of their time, or a neighbour of their points, can no longer be read. Of
+    /// moments, those whose values were dropped.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub partial: Vec<usize>,
-    /// Numbers or words; null where a window is empty.
+    /// Numbers or words; null where a window is empty, or nothing was found at a moment.
     #[schema(value_type = Vec<Option<serde_json::Value>>)]
     pub values: Vec<Option<Value>>,
 }
@@ -175,18 +185,22 @@ impl AnswerDocument {
     pub fn of(answer: Answer) -> Self {
         let zone = answer.zone.clone();
         let time = |at: Nanos| format_in_zone(at, &zone);
-        let (from, to, windows) = match &answer.time {
-            AnswerTime::Moment(at) => (*at, *at, WindowsDocument::default()),
-            AnswerTime::Windows(windows) => {
-                let count = windows.len();
-                let document = WindowsDocument {
-                    width: windows.width().map(|width| width.to_string()),
-                    stepping: windows.stepping().map(|step| step.to_string()),
-                    starts: (0..count).map(|at| time(windows.start(at))).collect(),
-                    ends: (0..count).map(|at| time(windows.end(at))).collect(),
-                    partial: (0..count).filter(|at| windows.is_partial(*at, answer.now)).collect(),
+        let (mut moments, mut windows) = (Vec::new(), WindowsDocument::default());
+        let (from, to) = match &answer.time {
+            AnswerTime::Moments(at) => {
+                moments = at.iter().map(|at| time(*at)).collect();
+                (at.first().copied().unwrap_or(answer.now), at.last().copied().unwrap_or(answer.now))
+            }
+            AnswerTime::Windows(cut) => {
+                let count = cut.len();
+                windows = WindowsDocument {
+                    width: cut.width().map(|width| width.to_string()),
+                    stepping: cut.stepping().map(|step| step.to_string()),
+                    starts: (0..count).map(|at| time(cut.start(at))).collect(),
+                    ends: (0..count).map(|at| time(cut.end(at))).collect(),
+                    partial: (0..count).filter(|at| cut.is_partial(*at, answer.now)).collect(),
                 };
-                (windows.range().start, windows.range().end, document)
+                (cut.range().start, cut.range().end)
             }
         };
         let cost = answer.cost;
@@ -195,6 +209,7 @@ impl AnswerDocument {
             zone: zone.iana_name().unwrap_or("UTC").to_owned(),
             from: time(from),
             to: time(to),
+            moments,
             windows,
             shows: answer.shows.into_iter().map(|show| show_document(show, &time)).collect(),
             notes: answer.notes,
@@ -217,21 +232,26 @@ fn show_document(show: ShowAnswer, time: &dyn Fn(Nanos) -> String) -> ShowDocume
     let tags = |tags: &LineTags| tags.iter().map(|(key, value)| (key.to_string(), value.to_string())).collect();
     let line = |line: WindowLine| LineDocument {
         tags: tags(&line.tags),
-        times: line.times.and_then(|times| times.into_iter().map(|at| at.map(time)).collect()),
+        metric: None,
+        unit: None,
+        times: line.times.filter(|times| times.iter().any(Option::is_some)).map(|times| times.into_iter().map(|at| at.map(time)).collect()),
         filled: line.filled,
         partial: line.partial,
         values: line.values,
     };
+    let shared = show.unit.clone();
     let points = |line: PointLine| LineDocument {
         tags: tags(&line.tags),
-        times: Some(line.times.into_iter().map(time).collect()),
+        metric: Some(line.metric.to_string()),
+        unit: line.unit.filter(|unit| shared.as_ref() != Some(unit)),
+        times: Some(line.times.into_iter().map(|at| Some(time(at))).collect()),
         filled: Vec::new(),
         partial: Vec::new(),
         values: line.values.into_iter().map(Some).collect(),
     };
     let (form, lines) = match show.lines {
         Lines::Windows(lines) => (Form::Windows, lines.into_iter().map(line).collect()),
-        Lines::Moment(lines) => (Form::Moment, lines.into_iter().map(line).collect()),
+        Lines::Moments(lines) => (Form::Moment, lines.into_iter().map(line).collect()),
         Lines::Points(lines) => (Form::Points, lines.into_iter().map(points).collect()),
     };
     ShowDocument { label: show.label, unit: show.unit, form, lines }

@@ -3,7 +3,7 @@
 use fenetre_core::{
     answer::{ReadPart, ReadSource},
     model::Kind,
-    plan::{Leaf, Plan, PlannedTime, Take},
+    plan::{Leaf, Moment, Plan, PlannedTime, Take},
     query::{Gaps, Reducer},
     time::{Nanos, format_in_zone, zoned},
 };
@@ -67,11 +67,15 @@ impl PlanDocument {
     pub fn of(plan: &Plan, query: String, parts: &[ReadPart]) -> Self {
         let told = |at| format_in_zone(at, &plan.zone);
         let (from, to, time) = match &plan.time {
-            PlannedTime::Moment(moment) => {
-                let within = moment.within.map_or("no further away than each metric's stale_after".to_owned(), |nanos| {
+            PlannedTime::Moments(moments) => {
+                let within = moments.first().and_then(|moment| moment.within);
+                let within = within.map_or("no further away than each metric's stale_after".to_owned(), |nanos| {
                     format!("no further away than {}", fenetre_core::time::Span::exact(nanos))
                 });
-                (moment.at, moment.at, format!("one moment, taking {}, {within}", moment.taking.as_str()))
+                let count = if moments.len() == 1 { "one moment".to_owned() } else { format!("{} moments", moments.len()) };
+                let taking = moments.first().map_or("natural", |moment| moment.taking.as_str());
+                let at = |moment: Option<&Moment>| moment.map_or(plan.now, |moment| moment.at);
+                (at(moments.first()), at(moments.last()), format!("{count}, taking {taking}, {within}"))
             }
             PlannedTime::Windows(windows, gaps) => {
                 let count = windows.len();
@@ -142,7 +146,7 @@ fn how(leaf: &Leaf) -> String {
     use Reducer::*;
     let reducer = match &leaf.take {
         Take::Points => return "every block of that time is decoded".to_owned(),
-        Take::Moment => return "one look for each series, at the points about the moment".to_owned(),
+        Take::Moment => return "one look for each series and moment, at the points about it".to_owned(),
         Take::Reduced(reducer) => reducer,
     };
     let blocks = match reducer {
@@ -153,7 +157,7 @@ fn how(leaf: &Leaf) -> String {
         Growth | Rate | Delta | Changes if leaf.facts.stale_after.is_none() => {
             "a block inside one window is answered by its summary, others are decoded; each series looks at its point before the range"
         }
-        Growth | Rate | Delta | Changes | SpotRate | Area | TimeMean | TimeIn(_) | ShareIn(_) | Coverage => {
+        Growth | Rate | Delta | Changes | SpotRate | Area(_) | TimeMean(_) | TimeIn(_) | ShareIn(_) | Coverage => {
             "every block is decoded, since neighbours count; each series looks at its point before the range"
         }
         Stddev | Variance | Distinct => "a block of one value inside one window is answered by its summary, others are decoded",

@@ -9,6 +9,7 @@ use fenetre_core::{
 };
 use fenetre_formats::{
     document::{AnswerDocument, Form},
+    mapping::tag_column,
     tables::{csv_parts, json_line_parts, write_csv, write_json_lines},
 };
 use proptest::prelude::*;
@@ -35,6 +36,8 @@ fn answer() -> Answer {
         },
     ];
     let gate = vec![PointLine {
+        metric: "gate".into(),
+        unit: None,
         tags: tags(&[("lock", "osier")]),
         times: vec![at("2026-03-29T00:30:00Z"), at("2026-03-29T01:30:00.25Z")],
         values: vec![Value::Word("open".into()), Value::Word("jam\nmed".into())],
@@ -76,15 +79,58 @@ fn a_moment_has_one_value_each_and_the_time_that_it_is_from() {
     let at = parse_rfc3339("2026-05-01T09:00:00Z").unwrap();
     let of_point = WindowLine { times: Some(vec![Some(at - 1_500_000_000)]), ..line(tags(&[("lock", "osier")]), vec![Some(Value::Number(3.0))]) };
     let missing = WindowLine { times: Some(vec![None]), ..line(tags(&[("lock", "marl")]), vec![None]) };
-    let lines = Lines::Moment(vec![of_point, missing, line(tags(&[]), vec![Some(Value::Number(7.0))])]);
+    let lines = Lines::Moments(vec![of_point, missing, line(tags(&[]), vec![Some(Value::Number(7.0))])]);
     let shows = vec![ShowAnswer { label: "level".into(), unit: None, lines }];
-    let document = AnswerDocument::of(Answer { time: AnswerTime::Moment(at), shows, ..answer() });
+    let document = AnswerDocument::of(Answer { time: AnswerTime::Moments(vec![at]), shows, ..answer() });
     insta::assert_snapshot!("moment", csv_of(&document) + &lines_of(&document) + &serde_json::to_string(&document.shows).unwrap());
+}
+
+/// Points of several metrics: of one lock at different instants, of another of one metric alone.
+fn beside() -> AnswerDocument {
+    let at = |second: i64| parse_rfc3339("2026-05-01T09:00:00Z").unwrap() + second * 1_000_000_000;
+    let line = |metric: &str, unit: Option<&str>, lock: &str, points: &[(i64, Value)]| PointLine {
+        metric: metric.into(),
+        unit: unit.map(str::to_owned),
+        tags: tags(&[("lock", lock), ("time", "of a tag")]),
+        times: points.iter().map(|(second, _)| at(*second)).collect(),
+        values: points.iter().map(|(_, value)| value.clone()).collect(),
+    };
+    let number = Value::Number;
+    let lines = vec![
+        line("level", Some("cm"), "osier", &[(0, number(312.5)), (60, number(313.0)), (120, number(313.5))]),
+        line("level", Some("cm"), "marl", &[(0, number(210.0))]),
+        line("flow", Some("m3/s"), "osier", &[(60, number(4.5)), (90, number(4.25))]),
+        line("gate", None, "osier", &[(0, Value::Word("open".into()))]),
+    ];
+    let shows = vec![ShowAnswer { label: "points of level, flow, gate".into(), unit: None, lines: Lines::Points(lines) }];
+    AnswerDocument::of(Answer { shows, ..answer() })
+}
+
+#[test]
+fn points_of_several_metrics_stand_side_by_side() {
+    let document = beside();
+    insta::assert_snapshot!("beside", csv_of(&document) + &lines_of(&document));
+}
+
+#[test]
+fn several_moments_have_a_row_each() {
+    let at = parse_rfc3339("2026-05-01T09:00:00Z").unwrap();
+    let times = Some(vec![Some(at - 1_000_000_000), None]);
+    let of_points = WindowLine { times, partial: vec![1], ..line(tags(&[("lock", "osier")]), vec![Some(Value::Number(3.0)), None]) };
+    let computed = line(tags(&[]), vec![Some(Value::Number(7.0)), Some(Value::Number(8.0))]);
+    let show = |label: &str, line| ShowAnswer { label: label.into(), unit: None, lines: Lines::Moments(vec![line]) };
+    let shows = vec![show("level", of_points), show("max of (level) overall", computed)];
+    let document = AnswerDocument::of(Answer { time: AnswerTime::Moments(vec![at, at + 3_600_000_000_000]), shows, ..answer() });
+    insta::assert_snapshot!("moments", csv_of(&document) + &lines_of(&document));
 }
 
 #[test]
 fn parts_are_the_whole() {
-    let document = AnswerDocument::of(answer());
+    let whole_answers = [AnswerDocument::of(answer()), beside()];
+    whole_answers.into_iter().for_each(parts_make);
+}
+
+fn parts_make(document: AnswerDocument) {
     let whole = |parts: &mut dyn Iterator<Item = std::io::Result<Vec<u8>>>| String::from_utf8(parts.flat_map(Result::unwrap).collect()).unwrap();
     assert_eq!(whole(&mut csv_parts(document.clone())), csv_of(&document));
     assert_eq!(whole(&mut json_line_parts(document.clone())), lines_of(&document));
@@ -109,14 +155,13 @@ fn a_document_is_read_back_as_it_was_written() {
 #[test]
 fn nothing_is_a_header_and_no_rows() {
     let document = AnswerDocument::of(Answer { shows: vec![], ..answer() });
-    assert_eq!(csv_of(&document), "show,start,end,value,unit\n");
+    assert_eq!(csv_of(&document), "time,metric,value,unit\n");
     assert_eq!(lines_of(&document), "");
 }
 
 proptest! {
     #[test]
-    fn any_label_and_tag_comes_back_out_of_csv_and_json_lines(label in any::<String>(), key in "[a-z]{1,8}", value in any::<String>(), number in -1e12f64..1e12) {
-        prop_assume!(!["show", "start", "end", "value", "unit"].contains(&key.as_str()));
+    fn any_label_and_tag_comes_back_out_of_csv_and_json_lines(label in any::<String>(), key in prop_oneof!["[a-z]{1,8}", Just("value".to_owned()), Just("tag:time".to_owned())], value in any::<String>(), number in -1e12f64..1e12) {
         let mut plain = answer();
         plain.shows.truncate(1);
         plain.shows[0].label.clone_from(&label);
@@ -128,12 +173,12 @@ proptest! {
         let column = |name: &str| header.iter().position(|found| found == name).unwrap();
         let rows: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
         prop_assert_eq!(rows.len(), 2);
-        prop_assert_eq!(&rows[0][column("show")], label.as_str());
-        prop_assert_eq!(&rows[0][column(&key)], value.as_str());
+        prop_assert_eq!(&rows[0][column("metric")], label.as_str());
+        prop_assert_eq!(&rows[0][column(&tag_column(&key))], value.as_str());
         prop_assert_eq!(rows[0][column("value")].parse::<f64>().unwrap().to_bits(), number.to_bits());
         prop_assert_eq!(&rows[1][column("value")], "");
         let first: serde_json::Value = serde_json::from_str(lines_of(&document).lines().next().unwrap()).unwrap();
-        prop_assert_eq!(first["show"].as_str().unwrap(), label.as_str());
+        prop_assert_eq!(first["metric"].as_str().unwrap(), label.as_str());
         prop_assert_eq!(first["tags"][&key].as_str().unwrap(), value.as_str());
         prop_assert_eq!(first["value"].as_f64().unwrap().to_bits(), number.to_bits());
     }

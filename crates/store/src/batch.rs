@@ -37,6 +37,8 @@ pub struct Batch {
     pub(crate) new_metrics: BTreeMap<String, MetricDefinition>,
     /// What it says of metrics of which nobody has said it yet.
     pub(crate) learned: BTreeMap<String, MetricDefinition>,
+    /// New metrics of which something was said, but not their kind: their first points decide it.
+    undecided: HashSet<String>,
     pub(crate) new_series: Vec<NewSeries>,
     pub(crate) words: Vec<String>,
     pub(crate) histograms: Vec<Histogram>,
@@ -157,6 +159,7 @@ impl Batch {
             slots: Vec::new(),
             new_metrics: BTreeMap::new(),
             learned: BTreeMap::new(),
+            undecided: HashSet::new(),
             new_series: Vec::new(),
             words: Vec::new(),
             histograms: Vec::new(),
@@ -305,7 +308,7 @@ impl Batch {
                 self.check_open(name)?;
                 let kind = match value {
                     // Many senders write numbers as texts; a state made of them would be one for good.
-                    ValueRef::Word(word) if word.trim().parse::<f64>().is_ok_and(f64::is_finite) && !self.learned.contains_key(name) => {
+                    ValueRef::Word(word) if word.trim().parse::<f64>().is_ok_and(f64::is_finite) && self.is_undecided(name) => {
                         self.note(format!(
                             "`{name}` became a gauge, since its first value, the text \"{word}\", is a number (if it is a state, define it first)"
                         ));
@@ -315,7 +318,14 @@ impl Batch {
                     ValueRef::Histogram(_) => Kind::Histogram,
                     ValueRef::Number(_) | ValueRef::Integer(_) => Kind::Gauge,
                 };
-                let said = self.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
+                let mut said = self.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
+                if self.undecided.remove(name) {
+                    said.kind = kind;
+                    if let Some(unit) = said.unit.take_if(|_| kind == Kind::State) {
+                        self.claims.assumed.remove(name);
+                        self.note(format!("`{name}` is a state, which has no unit: \"{unit}\" was ignored"));
+                    }
+                }
                 let kind = said.kind;
                 self.new_metrics.insert(name.to_owned(), MetricDefinition { unreviewed: true, ..said });
                 let rule = self.claims.rule_of(name);
@@ -327,6 +337,11 @@ impl Batch {
         }
         self.metrics.insert(name.to_owned(), metric.clone());
         Ok(metric)
+    }
+
+    /// Whether the first point of a new metric decides its kind.
+    fn is_undecided(&self, name: &str) -> bool {
+        self.undecided.contains(name) || !self.learned.contains_key(name)
     }
 
     fn known_metric(&self, name: &str) -> Option<KnownMetric> {
@@ -632,6 +647,11 @@ impl PointSink for Batch {
         let stored = if is_first || known.is_none() { in_catalogue() } else { None };
         let is_new = stored.is_none();
         let before = known.or(stored);
+        if about.kind.is_some() {
+            self.undecided.remove(metric);
+        } else if before.is_none() {
+            self.undecided.insert(metric.to_owned());
+        }
         let definition = before.clone().unwrap_or(MetricDefinition { kind: about.kind.unwrap_or_default(), ..MetricDefinition::default() });
         let mut verdict =
             if is_first { claims::judge(definition, about, is_new) } else { claims::Verdict { definition, ..claims::Verdict::default() } };
@@ -657,7 +677,8 @@ impl PointSink for Batch {
     }
 
     fn kind_of(&self, metric: &str) -> Option<Kind> {
-        let learned = || self.learned.get(metric).or_else(|| self.new_metrics.get(metric)).map(|definition| definition.kind);
+        let learned = self.learned.get(metric).filter(|_| !self.undecided.contains(metric));
+        let learned = || learned.or_else(|| self.new_metrics.get(metric)).map(|definition| definition.kind);
         self.metrics.get(metric).map(|known| known.kind).or_else(learned).or_else(|| self.known_metric(metric).map(|known| known.kind))
     }
 }

@@ -9,6 +9,7 @@ use std::{
 };
 
 use fenetre_core::{
+    answer::Cost,
     block::{Columns, Points},
     evaluate::{AskedWindows, Coverage, End, Run, Source, SourceError, StoredBlock, Visit},
     model::{DatasetId, MetricId, SeriesId},
@@ -37,8 +38,17 @@ pub struct StoreSource<'s> {
     hidden: Arc<Hidden>,
     /// Files of the levels that it was told of.
     pub(crate) levels: Mutex<HashMap<(DatasetId, LevelKey), Arc<LevelFiles>>>,
-    /// Blocks that scans have passed over.
+    /// What was read beyond what visitors saw.
+    unseen: Unseen,
+}
+
+/// Counts of what a source read by itself.
+#[derive(Default)]
+struct Unseen {
     skipped: AtomicU64,
+    summarised: AtomicU64,
+    decoded: AtomicU64,
+    points: AtomicU64,
 }
 
 impl<'s> StoreSource<'s> {
@@ -46,7 +56,7 @@ impl<'s> StoreSource<'s> {
     pub(crate) fn new(shared: &'s Shared, snapshot: Snapshot) -> Self {
         // Whoever sees the partitions of a moment sees what was hidden before it.
         let partitions = shared.partitions();
-        Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), levels: Mutex::default(), skipped: AtomicU64::new(0) }
+        Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), levels: Mutex::default(), unseen: Unseen::default() }
     }
 }
 
@@ -67,6 +77,7 @@ impl Source for StoreSource<'_> {
         let seen = |at: usize| TimeRange { start: seen_from.as_ref().map_or(range.start, |from| range.start.max(from[at])), ..range };
         let fresh = |(at, series): (usize, &SeriesId)| self.snapshot.outermost(*series, seen(at), end);
         let fresh: Vec<Option<Sample>> = series.iter().enumerate().map(fresh).collect();
+        self.unseen.points.fetch_add(fresh.iter().flatten().count() as u64, Ordering::Relaxed);
         let mut stored: Vec<Option<Sample>> = vec![None; series.len()];
         let mut partitions = partitions_in(&self.partitions, dataset, range);
         if end == End::Latest {
@@ -112,8 +123,16 @@ impl Source for StoreSource<'_> {
         self.windows(asked, series, range, visit)
     }
 
-    fn skipped(&self) -> u64 {
-        self.skipped.load(Ordering::Relaxed)
+    fn unseen(&self) -> Cost {
+        let Unseen { skipped, summarised, decoded, points } = &self.unseen;
+        let count = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        Cost {
+            blocks_skipped: count(skipped),
+            blocks_summarised: count(summarised),
+            blocks_decoded: count(decoded),
+            points_read: count(points),
+            ..Cost::default()
+        }
     }
 }
 
@@ -129,7 +148,7 @@ impl StoreSource<'_> {
             partition.read(|reading| {
                 for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
                     let (blocks, outside) = reading.blocks(*series, range, self.snapshot.visible_before)?;
-                    self.skipped.fetch_add(outside, Ordering::Relaxed);
+                    self.unseen.skipped.fetch_add(outside, Ordering::Relaxed);
                     let visit: Take<'_> = &mut |run| visit(at, run);
                     ended = overlapping(&blocks).try_for_each(|group| match group {
                         [alone] => fresh.meet_block(reading, *series, alone, visit),
@@ -155,10 +174,13 @@ impl StoreSource<'_> {
         for group in groups {
             if let [alone] = group {
                 let summary = summary_of(reading, alone)?;
-                match end {
-                    End::Latest if range.contains(alone.place.end) => return Ok(Some(summary.last)),
-                    End::Earliest if range.contains(alone.place.start) => return Ok(Some(summary.first)),
-                    _ => {}
+                let outermost = match end {
+                    End::Latest => range.contains(alone.place.end).then_some(summary.last),
+                    End::Earliest => range.contains(alone.place.start).then_some(summary.first),
+                };
+                if outermost.is_some() {
+                    self.unseen.summarised.fetch_add(1, Ordering::Relaxed);
+                    return Ok(outermost);
                 }
             }
             let (mut sweep, mut block, mut all) = (Sweep::default(), Columns::default(), Columns::default());
@@ -169,6 +191,8 @@ impl StoreSource<'_> {
                 sweep.add(block.points(), place.generation);
             }
             all.extend(sweep.take().points());
+            self.unseen.decoded.fetch_add(group.len() as u64, Ordering::Relaxed);
+            self.unseen.points.fetch_add(all.len() as u64, Ordering::Relaxed);
             let inside = all.points().places_in(range);
             if let Some(sample) = edge(all.points().slice(inside), end) {
                 return Ok(Some(sample));

@@ -370,3 +370,34 @@ fn points_of_a_batch_that_replace_each_other_are_counted() {
     }
     assert_eq!((batch.len(), batch.duplicates()), (6, 2));
 }
+
+#[test]
+fn a_unit_without_a_kind_leaves_the_kind_to_the_first_point() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = support::open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    let histogram = Histogram { bounds: vec![300.0], counts: vec![2, 6], sum: 4500.0 };
+    for (metric, value) in [
+        ("lockage", ValueRef::Histogram(&histogram)),
+        ("gate", ValueRef::Word("open")),
+        ("level", ValueRef::Word("312.5")),
+        ("flow", ValueRef::Number(4.5)),
+    ] {
+        assert_eq!(batch.describe(metric, About { unit: Some("s"), ..About::default() }), Described::default());
+        batch.accept(PointRef { metric, tags: &[], time: 1, value }).unwrap();
+    }
+    let notes = batch.notes();
+    assert!(notes.iter().any(|note| note.contains("`gate` is a state, which has no unit: \"s\" was ignored")), "{notes:?}");
+    assert!(notes.iter().any(|note| note.contains("`level` became a gauge")), "{notes:?}");
+    store.write(batch).unwrap();
+    let catalogue = store.catalogue();
+    let of = |metric: &str| {
+        let definition = &catalogue.dataset("main").unwrap().metric(metric).unwrap().definition;
+        (definition.kind, definition.unit.clone())
+    };
+    let seconds = || Some("s".to_owned());
+    assert_eq!(
+        ["lockage", "gate", "level", "flow"].map(of),
+        [(Kind::Histogram, seconds()), (Kind::State, None), (Kind::Gauge, seconds()), (Kind::Gauge, seconds())]
+    );
+}

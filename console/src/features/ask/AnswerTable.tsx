@@ -7,7 +7,7 @@ import { decimals, tell } from "../../format/numbers";
 import { clock, millis } from "../../format/times";
 import { LongTable, type LongColumn } from "../../ui/LongTable";
 import { Faint } from "../../ui/parts";
-import { lineKey } from "./chartData";
+import { lineKey, timesOf } from "./chartData";
 
 const HEIGHT = 320;
 
@@ -94,8 +94,11 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
   const sortOf = (value: Line["values"][number] | undefined) =>
     value === undefined || value === null ? null : typeof value === "object" ? told(value) : value;
   const head = (name: string, figure: boolean, width = "minmax(max-content, 1fr)"): Head => ({ name, figure, width });
-  if (show.form === "windows" && answer.windows.starts.length > 1) {
-    const { starts, partial } = answer.windows;
+  const moments = answer.moments ?? [];
+  const hasMoments = show.form === "moment" && moments.length > 1;
+  if (hasMoments || (show.form === "windows" && answer.windows.starts.length > 1)) {
+    const starts = hasMoments ? moments : answer.windows.starts;
+    const { partial } = answer.windows;
     const time = clock(answer.zone, starts);
     const cut = new Set(partial);
     const filled = lines.map((line) => new Set(line.filled ?? []));
@@ -113,12 +116,12 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
         ...(note === undefined ? {} : { note }),
       };
     });
-    const columns = lines.map((line) => head(names.get(lineKey(line.tags)) ?? "", true, "minmax(96px, 1fr)"));
-    return { columns: [head("window from", false, "220px"), ...columns], rows };
+    const columns = lines.map((line) => head(names.get(lineKey(line)) ?? "", true, "minmax(96px, 1fr)"));
+    return { columns: [head(hasMoments ? "at" : "window from", false, "220px"), ...columns], rows };
   }
   if (show.form === "points") {
     const points = lines.flatMap((line) =>
-      (line.times ?? []).map((time, i) => ({ time, name: names.get(lineKey(line.tags)) ?? "", value: line.values[i] })),
+      timesOf(line).map((time, i) => ({ time, name: names.get(lineKey(line)) ?? "", value: line.values[i] })),
     );
     const time = clock(
       answer.zone,
@@ -134,14 +137,14 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
   }
   // One value a line: a row for each, its tags beside it.
   const keys = [...new Set(show.lines.flatMap(({ tags }) => Object.keys(tags)))].toSorted();
-  const times = lines.flatMap((line) => (show.form === "moment" ? (line.times ?? []).slice(0, 1) : []));
+  const times = lines.flatMap((line) => (show.form === "moment" ? timesOf(line).slice(0, 1) : []));
   const time = clock(answer.zone, times);
   const rows = lines.map((line): Row => {
     const tags = keys.map((key) => line.tags[key] ?? "");
-    const at = show.form === "moment" ? line.times?.[0] : undefined;
+    const at = show.form === "moment" ? timesOf(line)[0] : undefined;
     const of = times.length > 0 ? [at === undefined ? "" : time(at)] : [];
     return {
-      key: lineKey(line.tags),
+      key: lineKey(line),
       sort: [...tags, sortOf(line.values[0]), ...(times.length > 0 ? [at === undefined ? null : millis(at)] : [])],
       cells: [...tags, told(line.values[0]), ...of],
     };

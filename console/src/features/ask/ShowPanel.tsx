@@ -48,19 +48,19 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
   const { names, shared } = useMemo(() => lineNames(show.lines), [show]);
   const data = useMemo(() => chartData(answer, show, hidden), [answer, show, hidden]);
   const shown = useMemo(
-    () => show.lines.map((line, i) => ({ line, i })).filter(({ line }) => !hidden.has(lineKey(line.tags))),
+    () => show.lines.map((line, i) => ({ line, i })).filter(({ line }) => !hidden.has(lineKey(line))),
     [show, hidden],
   );
   const styles = useMemo(() => shown.map(({ i }) => i), [shown]);
   const range = useMemo((): [number, number] => [millis(answer.from) / 1000, millis(answer.to) / 1000], [answer]);
-  const units = useMemo(() => shown.map(() => show.unit), [shown, show]);
+  const units = useMemo(() => shown.map(({ line }) => line.unit ?? show.unit), [shown, show]);
   const narrowing = useMemo(() => choices(show.lines), [show]);
-  const drawable = isDrawable(show) && show.form !== "moment" && (data.xs.length > 1 || show.form === "points");
-  const byKey = new Map(show.lines.map((line, i) => [lineKey(line.tags), names[i] ?? ""]));
+  const drawable = isDrawable(show) && (data.xs.length > 1 || show.form === "points");
+  const byKey = new Map(show.lines.map((line, i) => [lineKey(line), names[i] ?? ""]));
   const places = decimals(data.columns.flatMap((column) => column.filter((value) => value !== null)));
   const toggle = (line: Line) => {
     const changed = new Set(hidden);
-    if (!changed.delete(lineKey(line.tags))) changed.add(lineKey(line.tags));
+    if (!changed.delete(lineKey(line))) changed.add(lineKey(line));
     setHidden(changed);
   };
   const valueAt = (line: Line): string => {
@@ -88,10 +88,10 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
           onPoint={setPointed}
         />
       )}
-      {show.lines.length > 1 && show.form !== "moment" && (
+      {show.lines.length > 1 && (show.form !== "moment" || data.xs.length > 1) && (
         <Legend role="group" aria-label="Lines">
           {show.lines.map((line, i) => (
-            <Toggle key={lineKey(line.tags)} isSelected={!hidden.has(lineKey(line.tags))} onChange={() => toggle(line)}>
+            <Toggle key={lineKey(line)} isSelected={!hidden.has(lineKey(line))} onChange={() => toggle(line)}>
               {drawable && <Mark $colour={theme.lines[i % theme.lines.length] ?? theme.ink} />}
               {names[i]}
               {valueAt(line)}

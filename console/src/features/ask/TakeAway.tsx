@@ -20,6 +20,7 @@ const FILES = [
   { id: "ndjson", name: "JSON Lines", type: "application/x-ndjson" },
   { id: "json", name: "JSON", type: "application/json" },
   { id: "arrow", name: "Arrow", type: "application/vnd.apache.arrow.stream" },
+  { id: "parquet", name: "Parquet", type: "application/vnd.apache.parquet" },
 ];
 
 const quote = (text: string): string => `'${text.replaceAll("'", `'\\''`)}'`;

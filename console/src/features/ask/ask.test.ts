@@ -52,7 +52,7 @@ describe("a chart of windows", () => {
   });
 
   it("leaves out the lines that are hidden", () => {
-    expect(chartData(answer, windows, new Set([lineKey(osier)])).columns).toEqual([[312.5, 313]]);
+    expect(chartData(answer, windows, new Set([lineKey({ tags: osier, values: [] })])).columns).toEqual([[312.5, 313]]);
   });
 
   it("is told in a sentence", () => {
@@ -73,11 +73,30 @@ describe("a chart of points", () => {
     ]);
   });
 
+  it("tells several metrics of the same tags apart", () => {
+    const points = show("points", [
+      { metric: "level", unit: "cm", tags: osier, times: ["2026-05-01T09:00:00Z"], values: [1] },
+      { metric: "flow", unit: "m3/s", tags: osier, times: ["2026-05-01T09:00:00Z"], values: [2] },
+    ]);
+    expect(lineNames(points.lines).names).toEqual(["level", "flow"]);
+    expect(chartData(answer, points, new Set(points.lines.slice(0, 1).map(lineKey))).columns).toEqual([[2]]);
+  });
+
   it("is not drawn where there are only words", () => {
     expect(isDrawable(show("points", [{ tags: osier, times: ["2026-05-01T09:00:00Z"], values: ["open"] }]))).toBe(
       false,
     );
     expect(summary(answer, show("windows", []))).toContain("without a number");
+  });
+});
+
+describe("a chart of moments", () => {
+  it("has a value for each, whenever it is from", () => {
+    const moments = ["2026-05-01T09:00:00Z", "2026-05-01T12:00:00Z"];
+    const lines = [{ tags: osier, times: ["2026-05-01T08:59:00Z", null], values: [312.5, null] }];
+    const data = chartData({ ...answer, moments }, show("moment", lines), new Set());
+    expect(data.xs).toEqual(moments.map((time) => Date.parse(time) / 1000));
+    expect(data.columns).toEqual([[312.5, null]]);
   });
 });
 

@@ -1,5 +1,5 @@
 /** An answer as columns for a chart, and what is said of it in a sentence. Pure: no drawing here. */
-import type { Answer, Line, Show, Tags } from "../../api/types";
+import type { Answer, Line, Show } from "../../api/types";
 import { decimals, figure } from "../../format/numbers";
 import { millis } from "../../format/times";
 
@@ -19,8 +19,8 @@ export interface ChartData {
 const seconds = (time: string): number => millis(time) / 1000;
 const number = (value: Line["values"][number] | undefined): number | null => (typeof value === "number" ? value : null);
 
-export function chartData({ windows }: Answer, show: Show, hidden: ReadonlySet<string>): ChartData {
-  const lines = show.lines.filter((line) => !hidden.has(lineKey(line.tags)));
+export function chartData({ windows, moments }: Answer, show: Show, hidden: ReadonlySet<string>): ChartData {
+  const lines = show.lines.filter((line) => !hidden.has(lineKey(line)));
   const partial = new Set([...windows.partial, ...lines.flatMap((line) => line.partial ?? [])]);
   if (show.form === "windows") {
     const starts = windows.starts.map(seconds);
@@ -31,11 +31,15 @@ export function chartData({ windows }: Answer, show: Show, hidden: ReadonlySet<s
     const filled = lines.map((line) => new Set(line.filled ?? []));
     return { xs, columns: lines.map((line) => line.values.map(number)), borders, partial, filled };
   }
-  const xs = [...new Set(lines.flatMap((line) => (line.times ?? []).map(seconds)))].toSorted((a, b) => a - b);
+  if (show.form === "moment") {
+    const columns = lines.map((line) => line.values.map(number));
+    return { xs: (moments ?? []).map(seconds), columns, borders: [], partial, filled: lines.map(() => new Set()) };
+  }
+  const xs = [...new Set(lines.flatMap((line) => timesOf(line).map(seconds)))].toSorted((a, b) => a - b);
   const place = new Map(xs.map((x, i) => [x, i]));
   const columns = lines.map((line) => {
     const column: (number | null)[] = Array.from({ length: xs.length }, () => null);
-    for (const [i, time] of (line.times ?? []).entries()) {
+    for (const [i, time] of timesOf(line).entries()) {
       const at = place.get(seconds(time));
       if (at !== undefined) column[at] = number(line.values[i]);
     }
@@ -74,7 +78,10 @@ export function choices(lines: readonly Line[]): { key: string; values: string[]
     .filter(({ values }) => values.length > 1);
 }
 
-export const lineKey = (tags: Tags): string => JSON.stringify(tags);
+export const lineKey = ({ metric, tags }: Line): string => JSON.stringify(metric === undefined ? tags : [metric, tags]);
+
+/** Times of points, none of which is missing. */
+export const timesOf = ({ times }: Line): string[] => (times ?? []).filter((time) => time !== null);
 
 /** What tells each line apart from the others, and what they share. */
 export function lineNames(lines: readonly Line[]): { names: string[]; shared: string } {
@@ -86,11 +93,13 @@ export function lineNames(lines: readonly Line[]): { names: string[]; shared: st
           .filter(([key, value]) => lines.every(({ tags }) => tags[key] === value))
           .map(([key]) => key),
   );
-  const name = ({ tags }: Line) =>
-    Object.entries(tags)
+  const several = lines.some(({ metric }) => metric !== first?.metric);
+  const name = ({ metric, tags }: Line) => {
+    const own = Object.entries(tags)
       .filter(([key]) => !common.has(key))
-      .map(([, value]) => value)
-      .join(" ") || "all";
+      .map(([, value]) => value);
+    return [...(several && metric !== undefined ? [metric] : []), ...own].join(" ") || "all";
+  };
   const shared = [...common].map((key) => `${key} ${first?.tags[key] ?? ""}`).join(", ");
   return { names: lines.map(name), shared };
 }

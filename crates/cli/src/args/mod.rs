@@ -76,6 +76,8 @@ pub enum AnswerOutput {
     Ndjson,
     /// An Arrow IPC stream.
     Arrow,
+    /// A Parquet file.
+    Parquet,
 }
 
 /// The commands.

@@ -6,7 +6,7 @@ use std::{
     time::Duration,
 };
 
-use fenetre_columnar::write_arrow;
+use fenetre_columnar::{write_arrow, write_parquet};
 use fenetre_core::query::write_name;
 use fenetre_formats::{
     document::AnswerDocument,
@@ -95,10 +95,16 @@ fn write_answer(answer: &AnswerDocument, output: AnswerOutput, out: &mut io::Std
         AnswerOutput::Json => writeln!(out, "{}", serde_json::to_string(answer)?)?,
         AnswerOutput::Csv => write_csv(answer, out)?,
         AnswerOutput::Ndjson => write_json_lines(answer, out)?,
-        AnswerOutput::Arrow if out.is_terminal() => {
-            return Err(Failure::new(FAILED, "an Arrow stream is not for a terminal: send it to a file or a program".to_owned()));
+        AnswerOutput::Arrow | AnswerOutput::Parquet if out.is_terminal() => {
+            return Err(Failure::new(FAILED, "this output is not for a terminal: send it to a file or a program".to_owned()));
         }
         AnswerOutput::Arrow => write_arrow(answer, out)?,
+        AnswerOutput::Parquet => {
+            // The lock of the standard output stays on this thread.
+            let mut bytes = Vec::new();
+            write_parquet(answer, &mut bytes)?;
+            out.write_all(&bytes)?;
+        }
     }
     Ok(())
 }

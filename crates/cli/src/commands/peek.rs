@@ -80,6 +80,7 @@ fn print(show: &ShowDocument, count: usize) {
         let times = line.times.as_deref().unwrap_or_default();
         let skipped = line.values.len().saturating_sub(count);
         for (time, point) in times.iter().zip(&line.values).skip(skipped) {
+            let time = time.as_deref().unwrap_or_default();
             outln!("  {time}  {} {}", value(point.as_ref(), 6).trim_end_matches('0').trim_end_matches('.'), show.unit.as_deref().unwrap_or_default());
         }
     }

@@ -40,7 +40,7 @@ pub fn charts(answer: &AnswerDocument, width: u16, colours: bool) -> String {
 
 fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool) -> String {
     let mut out = heading(answer, show);
-    if show.form == Form::Moment {
+    if show.form == Form::Moment && answer.moments.len() < 2 {
         out.push_str("one value each, which has no course: see them with --output table\n");
         return out;
     }
@@ -88,7 +88,8 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
 /// The line's numbers as runs without a gap, by seconds and value; of a window its middle.
 fn unbroken(answer: &AnswerDocument, show: &ShowDocument, line: &LineDocument) -> Vec<Vec<(f64, f64)>> {
     let at = |i: usize| match (&line.times, show.form) {
-        (Some(times), Form::Points) => seconds(instant(&times[i])),
+        (Some(times), Form::Points) => seconds(instant(times[i].as_deref().unwrap_or_default())),
+        (_, Form::Moment) => seconds(instant(&answer.moments[i])),
         _ => f64::midpoint(seconds(instant(&answer.windows.starts[i])), seconds(instant(&answer.windows.ends[i]))),
     };
     let mut runs = vec![Vec::new()];

@@ -21,7 +21,7 @@ pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
             out.push('\n');
         }
         out.push_str(&heading(answer, show));
-        if show.form == Form::Moment {
+        if show.form == Form::Moment && answer.moments.len() < 2 {
             out.push_str("one value each, which has no course: see them with --output table\n");
             continue;
         }
@@ -88,6 +88,8 @@ mod tests {
         let time = |hour: usize| format!("2026-05-01T{hour:02}:00:00Z");
         let line = |(lock, values): &(&str, &[Option<f64>])| LineDocument {
             tags: [("lock".to_owned(), (*lock).to_owned())].into(),
+            metric: None,
+            unit: None,
             times: None,
             filled: vec![],
             partial: vec![],
@@ -99,6 +101,7 @@ mod tests {
             zone: "UTC".to_owned(),
             from: time(0),
             to: time(windows),
+            moments: vec![],
             windows: WindowsDocument {
                 width: Some("1h".to_owned()),
                 starts: (0..windows).map(time).collect(),

@@ -2,8 +2,12 @@
 
 use std::{collections::BTreeMap, fmt::Write as _};
 
+use comfy_table::Table;
 use fenetre_core::{model::Value, time::Nanos};
-use fenetre_formats::document::{AnswerDocument, Form, LineDocument, ShowDocument, SourceDocument};
+use fenetre_formats::{
+    document::{AnswerDocument, Form, LineDocument, ShowDocument, SourceDocument},
+    tables::{Column, Sheet},
+};
 
 use super::{
     list::{aligned, plain_table},
@@ -34,9 +38,9 @@ pub fn tables(answer: &AnswerDocument, width: u16) -> String {
         }
         match show.form {
             Form::Points => out.push_str(&points(answer, show)),
-            Form::Moment => out.push_str(&figures(answer, show)),
+            Form::Moment if answer.moments.len() < 2 => out.push_str(&figures(answer, show)),
             Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(answer, show)),
-            Form::Windows => {
+            Form::Windows | Form::Moment => {
                 let widest = show.lines.iter().map(|line| line_name(line, &show.lines).chars().count()).max().unwrap_or(0).max(LEAST_VALUE) + GAP;
                 let beside = (usize::from(width).saturating_sub(TIME_WIDTH) / widest).max(1);
                 let parts: Vec<String> = show.lines.chunks(beside).map(|lines| windows(answer, show, lines)).collect();
@@ -90,12 +94,16 @@ fn numbers(lines: &[LineDocument]) -> impl Iterator<Item = f64> + '_ {
 }
 
 fn windows(answer: &AnswerDocument, show: &ShowDocument, lines: &[LineDocument]) -> String {
-    let starts: Vec<Nanos> = answer.windows.starts.iter().map(|text| instant(text)).collect();
+    let (times, name) = match show.form {
+        Form::Moment => (&answer.moments, "at"),
+        _ => (&answer.windows.starts, "window from"),
+    };
+    let starts: Vec<Nanos> = times.iter().map(|text| instant(text)).collect();
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &starts);
     let places = decimals(numbers(&show.lines));
     let mut table = plain_table();
     let names = lines.iter().map(|line| line_name(line, &show.lines));
-    table.set_header(std::iter::once(aligned("window from".to_owned(), false)).chain(names.map(|name| aligned(name, true))));
+    table.set_header(std::iter::once(aligned(name.to_owned(), false)).chain(names.map(|name| aligned(name, true))));
     let mut has_marks = false;
     for (i, start) in starts.iter().enumerate() {
         let lacks = |line: &LineDocument| line.partial.binary_search(&i).is_ok();
@@ -120,7 +128,7 @@ fn figures(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let mut table = plain_table();
     let keys: Vec<&String> = show.lines.iter().flat_map(|line| line.tags.keys()).collect::<std::collections::BTreeSet<_>>().into_iter().collect();
     let header = keys.iter().map(|key| aligned((*key).clone(), false));
-    let first_time = |line: &LineDocument| line.times.as_ref().and_then(|times| times.first()).map(|time| instant(time));
+    let first_time = |line: &LineDocument| line.times.as_ref().and_then(|times| times.first()?.as_deref()).map(instant);
     let times: Vec<Nanos> = show.lines.iter().filter_map(first_time).collect();
     let has_times = show.form == Form::Moment && !times.is_empty();
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &times);
@@ -139,21 +147,53 @@ fn figures(answer: &AnswerDocument, show: &ShowDocument) -> String {
 }
 
 fn points(answer: &AnswerDocument, show: &ShowDocument) -> String {
-    let times: Vec<Nanos> = show.lines.iter().flat_map(|line| line.times.iter().flatten()).map(|text| instant(text)).collect();
+    let times: Vec<Nanos> = show.lines.iter().flat_map(|line| line.times.iter().flatten().flatten()).map(|text| instant(text)).collect();
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &times);
     let places = decimals(numbers(&show.lines));
     let mut out = String::new();
+    if show.lines.iter().any(|line| line.metric != show.lines[0].metric) {
+        return points_beside(answer, show, &clock, places);
+    }
     for line in &show.lines {
         let name = if show.lines.len() > 1 { line_name(line, &show.lines) } else { "value".to_owned() };
         let mut table = plain_table();
         table.set_header([aligned("time".to_owned(), false), aligned(name, true)]);
-        let line_times = line.times.iter().flatten();
+        let line_times = line.times.iter().flatten().flatten();
         for (time, one) in line_times.zip(&line.values) {
             table.add_row([aligned(clock.tell(instant(time)), false), aligned(value(one.as_ref(), places), true)]);
         }
         let _ = writeln!(out, "{}", table.trim_fmt());
     }
     out
+}
+
+/// Points of several metrics: a table for each set of tags, with a row for each instant.
+fn points_beside(answer: &AnswerDocument, show: &ShowDocument, clock: &Clock, places: usize) -> String {
+    let alone = AnswerDocument { shows: vec![show.clone()], ..answer.clone() };
+    let sheet = Sheet::of(&alone);
+    let metrics = sheet.columns().iter().filter(|column| matches!(column, Column::Beside(_))).map(Column::name);
+    let metrics: Vec<String> = metrics.collect();
+    let mut parts: Vec<(BTreeMap<String, String>, Table)> = Vec::new();
+    // Nothing here writes, so nothing fails but a time of the document that is none, and those were read above.
+    let _ = sheet.each_row(&alone, &mut |row| {
+        if parts.last().is_none_or(|(tags, _)| tags != row.tags) {
+            let mut table = plain_table();
+            table.set_header(std::iter::once(aligned("time".to_owned(), false)).chain(metrics.iter().map(|name| aligned(name.clone(), true))));
+            parts.push((row.tags.clone(), table));
+        }
+        if let Some((_, table)) = parts.last_mut() {
+            let values = row.values.iter().map(|one| aligned(one.map_or(String::new(), |one| value(Some(one), places)), true));
+            table.add_row(std::iter::once(aligned(clock.tell(instant(row.time)), false)).chain(values));
+        }
+        Ok(())
+    });
+    let has_several = parts.len() > 1;
+    let told = |(tags, table): (BTreeMap<String, String>, Table)| {
+        let tags: Vec<String> = tags.iter().map(|(key, value)| format!("{key} {value}")).collect();
+        let title = if has_several { format!("{}\n", tags.join(", ")) } else { String::new() };
+        format!("{title}{}\n", table.trim_fmt())
+    };
+    parts.into_iter().map(told).collect::<Vec<_>>().join("\n")
 }
 
 /// What an answer took, for standard error.
@@ -208,6 +248,8 @@ mod tests {
     fn line(tags: &[(&str, &str)], values: &[Option<f64>]) -> LineDocument {
         LineDocument {
             tags: tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect(),
+            metric: None,
+            unit: None,
             times: None,
             filled: vec![],
             partial: vec![],
@@ -222,6 +264,7 @@ mod tests {
             zone: "Europe/Lisbon".to_owned(),
             from: time(0),
             to: time(hours),
+            moments: vec![],
             windows: WindowsDocument {
                 width: (hours > 1).then(|| "1h".to_owned()),
                 stepping: None,
@@ -275,8 +318,9 @@ mod tests {
         let mut moment = answer(vec![], 1);
         (moment.from, moment.to) = ("2026-05-01T09:00:30.25+01:00".to_owned(), "2026-05-01T09:00:30.25+01:00".to_owned());
         moment.windows = WindowsDocument::default();
+        moment.moments = vec![moment.from.clone()];
         let of = |time: &str, value: f64| LineDocument {
-            times: Some(vec![time.to_owned()]),
+            times: Some(vec![Some(time.to_owned())]),
             ..line(&[("lock", "osier"), ("side", time)], &[Some(value)])
         };
         let lines = vec![of("2026-05-01T08:59:47+01:00", 12.5), of("2026-05-01T09:00:00+01:00", 7.0), line(&[("lock", "wick")], &[None])];

@@ -108,8 +108,9 @@ fn rows(reading: &Reading<'_>, reducer: &Reducer, cost: &mut Cost) -> Result<Vec
         Reducer::Growth | Reducer::Rate => reading.paired(Pairs::Growth, reducer, cost),
         Reducer::SpotRate => reading.paired(Pairs::Spot { is_delta: facts.temporality == Temporality::Delta }, reducer, cost),
         Reducer::Changes => reading.paired(Pairs::Changes, reducer, cost),
-        Reducer::Area | Reducer::TimeMean => reading.paired(Pairs::Area(facts.shape), reducer, cost),
-        Reducer::TimeIn(state) | Reducer::ShareIn(state) => reading.paired(Pairs::TimeIn(reading.words.code(state)), reducer, cost),
+        Reducer::Area(shape) | Reducer::TimeMean(shape) => reading.paired(Pairs::Area(shape.unwrap_or(facts.shape)), reducer, cost),
+        // Without a state, the plan has a leaf for each.
+        Reducer::TimeIn(Some(state)) | Reducer::ShareIn(Some(state)) => reading.paired(Pairs::TimeIn(reading.words.code(state)), reducer, cost),
         _ => reading.paired(Pairs::Coverage, reducer, cost),
     }
 }

@@ -95,9 +95,9 @@ pub trait Source: Sync {
         Err(format!("there is no level of {} here", asked.level.level.width()).into())
     }
 
-    /// How many blocks scans have passed over so far, since they lie outside of the time.
-    fn skipped(&self) -> u64 {
-        0
+    /// What was read so far beyond what visitors saw: blocks that scans passed over, and what looks for outermost points took.
+    fn unseen(&self) -> Cost {
+        Cost::default()
     }
 }
 
@@ -229,9 +229,21 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
             }
         }
     }
-    cost.blocks_skipped = source.skipped();
-    let parts = context.parts.into_inner().unwrap_or_default();
+    cost.add(&source.unseen());
+    let mut parts = context.parts.into_inner().unwrap_or_default();
+    // Leaves of one reducer, a state each, say the same.
+    keep_first(&mut notes);
+    keep_first(&mut parts);
     Ok(Gathered { plan, tables, points, notes, parts, cost })
+}
+
+/// Drops what was there before.
+fn keep_first<T: PartialEq>(all: &mut Vec<T>) {
+    for at in (1..all.len()).rev() {
+        if all[..at].contains(&all[at]) {
+            all.remove(at);
+        }
+    }
 }
 
 /// What would answer for which part of time, without reading any of it.
@@ -258,11 +270,7 @@ impl Gathered {
         let Self { plan, tables, points, mut notes, parts, cost } = self;
         let mut shows = Vec::with_capacity(plan.shows.len());
         for show in &plan.shows {
-            let given = match show.node {
-                // Two shows of the same points are one leaf.
-                Node::Leaf(at) => points.get(at).cloned().flatten(),
-                _ => None,
-            };
+            let given = points_of(&show.node, &points);
             let lines = given.map_or_else(
                 || {
                     let mut empties = nodes::Empties::default();
@@ -271,7 +279,7 @@ impl Gathered {
                     let lines = shaping::shape(table, show);
                     match plan.time {
                         PlannedTime::Windows(..) => Lines::Windows(lines),
-                        PlannedTime::Moment(_) => Lines::Moment(lines),
+                        PlannedTime::Moments(_) => Lines::Moments(lines),
                     }
                 },
                 Lines::Points,
@@ -280,9 +288,21 @@ impl Gathered {
         }
         let time = match plan.time {
             PlannedTime::Windows(windows, _) => AnswerTime::Windows(windows),
-            PlannedTime::Moment(moment) => AnswerTime::Moment(moment.at),
+            PlannedTime::Moments(moments) => AnswerTime::Moments(moments.iter().map(|moment| moment.at).collect()),
         };
         Answer { now: plan.now, zone: plan.zone, time, shows, notes, parts, cost }
+    }
+}
+
+/// The points that a node shows, if it shows any.
+fn points_of(node: &Node, points: &[Option<Vec<PointLine>>]) -> Option<Vec<PointLine>> {
+    match node {
+        // Two shows of the same points are one leaf.
+        Node::Leaf(at) => points.get(*at).cloned().flatten(),
+        Node::Stacked { of, .. } => {
+            of.iter().map(|node| points_of(node, points)).collect::<Option<Vec<_>>>().filter(|of| !of.is_empty()).map(|of| of.concat())
+        }
+        _ => None,
     }
 }
 

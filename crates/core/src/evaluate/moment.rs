@@ -1,4 +1,4 @@
-//! Values at an instant: the points about it looked up, one look a series.
+//! Values at instants: the points about each looked up, one look a series.
 
 use std::sync::Arc;
 
@@ -21,24 +21,33 @@ use crate::{
 
 const TOGETHER: usize = 64;
 
-/// The value of each of a leaf's series at the plan's moment.
+/// The value of each of a leaf's series at each of the plan's moments.
 pub fn read(context: &Context<'_>, leaf: &Leaf, cost: &mut Cost, notes: &mut Vec<String>) -> Result<Table, EvaluateError> {
-    let PlannedTime::Moment(moment) = context.plan.time else { return Ok(Table::default()) };
+    let PlannedTime::Moments(moments) = &context.plan.time else { return Ok(Table::default()) };
     // Each series is a line here.
     let series: Vec<&PlannedSeries> = leaf.lines.iter().filter_map(|line| line.series.first()).collect();
     cost.series += series.len() as u64;
     let sources = Sources::anywhere(context, leaf);
     let tasks: Vec<&[&PlannedSeries]> = series.chunks(TOGETHER).collect();
-    let run = |task: &&[&PlannedSeries]| values(context, leaf, &sources, moment, task);
-    let found: Vec<Vec<Found>> = match tasks.as_slice() {
+    // Of each series what was found at each moment.
+    let run = |task: &&[&PlannedSeries]| -> Result<Vec<Vec<Found>>, EvaluateError> {
+        let mut found: Vec<Vec<Found>> = task.iter().map(|_| Vec::with_capacity(moments.len())).collect();
+        for moment in moments {
+            let values = values(context, leaf, &sources, *moment, task)?;
+            found.iter_mut().zip(values).for_each(|(found, value)| found.push(value));
+        }
+        Ok(found)
+    };
+    let found: Vec<Vec<Vec<Found>>> = match tasks.as_slice() {
         [alone] => vec![run(alone)?],
         several => several.par_iter().map(run).collect::<Result<_, _>>()?,
     };
-    let found: Vec<Found> = found.into_iter().flatten().collect();
+    let found: Vec<Vec<Found>> = found.into_iter().flatten().collect();
     note(context, leaf, &sources, &found, notes);
-    let row = |found: Found| {
-        let (time, value) = found.value.unzip();
-        Row { times: Some(vec![time]), partial: Some(vec![found.dropped.is_some()]), ..Row::of_values(vec![value]) }
+    let row = |found: Vec<Found>| {
+        let partial = found.iter().map(|found| found.dropped.is_some()).collect();
+        let (times, values) = found.into_iter().map(|found| found.value.unzip()).unzip();
+        Row { times: Some(times), partial: Some(partial), ..Row::of_values(values) }
     };
     Ok(Table { rows: found.into_iter().map(row).collect() })
 }
@@ -50,19 +59,24 @@ struct Found {
     dropped: Option<TimeRange>,
 }
 
-fn note(context: &Context<'_>, leaf: &Leaf, sources: &Sources, found: &[Found], notes: &mut Vec<String>) {
-    let count = |series: usize| if series == 1 { "1 series has".to_owned() } else { format!("{series} series have") };
-    let mut dropped: Vec<TimeRange> = found.iter().filter_map(|found| found.dropped).map(|part| sources.dropped_around(part)).collect();
+fn note(context: &Context<'_>, leaf: &Leaf, sources: &Sources, found: &[Vec<Found>], notes: &mut Vec<String>) {
+    let has_several = found.first().is_some_and(|series| series.len() > 1);
+    let (one, many) = if has_several { ("1 value has", "values have") } else { ("1 series has", "series have") };
+    let count = |count: usize| if count == 1 { one.to_owned() } else { format!("{count} {many}") };
+    let mut dropped: Vec<TimeRange> = found.iter().flatten().filter_map(|found| found.dropped).map(|part| sources.dropped_around(part)).collect();
     let lost = dropped.len();
-    let empty = found.iter().filter(|found| found.value.is_none() && found.dropped.is_none()).count();
+    let empty = found.iter().flatten().filter(|found| found.value.is_none() && found.dropped.is_none()).count();
     if empty > 0 {
-        notes.push(format!("{}: {} no point near enough to that moment", leaf.text, count(empty)));
+        let moment = if has_several { "its moment" } else { "that moment" };
+        notes.push(format!("{}: {} no point near enough to {moment}", leaf.text, count(empty)));
     }
     if lost > 0 {
         dropped.sort_unstable_by_key(|range| (range.start, range.end));
         dropped.dedup();
         let stretches = stretches(&dropped, &context.plan.zone);
-        notes.push(format!("{}: {} no value at that moment: points {stretches} are no longer kept", leaf.text, count(lost)));
+        let what = if has_several { "are missing" } else { "no value at that moment" };
+        let lost = if has_several { format!("{lost} values") } else { count(lost) };
+        notes.push(format!("{}: {lost} {what}: points {stretches} are no longer kept", leaf.text));
     }
 }
 

@@ -73,6 +73,10 @@ pub fn compute(node: &Node, leaves: &[Table], columns: usize, empties: &mut Empt
             apply(*function, arguments, &mut table, columns, empties);
             table
         }
+        Node::Stacked { of, lines } => {
+            let tables: Vec<Table> = of.iter().map(|node| compute(node, leaves, columns, empties)).collect();
+            Table { rows: lines.iter().map(|(node, row)| tables[*node].rows[*row].clone()).collect() }
+        }
         Node::Reduced { reducer, of, groups } => {
             let table = compute(of, leaves, columns, empties);
             let row = |group: &Vec<usize>| {
@@ -96,7 +100,7 @@ pub fn compute(node: &Node, leaves: &[Table], columns: usize, empties: &mut Empt
 fn is_number(node: &Node) -> bool {
     match node {
         Node::Number(_) => true,
-        Node::Leaf(_) | Node::Reduced { .. } => false,
+        Node::Leaf(_) | Node::Stacked { .. } | Node::Reduced { .. } => false,
         Node::Scaled { of, .. } | Node::Call { of, .. } => is_number(of),
         Node::Binary { left, right, .. } => is_number(left) && is_number(right),
     }

@@ -42,7 +42,13 @@ pub fn read(context: &Context<'_>, leaf: &Leaf, left: &mut usize, cost: &mut Cos
                 }
                 Some(Codes::Layouts(layouts)) => histograms(context, leaf.dataset, points, layouts, range, left, cost)?,
             };
-            lines.push(PointLine { tags: line.tags.clone(), times: columns.times, values });
+            lines.push(PointLine {
+                metric: Arc::clone(&leaf.facts.metric),
+                unit: leaf.unit.clone(),
+                tags: line.tags.clone(),
+                times: columns.times,
+                values,
+            });
         }
     }
     Ok(lines)

@@ -372,8 +372,8 @@ impl<'a> Reading<'a> {
                 Reducer::Coverage if passed > 0.0 => (sum.amount / (series * passed)).min(1.0),
                 _ if !sum.is_known => f64::NAN,
                 Reducer::Rate if passed > 0.0 => sum.amount / passed,
-                Reducer::TimeMean | Reducer::ShareIn(_) if sum.seconds > 0.0 => sum.amount / sum.seconds,
-                Reducer::Rate | Reducer::TimeMean | Reducer::ShareIn(_) | Reducer::Coverage => f64::NAN,
+                Reducer::TimeMean(_) | Reducer::ShareIn(_) if sum.seconds > 0.0 => sum.amount / sum.seconds,
+                Reducer::Rate | Reducer::TimeMean(_) | Reducer::ShareIn(_) | Reducer::Coverage => f64::NAN,
                 _ => sum.amount,
             }
         };

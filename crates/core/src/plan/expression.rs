@@ -1,6 +1,9 @@
 //! Trees to nodes: names resolved, reducers held against kinds, units followed, lines joined, bounds kept.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::{
+    collections::{BTreeMap, BTreeSet, HashMap},
+    sync::Arc,
+};
 
 use jiff::tz::TimeZone;
 
@@ -13,7 +16,8 @@ use crate::{
     catalogue::{Catalogue, Dataset},
     model::{Kind, LineTags},
     query::{
-        Binary, Call, Expr, Function, Grouping, Of, Operator, Place, Query, QueryError, Reducer, Reduction, Selection, Show, Spanned, UnitClause,
+        Binary, Call, Expr, Function, Grouping, Of, Operator, Place, PointsOf, Query, QueryError, Reducer, Reduction, Selection, Show, Spanned,
+        UnitClause,
     },
     suggest::{closest, listing},
     units,
@@ -68,7 +72,7 @@ impl StandsFor {
     fn reduced(self, reducer: &Reducer) -> Self {
         use Reducer::*;
         match reducer {
-            Mean | Min | Max | First | Last | Quantile(_) | TimeMean => self,
+            Mean | Min | Max | First | Last | Quantile(_) | TimeMean(_) => self,
             Spread | Stddev | Delta | Growth => Self::Difference,
             Sum if self == Self::Difference => Self::Difference,
             _ => Self::Amount,
@@ -94,6 +98,11 @@ enum Lines {
 }
 
 type Fault<T> = Result<T, PlanError>;
+
+/// The tag that tells lines of several states apart.
+const STATE_TAG: &str = "state";
+/// The most states that are told apart.
+const MOST_STATES: usize = 100;
 
 impl<'a> Planner<'a> {
     pub fn new(
@@ -159,10 +168,10 @@ impl<'a> Planner<'a> {
         Ok(ShowPlan { label, unit: planned.unit, node: planned.node, lines, keeping: show.keeping.clone(), rank: show.rank.clone() })
     }
 
-    fn points(&mut self, of: &Selection, show: &Show) -> Fault<Planned> {
+    fn points(&mut self, of: &PointsOf, show: &Show) -> Fault<Planned> {
         let place = of.metric.place;
         let fault = |message: &str, help: &str| Err(QueryError::new(place, message).with_help(help).into());
-        if matches!(self.time, PlannedTime::Moment(_)) {
+        if matches!(self.time, PlannedTime::Moments(_)) {
             return fault("points lie in a range of time, and the query asks at a moment", "ask `over` a range, or for the metric alone");
         }
         if show.keeping.is_some() {
@@ -177,7 +186,33 @@ impl<'a> Planner<'a> {
         if of.earlier.is_some() {
             return fault("points are shown at their own times", "ask over the earlier range instead");
         }
-        self.leaf(of, &Grouping::Apart, Take::Points, Place::default(), of.to_text())
+        let planned: Vec<Planned> = of
+            .selections()
+            .map(|of| {
+                let text = of.to_text();
+                self.leaf(&of, &Grouping::Apart, Take::Points, Place::default(), text)
+            })
+            .collect::<Result<_, _>>()?;
+        let mut nodes = Vec::with_capacity(planned.len());
+        let (mut lines, mut places, mut units) = (Vec::new(), Vec::new(), BTreeSet::new());
+        for (at, planned) in planned.into_iter().enumerate() {
+            if let Lines::Of(tags) = planned.lines {
+                places.extend((0..tags.len()).map(|row| (at, row)));
+                lines.extend(tags);
+            }
+            nodes.push(planned.node);
+            units.insert(planned.unit);
+        }
+        // What the metrics do not share is said of each line.
+        let unit = if units.len() == 1 { units.pop_first().flatten() } else { None };
+        let node = match nodes.pop() {
+            Some(alone) if nodes.is_empty() => alone,
+            last => {
+                nodes.extend(last);
+                Node::Stacked { of: nodes, lines: places }
+            }
+        };
+        Ok(Planned { node, lines: Lines::Of(lines), unit, words: None, stands_for: StandsFor::Reading, steps: 1 })
     }
 
     fn expr(&mut self, expr: &Expr, visible: usize) -> Fault<Planned> {
@@ -200,7 +235,7 @@ impl<'a> Planner<'a> {
             }
             Expr::Selection(of) => match self.named(of, visible)? {
                 Some(planned) => planned,
-                None if matches!(self.time, PlannedTime::Moment(_)) => {
+                None if matches!(self.time, PlannedTime::Moments(_)) => {
                     self.leaf(of, &Grouping::Apart, Take::Moment, of.metric.place, of.to_text())?
                 }
                 None => {
@@ -339,7 +374,7 @@ impl<'a> Planner<'a> {
     fn call(&mut self, call: &Call, visible: usize) -> Fault<Planned> {
         let of = self.numbers(&call.of, visible)?;
         let function = call.function.value;
-        if matches!(self.time, PlannedTime::Moment(_)) && matches!(function, Function::Smooth | Function::Running | Function::Change) {
+        if matches!(self.time, PlannedTime::Moments(_)) && matches!(function, Function::Smooth | Function::Running | Function::Change) {
             let error = QueryError::new(call.function.place, format!("`{}` goes from window to window, and a moment has none", function.as_str()));
             return Err(error.with_help("ask `over` a range of time").into());
         }
@@ -369,18 +404,58 @@ impl<'a> Planner<'a> {
                     let what = planned.words.unwrap_or_default();
                     Err(QueryError::new(of.metric.place, format!("{what} are words, which cannot be reduced")).into())
                 }
-                None if matches!(self.time, PlannedTime::Moment(_)) => {
+                None if matches!(self.time, PlannedTime::Moments(_)) => {
                     let error = QueryError::new(reducer.place, "at a moment each series has one value, and no points to reduce");
                     Err(error
                         .with_help(format!("put the metric in parentheses to reduce these: {} of ({}) overall", reducer.value, of.to_text()))
                         .into())
                 }
                 None => {
-                    let expr = Expr::Reduction(Box::new(reduction.clone()));
-                    self.leaf(of, &reduction.grouping, Take::Reduced(reducer.value.clone()), reducer.place, expr.to_text())
+                    let text = Expr::Reduction(Box::new(reduction.clone())).to_text();
+                    if matches!(reducer.value, Reducer::TimeIn(None) | Reducer::ShareIn(None)) {
+                        return self.each_state(of, reduction, &text);
+                    }
+                    self.leaf(of, &reduction.grouping, Take::Reduced(reducer.value.clone()), reducer.place, text)
                 }
             },
         }
+    }
+
+    /// A line for each word that a state ever was.
+    fn each_state(&mut self, of: &Selection, reduction: &Reduction, text: &str) -> Fault<Planned> {
+        let Spanned { value: reducer, place } = &reduction.reducer;
+        let lets = self.lets(self.query.lets.len());
+        let found = selection::find(of, &lets, self.catalogue, self.home, &mut Vec::new())?;
+        check_reducer(reducer, *place, &found.facts())?;
+        let words: BTreeSet<Arc<str>> = found.series.iter().flat_map(|series| series.words()).cloned().collect();
+        if words.len() > MOST_STATES {
+            let error = QueryError::new(*place, format!("`{}` has {} states, more than {MOST_STATES} lines", of.to_text(), words.len()));
+            return Err(error.with_help(format!("ask for those that matter: {}(\"…\") of …", reducer.word())).into());
+        }
+        let mut stacked = Vec::with_capacity(words.len());
+        let mut lines: Vec<(LineTags, (usize, usize))> = Vec::new();
+        let mut unit = None;
+        for (at, word) in words.iter().enumerate() {
+            let take = Take::Reduced(reducer.of_state(word).unwrap_or_else(|| reducer.clone()));
+            let planned = self.leaf(of, &reduction.grouping, take, *place, text.to_owned())?;
+            let Lines::Of(tags) = planned.lines else { continue };
+            if tags.iter().any(|tags| tags.contains_key(STATE_TAG)) {
+                let error =
+                    QueryError::new(*place, format!("a line for each state is told apart by the tag `{STATE_TAG}`, which these lines have already"));
+                return Err(error.with_help(format!("merge them with `by` or `overall`, or ask for one state: {}(\"…\")", reducer.word())).into());
+            }
+            lines.extend(tags.into_iter().enumerate().map(|(row, mut tags)| {
+                tags.insert(STATE_TAG.into(), Arc::clone(word));
+                (tags, (at, row))
+            }));
+            stacked.push(planned.node);
+            unit = planned.unit;
+        }
+        lines.sort();
+        let (tags, places): (Vec<_>, Vec<_>) = lines.into_iter().unzip();
+        let node = Node::Stacked { of: stacked, lines: places };
+        let stands_for = StandsFor::Reading.reduced(reducer);
+        Ok(Planned { node, lines: Lines::Of(tags), unit, words: None, stands_for, steps: 2 })
     }
 
     /// Lines reduced to fewer, window by window.
@@ -440,7 +515,7 @@ impl<'a> Planner<'a> {
             {
                 return Err(QueryError::new(place, "`spot_rate` looks at the last two points of a window, which does not go with `stepping`").into());
             }
-            if let Reducer::TimeIn(state) | Reducer::ShareIn(state) = reducer {
+            if let Reducer::TimeIn(Some(state)) | Reducer::ShareIn(Some(state)) = reducer {
                 let words: BTreeSet<&str> = found.series.iter().flat_map(|series| series.words()).map(|word| &**word).collect();
                 if !words.contains(&**state) && !words.is_empty() {
                     let near = closest(state, words.iter().copied()).map_or_else(|| listing(words.iter().copied(), 8), |word| format!("\"{word}\"?"));
@@ -480,7 +555,7 @@ impl<'a> Planner<'a> {
         };
         let from = asked.from(self.from)?;
         let (dataset, metric, earlier) = (found.dataset.id, found.metric.id, of.earlier.as_ref().map(|span| span.value));
-        let leaf = Leaf { text, dataset, metric, facts, take, from, earlier, tests: found.tests, lines };
+        let leaf = Leaf { text, dataset, metric, unit: found.metric.definition.unit.clone(), facts, take, from, earlier, tests: found.tests, lines };
         let known = self.leaves.iter().position(|known| {
             (known.dataset, &known.facts, &known.take, known.earlier, &known.tests)
                 == (leaf.dataset, &leaf.facts, &leaf.take, leaf.earlier, &leaf.tests)
@@ -550,7 +625,8 @@ fn show_place(expr: &Expr) -> Place {
         Expr::Binary(binary) => binary.operator.place,
         Expr::Call(call) => call.function.place,
         Expr::Reduction(reduction) => reduction.reducer.place,
-        Expr::Points(of) | Expr::Selection(of) => of.metric.place,
+        Expr::Points(of) => of.metric.place,
+        Expr::Selection(of) => of.metric.place,
     }
 }
 
@@ -610,8 +686,8 @@ fn unit_of(reducer: &Reducer, facts: &Facts, unit: Option<&str>) -> Option<Strin
         Growth if facts.kind == Kind::Histogram => None,
         Rate if facts.kind == Kind::Histogram => Some(units::per_second(None)),
         Rate | SpotRate | Slope => Some(units::per_second(unit)),
-        Area => Some(units::times_seconds(unit)),
+        Area(_) => Some(units::times_seconds(unit)),
         Variance => unit.map(units::squared),
-        Sum | Mean | Min | Max | Spread | First | Last | Stddev | Quantile(_) | Delta | Growth | TimeMean => unit.map(str::to_owned),
+        Sum | Mean | Min | Max | Spread | First | Last | Stddev | Quantile(_) | Delta | Growth | TimeMean(_) => unit.map(str::to_owned),
     }
 }

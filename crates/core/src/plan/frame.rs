@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use super::{Limits, Moment, PlanError, PlannedTime};
 use crate::{
     catalogue::Dataset,
-    query::{Frame, FrameWidth, InstantText, Place, QueryError, Range, ReadFrom, Spanned},
+    query::{Frame, FrameWidth, InstantText, Moments, Place, QueryError, Range, ReadFrom, Spanned},
     time::{Grid, LocalTime, Nanos, Period, TimeError, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
 };
 
@@ -24,8 +24,8 @@ impl FrameSource<'_> {
         self.note_overrides(notes);
         let tz = self.zone(home)?;
         // What the text says of time, over a range or at a moment, replaces the other sort from outside.
-        let is_moment = self.own.moment.is_some() || (self.own.range.is_none() && self.outer.moment.is_some());
-        let time = if is_moment { self.moment(now, &tz)? } else { self.windows(now, &tz, limits)? };
+        let is_moment = self.own.moments.is_some() || (self.own.range.is_none() && self.outer.moments.is_some());
+        let time = if is_moment { self.moments(now, &tz, limits)? } else { self.windows(now, &tz, limits)? };
         Ok((time, tz))
     }
 
@@ -33,7 +33,7 @@ impl FrameSource<'_> {
         // A moment and a range are two sorts of question: the one is not asked instead of the other.
         let clauses: [fn(&Frame) -> Frame; 9] = [
             |frame| Frame { range: frame.range.clone(), ..Frame::default() },
-            |frame| Frame { moment: frame.moment.clone(), ..Frame::default() },
+            |frame| Frame { moments: frame.moments.clone(), ..Frame::default() },
             |frame| Frame { width: frame.width.clone(), ..Frame::default() },
             |frame| Frame { stepping: frame.stepping.clone(), ..Frame::default() },
             |frame| Frame { starting: frame.starting.clone(), ..Frame::default() },
@@ -68,22 +68,46 @@ impl FrameSource<'_> {
         }
     }
 
-    fn moment(&self, now: Nanos, tz: &TimeZone) -> Result<PlannedTime, PlanError> {
-        // Clauses of windows that the text itself has are a mistake; those from outside are for other questions.
-        let stray = [self.own.width.as_ref().map(|clause| clause.place), self.own.stepping.as_ref().map(|clause| clause.place)];
-        if let Some(place) = stray.into_iter().flatten().next() {
-            let error = QueryError::new(place, "a moment has no windows");
-            return Err(PlanError::Query(error.with_help("leave this out, or ask `over` a range of time")));
+    fn moments(&self, now: Nanos, tz: &TimeZone, limits: &Limits) -> Result<PlannedTime, PlanError> {
+        let (moments, place, fault) = self.clause(|frame| frame.moments.as_ref()).ok_or(PlanError::NoFrame)?;
+        let mut instants = match &moments {
+            Moments::Listed(listed) => {
+                // Clauses of windows that the text itself has are a mistake; those from outside are for other questions.
+                let stray = [self.own.width.as_ref().map(|clause| clause.place), self.own.stepping.as_ref().map(|clause| clause.place)];
+                if let Some(place) = stray.into_iter().flatten().next() {
+                    let error = QueryError::new(place, "a moment has no windows");
+                    return Err(PlanError::Query(error.with_help("leave this out, or ask `over` a range of time")));
+                }
+                listed.iter().map(|instant| resolve(instant, now, tz)).collect::<Result<Vec<_>, _>>().map_err(fault)?
+            }
+            Moments::Starts => {
+                let windows = match self.windows(now, tz, limits) {
+                    Ok(PlannedTime::Windows(windows, _)) => windows,
+                    Ok(PlannedTime::Moments(_)) | Err(PlanError::NoFrame) => {
+                        let error = QueryError::new(place, "`at starts` is at the start of each window, and there are none");
+                        return Err(fault(error.with_help("write for example: over last 24h per 1h at starts")));
+                    }
+                    Err(error) => return Err(error),
+                };
+                let passed = |at: &Nanos| windows.range().contains(*at) && *at <= now;
+                (0..windows.len()).map(|index| windows.start(index)).filter(passed).collect()
+            }
+        };
+        instants.sort_unstable();
+        instants.dedup();
+        if instants.len() > limits.windows {
+            let error = QueryError::new(place, format!("these are {} moments, the limit is {}", instants.len(), limits.windows));
+            return Err(fault(error.with_help("ask for fewer, or make the windows wider")));
         }
-        let (instant, place, fault) = self.clause(|frame| frame.moment.as_ref()).ok_or(PlanError::NoFrame)?;
-        let at = resolve(&Spanned { value: instant, place }, now, tz).map_err(fault)?;
         let taking = self.clause(|frame| frame.taking.as_ref()).map(|(taking, ..)| taking).unwrap_or_default();
-        let within = self.clause(|frame| frame.within.as_ref()).map(|(span, ..)| at.saturating_sub(span.before(at, tz)));
-        Ok(PlannedTime::Moment(Moment { at, taking, within }))
+        let within = self.clause(|frame| frame.within.as_ref()).map(|(span, ..)| span);
+        let moment = |at: Nanos| Moment { at, taking, within: within.map(|span| at.saturating_sub(span.before(at, tz))) };
+        Ok(PlannedTime::Moments(instants.into_iter().map(moment).collect()))
     }
 
     fn windows(&self, now: Nanos, tz: &TimeZone, limits: &Limits) -> Result<PlannedTime, PlanError> {
         let stray = [self.own.taking.as_ref().map(|clause| clause.place), self.own.within.as_ref().map(|clause| clause.place)];
+        let stray = if self.own.moments.is_some() { [None, None] } else { stray };
         if let Some(place) = stray.into_iter().flatten().next() {
             let error = QueryError::new(place, "this is said of a moment, and the query has none");
             return Err(PlanError::Query(error.with_help("ask `at` an instant, such as `at now`, instead of `over` a range")));

@@ -113,7 +113,7 @@ impl Asked<'_> {
         };
         let bounds = match (&shifted, self.time) {
             (Some(windows), _) | (None, PlannedTime::Windows(windows, _)) => windows.bounds(),
-            (None, PlannedTime::Moment(_)) => &[],
+            (None, PlannedTime::Moments(_)) => &[],
         };
         let inner = bounds.get(1..bounds.len().saturating_sub(1)).unwrap_or_default();
         if !inner.iter().all(|border| level.level.is_border(*border)) {

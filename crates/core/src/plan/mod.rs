@@ -110,8 +110,8 @@ pub struct Plan {
 pub enum PlannedTime {
     /// Windows, and what empty ones hold.
     Windows(Windows, Gaps),
-    /// A moment.
-    Moment(Moment),
+    /// Moments, in order.
+    Moments(Vec<Moment>),
 }
 
 impl PlannedTime {
@@ -119,7 +119,7 @@ impl PlannedTime {
     pub fn columns(&self) -> usize {
         match self {
             Self::Windows(windows, _) => windows.len(),
-            Self::Moment(_) => 1,
+            Self::Moments(moments) => moments.len(),
         }
     }
 }
@@ -144,6 +144,8 @@ pub struct Leaf {
     pub dataset: DatasetId,
     /// Of which metric.
     pub metric: MetricId,
+    /// UCUM code of its unit.
+    pub unit: Option<String>,
     /// What they are.
     pub facts: Facts,
     /// What is made of them.
@@ -248,6 +250,13 @@ pub enum Node {
         of: Box<Node>,
         /// The numbers behind it.
         arguments: Vec<f64>,
+    },
+    /// Lines of several, beside each other.
+    Stacked {
+        /// Of which.
+        of: Vec<Node>,
+        /// Which line of which is each line that comes out.
+        lines: Vec<(usize, usize)>,
     },
     /// Lines reduced to fewer, window by window.
     Reduced {

@@ -124,12 +124,16 @@ struct Filler<'a> {
     typed: String,
 }
 
+fn takes_state(word: &str) -> bool {
+    Reducer::from_word(word).is_some_and(|reducer| reducer.of_state("").is_some())
+}
+
 impl Filler<'_> {
     fn suggestions(&self, wanted: &Wanted) -> Vec<Suggestion> {
         match wanted {
             Wanted::Word(word) => self.plain(SuggestionKind::Word, [word.as_str()]),
             Wanted::Expression => {
-                let reducers = REDUCER_WORDS.into_iter().chain(["p90", "p95", "p99"]).map(|word| match Reducer::takes_state(word) {
+                let reducers = REDUCER_WORDS.into_iter().chain(["p90", "p95", "p99"]).map(|word| match takes_state(word) {
                     true => format!("{word}("),
                     false => format!("{word} of"),
                 });
@@ -144,7 +148,7 @@ impl Filler<'_> {
                 }
                 all
             }
-            Wanted::Reducer => self.plain(SuggestionKind::Reducer, REDUCER_WORDS.into_iter().filter(|word| !Reducer::takes_state(word))),
+            Wanted::Reducer => self.plain(SuggestionKind::Reducer, REDUCER_WORDS.into_iter().filter(|word| !takes_state(word))),
             Wanted::Metric => self.metrics(),
             Wanted::Tag => self.tags(),
             Wanted::Value => self.values(),

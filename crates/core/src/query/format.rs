@@ -3,6 +3,7 @@
 use std::fmt::Write as _;
 
 use super::{lexer::is_plain_name, parser::is_keyword, tree::*};
+use crate::time::Span;
 
 /// The query in its canonical layout, a line for each `let` and `show` and one for the frame.
 pub fn format(query: &Query) -> String {
@@ -33,6 +34,13 @@ impl Selection {
     /// The selection in its canonical layout, on one line.
     pub fn to_text(&self) -> String {
         selection(self)
+    }
+}
+
+impl PointsOf {
+    /// The metrics, and what holds for them, in their canonical layout, on one line.
+    pub fn to_text(&self) -> String {
+        points_of(self)
     }
 }
 
@@ -89,7 +97,7 @@ fn expression(expr: &Expr) -> String {
             let arguments: String = call.arguments.iter().map(|number| format!(", {number}")).collect();
             format!("{}({}{arguments})", call.function.value.as_str(), expression(&call.of))
         }
-        Expr::Points(of) => format!("points of {}", selection(of)),
+        Expr::Points(of) => format!("points of {}", points_of(of)),
         Expr::Selection(of) => selection(of),
         Expr::Reduction(reduction) => {
             let of = match &reduction.of {
@@ -120,16 +128,27 @@ fn grouping(grouping: &Grouping) -> String {
     }
 }
 
-fn selection(selection: &Selection) -> String {
-    let MetricName { dataset, metric } = &selection.metric.value;
-    let mut out = match dataset {
+fn selection(Selection { metric, condition, earlier }: &Selection) -> String {
+    narrowed(metric_name(&metric.value), condition.as_ref(), earlier.as_ref())
+}
+
+fn points_of(PointsOf { metric, also, condition, earlier }: &PointsOf) -> String {
+    let metrics: Vec<String> = std::iter::once(metric).chain(also).map(|metric| metric_name(&metric.value)).collect();
+    narrowed(metrics.join(", "), condition.as_ref(), earlier.as_ref())
+}
+
+fn metric_name(MetricName { dataset, metric }: &MetricName) -> String {
+    match dataset {
         Some(dataset) => qualified(dataset, metric),
         None => name(metric),
-    };
-    if let Some(wanted) = &selection.condition {
+    }
+}
+
+fn narrowed(mut out: String, wanted: Option<&Condition>, earlier: Option<&Spanned<Span>>) -> String {
+    if let Some(wanted) = wanted {
         let _ = write!(out, " where {}", condition(wanted));
     }
-    if let Some(earlier) = &selection.earlier {
+    if let Some(earlier) = earlier {
         let _ = write!(out, " {} earlier", earlier.value);
     }
     out
@@ -192,7 +211,13 @@ fn frame(frame: &Frame) -> String {
     }
     parts.extend(frame.stepping.as_ref().map(|span| format!("stepping {}", span.value)));
     parts.extend(frame.starting.as_ref().map(|time| format!("starting {}", time.value)));
-    parts.extend(frame.moment.as_ref().map(|at| format!("at {}", instant(&at.value))));
+    parts.extend(frame.moments.as_ref().map(|at| match &at.value {
+        Moments::Listed(instants) => {
+            let instants: Vec<String> = instants.iter().map(|at| instant(&at.value)).collect();
+            format!("at {}", instants.join(", "))
+        }
+        Moments::Starts => "at starts".to_owned(),
+    }));
     parts.extend(frame.taking.as_ref().map(|taking| format!("taking {}", taking.value.as_str())));
     parts.extend(frame.within.as_ref().map(|span| format!("within {}", span.value)));
     parts.extend(frame.zone.as_ref().map(|zone| format!("zone {}", quoted(&zone.value))));

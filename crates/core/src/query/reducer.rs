@@ -4,6 +4,8 @@ use std::{fmt, sync::Arc};
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de::Error};
 
+use crate::model::Shape;
+
 /// What turns the points of a window, or the lines of a group, into one value.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Reducer {
@@ -37,14 +39,14 @@ pub enum Reducer {
     Rate,
     /// Growth by second between the last two points.
     SpotRate,
-    /// Integral over time, in the unit times seconds.
-    Area,
-    /// Area by seconds covered.
-    TimeMean,
-    /// Seconds in a state.
-    TimeIn(Arc<str>),
-    /// Share of the covered seconds in a state.
-    ShareIn(Arc<str>),
+    /// Integral over time, in the unit times seconds; by the metric's shape, if none is given.
+    Area(Option<Shape>),
+    /// Area by seconds covered; likewise.
+    TimeMean(Option<Shape>),
+    /// Seconds in a state; in each, if none is given.
+    TimeIn(Option<Arc<str>>),
+    /// Share of the covered seconds in a state; likewise.
+    ShareIn(Option<Arc<str>>),
     /// How often the value changed.
     Changes,
     /// How many different values.
@@ -123,7 +125,7 @@ pub(super) fn by_other_word(word: &str) -> Option<String> {
 }
 
 impl Reducer {
-    /// The reducer of that word; those that take a state in parentheses are not among them.
+    /// The reducer of that word, without anything in parentheses.
     pub fn from_word(word: &str) -> Option<Self> {
         Some(match word {
             "count" => Self::Count,
@@ -141,8 +143,10 @@ impl Reducer {
             "growth" => Self::Growth,
             "rate" => Self::Rate,
             "spot_rate" => Self::SpotRate,
-            "area" => Self::Area,
-            "time_mean" => Self::TimeMean,
+            "area" => Self::Area(None),
+            "time_mean" => Self::TimeMean(None),
+            "time_in" => Self::TimeIn(None),
+            "share_in" => Self::ShareIn(None),
             "changes" => Self::Changes,
             "distinct" => Self::Distinct,
             "slope" => Self::Slope,
@@ -160,16 +164,20 @@ impl Reducer {
         Some(Self::Quantile(percent / 100.0))
     }
 
-    /// Whether that word is a reducer that takes a state in parentheses.
-    pub fn takes_state(word: &str) -> bool {
-        matches!(word, "time_in" | "share_in")
+    /// The same reducer for one state, if it takes one in parentheses.
+    pub fn of_state(&self, state: &str) -> Option<Self> {
+        match self {
+            Self::TimeIn(_) => Some(Self::TimeIn(Some(state.into()))),
+            Self::ShareIn(_) => Some(Self::ShareIn(Some(state.into()))),
+            _ => None,
+        }
     }
 
-    /// The reducer of that word for a state.
-    pub fn of_state(word: &str, state: &str) -> Option<Self> {
-        match word {
-            "time_in" => Some(Self::TimeIn(state.into())),
-            "share_in" => Some(Self::ShareIn(state.into())),
+    /// The same reducer for a shape of the line between points, if it takes one in parentheses.
+    pub fn of_shape(&self, shape: Shape) -> Option<Self> {
+        match self {
+            Self::Area(_) => Some(Self::Area(Some(shape))),
+            Self::TimeMean(_) => Some(Self::TimeMean(Some(shape))),
             _ => None,
         }
     }
@@ -180,6 +188,8 @@ impl Reducer {
             Self::Quantile(share) if *share == 0.5 => "median".to_owned(),
             // Rounded, since 0.999 * 100 is not 99.9.
             Self::Quantile(share) => format!("p{}", (share * 1e5).round() / 1e3),
+            Self::Area(_) => "area".to_owned(),
+            Self::TimeMean(_) => "time_mean".to_owned(),
             Self::TimeIn(_) => "time_in".to_owned(),
             Self::ShareIn(_) => "share_in".to_owned(),
             other => REDUCER_WORDS.into_iter().find(|word| Self::from_word(word).as_ref() == Some(other)).unwrap_or_default().to_owned(),
@@ -190,7 +200,8 @@ impl Reducer {
 impl fmt::Display for Reducer {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::TimeIn(state) | Self::ShareIn(state) => write!(f, "{}({})", self.word(), super::format::quoted(state)),
+            Self::TimeIn(Some(state)) | Self::ShareIn(Some(state)) => write!(f, "{}({})", self.word(), super::format::quoted(state)),
+            Self::Area(Some(shape)) | Self::TimeMean(Some(shape)) => write!(f, "{}({})", self.word(), shape.as_str()),
             _ => f.pad(&self.word()),
         }
     }

@@ -140,7 +140,7 @@ pub enum Expr {
     /// Points reduced to a value a window, or lines reduced to fewer.
     Reduction(Box<Reduction>),
     /// The points themselves.
-    Points(Selection),
+    Points(PointsOf),
     /// A metric at a moment, or what was named with `let`.
     Selection(Selection),
 }
@@ -274,6 +274,32 @@ pub struct Selection {
     pub earlier: Option<Spanned<Span>>,
 }
 
+/// `level, flow where lock = "osier"`
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PointsOf {
+    /// Which metric.
+    pub metric: Spanned<MetricName>,
+    /// Others, whose points stand beside its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<Spanned<MetricName>>,
+    /// Which of their series, and of these series' points.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub condition: Option<Condition>,
+    /// How long before the range.
+    #[serde(default, skip_serializing_if = "is_none")]
+    pub earlier: Option<Spanned<Span>>,
+}
+
+impl PointsOf {
+    /// What is read of each metric.
+    pub fn selections(&self) -> impl Iterator<Item = Selection> {
+        let of =
+            |metric: &Spanned<MetricName>| Selection { metric: metric.clone(), condition: self.condition.clone(), earlier: self.earlier.clone() };
+        std::iter::once(&self.metric).chain(&self.also).map(of)
+    }
+}
+
 impl Selection {
     /// The name alone, where nothing else is said: it may be one that `let` gave.
     pub fn as_name(&self) -> Option<&str> {
@@ -395,7 +421,7 @@ impl Comparison {
     }
 }
 
-/// Over which time, and how it is cut; or at which moment. Each part may be left to come from outside the text.
+/// Over which time, and how it is cut; or at which moments. Each part may be left to come from outside the text.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Frame {
@@ -413,7 +439,7 @@ pub struct Frame {
     pub starting: Option<Spanned<LocalTime>>,
     /// `at …`
     #[serde(skip_serializing_if = "is_none")]
-    pub moment: Option<Spanned<InstantText>>,
+    pub moments: Option<Spanned<Moments>>,
     /// `taking …`
     #[serde(skip_serializing_if = "is_none")]
     pub taking: Option<Spanned<Taking>>,
@@ -514,6 +540,16 @@ pub enum Range {
     Since(Spanned<InstantText>),
     /// The whole of a period: `2026`, `2026-Q2`, `2026-05`, `2026-W18`, `2026-05-01`, `today`, `yesterday`.
     Calendar(String),
+}
+
+/// At which moments.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Moments {
+    /// At these, at least one.
+    Listed(Vec<Spanned<InstantText>>),
+    /// At the start of each window.
+    Starts,
 }
 
 /// An instant as it was written; the zone decides what it is.

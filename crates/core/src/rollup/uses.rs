@@ -41,7 +41,9 @@ pub fn use_of(reducer: &Reducer, facts: &Facts) -> Option<Use> {
         (_, Stddev | Variance) => scatter,
         (_, Slope) => trend,
         (_, Quantile(_)) => Use { wants: Wants { extremes: true, sketch: true, ..Wants::default() }, is_sketched: true, ..plain },
-        (_, Delta | Growth | Rate | Area | TimeMean | Changes) => steps,
+        // Windows were made by the metric's shape.
+        (_, Area(Some(shape)) | TimeMean(Some(shape))) if *shape != facts.shape => return None,
+        (_, Delta | Growth | Rate | Area(_) | TimeMean(_) | Changes) => steps,
         (_, Distinct | TimeIn(_) | ShareIn(_)) => return None,
     })
 }

@@ -48,7 +48,7 @@ impl World {
         let query = parse(text).map_err(|error| error.render(text)).unwrap();
         let planned = plan(&query, &Frame::default(), &self.catalogue, "velmar", NOW, &Limits::default()).map_err(|error| error.to_string()).unwrap();
         match evaluate(planned, self, &|| false).unwrap().shows.remove(0).lines {
-            Lines::Windows(lines) | Lines::Moment(lines) => lines,
+            Lines::Windows(lines) | Lines::Moments(lines) => lines,
             Lines::Points(_) => panic!("points were asked for"),
         }
     }

@@ -139,9 +139,11 @@ struct RawPoint<'a> {
     values: Option<Entries<'a>>,
     #[serde(borrow, default)]
     unit: Option<Scalar<'a>>,
-    /// Of a window, as answers have it: not a part of a point.
-    #[serde(default, rename = "end")]
-    _end: IgnoredAny,
+    /// Of a window or a moment, as answers have it: not a part of a point.
+    #[serde(default)]
+    end: Option<IgnoredAny>,
+    #[serde(default)]
+    moment: Option<IgnoredAny>,
     #[serde(default, rename = "partial")]
     _partial: IgnoredAny,
 }
@@ -199,6 +201,8 @@ fn read_any(element: Element<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &
         tally.count(|| line, taken);
     };
     match (&point.metric, &point.value, &point.values) {
+        // An answer's window or moment without a value is no fault.
+        (Some(Scalar::Text(_)), None | Some(Scalar::Null), None) if point.end.is_some() || point.moment.is_some() => tally.empty_cells += 1,
         (Some(Scalar::Text(metric)), Some(value), None) => put(metric, value, "value"),
         (None, None, Some(values)) if !values.0.is_empty() => {
             for (metric, value) in &values.0 {

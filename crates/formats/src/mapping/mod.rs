@@ -241,22 +241,28 @@ impl Column {
 }
 
 /// Columns of a long table that hold something else than tags.
-const LONG_COLUMNS: [(&str, Role); 7] = [
+const LONG_COLUMNS: [(&str, Role); 8] = [
     ("metric", Role::Metric),
     ("value", Role::Value),
     ("word", Role::State),
     ("histogram", Role::Histogram),
     ("unit", Role::Unit),
     ("end", Role::Skip),
+    ("moment", Role::Skip),
     ("partial", Role::Skip),
 ];
 /// Before the name of a tag that is also the name of one of these columns.
-pub const TAG_PREFIX: &str = "tag:";
+const TAG_PREFIX: &str = "tag:";
+
+/// The column of a tag in a long table: its key, with a prefix where it could be taken for another column.
+pub fn tag_column(key: &str) -> String {
+    if is_long_column(key) || key.starts_with(TAG_PREFIX) { format!("{TAG_PREFIX}{key}") } else { key.to_owned() }
+}
 
 /// The role of a column of a long table: a row for each value, with the name of its metric. All columns that have no part of their own are tags.
 pub fn long_column(name: &str) -> Column {
     let known = LONG_COLUMNS.iter().find(|(known, _)| *known == name).map(|(_, role)| *role);
-    let tag = name.strip_prefix(TAG_PREFIX).filter(|tag| is_long_column(tag)).map(str::to_owned);
+    let tag = name.strip_prefix(TAG_PREFIX).filter(|tag| is_long_column(tag) || tag.starts_with(TAG_PREFIX)).map(str::to_owned);
     Column { column: name.to_owned(), role: known.unwrap_or(Role::Tag), name: tag, ..Column::default() }
 }
 

@@ -9,7 +9,7 @@ use std::{
 };
 
 use actix_web::{HttpRequest, HttpResponse, get, http::header, post, web};
-use fenetre_columnar::write_arrow;
+use fenetre_columnar::{write_arrow, write_parquet};
 use fenetre_core::{
     evaluate::{read, sources},
     plan::{Plan, Take, plan},
@@ -107,7 +107,8 @@ pub struct Suggested {
     pub detail: Option<String>,
 }
 
-/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson` or `application/vnd.apache.arrow.stream`.
+/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
+/// `application/vnd.apache.parquet`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path), Question),
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 504, body = Problem)))]
@@ -122,7 +123,8 @@ pub(crate) async fn get(
     answer(&state, dataset.into_inner(), question.into_inner(), &request).await
 }
 
-/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson` or `application/vnd.apache.arrow.stream`.
+/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
+/// `application/vnd.apache.parquet`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 504, body = Problem)))]
@@ -206,8 +208,13 @@ async fn answer(state: &Shared, dataset: String, question: Question, request: &H
     let kind = AnswerKind::wanted(request)?;
     let given_up = GivenUp::default();
     let watch = Arc::clone(&given_up.0);
-    let document = blocking(state, move |state| run(state, &dataset, &question, &watch)).await?;
-    kind.respond(document)
+    let work = move |state: &State| {
+        let document = run(state, &dataset, &question, &watch)?;
+        let body = kind.encoded(&document)?;
+        Ok((document, body))
+    };
+    let (document, body) = blocking(state, work).await?;
+    Ok(kind.respond(document, body))
 }
 
 /// Raised when nobody waits for the answer any more: the caller has gone, and with it the future that holds this.
@@ -257,6 +264,7 @@ enum AnswerKind {
     Csv,
     JsonLines,
     Arrow,
+    Parquet,
 }
 
 impl AnswerKind {
@@ -267,18 +275,31 @@ impl AnswerKind {
             "text/csv" | "text/*" => Some(Self::Csv),
             "application/x-ndjson" | "application/ndjson" | "application/jsonl" => Some(Self::JsonLines),
             "application/vnd.apache.arrow.stream" => Some(Self::Arrow),
+            "application/vnd.apache.parquet" => Some(Self::Parquet),
             _ => None,
         });
         wanted.ok_or_else(|| {
-            let known = "application/json, text/csv, application/x-ndjson and application/vnd.apache.arrow.stream";
+            let known = "application/json, text/csv, application/x-ndjson, application/vnd.apache.arrow.stream and application/vnd.apache.parquet";
             Problem::new(Sort::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
         })
     }
 
+    /// The whole body, of those that are no texts.
+    fn encoded(self, document: &AnswerDocument) -> Result<Vec<u8>, Problem> {
+        let mut body = Vec::new();
+        match self {
+            Self::Json | Self::Csv | Self::JsonLines => Ok(()),
+            Self::Arrow => write_arrow(document, &mut body),
+            Self::Parquet => write_parquet(document, &mut body),
+        }
+        .map_err(|error| Problem::internal(&error))?;
+        Ok(body)
+    }
+
     /// Tables leave in parts, a line of the answer each, so that no more than one is held as text.
-    fn respond(self, document: AnswerDocument) -> Result<HttpResponse, Problem> {
+    fn respond(self, document: AnswerDocument, body: Vec<u8>) -> HttpResponse {
         let told = |part: std::io::Result<Vec<u8>>| part.map(web::Bytes::from);
-        Ok(match self {
+        match self {
             Self::Json => HttpResponse::Ok().json(document),
             Self::Csv => {
                 let parts = futures_util::stream::iter(csv_parts(document).map(told));
@@ -288,11 +309,8 @@ impl AnswerKind {
                 let parts = futures_util::stream::iter(json_line_parts(document).map(told));
                 HttpResponse::Ok().content_type("application/x-ndjson").streaming(parts)
             }
-            Self::Arrow => {
-                let mut body = Vec::new();
-                write_arrow(&document, &mut body).map_err(|error| Problem::internal(&error))?;
-                HttpResponse::Ok().content_type("application/vnd.apache.arrow.stream").body(body)
-            }
-        })
+            Self::Arrow => HttpResponse::Ok().content_type("application/vnd.apache.arrow.stream").body(body),
+            Self::Parquet => HttpResponse::Ok().content_type("application/vnd.apache.parquet").body(body),
+        }
     }
 }

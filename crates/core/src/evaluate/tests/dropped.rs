@@ -64,7 +64,7 @@ fn ask(store: &(Catalogue, Memory), show: &str, frame: &str) -> (String, String)
     let planned = plan(&query, &Frame::default(), &store.0, "velmar", NOW, &Limits::default()).unwrap();
     let answer = evaluate(planned, &store.1, &|| false).unwrap();
     let values = match &answer.shows[0].lines {
-        Lines::Windows(lines) | Lines::Moment(lines) => {
+        Lines::Windows(lines) | Lines::Moments(lines) => {
             let value = |(at, value): (usize, &Option<Value>)| {
                 let star = if lines[0].partial.contains(&at) { "*" } else { "" };
                 format!("{star}{}", value.as_ref().map_or("-".to_owned(), ToString::to_string))

@@ -1,5 +1,6 @@
 //! Plans run over points in memory, against a loop that anyone can check.
 
+mod beside;
 mod dropped;
 mod memory;
 mod reference;
@@ -91,7 +92,7 @@ fn ask(text: &str) -> String {
     for show in &answer.shows {
         let _ = writeln!(out, "{} [{}]", show.label, show.unit.as_deref().unwrap_or("-"));
         match &show.lines {
-            Lines::Windows(lines) | Lines::Moment(lines) => {
+            Lines::Windows(lines) | Lines::Moments(lines) => {
                 for line in lines {
                     let values: Vec<String> = line.values.iter().map(|value| value.as_ref().map_or("-".to_owned(), Value::to_string)).collect();
                     let times = line.times.iter().flatten().flatten().map(|at| format!(" of {}", format_utc(*at)));

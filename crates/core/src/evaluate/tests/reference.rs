@@ -80,6 +80,9 @@ fn reducers_of(kind: Kind) -> &'static [&'static str] {
             "delta",
             "area",
             "time_mean",
+            "area(stepped)",
+            "time_mean(linear)",
+            "time_mean(stepped)",
             "changes",
             "distinct",
             "slope",
@@ -151,9 +154,13 @@ fn a_case() -> impl Strategy<Value = Case> {
 }
 
 impl Case {
+    fn looks_at_neighbours(&self) -> bool {
+        let word = self.reducer.split('(').next().unwrap_or_default();
+        ["changes", "coverage", "delta", "area", "time_mean", "growth", "rate", "spot_rate", "time_in", "share_in"].contains(&word)
+    }
+
     fn text(&self) -> String {
-        let neighbours = ["changes", "coverage", "delta", "area", "time_mean", "growth", "rate", "spot_rate"];
-        let by_value = self.test.filter(|_| self.kind == Kind::Gauge && !neighbours.contains(&self.reducer.as_str()));
+        let by_value = self.test.filter(|_| self.kind == Kind::Gauge && !self.looks_at_neighbours());
         let tests = by_value.map(|number| format!("value >= {number}"));
         let tags = Some(self.condition).filter(|text| !text.is_empty()).map(|text| format!("({text})"));
         let both: Vec<String> = tags.into_iter().chain(tests).collect();
@@ -255,8 +262,7 @@ impl Case {
     /// Whether a window may lack something: an unreadable stretch touches it, or a pair of neighbours that counts in it.
     fn may_lack(&self, series: &[&Given], window: TimeRange, unreadable: &[TimeRange]) -> bool {
         let touches = |start: Nanos, end: Nanos| unreadable.iter().any(|range| range.start <= end && start <= range.end);
-        let is_paired = ["changes", "coverage", "delta", "area", "time_mean", "growth", "rate", "spot_rate"].contains(&self.reducer.as_str())
-            || self.reducer.contains("_in(");
+        let is_paired = self.looks_at_neighbours();
         let overlaps = unreadable.iter().any(|range| range.start < window.end && window.start < range.end);
         // The time before the first point counts too: there may have been others.
         let pair = |one: &Given, at: usize| {
@@ -336,7 +342,12 @@ impl Case {
                 };
                 let stale = self.stale.map_or(Nanos::MAX, |stale| time + stale * SECOND);
                 let held = part(time, next.map_or(NOW, |next| next.0).min(stale));
-                if self.shape == Shape::Stepped {
+                let shape = match self.reducer.split_once('(') {
+                    Some((_, "linear)")) => Shape::Linear,
+                    Some((_, "stepped)")) => Shape::Stepped,
+                    _ => self.shape,
+                };
+                if shape == Shape::Stepped {
                     area += value * held.2;
                     covered += held.2;
                     matching += if value == wanted { held.2 } else { 0.0 };
@@ -381,8 +392,8 @@ impl Case {
             "delta" | "growth" | "changes" => (!changes.is_empty()).then(|| changes.iter().sum()),
             "rate" => (!changes.is_empty() && passed > 0.0).then(|| changes.iter().sum::<f64>() / passed),
             "spot_rate" => (!spots.is_empty()).then(|| spots.iter().sum()),
-            "area" => (covered > 0.0).then_some(area),
-            "time_mean" => (covered > 0.0).then(|| area / covered),
+            "area" | "area(stepped)" => (covered > 0.0).then_some(area),
+            "time_mean" | "time_mean(linear)" | "time_mean(stepped)" => (covered > 0.0).then(|| area / covered),
             "coverage" => (passed > 0.0).then(|| regular / (passed * series.len() as f64)),
             reducer if reducer.starts_with("time_in") => (covered > 0.0).then_some(matching),
             _ => (covered > 0.0).then(|| matching / covered),

@@ -194,7 +194,7 @@ proptest! {
                 let text = format!("show level at now - {ago}s taking {taking}{clause}").replace(" - 0s", "");
                 let planned = plan(&parse(&text).unwrap(), &Frame::default(), &catalogue, "velmar", NOW, &Limits::default()).unwrap();
                 let answer = evaluate(planned, &memory, &|| false).unwrap();
-                let Lines::Moment(lines) = &answer.shows[0].lines else { panic!() };
+                let Lines::Moments(lines) = &answer.shows[0].lines else { panic!() };
                 let found = lines[0].values[0].as_ref().and_then(Value::number);
                 let same = match (found, wanted) { (Some(found), Some(wanted)) => (found - wanted).abs() < 1e-9, (found, wanted) => found == wanted };
                 prop_assert!(same, "{}: {:?}, not {:?}", text, found, wanted);

@@ -8,7 +8,7 @@ use super::{
     },
     Parser, QueryError, SOFT_WORDS, Token, TokenKind, Wanted, closest, is_keyword,
 };
-use crate::suggest::listing;
+use crate::{model::Shape, suggest::listing, time::Span};
 
 const OPERATORS: [Operator; 4] = [Operator::Add, Operator::Subtract, Operator::Multiply, Operator::Divide];
 
@@ -79,9 +79,10 @@ impl Parser {
         if word == "points" {
             self.advance();
             self.expect_word("of")?;
-            return Ok(Expr::Points(self.selection()?));
+            return self.points().map(Expr::Points);
         }
-        if of_follows || Reducer::takes_state(word) {
+        let takes_option = Reducer::from_word(word).is_some_and(|reducer| reducer.of_state("").or(reducer.of_shape(Shape::Linear)).is_some());
+        if of_follows || takes_option && parenthesis_follows {
             return self.reduction();
         }
         if parenthesis_follows {
@@ -119,7 +120,7 @@ impl Parser {
     }
 
     fn names_reducer(&self, word: &str) -> bool {
-        Reducer::from_word(word).is_some() || Reducer::takes_state(word)
+        Reducer::from_word(word).is_some()
     }
 
     fn call(&mut self, word: &str) -> Result<Expr, QueryError> {
@@ -203,17 +204,7 @@ impl Parser {
         let TokenKind::Word(word) = &kind else { return Err(self.unexpected("a reducer")) };
         if let Some(value) = Reducer::from_word(word) {
             self.advance();
-            return Ok(Spanned { value, place });
-        }
-        if Reducer::takes_state(word) {
-            self.advance();
-            let usage = format!("write the state in parentheses: {word}(\"open\") of …");
-            self.expect_sign("(").map_err(|error| error.with_help(&usage))?;
-            self.want(Wanted::State);
-            let state = self.text("a state in double quotes")?;
-            self.expect_sign(")")?;
-            // The word is one of the two, so there is such a reducer.
-            let value = Reducer::of_state(word, &state.value).unwrap_or(Reducer::Count);
+            let value = self.option_of(value)?;
             return Ok(Spanned { value, place: self.since(place.start) });
         }
         let error = QueryError::new(place, format!("there is no reducer `{word}`"));
@@ -224,6 +215,29 @@ impl Parser {
             Some(known) => error.with_help(format!("did you mean `{known}`?")),
             None => error.with_help(format!("the reducers are {}, and p1 to p99.9", listing(REDUCER_WORDS, 30))),
         })
+    }
+
+    /// A reducer with what stands behind it in parentheses: a state, or the shape of the line between points.
+    fn option_of(&mut self, reducer: Reducer) -> Result<Reducer, QueryError> {
+        let takes_state = reducer.of_state("").is_some();
+        if !takes_state && reducer.of_shape(Shape::Linear).is_none() || !self.skip_sign("(") {
+            return Ok(reducer);
+        }
+        let option = if takes_state {
+            self.want(Wanted::State);
+            let usage = format!("write the state in double quotes: {}(\"open\") of …", reducer.word());
+            let state = self.text("a state in double quotes").map_err(|error| if error.help.is_none() { error.with_help(usage) } else { error })?;
+            reducer.of_state(&state.value)
+        } else {
+            let shapes = [Shape::Linear, Shape::Stepped];
+            let found = shapes.into_iter().find(|shape| self.is_word(shape.as_str()));
+            let usage = format!("{} takes the shape that the metric has, or one in parentheses: {}(stepped) of …", reducer.word(), reducer.word());
+            let shape = found.ok_or_else(|| self.unexpected("`linear` or `stepped`").with_help(usage))?;
+            self.advance();
+            reducer.of_shape(shape)
+        };
+        self.expect_sign(")")?;
+        Ok(option.unwrap_or(reducer))
     }
 
     fn grouping(&mut self) -> Result<Grouping, QueryError> {
@@ -248,7 +262,30 @@ impl Parser {
         Ok(Grouping::By(tags))
     }
 
+    /// Behind `points of`: one metric or several, and what holds for all of them.
+    fn points(&mut self) -> Result<PointsOf, QueryError> {
+        let metric = self.metric()?;
+        let mut also = Vec::new();
+        while self.skip_sign(",") {
+            self.bounded(also.len() + 1)?;
+            also.push(self.metric()?);
+        }
+        let (condition, earlier) = self.condition_and_shift()?;
+        if !self.is_sign(",") {
+            return Ok(PointsOf { metric, also, condition, earlier });
+        }
+        Err(self
+            .unexpected("the end of the metrics")
+            .with_help("in this order: points of METRIC, METRIC where …; the condition holds for all of them"))
+    }
+
     pub(super) fn selection(&mut self) -> Result<Selection, QueryError> {
+        let metric = self.metric()?;
+        let (condition, earlier) = self.condition_and_shift()?;
+        Ok(Selection { metric, condition, earlier })
+    }
+
+    fn metric(&mut self) -> Result<Spanned<MetricName>, QueryError> {
         self.want(Wanted::Metric);
         let written = self.name("the name of a metric")?;
         let value = match written.value.split_once("::") {
@@ -257,14 +294,17 @@ impl Parser {
             }
             _ => MetricName { dataset: None, metric: written.value },
         };
-        let metric = Spanned { value, place: written.place };
-        self.metric = Some(metric.value.clone());
+        self.metric = Some(value.clone());
+        Ok(Spanned { value, place: written.place })
+    }
+
+    fn condition_and_shift(&mut self) -> Result<(Option<Condition>, Option<Spanned<Span>>), QueryError> {
         let condition = if self.skip_word("where") { Some(self.condition()?) } else { None };
         let is_earlier = matches!(self.ahead(1), TokenKind::Word(word) if word == "earlier");
         let earlier = if is_earlier { Some(self.spanned(Self::span)?) } else { None };
         if is_earlier {
             self.expect_word("earlier")?;
         }
-        Ok(Selection { metric, condition, earlier })
+        Ok((condition, earlier))
     }
 }

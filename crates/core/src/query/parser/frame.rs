@@ -17,9 +17,9 @@ impl Parser {
             if twice {
                 return Err(QueryError::new(place, format!("`{clause}` stands here twice")).with_help("all that is shown shares one frame"));
             }
-            if frame.range.is_some() && frame.moment.is_some() {
+            if frame.range.is_some() && matches!(frame.moments, Some(Spanned { value: Moments::Listed(_), .. })) {
                 let error = QueryError::new(place, "a query is asked `over` a range of time or `at` a moment, not both");
-                return Err(error.with_help("ask twice, or read the moment off a narrow window"));
+                return Err(error.with_help("ask twice; for the value at the start of each window, write `at starts`"));
             }
         }
     }
@@ -39,7 +39,7 @@ impl Parser {
             "per" => put!(width, if self.skip_word("auto") { Ok(FrameWidth::Auto) } else { self.span().map(FrameWidth::Of) }),
             "stepping" => put!(stepping, self.span()),
             "starting" => put!(starting, self.local_time()),
-            "at" => put!(moment, self.instant("an instant").map(|instant| instant.value)),
+            "at" => put!(moments, self.moments()),
             "taking" => put!(taking, self.taking()),
             "within" => put!(within, self.span()),
             "zone" => {
@@ -50,6 +50,19 @@ impl Parser {
             "gaps" => put!(gaps, self.gaps()),
             _ => put!(source, if self.skip_word("raw") { Ok(ReadFrom::Raw) } else { self.span().map(ReadFrom::Level) }),
         })
+    }
+
+    fn moments(&mut self) -> Result<Moments, QueryError> {
+        self.want(Wanted::Instant);
+        if self.skip_word("starts") {
+            return Ok(Moments::Starts);
+        }
+        let mut listed = vec![self.instant("`starts` or an instant")?];
+        while self.skip_sign(",") {
+            self.bounded(listed.len())?;
+            listed.push(self.instant("an instant")?);
+        }
+        Ok(Moments::Listed(listed))
     }
 
     fn range(&mut self) -> Result<Range, QueryError> {

@@ -3,7 +3,10 @@
 use proptest::prelude::*;
 
 use super::*;
-use crate::time::{LocalTime, Span};
+use crate::{
+    model::Shape,
+    time::{LocalTime, Span},
+};
 
 fn spanned<T>(value: T) -> Spanned<T> {
     Spanned { value, place: Place::default() }
@@ -32,8 +35,9 @@ fn a_reducer() -> impl Strategy<Value = Reducer> {
     prop_oneof![
         prop::sample::select(words),
         (1u32..99_999).prop_map(|share| Reducer::from_word(&format!("p{}", f64::from(share) / 1e3)).unwrap()),
-        a_text().prop_map(|state| Reducer::TimeIn(state.into())),
-        a_text().prop_map(|state| Reducer::ShareIn(state.into())),
+        a_text().prop_map(|state| Reducer::TimeIn(Some(state.into()))),
+        a_text().prop_map(|state| Reducer::ShareIn(Some(state.into()))),
+        prop::sample::select(vec![Reducer::Area(Some(Shape::Stepped)), Reducer::TimeMean(Some(Shape::Linear))]),
     ]
 }
 
@@ -116,12 +120,21 @@ fn an_expr() -> impl Strategy<Value = Expr> {
     })
 }
 
+fn a_selection_of_points() -> impl Strategy<Value = PointsOf> {
+    (a_selection(), prop::collection::vec(a_selection(), 0..3)).prop_map(|(Selection { metric, condition, earlier }, others)| PointsOf {
+        metric,
+        also: others.into_iter().map(|other| other.metric).collect(),
+        condition,
+        earlier,
+    })
+}
+
 fn a_show() -> impl Strategy<Value = Show> {
     let end = prop::sample::select(vec![RankEnd::Top, RankEnd::Bottom]);
     let rank = (end, 1usize..1_000, prop::option::of(a_reducer())).prop_map(|(end, count, by)| Rank { end, count, by: by.map(spanned) });
     let unit = prop_oneof![a_text().prop_map(|unit| UnitClause::In(spanned(unit))), a_text().prop_map(|unit| UnitClause::Unit(spanned(unit)))];
     let keeping = (a_comparison(), a_number()).prop_map(|(comparison, number)| Keeping { comparison, number });
-    let expr = prop_oneof![an_expr(), a_selection().prop_map(Expr::Points)];
+    let expr = prop_oneof![an_expr(), a_selection_of_points().prop_map(Expr::Points)];
     (expr, prop::option::of(keeping), prop::option::of(rank), prop::option::of(a_text()), prop::option::of(unit))
         .prop_map(|(expr, keeping, rank, label, unit)| Show { expr, keeping, rank, label, unit })
 }
@@ -152,14 +165,14 @@ fn a_frame() -> impl Strategy<Value = Frame> {
             ..Frame::default()
         },
     );
-    let at = (an_instant(), prop::option::of(prop::sample::select(Taking::ALL.to_vec())), prop::option::of(a_span())).prop_map(
-        |(moment, taking, within)| Frame {
-            moment: Some(spanned(moment)),
-            taking: taking.map(spanned),
-            within: within.map(spanned),
-            ..Frame::default()
-        },
-    );
+    let moments = prop_oneof![
+        prop::collection::vec(an_instant(), 1..4).prop_map(|listed| Moments::Listed(listed.into_iter().map(spanned).collect())),
+        Just(Moments::Starts)
+    ];
+    let at =
+        (moments, prop::option::of(prop::sample::select(Taking::ALL.to_vec())), prop::option::of(a_span())).prop_map(|(moments, taking, within)| {
+            Frame { moments: Some(spanned(moments)), taking: taking.map(spanned), within: within.map(spanned), ..Frame::default() }
+        });
     (prop_oneof![over, at], prop::option::of(a_text()), prop::option::of(source)).prop_map(|(frame, zone, source)| Frame {
         zone: zone.map(spanned),
         source: source.map(spanned),

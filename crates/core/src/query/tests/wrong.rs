@@ -100,7 +100,7 @@ const WRONG: [&str; 102] = [
     "show clamp(mean of level)",
     "show clamp(mean of level, 5, 1)",
     "show smooth(mean of level, 0)",
-    "show time_in of gate",
+    "show time_in(open) of gate",
     "show mean of level; drop",
     "show mean of level{lock=\"osier\"}",
     "show mean of level[5m]",
