@@ -130,7 +130,7 @@ pub fn bytes(shared: &Shared, id: &str) -> u64 {
 /// Weighs points that are packed.
 pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreError> {
     let mut weight = Weight::default();
-    for partition in shared.partitions_of(selection.dataset, selection.range) {
+    for partition in shared.partitions_of(selection.dataset, selection.range).iter() {
         partition.read(|reading| {
             for series in &selection.series {
                 let places = reading.places(*series, selection.range, u64::MAX >> 1)?;
@@ -200,14 +200,16 @@ pub fn delete_points(shared: &Shared, id: String, selection: &Selection, what: &
         Err(error) => return Err(shared.definitions.damaged(DELETED, &id, &error)),
     };
     let pool = Arc::new(Pool::new(1));
-    for partition in shared.partitions_of(selection.dataset, selection.range) {
+    let spans = shared.spans.read_recursive();
+    for partition in shared.partitions_of(selection.dataset, selection.range).iter() {
         let bin = Partition::new(partition.span, folder.join(partition.span.file_name()), PAGE_SIZE, Arc::clone(&pool));
-        shared.definitions.note_edit(&relative_name(shared, &partition))?;
+        shared.definitions.note_edit(&relative_name(shared, partition))?;
         for series in selection.series.chunks(TURN_SERIES) {
             let turn = partition.writer().write(true, |writing| move_points(writing, &bin, series, selection.range, &is_counter))?;
             moved.take(turn.points, turn.bytes, turn.span);
         }
     }
+    drop(spans);
     mark(shared, selection)?;
     record.weight = moved;
     shared.definitions.put_document(DELETED, &document(&record)?)?;
@@ -317,13 +319,13 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
     let record: Record = serde_json::from_str(&record.body).map_err(|_| missing(id))?;
     for (span, path) in files(shared, id)? {
         take_in(shared, DatasetId(record.dataset), span, path)?;
-        expiry::mark_range(shared, DatasetId(record.dataset), TimeRange { start: span.start, end: span.last().saturating_add(1) })?;
+        expiry::mark_range(shared, DatasetId(record.dataset), span.range())?;
     }
     forget(shared, id)?;
     shared.trims.forget(shared, id)
 }
 
-/// Copies the points of a file of the bin into the partition of its span.
+/// Copies the points of a file of the bin into the partitions of its time.
 pub fn take_in(shared: &Shared, dataset: DatasetId, span: Span, path: PathBuf) -> Result<(), StoreError> {
     // A pool of its own, so that nothing of it stays open.
     expiry::merge_in(shared, dataset, &Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1))))
@@ -351,8 +353,9 @@ fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
 pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
     if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
         let series = shared.definitions.series_of(&metric)?;
-        for partition in shared.partitions_of(metric.dataset, TimeRange::ALL) {
-            shared.definitions.note_edit(&relative_name(shared, &partition))?;
+        let spans = shared.spans.read_recursive();
+        for partition in shared.partitions_of(metric.dataset, TimeRange::ALL).iter() {
+            shared.definitions.note_edit(&relative_name(shared, partition))?;
             let removed = partition.writer().write(true, |writing| {
                 let mut removed = 0;
                 for id in &series {
@@ -366,6 +369,7 @@ pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
                 partition.writer().shrink()?;
             }
         }
+        drop(spans);
         if let Some(rollups) = shared.rollups.of(shared, metric.dataset)? {
             rollups.erase(shared, metric.dataset, &series)?;
         }

@@ -38,9 +38,9 @@ pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, S
         counts.entry(series).and_modify(|known| known.add(count)).or_insert(*count);
     };
     let mut stored_already = vec![0; fresh.len()];
-    for partition in store.partitions_of(dataset, TimeRange::ALL) {
-        packed_counts(&partition, &snapshot)?.iter().filter(|(series, _)| is_whole_value(series)).for_each(|(series, count)| add(*series, count));
-        let near: Vec<usize> = (0..fresh.len()).filter(|at| reaches(&fresh[*at].1, &partition)).collect();
+    for partition in store.partitions_of(dataset, TimeRange::ALL).iter() {
+        packed_counts(partition, &snapshot)?.iter().filter(|(series, _)| is_whole_value(series)).for_each(|(series, count)| add(*series, count));
+        let near: Vec<usize> = (0..fresh.len()).filter(|at| reaches(&fresh[*at].1, partition)).collect();
         if !near.is_empty() {
             partition.read(|reading| {
                 for at in near {
@@ -146,7 +146,7 @@ pub fn latest(store: &Shared, dataset: &Dataset, series: SeriesId) -> Result<Opt
 fn value_at(store: &Shared, snapshot: &Snapshot, dataset: DatasetId, series: SeriesId, time: Nanos) -> Result<(f64, i16), StoreError> {
     let range = TimeRange { start: time, end: time.saturating_add(1) };
     let mut columns = snapshot.columns(series, range);
-    for partition in store.partitions_of(dataset, range) {
+    for partition in store.partitions_of(dataset, range).iter() {
         if !columns.is_empty() {
             break;
         }
@@ -173,7 +173,7 @@ fn value_at(store: &Shared, snapshot: &Snapshot, dataset: DatasetId, series: Ser
 pub fn metrics_in(store: &Shared, dataset: DatasetId, range: TimeRange) -> Result<Vec<String>, StoreError> {
     let mut there = roaring::RoaringBitmap::new();
     let snapshot = store.snapshot();
-    for partition in store.partitions_of(dataset, range) {
+    for partition in store.partitions_of(dataset, range).iter() {
         there.extend(packed_counts(&partition, &snapshot)?.iter().map(|(series, _)| series.0));
     }
     let catalogue = store.catalogue.read();

@@ -6,6 +6,7 @@
 //! no such snapshot is left.
 
 use std::{
+    collections::{BTreeMap, BTreeSet},
     sync::Arc,
     thread::JoinHandle,
     time::{Duration, Instant},
@@ -13,7 +14,7 @@ use std::{
 
 use fenetre_core::{
     block::{BLOCK_POINTS, Columns, cut},
-    model::SeriesId,
+    model::{DatasetId, SeriesId},
     time::{Nanos, SECOND, TimeRange},
 };
 
@@ -21,7 +22,9 @@ use crate::{
     error::StoreError,
     merge::Sweep,
     partition::{Partition, Place, Progress, Writer, Writing},
+    respan,
     shared::Shared,
+    span::Span,
 };
 
 const TICK: Duration = Duration::from_millis(500);
@@ -51,24 +54,52 @@ struct Watched {
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
 pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
     std::thread::Builder::new().name("compactor".into()).spawn(move || {
-        let mut watched = std::collections::HashMap::new();
+        let (mut watched, mut tidied) = (std::collections::HashMap::new(), BTreeMap::new());
         while !shared.is_stopping() {
-            watch(&shared, &mut watched);
+            let settled = watch(&shared, &mut watched);
+            tidy(&shared, settled, &mut tidied);
             shared.pool.close_idle();
             std::thread::park_timeout(TICK);
         }
     })
 }
 
-/// Looks at every partition once, and compacts those whose time has come.
-fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::PathBuf, Watched>) {
-    let mut first_looks = 0;
+/// Datasets with nothing left to compact, each with the spans and versions of its partitions.
+type Settled = BTreeMap<DatasetId, Vec<(Span, u64)>>;
+
+/// Gives the partitions of datasets that have settled the spans that are right for them, when these or the limits have changed.
+fn tidy(shared: &Shared, settled: Settled, tidied: &mut BTreeMap<DatasetId, (i64, Vec<(Span, u64)>)>) {
+    for (dataset, partitions) in settled {
+        let now = (respan::longest(shared, dataset), partitions);
+        if tidied.get(&dataset) == Some(&now) {
+            continue;
+        }
+        if let Err(error) = respan::tidy(shared, dataset) {
+            tracing::error!(%error, "partitions could not be given other spans");
+        }
+        tidied.insert(dataset, now);
+    }
+    if let Err(error) = respan::remove_replaced(shared) {
+        tracing::error!(%error, "files that are no longer needed could not be removed");
+    }
+}
+
+/// Looks at every partition once, and compacts those whose time has come; says which datasets have settled.
+fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::PathBuf, Watched>) -> Settled {
+    let (mut first_looks, mut settled, mut open) = (0, Settled::new(), BTreeSet::new());
     for (dataset, partition) in shared.all_partitions() {
         if shared.is_stopping() {
-            return;
+            return Settled::new();
         }
-        if partition.is_gone() {
+        if partition.is_gone() || partition.is_replaced() {
             continue;
+        }
+        settled.entry(dataset).or_default().push((partition.span, partition.version()));
+        if watched
+            .get(partition.path())
+            .is_none_or(|known| known.version != partition.version() || !known.progress.is_some_and(|known| known.compacted))
+        {
+            open.insert(dataset);
         }
         let version = partition.version();
         let known =
@@ -104,6 +135,8 @@ fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::Pat
         }
         known.version = partition.version();
     }
+    settled.retain(|dataset, _| !open.contains(dataset));
+    settled
 }
 
 /// Merges what can be merged in a partition, in turns.

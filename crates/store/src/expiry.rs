@@ -2,17 +2,21 @@
 //! those from before have ended their files move to the bin. Killed at any moment, the next start moves what the records name.
 
 use std::{
-    collections::BTreeSet,
+    collections::{BTreeMap, BTreeSet},
     fs,
     path::{Path, PathBuf},
+    sync::Arc,
     time::{Duration, Instant},
 };
+
+use jiff::tz::TimeZone;
 
 use fenetre_core::{
     block::Columns,
     catalogue::{Dataset, Metric},
     keeping::{
-        BinHolding, ByteSize, DatasetHolding, Expiry, InForce, MetricHolding, PartitionHolding, Place, Policies, Step, StoreHolding, Volume, Why,
+        BinHolding, ByteSize, DatasetHolding, Expiry, InForce, Limits, MetricHolding, PartitionHolding, Place, Policies, Step, StoreHolding, Volume,
+        Why,
     },
     model::{DatasetId, MetricId, SeriesId},
     time::{Nanos, TimeRange, format_day, format_utc},
@@ -29,15 +33,18 @@ use crate::{
     floors::{self, Dropped},
     partition::{Partition, Progress},
     records::Document,
+    respan,
     retention::{horizon, horizons, policies, reserve, zone_of},
     rollup::rolled_before,
-    shared::Shared,
+    shared::{Shared, Spans},
     span::{Rate, Span},
     trims::Trim,
 };
 
 /// The sort of documents that say which partitions were dropped.
 const DROPPED: &str = "dropped-partition";
+/// Blocks of all generations.
+const EVERY_GENERATION: u64 = u64::MAX >> 1;
 /// How long queries from before are waited for; then the next turn does it.
 const PATIENCE: Duration = Duration::from_secs(5);
 
@@ -96,14 +103,7 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
             horizon: horizon(&limits, now, &tz),
             keep_under: policies.at(Place::Dataset(id)).keep_under.filter(own_size).map(|found| found.limit.0),
             rolled_before: rolled_before(shared, id, now)?,
-            partitions: partitions
-                .iter()
-                .map(|partition| PartitionHolding {
-                    start: partition.span.start,
-                    last: partition.span.last(),
-                    bytes: bytes_on_disk(partition.path()),
-                })
-                .collect(),
+            partitions: pieces(shared, &partitions, &limits, now, &tz)?,
             others: folder_bytes(&shared.files.rollups(&folder)),
             bin: in_bin.collect(),
             metrics,
@@ -112,6 +112,51 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
     let others = bytes_on_disk(&shared.files.catalogue()) + folder_bytes(&shared.files.journals());
     let keep_under = policies.at(Place::Store).keep_under.map(|found| found.limit.0);
     Ok(StoreHolding { datasets: held, others, keep_under, volume: volume(shared) })
+}
+
+/// What can be dropped by itself: partitions, or, of those that are longer than their points are kept, the parts that they are split into first.
+fn pieces(shared: &Shared, partitions: &[Arc<Partition>], limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Vec<PartitionHolding>, StoreError> {
+    let longest = respan::longest_under(shared, limits, now, tz);
+    let mut pieces = Vec::with_capacity(partitions.len());
+    for partition in partitions {
+        let (span, bytes) = (partition.span, bytes_on_disk(partition.path()));
+        let piece = |span: Span, bytes: u64| PartitionHolding { start: span.start, last: span.last(), bytes };
+        if !span.is_long() || span.days() <= longest {
+            pieces.push(piece(span, bytes));
+            continue;
+        }
+        let by_part = points_by_part(partition, longest)?;
+        let all = by_part.values().sum::<u64>().max(1);
+        let share = |points: u64| (u128::from(bytes) * u128::from(points) / u128::from(all)) as u64;
+        pieces.extend(by_part.iter().map(|(part, points)| piece(*part, share(*points))));
+    }
+    Ok(pieces)
+}
+
+/// Points of a partition by the parts of which its span is made.
+fn points_by_part(partition: &Partition, longest: i64) -> Result<BTreeMap<Span, u64>, StoreError> {
+    let mut by_part = BTreeMap::new();
+    partition.read(|reading| {
+        reading.all_places(EVERY_GENERATION, |series, places| {
+            for place in places {
+                let mut parts = partition.span.parts(longest, place.start..=place.end).peekable();
+                let Some(first) = parts.next() else { continue };
+                if parts.peek().is_none() {
+                    *by_part.entry(first).or_default() += place.count;
+                    continue;
+                }
+                let mut block = Columns::default();
+                reading.decode(series, place, &mut block)?;
+                for part in std::iter::once(first).chain(parts) {
+                    let inside = block.points().places_in(part.range()).len() as u64;
+                    *by_part.entry(part).or_default() += inside;
+                }
+            }
+            Ok(())
+        })
+    })?;
+    by_part.retain(|_, points| *points > 0);
+    Ok(by_part)
 }
 
 /// Ids of a metric's series and of their parts.
@@ -172,11 +217,24 @@ pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
             move_trimmed(shared, id, trim, Why::Age.describe(), now)?;
         }
     }
+    shorten(shared, &plan.steps)?;
     for step in &plan.steps {
         carry_out(shared, step, now)?;
     }
     move_files(shared)?;
     Ok(plan)
+}
+
+/// Splits partitions of which only a part is to be dropped.
+fn shorten(shared: &Shared, steps: &[Step]) -> Result<(), StoreError> {
+    let mut until: BTreeMap<DatasetId, Nanos> = BTreeMap::new();
+    for step in steps {
+        if let Step::Drop { dataset, partition, .. } = step {
+            let known = until.entry(*dataset).or_insert(partition.last);
+            *known = partition.last.max(*known);
+        }
+    }
+    until.into_iter().try_for_each(|(dataset, last)| respan::shorten(shared, dataset, respan::longest(shared, dataset), last).map(|_| ()))
 }
 
 fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError> {
@@ -185,7 +243,7 @@ fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError>
             tracing::warn!(id, "erased from the bin before its time, {}", why.describe());
             bin::erase(shared, id)
         }
-        Step::Drop { dataset, partition, why, for_good } => drop_partition(shared, *dataset, partition.start, *why, *for_good, now),
+        Step::Drop { dataset, partition, why, for_good } => drop_partition(shared, *dataset, partition, *why, *for_good, now),
         Step::Trim { dataset, metric, before, why, .. } => trim(shared, (*dataset, *metric), *before, *why, now),
     }
 }
@@ -225,9 +283,12 @@ fn metric_name(shared: &Shared, dataset: DatasetId, metric: MetricId) -> String 
 }
 
 /// Drops a partition. The record comes first: whatever happens after it, the partition is in the bin.
-fn drop_partition(shared: &Shared, dataset: DatasetId, start: Nanos, why: Why, for_good: bool, now: Nanos) -> Result<(), StoreError> {
-    let partitions = shared.partitions();
-    let Some(partition) = partitions.get(&(dataset, start)) else { return Ok(()) };
+fn drop_partition(shared: &Shared, dataset: DatasetId, piece: &PartitionHolding, why: Why, for_good: bool, now: Nanos) -> Result<(), StoreError> {
+    let _spans = shared.spans.read_recursive();
+    let (partitions, start) = (shared.partitions(), piece.start);
+    // One that has another span by now is looked at again in the next turn.
+    let is_same = |partition: &&Arc<Partition>| partition.span.last() == piece.last;
+    let Some(partition) = partitions.get(&(dataset, start)).filter(is_same) else { return Ok(()) };
     // Counted already by whoever showed what would go.
     let counts = packed_counts(partition, &shared.snapshot())?;
     let whole = counts.iter().filter(|(series, _)| is_whole_value(series)).map(|(_, count)| count);
@@ -261,7 +322,7 @@ impl Record {
     fn dropped(&self) -> Option<Dropped> {
         let span = self.file.rsplit('/').next().and_then(Span::of_file_name)?;
         let (first, last) = self.span?;
-        Some(Dropped { span: (span.start, span.last().saturating_add(1)), points: (first, last.saturating_add(1)) })
+        Some(Dropped { span: (span.start, span.range().end), points: (first, last.saturating_add(1)) })
     }
 
     /// Whether its file lies in the bin by now. The file itself goes last, so then the rest is there too.
@@ -324,7 +385,7 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
     for key in waiting {
         let is_ready = || {
             let leaving = shared.leaving.lock();
-            leaving.get(&key).filter(|leaving| leaving.earlier.have_ended()).map(|leaving| std::sync::Arc::clone(&leaving.partition))
+            leaving.get(&key).filter(|leaving| leaving.earlier.have_ended()).map(|leaving| Arc::clone(&leaving.partition))
         };
         let mut free = None;
         shared.wait_until(patience, || {
@@ -395,7 +456,8 @@ pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
     let span = lies.file_name().and_then(|name| name.to_str()).and_then(Span::of_file_name);
     let span = span.ok_or_else(|| StoreError::Damaged { path: lies.clone(), what: "its name is not that of a partition".to_owned() })?;
     shared.definitions.note_edit(&record.file)?;
-    let is_free = !shared.partitions().contains_key(&(dataset, span.start)) && !home.exists();
+    let spans = shared.spans.read_recursive();
+    let is_free = shared.partitions_of(dataset, span.range()).is_empty() && !home.exists();
     if is_free {
         for suffix in ["-wal", ""] {
             let (from, to) = (companion(&lies, suffix), companion(&home, suffix));
@@ -409,10 +471,11 @@ pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
     } else {
         bin::take_in(shared, dataset, span, lies)?;
     }
+    drop(spans);
     forget(shared, id)?;
     shared.floors.reload(&shared.definitions)?;
     // Windows of that time were made of these points, and of those that came since.
-    mark_range(shared, dataset, TimeRange { start: span.start, end: span.last().saturating_add(1) })?;
+    mark_range(shared, dataset, span.range())?;
     Ok(true)
 }
 
@@ -471,23 +534,48 @@ pub fn goes_again(shared: &Shared, id: &str, now: Nanos) -> Result<Option<String
     })
 }
 
-/// Copies the points of a partition's file into a partition that is there, older than everything that came since.
+/// Copies the points of a file of the bin into the partitions of their time, older than everything that came since.
 pub fn merge_in(shared: &Shared, dataset: DatasetId, bin: &Partition) -> Result<(), StoreError> {
+    let _spans = shared.spans.read_recursive();
     let is_counter = shared.counters(dataset);
-    let partition = shared.partition(dataset, bin.span, |_| Rate::default())?;
-    shared.definitions.note_edit(&relative_name(shared, &partition))?;
-    partition.writer().write(true, |writing| {
-        bin.read(|reading| {
-            reading.all_places(u64::MAX >> 1, |series, places| {
-                for place in places {
-                    let mut block = Columns::default();
-                    reading.decode(series, place, &mut block)?;
-                    writing.add(series, block.points(), 0, is_counter(series))?;
+    let mut targets = Spans::new();
+    let longest = bin.span.days();
+    if shared.partitions_of(dataset, bin.span.range()).is_empty() {
+        targets.insert(bin.span.start, bin.span);
+    }
+    bin.read(|reading| {
+        reading.all_places(EVERY_GENERATION, |_, places| {
+            for place in places {
+                let mut at = place.start;
+                while at <= place.end {
+                    let known = targets.range(..=at).next_back().map(|(_, span)| *span).filter(|span| span.holds(at));
+                    let span = known.unwrap_or_else(|| shared.span_for(dataset, at, (&targets, longest), |_| Rate::default()));
+                    targets.insert(span.start, span);
+                    let Some(next) = span.last().checked_add(1) else { break };
+                    at = next;
                 }
-                Ok(())
-            })
+            }
+            Ok(())
+        })
+    })?;
+    for span in targets.values() {
+        let partition = shared.partition(dataset, *span, |_| Rate::default())?;
+        shared.definitions.note_edit(&relative_name(shared, &partition))?;
+        partition.writer().write(true, |writing| {
+            bin.read(|reading| {
+                reading.all_places(EVERY_GENERATION, |series, places| {
+                    for place in places.iter().filter(|place| place.start <= span.last() && place.end >= span.start) {
+                        let mut block = Columns::default();
+                        reading.decode(series, place, &mut block)?;
+                        let points = block.points();
+                        writing.add(series, points.slice(points.places_in(span.range())), 0, is_counter(series))?;
+                    }
+                    Ok(())
+                })
+            })?;
+            let now = writing.reading().progress()?;
+            writing.set_progress(Progress { compacted: false, ..now })
         })?;
-        let now = writing.reading().progress()?;
-        writing.set_progress(Progress { compacted: false, ..now })
-    })
+    }
+    Ok(())
 }

@@ -45,6 +45,7 @@ mod pool;
 mod reading;
 mod records;
 mod replaced;
+mod respan;
 mod retention;
 mod rollup;
 mod shared;

@@ -61,6 +61,8 @@ pub struct Options {
     pub pack_after: Duration,
     /// A partition into which nothing was packed for so long is compacted.
     pub compact_after: Duration,
+    /// The most days that a partition holds, for points that are few: 3,584, 448, 56 or 7.
+    pub longest_span_days: i64,
     /// Idle connections to partitions, of three open files each.
     pub open_partitions: usize,
     /// How long and how much is kept, as the configuration file says.
@@ -77,6 +79,7 @@ impl Default for Options {
             pack_points: usize::MAX,
             pack_after: Duration::from_secs(3_600),
             compact_after: Duration::from_secs(60),
+            longest_span_days: 3_584,
             open_partitions: 300,
             retention: FileRetention::default(),
             reserve: None,

@@ -19,7 +19,8 @@ use crate::{
     head::{Generation, Sorted},
     journal,
     partition::Progress,
-    shared::Shared,
+    respan,
+    shared::{Shared, Spans},
     span::{Rate, Span},
 };
 
@@ -37,6 +38,8 @@ pub fn pack(shared: &Shared, generation: &Generation) -> Result<(), StoreError> 
 
 /// Writes a generation's points into their partitions; says how many points and partitions these were.
 fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usize), StoreError> {
+    split_full(shared, generation)?;
+    let _spans = shared.spans.read_recursive();
     let buffers = generation.buffers.read();
     let mut of_dataset: BTreeMap<DatasetId, Vec<(SeriesId, Sorted<'_>)>> = BTreeMap::new();
     for (dataset, series) in buffers.series() {
@@ -94,27 +97,45 @@ fn thinned(points: Points<'_>, thinning: &Thinning) -> Columns {
     kept
 }
 
+/// Splits partitions of more than a week for which a generation brings too many points.
+fn split_full(shared: &Shared, generation: &Generation) -> Result<(), StoreError> {
+    let mut to_come: BTreeMap<(DatasetId, Span), u64> = BTreeMap::new();
+    {
+        let buffers = generation.buffers.read();
+        for (dataset, series) in buffers.series() {
+            let Some(points) = buffers.sorted(series) else { continue };
+            let times = points.points().times;
+            let (Some(first), Some(last)) = (times.first(), times.last()) else { continue };
+            for partition in shared.partitions_of(dataset, TimeRange { start: *first, end: last.saturating_add(1) }).iter() {
+                if partition.span.is_long() {
+                    *to_come.entry((dataset, partition.span)).or_default() += points.points().places_in(partition.span.range()).len() as u64;
+                }
+            }
+        }
+    }
+    // Its parts may be too long for so many points still.
+    while let Some(((dataset, span), points)) = to_come.pop_first() {
+        if respan::split_if_many(shared, dataset, span, points)? {
+            let parts = shared.partitions_of(dataset, span.range());
+            to_come.extend(parts.iter().filter(|part| part.span.is_long()).map(|part| ((dataset, part.span), points)));
+        }
+    }
+    Ok(())
+}
+
 /// Which stretches of which series go into each span.
 type Pieces = BTreeMap<Span, Vec<(usize, Range<usize>)>>;
 
 fn by_span(shared: &Shared, dataset: DatasetId, all: &[(SeriesId, Sorted<'_>)]) -> Pieces {
-    let mut pieces = Pieces::new();
-    let mut known: BTreeMap<Span, Span> = BTreeMap::new();
+    let (mut pieces, mut chosen, longest) = (Pieces::new(), Spans::new(), respan::longest(shared, dataset));
     for (place, (_, points)) in all.iter().enumerate() {
         let times = points.points().times;
         let mut start = 0;
         while start < times.len() {
-            let week = Span::week_of(times[start]);
-            // Days of one week decide alike, and only the first to ask counts its points.
-            let span = match known.get(&week) {
-                Some(span) if span.last() == week.last() && span.start == week.start => *span,
-                Some(_) => Span::day_of(times[start]),
-                None => {
-                    let span = shared.span_for(dataset, times[start], |week| rate(all, week));
-                    known.insert(week, span);
-                    span
-                }
-            };
+            let at = times[start];
+            let known = chosen.range(..=at).next_back().map(|(_, span)| *span).filter(|span| span.holds(at));
+            let span = known.unwrap_or_else(|| shared.span_for(dataset, at, (&chosen, longest), |span| rate(all, span)));
+            chosen.insert(span.start, span);
             let end = start + times[start..].partition_point(|at| *at <= span.last());
             pieces.entry(span).or_default().push((place, start..end));
             start = end;
@@ -125,7 +146,7 @@ fn by_span(shared: &Shared, dataset: DatasetId, all: &[(SeriesId, Sorted<'_>)]) 
 
 /// How fast the points in a span came, by their instants.
 fn rate(all: &[(SeriesId, Sorted<'_>)], span: Span) -> Rate {
-    let range = TimeRange { start: span.start, end: span.last().saturating_add(1) };
+    let range = span.range();
     let (mut count, mut first, mut last) = (0, Nanos::MAX, Nanos::MIN);
     for (_, points) in all {
         let times = &points.points().times[points.points().places_in(range)];

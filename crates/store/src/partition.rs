@@ -64,6 +64,8 @@ pub struct Partition {
     pub counts: Mutex<Option<(u64, Arc<SeriesCounts>)>>,
     version: AtomicU64,
     has_tables: AtomicBool,
+    /// Its points are in other partitions by now: it stays as it is for those who read it.
+    replaced: AtomicBool,
     /// It was dropped, and its file goes: nobody opens it any more.
     gone: AtomicBool,
     /// How many use a connection to it just now.
@@ -133,6 +135,7 @@ impl Partition {
             counts: Mutex::default(),
             version: AtomicU64::new(0),
             has_tables: AtomicBool::new(false),
+            replaced: AtomicBool::new(false),
             gone: AtomicBool::new(false),
             users: AtomicUsize::new(0),
             sizes: Mutex::default(),
@@ -166,6 +169,11 @@ impl Partition {
     /// Whether it was dropped.
     pub fn is_gone(&self) -> bool {
         self.gone.load(Ordering::SeqCst)
+    }
+
+    /// Whether its points are in other partitions by now.
+    pub fn is_replaced(&self) -> bool {
+        self.replaced.load(Ordering::SeqCst)
     }
 
     /// Lets go of its file: brings its log into it, and closes it. Says whether nobody uses it any more; then it may be moved.
@@ -311,6 +319,11 @@ impl Writer<'_> {
         })
     }
 
+    /// Notes that its points are in other partitions by now.
+    pub fn note_replaced(&self) {
+        self.partition.replaced.store(true, Ordering::SeqCst);
+    }
+
     /// Writes the file anew without the room that removed blocks have left. Readers go on meanwhile.
     pub fn shrink(&self) -> Result<(), StoreError> {
         let path = &self.partition.path;
@@ -436,6 +449,16 @@ impl<'c> Reading<'c> {
         rows.and_then(Iterator::collect).at("read", self.path)
     }
 
+    /// How many points it holds, those that blocks share counted twice; none if they are more than a bound.
+    pub fn points_up_to(&self, most: u64) -> Result<Option<u64>, StoreError> {
+        // Each block has a point: what has more blocks is not counted.
+        let text = "SELECT count(*), COALESCE(sum(count), 0) FROM (SELECT count FROM block LIMIT ?1)";
+        let values = [i64::try_from(most).unwrap_or(i64::MAX).saturating_add(1)];
+        let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
+        let (blocks, points) = statement.query_row(values, |row| Ok((row.get::<_, i64>(0)?, row.get::<_, i64>(1)?))).at("read", self.path)?;
+        Ok(Some(points.cast_unsigned()).filter(|points| blocks.cast_unsigned() <= most && *points <= most))
+    }
+
     /// Bytes of a block and its summary.
     pub fn bytes_of(&self, place: &Place) -> Result<u64, StoreError> {
         let text = "SELECT length(bytes) + length(summary) FROM block WHERE id = ?1";
@@ -492,6 +515,18 @@ impl Writing<'_> {
         self.added.set(self.added.get() + bytes.len() as u64);
         let row = params![series.0, start, end, generation.cast_signed(), points.len() as i64, summary.to_bytes(), bytes];
         insert.execute(row).map(|_| ()).at("write", self.path)
+    }
+
+    /// Adds a block of another partition as it is.
+    pub fn copy(&self, from: &Reading<'_>, series: SeriesId, place: &Place) -> Result<(), StoreError> {
+        let mut look = from.connection.prepare_cached("SELECT summary, bytes FROM block WHERE id = ?1").at("read", from.path)?;
+        let mut rows = look.query([place.id]).at("read", from.path)?;
+        let row = rows.next().at("read", from.path)?.ok_or_else(|| from.damaged("a block of its index is missing"))?;
+        let blob = |column: usize| row.get_ref(column).at("read", from.path)?.as_blob().map_err(|error| from.damaged(&error.to_string()));
+        let text = "INSERT INTO block (series, start, end, generation, count, summary, bytes) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)";
+        let mut insert = self.transaction.prepare_cached(text).at("write", self.path)?;
+        let values = params![series.0, place.start, place.end, place.generation.cast_signed(), place.count.cast_signed(), blob(0)?, blob(1)?];
+        insert.execute(values).map(|_| ()).at("write", self.path)
     }
 
     /// Bytes of the blocks that were added.

@@ -31,10 +31,10 @@ pub fn count(shared: &Shared, dataset: DatasetId, entry: &Entry) -> Result<Optio
     let Some((first, last)) = ends(&instants) else { return Ok(Some(replaced)) };
     let mut older = Vec::new();
     let places: HashMap<SeriesId, usize> = instants.iter().enumerate().map(|(place, (series, _))| (*series, place)).collect();
-    for partition in shared.partitions_of(dataset, TimeRange { start: first, end: last.saturating_add(1) }) {
+    for partition in shared.partitions_of(dataset, TimeRange { start: first, end: last.saturating_add(1) }).iter() {
         let inside = instants.iter().filter(|(_, times)| times.last().is_some_and(|last| *last >= partition.span.start));
         let reaching = partition.reaching(inside.filter_map(|(series, times)| Some((*series, *times.first()?))))?;
-        older.extend(reaching.into_iter().filter_map(|series| Some((*places.get(&series)?, Arc::clone(&partition)))));
+        older.extend(reaching.into_iter().filter_map(|series| Some((*places.get(&series)?, Arc::clone(partition)))));
         if older.len() > MOST_LOOKS {
             return Ok(None);
         }

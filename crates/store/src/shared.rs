@@ -43,11 +43,28 @@ pub type Partitions = BTreeMap<(DatasetId, Nanos), Arc<Partition>>;
 
 /// Those of a dataset that meet a range, oldest first.
 pub fn partitions_in(partitions: &Partitions, dataset: DatasetId, range: TimeRange) -> Vec<Arc<Partition>> {
-    // No partition before the week that holds the range's start reaches into it.
-    let from = Span::week_of(range.start).start;
-    let near = partitions.range((dataset, from)..=(dataset, range.end)).map(|(_, partition)| partition);
-    near.filter(|partition| partition.span.meets(range)).map(Arc::clone).collect()
+    // Of those that begin before the range, only the last can reach into it.
+    let before = partitions.range((dataset, Nanos::MIN)..(dataset, range.start)).next_back();
+    let inside = partitions.range((dataset, range.start)..=(dataset, range.end.max(range.start)));
+    before.into_iter().chain(inside).map(|(_, partition)| partition).filter(|partition| partition.span.meets(range)).map(Arc::clone).collect()
 }
+
+/// Partitions that were there at a moment: as long as somebody holds them, their files stay.
+pub struct Found {
+    list: Vec<Arc<Partition>>,
+    _of: Arc<Partitions>,
+}
+
+impl std::ops::Deref for Found {
+    type Target = [Arc<Partition>];
+
+    fn deref(&self) -> &Self::Target {
+        &self.list
+    }
+}
+
+/// Spans that are taken, by their first instants.
+pub type Spans = BTreeMap<Nanos, Span>;
 
 /// Queries that began before some moment: they hold a map of partitions from before it.
 #[derive(Clone)]
@@ -66,6 +83,14 @@ pub struct Leaving {
     pub earlier: Earlier,
 }
 
+/// Partitions that others have replaced.
+pub struct Replaced {
+    /// The record of it.
+    pub record: String,
+    pub old: Vec<Arc<Partition>>,
+    pub earlier: Earlier,
+}
+
 /// What the threads of a store share.
 pub struct Shared {
     pub files: Files,
@@ -81,6 +106,10 @@ pub struct Shared {
     partitions: RwLock<Versions>,
     /// Partitions that were dropped, until their files are moved.
     pub leaving: Mutex<BTreeMap<(DatasetId, Nanos), Leaving>>,
+    /// Partitions whose points are in others by now, until their files are removed.
+    pub replaced: Mutex<Vec<Replaced>>,
+    /// Held by whoever changes points of partitions that are there; alone, by whoever puts others into their place.
+    pub spans: RwLock<()>,
     /// The reserve of the volume is touched, and nothing is left that could go.
     is_full: AtomicBool,
     stopping: AtomicBool,
@@ -115,8 +144,26 @@ impl Shared {
         let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
         let policies = PolicyBook::open(&definitions, options.retention.clone())?;
         let (rollups, floors) = (Rollups::default(), Floors::open(&definitions)?);
-        let (leaving, is_full, stopping) = (Mutex::default(), AtomicBool::new(false), AtomicBool::new(false));
-        Ok(Self { files, options, catalogue, definitions, head, pool, policies, rollups, floors, trims, partitions, leaving, is_full, stopping })
+        let (leaving, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
+        let (is_full, stopping) = (AtomicBool::new(false), AtomicBool::new(false));
+        Ok(Self {
+            files,
+            options,
+            catalogue,
+            definitions,
+            head,
+            pool,
+            policies,
+            rollups,
+            floors,
+            trims,
+            partitions,
+            leaving,
+            replaced,
+            spans,
+            is_full,
+            stopping,
+        })
     }
 
     /// The clock on the wall.
@@ -156,8 +203,20 @@ impl Shared {
     }
 
     /// The partitions of a dataset that meet a range, oldest first.
-    pub fn partitions_of(&self, dataset: DatasetId, range: TimeRange) -> Vec<Arc<Partition>> {
-        partitions_in(&self.partitions.read().now, dataset, range)
+    pub fn partitions_of(&self, dataset: DatasetId, range: TimeRange) -> Found {
+        let of = self.partitions();
+        Found { list: partitions_in(&of, dataset, range), _of: of }
+    }
+
+    /// Puts partitions into the place of others of their time: no new query sees the old ones. Their files must stay until those that began before
+    /// have ended.
+    pub fn exchange(&self, dataset: DatasetId, old: &[Arc<Partition>], new: impl IntoIterator<Item = Arc<Partition>>) -> Earlier {
+        let mut partitions = self.partitions.write();
+        partitions.change(|map| {
+            old.iter().for_each(|partition| drop(map.remove(&(dataset, partition.span.start))));
+            map.extend(new.into_iter().map(|partition| ((dataset, partition.span.start), partition)));
+        });
+        Earlier(partitions.before.clone())
     }
 
     /// Takes a partition out: from here on no new query sees it. Its file stays until those from before have ended.
@@ -193,10 +252,10 @@ impl Shared {
         }
     }
 
-    /// Adds a partition whose file has come back; says whether there was none of its span.
+    /// Adds a partition whose file has come back; says whether there was none of its time.
     pub fn put_back(&self, dataset: DatasetId, span: Span, path: PathBuf) -> bool {
         let mut partitions = self.partitions.write();
-        if partitions.now.contains_key(&(dataset, span.start)) {
+        if !partitions_in(&partitions.now, dataset, span.range()).is_empty() {
             return false;
         }
         let partition = Arc::new(Partition::new(span, path, DEFAULT_PAGES, Arc::clone(&self.pool)));
@@ -209,17 +268,27 @@ impl Shared {
         self.partitions.read().now.iter().map(|((dataset, _), partition)| (*dataset, Arc::clone(partition))).collect()
     }
 
-    /// The span of the partition that holds an instant, or would: for a new one, `rate` says how fast points come in that week.
-    pub fn span_for(&self, dataset: DatasetId, at: Nanos, rate: impl FnOnce(Span) -> Rate) -> Span {
-        let week = Span::week_of(at);
+    /// The span of the partition that holds an instant, or would: a new one crosses none that is there, nor any of `chosen`, and is not longer than
+    /// `longest` days. `rate` says how fast points come in a span.
+    pub fn span_for(&self, dataset: DatasetId, at: Nanos, (chosen, longest): (&Spans, i64), rate: impl Fn(Span) -> Rate) -> Span {
         let partitions = self.partitions();
-        let mut same_week = partitions.range((dataset, week.start)..=(dataset, week.last())).map(|(_, partition)| partition.span);
-        match same_week.next() {
-            Some(span) if span == week => week,
-            // A week that has days stays one of days.
-            Some(_) => Span::day_of(at),
-            None => Span::for_rate(at, rate(week)),
+        let there = |range: TimeRange| partitions_in(&partitions, dataset, range).first().map(|partition| partition.span);
+        let to_come = |range: TimeRange| {
+            let before = chosen.range(..range.start).next_back();
+            before.into_iter().chain(chosen.range(range.start..range.end)).map(|(_, span)| *span).find(|span| span.meets(range))
+        };
+        let taken = |range: TimeRange| there(range).or_else(|| to_come(range));
+        if let Some(span) = taken(TimeRange { start: at, end: at.saturating_add(1) }) {
+            return span;
         }
+        let week = Span::week_of(at);
+        // A week that has days stays one of days.
+        if taken(week.range()).is_some() {
+            return Span::day_of(at);
+        }
+        let mut long = Span::long_of(at, longest);
+        let few = long.find(|span| taken(span.range()).is_none() && rate(*span).is_few(*span));
+        few.unwrap_or_else(|| Span::for_rate(at, rate(week)))
     }
 
     /// The partition of a span, new where there was none; its file comes with the first points.

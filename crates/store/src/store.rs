@@ -42,7 +42,7 @@ use crate::{
     partition::Partition,
     reading::StoreSource,
     records::{Document, Records},
-    replaced,
+    replaced, respan,
     retention::{self, FileRetention, Horizons},
     rollup::{self, LevelLoss},
     shared::Shared,
@@ -107,6 +107,8 @@ impl Store {
         let catalogue = Arc::new(RwLock::new(catalogue));
         let definitions = Definitions::new(records, Arc::clone(&catalogue));
         expiry::finish(&files, &definitions)?;
+        let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
+        respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
         let (requests, received) = committer::channel();
         let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
@@ -190,7 +192,9 @@ impl Store {
         for (dataset, partition) in self.shared.all_partitions() {
             compactor::compact(&self.shared, &partition, &self.shared.counters(dataset))?;
         }
-        Ok(())
+        let datasets: Vec<DatasetId> = self.shared.catalogue.read().datasets().map(|dataset| dataset.id).collect();
+        datasets.into_iter().try_for_each(|dataset| respan::tidy(&self.shared, dataset))?;
+        respan::remove_replaced(&self.shared)
     }
 
     fn request(&self, request: Request) -> Result<(), StoreError> {

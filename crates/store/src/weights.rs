@@ -103,8 +103,8 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
     let mut datasets = Vec::with_capacity(names.len());
     for (id, name, folder) in names {
         let mut partitions = Vec::new();
-        for partition in store.partitions_of(id, TimeRange::ALL) {
-            let counts = packed_counts(&partition, &snapshot)?;
+        for partition in store.partitions_of(id, TimeRange::ALL).iter() {
+            let counts = packed_counts(partition, &snapshot)?;
             partitions.push(PartitionSize {
                 path: partition.path().to_owned(),
                 start: partition.span.start,
@@ -210,8 +210,8 @@ pub fn metrics(store: &Shared) -> Result<Vec<MetricSize>, StoreError> {
     let datasets: Vec<DatasetId> = store.catalogue.read().datasets().map(|dataset| dataset.id).collect();
     for id in datasets {
         let mut of_series: BTreeMap<SeriesId, (u64, u64, Nanos)> = BTreeMap::new();
-        for partition in store.partitions_of(id, TimeRange::ALL) {
-            let counts = packed_counts(&partition, &snapshot)?;
+        for partition in store.partitions_of(id, TimeRange::ALL).iter() {
+            let counts = packed_counts(partition, &snapshot)?;
             for (series, bytes, first) in shares(&partition)? {
                 let known = of_series.entry(series).or_insert((0, 0, first));
                 *known = (known.0 + bytes, known.1, known.2.min(first));

@@ -56,7 +56,7 @@ fn old_partitions_go_to_the_bin_and_come_back_whole() {
     assert!(store.expire(NOW).unwrap().steps.is_empty());
     let bin = store.bin().unwrap();
     assert_eq!(bin.iter().map(|item| (item.noun, item.points.unwrap().points)).filter(|item| item.0 == Noun::Partition).count(), 4);
-    assert!(store.goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 2w"));
+    assert!(store.goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 14d"));
     store.say(Place::Dataset(main(&store)), Said::default(), NOW).unwrap();
     assert_eq!(store.goes_again(&bin[0].id, NOW).unwrap(), None);
     // One of them into a span where points came meanwhile: what came later counts.

@@ -324,7 +324,10 @@ fn a_store_has_one_owner_and_bad_definitions_are_refused() {
     write(&store, &[(0, START, 1.0)]);
     let state = MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() };
     let refused = store.put_metric("main", "level", state).unwrap_err().to_string();
-    assert_eq!(refused, "`level` is a gauge and has 1 series: it cannot become a state, whose values are of another sort");
+    assert_eq!(
+        refused,
+        "`level` is a gauge and has 1 series: their points do not become those of a state by a definition. Convert them: `fenetre metrics define level --kind state --convert`"
+    );
     assert!(store.put_dataset("../up", &DatasetDefinition::default()).is_err());
     assert!(store.put_dataset("up", &DatasetDefinition { zone: "Nowhere".into(), ..Default::default() }).is_err());
     assert!(matches!(store.begin("nowhere"), Err(StoreError::NoDataset { .. })));

@@ -14,9 +14,9 @@ use fenetre_store::{Options, Store, StoreError, StoreSource};
 
 pub const START: Nanos = 1_790_000_000 * SECOND;
 
-/// Options under which nothing happens unless a test asks for it.
+/// Options under which nothing happens unless a test asks for it, and few points make many partitions.
 pub fn quiet() -> Options {
-    Options { compact_after: Duration::from_secs(3_600), ..Options::default() }
+    Options { compact_after: Duration::from_secs(3_600), longest_span_days: 7, ..Options::default() }
 }
 
 /// Opens a store that this process has just closed. Another test of it may be starting a program at that moment (the snapshots' library
