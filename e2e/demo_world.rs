@@ -36,7 +36,7 @@ fn the_demo_fills_lives_stops_and_goes_on() {
     // What the generator makes is the same however often it was started, so nothing is there twice.
     let said = again.run(&["ask", "show count of level overall over last 12h per 1h", "--dataset", "velmar", "-o", "csv"]);
     let full: Vec<&str> = said.out().leak().lines().skip(2).take(10).collect();
-    assert!(full.iter().all(|row| row.ends_with(",2880,")), "{full:?}");
+    assert!(full.iter().all(|row| row.contains(",2880,")), "{full:?}");
 }
 
 #[test]

@@ -295,8 +295,8 @@ fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
     let kept = post(&service, "/api/v1/retention", &json!({ "place": "main", "say": { "keep_for": "20d" } }));
     assert_eq!(kept.status, 200, "{}", kept.text());
     let began = Instant::now();
-    while get(&service, "/api/v1/storage")["datasets"][0]["partitions"].as_array().unwrap().len() > 5 {
-        assert!(began.elapsed() < Duration::from_secs(30), "partitions go");
+    while get(&service, "/api/v1/bin").as_array().unwrap().len() < 5 {
+        assert!(began.elapsed() < Duration::from_secs(30), "weeks go");
         std::thread::sleep(Duration::from_millis(100));
     }
     // Days are made of the hours that stay; hours of nothing.
@@ -316,7 +316,7 @@ fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
     // Other metrics are other series of the same levels: what was made stays.
     assert_eq!(set("", &json!({ "levels": [{ "width": "1h" }, { "width": "1d" }], "metrics": ["level"] })).status, 200);
     let days = service.run(&["ask", "show count of level over last 50d per 1d from 1d", "--output", "csv"]);
-    assert!(days.code() == 0 && days.out().lines().filter(|line| line.ends_with(",144,")).count() >= 45, "{}", days.all());
+    assert!(days.code() == 0 && days.out().lines().filter(|line| line.contains(",144,")).count() >= 45, "{}", days.all());
     assert_eq!(service.run(&["rollup", "set", "--level", "1d", "--yes"]).code(), 0);
     assert_eq!(levels(&service).len(), 1);
     // Nor does a whole policy.

@@ -66,7 +66,12 @@ export const refusalsQuery = queryOptions({
   refetchInterval: 2 * LIVE_MS,
 });
 
-export const binQuery = queryOptions({ queryKey: ["bin"], queryFn: client.fetchBin });
+export const binQuery = queryOptions({
+  queryKey: ["bin"],
+  queryFn: client.fetchBin,
+  // What limits drop lies there a moment later.
+  refetchInterval: 5 * LIVE_MS,
+});
 
 export const referencesQuery = (dataset: string, metric: string) =>
   queryOptions({ queryKey: ["references", dataset, metric], queryFn: () => client.fetchReferences(dataset, metric) });

@@ -303,6 +303,8 @@ export interface Level {
   from: string | null;
   until: string | null;
   filled: number;
+  /** Points of its series that are not packed yet. */
+  waiting_points?: number;
   lag_seconds: number;
   out_of_date: number;
   series: number;

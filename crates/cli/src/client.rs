@@ -21,7 +21,7 @@ use fenetre_service::{
         retention::{Departure, ExpiryOrder, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
         rollups::{FillOrder, RollupPreview, RollupsInfo},
         series::{LatestPoint, Page, SeriesInfo},
-        storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, VerifiedFile},
+        storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
     },
     backups::BackupState,
     imports::{ImportRecord, Order},
@@ -202,6 +202,10 @@ impl Client {
 
     pub fn verify(&self, order: &FileOrder) -> Result<VerifiedFile, Failure> {
         self.post("/api/v1/storage/verify", order)
+    }
+
+    pub fn tidy(&self, dataset: &str) -> Result<TidiedDataset, Failure> {
+        self.post("/api/v1/storage/tidy", &TidyOrder { dataset: dataset.to_owned() })
     }
 
     pub fn compact(&self, order: &FileOrder) -> Result<CompactedPartition, Failure> {

@@ -22,12 +22,13 @@ use std::{
     sync::Arc,
 };
 
-use fenetre_core::{catalogue::FIRST_PART, model::DatasetId};
+use fenetre_core::model::DatasetId;
 use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::{
+    census::{is_whole_value, packed_counts},
     error::{Context, StoreError},
     files::{companion, remove_file, sync_folder},
     head::Snapshot,
@@ -61,7 +62,7 @@ pub struct BackupReport {
     pub kept: usize,
     /// Bytes that were copied.
     pub bytes: u64,
-    /// Points in the partitions; where blocks overlap, those that they share are counted twice.
+    /// Points in the partitions.
     pub points: u64,
 }
 
@@ -90,6 +91,9 @@ struct Entry {
     /// Whether the file is in the earlier backup and not here.
     earlier: bool,
 }
+
+/// Backups that build on each other, at the most.
+const MOST_BACKUPS: usize = 10_000;
 
 impl Manifest {
     fn read(folder: &Path, name: &str) -> Result<Self, StoreError> {
@@ -167,7 +171,10 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
             (Some(entry), _) => Entry { earlier: true, ..entry },
             (None, Some(entry)) if !entry.earlier => entry,
             _ => {
-                let points = copy_partition(partition, before, &to.join(&name))?;
+                copy_partition(partition, before, &to.join(&name))?;
+                // Blocks may overlap, of points that came twice: each point counts once.
+                let counts = packed_counts(partition, &snapshot)?;
+                let points = counts.iter().filter(|(series, _)| is_whole_value(series)).map(|(_, count)| count.points).sum();
                 let (sha256, bytes) = digest(&to.join(&name))?;
                 report.copied += 1;
                 report.bytes += bytes;
@@ -240,15 +247,15 @@ pub(crate) fn relative_name(shared: &Shared, partition: &Partition) -> String {
     partition.path().strip_prefix(shared.files.root()).unwrap_or(partition.path()).to_string_lossy().into_owned()
 }
 
-/// Copies the blocks of generations before one into a new file; says how many points they hold.
-fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<u64, StoreError> {
+/// Copies the blocks of generations before one into a new file.
+fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<(), StoreError> {
     if let Some(folder) = to.parent() {
         fs::create_dir_all(folder).at("create the folder", folder)?;
     }
     remove_file(to)?;
     partition.copy_to(to)?;
     let connection = Connection::open(to).at("open", to)?;
-    let trim = || -> rusqlite::Result<u64> {
+    let trim = || -> rusqlite::Result<()> {
         connection.pragma_update(None, "journal_mode", "DELETE")?;
         // One whose first packing failed has no tables yet.
         connection.execute_batch(SCHEMA)?;
@@ -258,8 +265,7 @@ fn copy_partition(partition: &Partition, before: u64, to: &Path) -> Result<u64, 
             connection.pragma_update(None, "user_version", packed)?;
             connection.execute_batch("VACUUM")?;
         }
-        let points = "SELECT COALESCE(SUM(count), 0) FROM block WHERE series < ?1";
-        connection.query_row(points, [FIRST_PART], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned)
+        Ok(())
     };
     trim().at("write", to)
 }
@@ -310,7 +316,7 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
         if !told(progress) {
             return Err(StoreError::Stopped);
         }
-        let source = source_of(from, &manifest, name, entry, 0)?;
+        let source = source_of(from, &manifest, name, entry)?;
         let target = unfinished.join(name);
         if is_whole(&target, entry) {
             report.kept += 1;
@@ -343,21 +349,25 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
 }
 
 /// Where a file of a backup is: there, or in the one that it builds on, or in the one before that.
-fn source_of(folder: &Path, manifest: &Manifest, name: &str, entry: &Entry, depth: usize) -> Result<PathBuf, StoreError> {
+fn source_of(from: &Path, manifest: &Manifest, name: &str, entry: &Entry) -> Result<PathBuf, StoreError> {
     // The name comes from a file that anybody may have changed: it must not lead out of the backup.
     let is_plain = Path::new(name).components().all(|part| matches!(part, std::path::Component::Normal(_)));
     if !is_plain {
-        return Err(StoreError::Backup(format!("the backup {} names the file {name}, which lies outside", folder.display())));
+        return Err(StoreError::Backup(format!("the backup {} names the file {name}, which lies outside", from.display())));
     }
-    if !entry.earlier {
-        return Ok(folder.join(name));
+    let missing = || StoreError::Backup(format!("{name} is in no backup that {} builds on", from.display()));
+    let (mut folder, mut since, mut is_here) = (from.to_owned(), manifest.since.clone(), !entry.earlier);
+    for _ in 0..MOST_BACKUPS {
+        if is_here {
+            return Ok(folder.join(name));
+        }
+        let earlier = since.ok_or_else(missing)?;
+        // A backup that was moved together with the one that it builds on is still found beside it. It never builds on itself.
+        let beside = folder.parent().and_then(|parent| Some(parent.join(earlier.file_name()?))).filter(|beside| *beside != folder);
+        let earlier = if earlier.join(MANIFEST).exists() { earlier } else { beside.unwrap_or(earlier) };
+        let before = Manifest::read(&earlier, MANIFEST)?;
+        let known = before.files.get(name).filter(|known| known.sha256 == entry.sha256).ok_or_else(missing)?;
+        (is_here, since, folder) = (!known.earlier, before.since, earlier);
     }
-    let missing = || StoreError::Backup(format!("{} is in no backup that {} builds on", name, folder.display()));
-    let earlier = manifest.since.as_ref().filter(|_| depth < 1_000).ok_or_else(missing)?;
-    // A backup that was moved together with the one that it builds on is still found beside it.
-    let beside = folder.parent().and_then(|parent| Some(parent.join(earlier.file_name()?)));
-    let earlier = if earlier.join(MANIFEST).exists() { earlier.clone() } else { beside.unwrap_or_else(|| earlier.clone()) };
-    let before = Manifest::read(&earlier, MANIFEST)?;
-    let known = before.files.get(name).filter(|known| known.sha256 == entry.sha256).ok_or_else(missing)?.clone();
-    source_of(&earlier, &before, name, &known, depth + 1)
+    Err(missing())
 }

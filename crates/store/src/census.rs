@@ -174,7 +174,7 @@ pub fn metrics_in(store: &Shared, dataset: DatasetId, range: TimeRange) -> Resul
     let mut there = roaring::RoaringBitmap::new();
     let snapshot = store.snapshot();
     for partition in store.partitions_of(dataset, range).iter() {
-        there.extend(packed_counts(&partition, &snapshot)?.iter().map(|(series, _)| series.0));
+        there.extend(packed_counts(partition, &snapshot)?.iter().map(|(series, _)| series.0));
     }
     let catalogue = store.catalogue.read();
     let Some(dataset) = catalogue.datasets().find(|known| known.id == dataset) else { return Ok(Vec::new()) };

@@ -54,7 +54,7 @@ struct Watched {
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
 pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
     std::thread::Builder::new().name("compactor".into()).spawn(move || {
-        let (mut watched, mut tidied) = (std::collections::HashMap::new(), BTreeMap::new());
+        let (mut watched, mut tidied) = (std::collections::HashMap::new(), Tidied::new());
         while !shared.is_stopping() {
             let settled = watch(&shared, &mut watched);
             tidy(&shared, settled, &mut tidied);
@@ -67,8 +67,11 @@ pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
 /// Datasets with nothing left to compact, each with the spans and versions of its partitions.
 type Settled = BTreeMap<DatasetId, Vec<(Span, u64)>>;
 
+/// The same as they were when they were last put in order, with the longest span of that time.
+type Tidied = BTreeMap<DatasetId, (i64, Vec<(Span, u64)>)>;
+
 /// Gives the partitions of datasets that have settled the spans that are right for them, when these or the limits have changed.
-fn tidy(shared: &Shared, settled: Settled, tidied: &mut BTreeMap<DatasetId, (i64, Vec<(Span, u64)>)>) {
+fn tidy(shared: &Shared, settled: Settled, tidied: &mut Tidied) {
     for (dataset, partitions) in settled {
         let now = (respan::longest(shared, dataset), partitions);
         if tidied.get(&dataset) == Some(&now) {

@@ -114,7 +114,13 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
     Ok(StoreHolding { datasets: held, others, keep_under, volume: volume(shared) })
 }
 
-/// What can be dropped by itself: partitions, or, of those that are longer than their points are kept, the parts that they are split into first.
+/// What of a dataset can be dropped by itself under some limits: partitions, or, of those that are longer than their points are kept, the parts that
+/// they are split into first.
+pub fn pieces_of(shared: &Shared, dataset: DatasetId, limits: &Limits, now: Nanos) -> Result<Vec<PartitionHolding>, StoreError> {
+    let tz = zone_of(&shared.catalogue.read(), dataset);
+    pieces(shared, &shared.partitions_of(dataset, TimeRange::ALL), limits, now, &tz)
+}
+
 fn pieces(shared: &Shared, partitions: &[Arc<Partition>], limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Vec<PartitionHolding>, StoreError> {
     let longest = respan::longest_under(shared, limits, now, tz);
     let mut pieces = Vec::with_capacity(partitions.len());

@@ -13,7 +13,7 @@ use std::{
 
 use fenetre_core::{
     catalogue::{Catalogue, Dataset, FIRST_PART},
-    keeping::{Expiry, Place, Policies, Said, Volume},
+    keeping::{Expiry, Limits, PartitionHolding, Place, Policies, Said, Volume},
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
     plan::Facts,
     rollup::{RollupPolicy, Rules},
@@ -70,8 +70,10 @@ pub struct LevelState {
     pub keep_for: Option<Span>,
     /// The stretch that it stands for; from the beginning of time where there is nothing before.
     pub covered: Option<TimeRange>,
-    /// Where the dataset's first partition begins.
+    /// The dataset's first packed point.
     pub first: Option<Nanos>,
+    /// Points of its series that are not packed yet: windows are made of those that are.
+    pub waiting: u64,
     /// Stretches of series that are out of date.
     pub marks: u64,
     /// Series that it is made of.
@@ -182,6 +184,24 @@ impl Store {
         let (answer, answered) = sync_channel(1);
         self.request(Request::PackAll(answer))?;
         answered.recv().map_err(|_| closed())
+    }
+
+    /// Packs everything that was acknowledged so far, and gives the partitions of a dataset the spans that are right for their points: few points of a
+    /// long time become one file. Says how many partitions there were, and are.
+    ///
+    /// # Errors
+    /// [`StoreError::NoDataset`], or where files fail or are damaged.
+    pub fn tidy(&self, dataset: &str) -> Result<(usize, usize), StoreError> {
+        let id = {
+            let catalogue = self.catalogue();
+            catalogue.dataset(dataset).map(|dataset| dataset.id).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?
+        };
+        self.pack()?;
+        let partitions = || self.shared.partitions_of(id, TimeRange::ALL).len();
+        let before = partitions();
+        respan::tidy(&self.shared, id)?;
+        respan::remove_replaced(&self.shared)?;
+        Ok((before, partitions()))
     }
 
     /// Compacts every partition now, as far as snapshots allow. Blocks until that is done.
@@ -323,6 +343,8 @@ impl Store {
                 rollups.keep_levels(&self.shared, name, &widths)?;
             }
         }
+        // Windows are made of what is packed: nobody waits for it here.
+        self.request(Request::PackAll(sync_channel(1).0))?;
         self.nudge();
         Ok(before.is_none())
     }
@@ -383,9 +405,12 @@ impl Store {
         let Some(rollups) = self.shared.rollups.of(&self.shared, dataset)? else { return Ok((rollup::Told::default(), Vec::new())) };
         let state = rollups.state();
         let taken = rollup::taken(&self.catalogue(), dataset);
-        let first = self.shared.partitions_of(dataset, TimeRange::ALL).first().map(|partition| partition.span.start);
+        let first = rollup::first_point(&self.shared, dataset)?;
+        let snapshot = self.shared.snapshot();
         let mut levels = Vec::new();
         for policy in &taken {
+            let whole = || policy.series.iter().filter(|(id, _)| id.0 < FIRST_PART);
+            let waiting: usize = whole().map(|(id, _)| snapshot.count(*id, TimeRange::ALL)).sum();
             for level in &policy.levels {
                 let covered = state.levels.get(&level.key).copied();
                 let marks = policy.series.iter().filter_map(|(id, _)| state.marks.get(id)).flatten();
@@ -396,8 +421,9 @@ impl Store {
                     keep_for: level.keep_for,
                     covered,
                     first,
+                    waiting: waiting as u64,
                     marks: marks.filter(meets).count() as u64,
-                    series: policy.series.iter().filter(|(id, _)| id.0 < FIRST_PART).count() as u64,
+                    series: whole().count() as u64,
                     windows: rollups.windows_of(&self.shared, level)?,
                     bytes: rollups.level_bytes(&level.key),
                 });
@@ -547,6 +573,27 @@ impl Store {
     /// Takes over what the configuration file says now.
     pub fn set_file_retention(&self, file: FileRetention) {
         self.shared.policies.set_file(file);
+    }
+
+    /// What of a dataset's partitions can be dropped by itself under some limits; parts of a partition that is longer than its points are kept.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn pieces(&self, dataset: DatasetId, limits: &Limits, now: Nanos) -> Result<Vec<PartitionHolding>, StoreError> {
+        expiry::pieces_of(&self.shared, dataset, limits, now)
+    }
+
+    /// How many packed points of a dataset lie in a range, and the first and last of them.
+    ///
+    /// # Errors
+    /// Where files fail or are damaged.
+    pub fn held_in(&self, dataset: DatasetId, range: TimeRange) -> Result<Weight, StoreError> {
+        let series = {
+            let catalogue = self.catalogue();
+            let found = catalogue.datasets().find(|known| known.id == dataset);
+            found.map_or_else(Vec::new, |dataset| dataset.all_series().map(|series| series.id).collect())
+        };
+        bin::weigh(&self.shared, &Selection { dataset, series, range })
     }
 
     /// What would go now under some policies.

@@ -212,7 +212,7 @@ pub fn metrics(store: &Shared) -> Result<Vec<MetricSize>, StoreError> {
         let mut of_series: BTreeMap<SeriesId, (u64, u64, Nanos)> = BTreeMap::new();
         for partition in store.partitions_of(id, TimeRange::ALL).iter() {
             let counts = packed_counts(partition, &snapshot)?;
-            for (series, bytes, first) in shares(&partition)? {
+            for (series, bytes, first) in shares(partition)? {
                 let known = of_series.entry(series).or_insert((0, 0, first));
                 *known = (known.0 + bytes, known.1, known.2.min(first));
             }

@@ -83,6 +83,22 @@ fn a_second_backup_copies_only_partitions_that_changed() {
 }
 
 #[test]
+fn points_that_came_twice_are_counted_once() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = four_weeks(folder.path());
+    let path = |name: &str| folder.path().join(name);
+    let once = back_up(&store, &path("once"), None).unwrap().points;
+    // The same points again, packed a second time beside the first.
+    let again: Vec<(u8, Nanos, f64)> = (0..4).map(|week| (0, START + week * WEEK, week as f64)).collect();
+    write(&store, &again);
+    store.pack().unwrap();
+    write(&store, &again);
+    store.pack().unwrap();
+    let twice = back_up(&store, &path("twice"), None).unwrap().points;
+    assert_eq!((once, twice), (4, 4));
+}
+
+#[test]
 fn a_backup_that_was_stopped_is_gone_on_with() {
     let folder = tempfile::tempdir().unwrap();
     let store = four_weeks(folder.path());

@@ -57,16 +57,15 @@ fn a_backup_taken_while_points_come_late_says_what_its_points_say() {
                 }
             }
         });
-        let mut earlier = None;
+        // Each builds on the one before, which stays.
+        let mut earlier: Vec<(tempfile::TempDir, std::path::PathBuf)> = Vec::new();
         for _ in 0..6 {
             let elsewhere = tempfile::tempdir().unwrap();
             let (backup, restored) = (elsewhere.path().join("copy"), elsewhere.path().join("store"));
-            store
-                .backup(&backup, earlier.as_ref().map(|(_, known): &(tempfile::TempDir, std::path::PathBuf)| known.as_path()), &mut |_| true)
-                .unwrap();
+            store.backup(&backup, earlier.last().map(|(_, known)| known.as_path()), &mut |_| true).unwrap();
             fenetre_store::restore(&backup, &restored, &mut |_| true).unwrap();
             check(&open(&restored), NOW, FRAME);
-            earlier = Some((elsewhere, backup));
+            earlier.push((elsewhere, backup));
         }
         done.store(true, Ordering::Relaxed);
     });

@@ -8,6 +8,7 @@ import { bytes, count, short } from "../../format/numbers";
 import { lasting } from "../../format/times";
 import { Button, Failure, Faint, Heading, Notice, PlainTable, TableFrame } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
+import { levelProgress } from "./bands";
 import { PolicyForm } from "./PolicyForm";
 
 const Bar = styled.span<{ $share: number }>`
@@ -112,7 +113,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
               <th>kept</th>
               <th>stands for points from (UTC)</th>
               <th>until (UTC)</th>
-              <th>filled</th>
+              <th>how far</th>
               <th className="figure">lag</th>
               <th className="figure">out of date</th>
               <th className="figure">windows</th>
@@ -132,7 +133,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
                 <td title={level.until ?? ""}>{minute(level.until)}</td>
                 <td>
                   <Bar $share={level.filled} aria-hidden />
-                  {Math.round(level.filled * 100)}%
+                  {levelProgress(level)}
                 </td>
                 <td className="figure">{lasting(level.lag_seconds)}</td>
                 <td className="figure">{count(level.out_of_date)}</td>

@@ -29,6 +29,8 @@ const level = (of: Partial<Level>): Level =>
     until: "2026-05-30T00:00:00Z",
     filled: 1,
     bytes: 500,
+    series: 3,
+    windows: 24,
     ...of,
   }) as Level;
 
@@ -51,5 +53,13 @@ describe("the bands of the ruler", () => {
     expect(far).toMatchObject({ oldest: 365 * DAY, told: "50% filled" });
     expect(none).toMatchObject({ oldest: null, newest: 0, told: "0% filled" });
     expect(bandsOf({ ...place, oldest: null }, [], NOW)[0]?.oldest).toBeNull();
+  });
+
+  it("say what a level waits for of which nothing is made yet", () => {
+    const told = (of: Partial<Level>) => bandsOf(place, [level(of)], NOW)[1]?.told;
+    expect(told({ windows: 0, waiting_points: 1_200 })).toBe("waiting for 1,200 points to be packed");
+    expect(told({ windows: 0, waiting_points: 1 })).toBe("waiting for 1 point to be packed");
+    expect(told({ windows: 0, series: 0 })).toBe("no points yet");
+    expect(told({ windows: 5, waiting_points: 1, filled: 0.25 })).toBe("25% filled");
   });
 });

@@ -1,6 +1,6 @@
 /** The bands of the ruler: how far back points and levels reach, and how far they are kept. */
 import type { Level, Place } from "../../api/types";
-import { bytes } from "../../format/numbers";
+import { bytes, count } from "../../format/numbers";
 import { millis } from "../../format/times";
 import { spanMs } from "./scale";
 
@@ -36,8 +36,16 @@ export function bandsOf(place: Place, levels: readonly Level[], now: number): Ba
       newest: age(level.until) ?? 0,
       limit: spanMs(level.keep_for),
       note: `${keptFor(level.keep_for)}, ${bytes(level.bytes)}`,
-      told: `${Math.round(level.filled * 100)}% filled`,
+      told: levelProgress(level),
     };
   });
   return [points, ...rolled];
+}
+
+/** How far a level is; one of which nothing could be made yet says what it waits for. */
+export function levelProgress({ windows, waiting_points: waiting = 0, filled, series }: Level): string {
+  if (series === 0) return "no points yet";
+  if (windows === 0 && waiting > 0)
+    return `waiting for ${count(waiting)} ${waiting === 1 ? "point" : "points"} to be packed`;
+  return `${Math.round(filled * 100)}% filled`;
 }

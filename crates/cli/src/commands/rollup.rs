@@ -57,7 +57,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
         RollupCommand::Fill { stop } => {
             let info = client.fill_rollups(dataset, stop)?;
             for PolicyInfo { name, levels, .. } in info.policies {
-                levels.iter().for_each(|level| outln!("{name} {}: {:.0}% filled", level.width, level.filled * 100.0));
+                levels.iter().for_each(|level| outln!("{name} {}: {}", level.width, progress(level)));
             }
             outln!("{}", if stop { "filling is stopped; `fenetre rollup fill` goes on with it" } else { "filling goes on by itself" });
             Ok(())
@@ -156,6 +156,15 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
     Ok(())
 }
 
+/// How far a level is; one of which nothing could be made yet says what it waits for.
+fn progress(level: &LevelInfo) -> String {
+    match (level.windows, level.waiting_points) {
+        (0, 0) if level.series == 0 => "no points yet".to_owned(),
+        (0, waiting) if waiting > 0 => format!("waiting for {} to be packed", count_of(waiting, "point", "points")),
+        _ => filled(level.filled),
+    }
+}
+
 /// How far a level is filled; the first steps of a long way show too.
 fn filled(share: f64) -> String {
     let percent = share * 100.0;
@@ -204,7 +213,7 @@ fn columns() -> Vec<Column<Row>> {
             plain: |r| r.level.from.clone().unwrap_or_default(),
         },
         Column { name: "until (UTC)", right: false, told: |r| utc(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
-        Column { name: "filled", right: true, told: |r| filled(r.level.filled), plain: |r| r.level.filled.to_string() },
+        Column { name: "filled", right: true, told: |r| progress(&r.level), plain: |r| r.level.filled.to_string() },
         Column { name: "lag", right: true, told: |r| lag(r.level.lag_seconds), plain: |r| r.level.lag_seconds.to_string() },
         Column { name: "out of date", right: true, told: |r| grouped(r.level.out_of_date), plain: |r| r.level.out_of_date.to_string() },
         Column { name: "windows", right: true, told: |r| grouped(r.level.windows), plain: |r| r.level.windows.to_string() },
@@ -235,5 +244,18 @@ mod tests {
             ["29 times", "1.2 times", "no, 2.0 times larger", "–"]
         );
         assert_eq!([0.0, 0.004, 0.5, 1.0].map(filled), ["0%", "0.4%", "50%", "100%"]);
+    }
+
+    #[test]
+    fn a_level_of_which_nothing_is_made_yet_says_what_it_waits_for() {
+        let level = |series: u64, windows: u64, waiting: u64| {
+            let text = format!(
+                r#"{{"width": "1h", "keep_for": null, "from": null, "until": null, "filled": 1.0, "waiting_points": {waiting}, "lag_seconds": 0, "out_of_date": 0,
+                    "series": {series}, "windows": {windows}, "bytes": 0, "smaller": null, "faster": null, "measured": null}}"#
+            );
+            serde_json::from_str::<LevelInfo>(&text).unwrap()
+        };
+        let told = [level(0, 0, 0), level(2, 0, 1), level(2, 0, 1_200), level(2, 7, 1_200)].map(|level| progress(&level));
+        assert_eq!(told, ["no points yet", "waiting for 1 point to be packed", "waiting for 1,200 points to be packed", "100%"]);
     }
 }

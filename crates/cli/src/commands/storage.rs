@@ -143,14 +143,24 @@ fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
 }
 
 fn compact(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
+    let earlier = look(client, args)?;
+    for dataset in &earlier.datasets {
+        let tidied = client.tidy(&dataset.name)?;
+        if tidied.before != tidied.after {
+            let files = count_of(tidied.before, "partition of it is", "partitions of it are");
+            outln!("{}: {files} {} by now, as its points are few or many", dataset.name, grouped(tidied.after));
+        }
+    }
+    // Together with what that changed.
     let info = look(client, args)?;
+    let files = |info: &StorageInfo| info.datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.bytes).sum::<u64>();
     let (mut before, mut after) = (0, 0);
     each_file(&partitions(&info), |order| {
         let done = client.compact(&order)?;
         (before, after) = (before + done.before, after + done.after);
         Ok(())
     })?;
-    outln!("{} before, {} now", bytes(before), bytes(after));
+    outln!("{} before, {} now", bytes(before + files(&earlier).saturating_sub(files(&info))), bytes(after));
     Ok(())
 }
 

@@ -53,6 +53,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(storage::top)
         .service(storage::verify)
         .service(storage::compact)
+        .service(storage::tidy)
         .service(retention::show)
         .service(retention::set)
         .service(retention::write_file)

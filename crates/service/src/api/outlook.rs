@@ -1,15 +1,15 @@
 //! What a place will weigh: at rest, in a while, and when a limit is reached, with how that was reckoned.
 
 use fenetre_core::{
-    keeping::{ByteSize, Growth, Limits, Outlook, PARTITION_DAYS, Stream, outlook},
-    time::{Nanos, Span, format_day, format_utc},
+    keeping::{ByteSize, Growth, Limits, Outlook, PARTITION_DAYS, PartitionHolding, Stream, outlook},
+    time::{Nanos, Span, TimeRange, format_day, format_utc},
 };
-use fenetre_store::{DatasetSize, PartitionSize};
+use fenetre_store::DatasetSize;
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::state::State;
+use crate::{problem::Problem, state::State};
 
 /// What will be there.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
@@ -56,13 +56,22 @@ pub struct NextInfo {
 }
 
 /// The partition that goes next by age; none where nothing goes by age, or what could go has gone.
-pub(crate) fn next(dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Option<NextInfo> {
-    let keep_for = limits.keep_for?.limit;
-    let when = |partition: &PartitionSize| keep_for.after(partition.last, tz).saturating_add(1);
-    let waiting = dataset.partitions.iter().filter(|partition| partition.points > 0 && when(partition) > now);
-    let first = waiting.min_by_key(|partition| partition.last)?;
-    let what = format!("{} / {}", dataset.name, format_day(first.start));
-    Some(NextInfo { what, at: format_utc(when(first)), points: first.points, bytes: first.bytes })
+pub(crate) fn next(state: &State, dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Option<NextInfo>, Problem> {
+    let Some(keep_for) = limits.keep_for.map(|found| found.limit) else { return Ok(None) };
+    let when = |piece: &PartitionHolding| keep_for.after(piece.last, tz).saturating_add(1);
+    let mut waiting: Vec<PartitionHolding> = state.store.pieces(dataset.id, limits, now)?.into_iter().filter(|piece| when(piece) > now).collect();
+    waiting.sort_by_key(|piece| piece.last);
+    for piece in waiting {
+        let points = match dataset.partitions.iter().find(|size| (size.start, size.last) == (piece.start, piece.last)) {
+            Some(whole) => whole.points,
+            None => state.store.held_in(dataset.id, TimeRange { start: piece.start, end: piece.last.saturating_add(1) })?.points,
+        };
+        if points > 0 {
+            let what = format!("{} / {}", dataset.name, format_day(piece.start));
+            return Ok(Some(NextInfo { what, at: format_utc(when(&piece)), points, bytes: piece.bytes }));
+        }
+    }
+    Ok(None)
 }
 
 const DAY: f64 = 86_400e9;

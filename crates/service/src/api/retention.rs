@@ -9,7 +9,7 @@ use fenetre_core::{
     model::{DatasetId, MetricId, SeriesId},
     time::{Nanos, TimeRange, format_day, format_utc, zone},
 };
-use fenetre_store::{DatasetSize, MetricSize, SeriesCount, StorageReport};
+use fenetre_store::{DatasetSize, MetricSize, PartitionSize, SeriesCount, StorageReport};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -217,7 +217,7 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: web::Bytes) -> R
             state.upkeep_is_due();
         }
         let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, &Held::new(), now);
-        Ok(RetentionChange { before: of(&before), after: of(&after), goes })
+        Ok(RetentionChange { before: of(&before)?, after: of(&after)?, goes })
     };
     blocking(&state, work).await.map(web::Json)
 }
@@ -336,7 +336,8 @@ pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> 
     };
     // Who asks for metrics wants to see what came a moment ago, too.
     let held = if with_metrics { held(state, None)? } else { Held::new() };
-    let places: Vec<PlaceInfo> = places.into_iter().map(|place| place_info(state, &policies, place, &report, &sizes, &held, now)).collect();
+    let info = |place| place_info(state, &policies, place, &report, &sizes, &held, now);
+    let places: Vec<PlaceInfo> = places.into_iter().map(info).collect::<Result<_, _>>()?;
     let differing = {
         let catalogue = state.store.catalogue();
         if state.config_file.is_some() {
@@ -394,7 +395,15 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<In
 }
 
 /// Points in memory count where `held` has their dataset.
-fn place_info(state: &State, policies: &Policies, place: Place, report: &StorageReport, sizes: &[MetricSize], held: &Held, now: Nanos) -> PlaceInfo {
+fn place_info(
+    state: &State,
+    policies: &Policies,
+    place: Place,
+    report: &StorageReport,
+    sizes: &[MetricSize],
+    held: &Held,
+    now: Nanos,
+) -> Result<PlaceInfo, Problem> {
     let catalogue = state.store.catalogue();
     let tz = match place {
         Place::Store => TimeZone::UTC,
@@ -425,7 +434,7 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
         }
     };
     let (points, oldest) = counted(&catalogue, held, place).unwrap_or((points, oldest));
-    PlaceInfo {
+    let mut info = PlaceInfo {
         noun: noun.to_owned(),
         keep_for: limit_info(&catalogue, place, limits.keep_for),
         keep_under: limit_info(&catalogue, place, limits.keep_under),
@@ -440,11 +449,14 @@ fn place_info(state: &State, policies: &Policies, place: Place, report: &Storage
         bytes,
         oldest: oldest.map(format_utc),
         outlook: ahead,
-        next: match place {
-            Place::Dataset(_) => datasets.first().and_then(|dataset| next(dataset, &limits, now, &tz)),
-            _ => None,
-        },
+        next: None,
+    };
+    // Files are read for it, with nothing locked.
+    drop(catalogue);
+    if let (Place::Dataset(_), Some(dataset)) = (place, datasets.first()) {
+        info.next = next(state, dataset, &limits, now, &tz)?;
     }
+    Ok(info)
 }
 
 /// Points of a place and the earliest of them, where all of them were counted.
@@ -477,13 +489,17 @@ fn departure(state: &State, plan: &Expiry, report: &StorageReport) -> Result<Dep
             Step::EmptyBin { id, bytes, why } => (format!("{id} of the bin"), why, *bytes, true),
             Step::Drop { dataset, partition, why, for_good } => {
                 let of = report.datasets.iter().find(|size| size.id == *dataset);
-                if let Some(size) = of.and_then(|size| size.partitions.iter().find(|size| size.start == partition.start)) {
-                    departure.points += size.points;
-                    if let Some((first, last)) = size.held {
-                        widen(first, last);
-                    }
+                let range = TimeRange { start: partition.start, end: partition.last.saturating_add(1) };
+                let is_whole = |size: &&PartitionSize| (size.start, size.last) == (partition.start, partition.last);
+                let (points, held) = match of.and_then(|size| size.partitions.iter().find(is_whole)) {
+                    Some(size) => (size.points, size.held),
+                    // A part of a partition that is longer than its points are to be kept.
+                    None => state.store.held_in(*dataset, range).map(|weight| (weight.points, weight.span))?,
+                };
+                departure.points += points;
+                if let Some((first, last)) = held {
+                    widen(first, last);
                 }
-                let range = TimeRange { start: partition.start, end: partition.last };
                 departure.metrics.extend(state.store.metrics_in(*dataset, range)?);
                 (format!("{} / {}", catalogue_name(Place::Dataset(*dataset)), format_day(partition.start)), why, partition.bytes, *for_good)
             }

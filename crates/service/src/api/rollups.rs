@@ -66,6 +66,9 @@ pub struct LevelInfo {
     pub until: Option<String>,
     /// Which share of what there is it stands for, from 0 to 1.
     pub filled: f64,
+    /// Points of its series that are not packed yet: windows are made when they are.
+    #[serde(default)]
+    pub waiting_points: u64,
     /// Seconds from its end to now.
     pub lag_seconds: f64,
     /// Stretches of series that are out of date, and answered from points until they are made again.
@@ -286,6 +289,7 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
         until: covered.map(|covered| format_utc(covered.end)),
         // What has not closed yet is no part that is missing.
         filled: if filled > 0.0 && covered.is_some_and(|covered| covered.start <= first.max(kept)) { 1.0 } else { filled.min(1.0) },
+        waiting_points: level.waiting,
         lag_seconds: covered.map_or(0.0, |covered| now.saturating_sub(covered.end) as f64 / SECOND as f64),
         out_of_date: level.marks,
         series: level.series,

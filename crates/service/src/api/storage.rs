@@ -259,6 +259,23 @@ pub struct CompactedPartition {
     pub after: u64,
 }
 
+/// Which dataset's partitions are put in order.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct TidyOrder {
+    /// Its name.
+    pub dataset: String,
+}
+
+/// How many partitions a dataset has.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct TidiedDataset {
+    /// Before.
+    pub before: u64,
+    /// After.
+    pub after: u64,
+}
+
 /// The file of an order, below the store's directory.
 fn file_of(state: &State, order: &FileOrder) -> String {
     let root = format!("{}/", state.store.root().display());
@@ -288,6 +305,20 @@ pub(crate) async fn compact(_: Access<Define>, state: Shared, body: web::Bytes) 
     let work = move |state: &State| {
         let (before, after) = state.store.compact_one(&file_of(state, &order))?;
         Ok(CompactedPartition { before, after })
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Packs what waits in memory, and gives the partitions of a dataset the spans that are right for their points: few points of a long time become one
+/// file. Compaction in the background does the same, a while after the last points have come.
+#[utoipa::path(tag = "keeping", request_body = TidyOrder,
+    responses((status = 200, body = TidiedDataset), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
+#[post("/api/v1/storage/tidy")]
+pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<TidiedDataset>, Problem> {
+    let order: TidyOrder = read_json(&body)?;
+    let work = move |state: &State| {
+        let (before, after) = state.store.tidy(&order.dataset)?;
+        Ok(TidiedDataset { before: before as u64, after: after as u64 })
     };
     blocking(&state, work).await.map(web::Json)
 }

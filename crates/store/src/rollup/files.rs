@@ -183,6 +183,30 @@ impl LevelFiles {
         Ok(())
     }
 
+    /// How many windows some series have in a range, about: those of rows that reach over its ends as a whole. Past a bound, counting ends.
+    pub fn windows_about(&self, series: &[SeriesId], range: TimeRange, most: u64) -> Result<u64, StoreError> {
+        let text = "SELECT coalesce(sum(count), 0) FROM windows WHERE series = ?1 AND start < ?2 AND end >= ?3";
+        let mut windows = 0;
+        for file in self.meeting(range) {
+            windows += self.with(&file, |connection| {
+                let mut statement = connection.prepare_cached(text).at("read", &file.path)?;
+                let mut found = 0;
+                for id in series {
+                    let values = params![id.0, range.end, range.start];
+                    found += statement.query_row(values, |row| row.get::<_, i64>(0)).at("read", &file.path)?.cast_unsigned();
+                    if windows + found > most {
+                        break;
+                    }
+                }
+                Ok(found)
+            })?;
+            if windows > most {
+                break;
+            }
+        }
+        Ok(windows)
+    }
+
     /// The stretch of a file, where it is one of these.
     pub fn stretch_of(&self, path: &Path) -> Option<TimeRange> {
         let files = self.files.read();

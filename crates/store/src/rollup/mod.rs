@@ -48,6 +48,7 @@ use crate::{error::StoreError, files::folder_bytes, head::Sorted, shared::Shared
 use files::DROPPED_TOGETHER;
 pub use files::LevelFiles;
 use progress::Progress;
+pub use scan::first_point;
 pub use verify::verify;
 pub use work::{Told, rolled_before, start, turn};
 

@@ -7,19 +7,23 @@ use fenetre_core::{
     evaluate::{AskedWindows, Coverage, Run, Source, SourceError, Visit},
     model::{DatasetId, MetricId, SeriesId},
     plan::LevelPlan,
-    rollup::{Level, WindowColumns},
+    rollup::{Level, Rules, WindowColumns},
     time::{Nanos, TimeRange},
 };
 
-use super::{LevelKey, LevelOf};
+use super::{LevelKey, LevelOf, files::LevelFiles};
 use crate::{
+    census::packed_counts,
     error::StoreError,
     reading::{StoreSource, inside},
+    shared::Shared,
 };
 
 /// Series that are looked at together, and windows of each: what is held at once is some megabytes.
 const TOGETHER: usize = 16;
 const SLICE_WINDOWS: Nanos = 1_024;
+/// How many times longer the next stretch is, where there was little in one.
+const WIDER: Nanos = 8;
 
 fn key_of(level: &LevelPlan) -> LevelKey {
     (level.policy.to_string(), level.level.width().to_string())
@@ -52,13 +56,37 @@ impl StoreSource<'_> {
     /// As [`Source::scan_windows`].
     pub(crate) fn windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
         let mut columns = vec![WindowColumns::default(); TOGETHER.min(series.len())];
-        for slice in slices(&asked.level.level, range, SLICE_WINDOWS) {
+        let (level, mut left, mut wide) = (&asked.level.level, range, SLICE_WINDOWS);
+        // What is held is bounded by windows, not by time: where there are few, a slice is longer than the one before.
+        let most = SLICE_WINDOWS.cast_unsigned() * TOGETHER.min(series.len()).max(1) as u64;
+        while !left.is_empty() {
+            let mut slice = cut(level, left, wide, Side::Start);
+            while wide > SLICE_WINDOWS && self.is_more(asked, series, slice, most)? {
+                wide /= WIDER;
+                slice = cut(level, left, wide, Side::Start);
+            }
+            left.start = slice.end;
+            let mut seen = 0;
             for (at, few) in series.chunks(TOGETHER).enumerate() {
                 columns.iter_mut().for_each(WindowColumns::clear);
                 self.windows_of(asked, few, slice, &mut columns, &mut |place, run| visit(at * TOGETHER + place, run))?;
+                seen = seen.max(columns.iter().map(|columns| columns.len() as u64).sum::<u64>());
             }
+            wide = if seen * (WIDER as u64) < most { wide.saturating_mul(WIDER) } else { SLICE_WINDOWS };
         }
         Ok(())
+    }
+
+    /// Whether some series that are read together have more windows in a range than are held at once.
+    fn is_more(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, most: u64) -> Result<bool, StoreError> {
+        let files = self.levels.lock().get(&(asked.dataset, key_of(asked.level))).map(Arc::clone);
+        let Some(files) = files else { return Ok(false) };
+        for few in series.chunks(TOGETHER) {
+            if files.windows_about(few, range, most)? > most {
+                return Ok(true);
+            }
+        }
+        Ok(false)
     }
 
     fn windows_of(
@@ -143,21 +171,93 @@ impl StoreSource<'_> {
     }
 }
 
-/// A range on a level's borders in parts of at most about so many windows, in order.
-pub(super) fn slices(level: &Level, range: TimeRange, windows: Nanos) -> impl Iterator<Item = TimeRange> {
-    let mut start = range.start;
-    std::iter::from_fn(move || {
-        if start >= range.end {
-            return None;
+/// From which end of a range a part of it is taken.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Side {
+    Start,
+    End,
+}
+
+/// The series whose windows are made, or looked at.
+pub(super) struct Members<'s> {
+    pub shared: &'s Shared,
+    pub dataset: DatasetId,
+    pub series: &'s [(SeriesId, Rules)],
+    /// Files of the finer level, whose windows may be read instead of points.
+    pub finer: Option<Arc<LevelFiles>>,
+}
+
+impl Members<'_> {
+    /// A part of a range on a level's borders, at one end of it: of about so many windows, or longer where points are few. So the work goes by points,
+    /// however much time lies between them.
+    pub fn part(&self, level: &Level, range: TimeRange, windows: Nanos, side: Side) -> Result<TimeRange, StoreError> {
+        let most = u64::try_from(windows).unwrap_or(1).saturating_mul(self.series.len() as u64);
+        let mut part = cut(level, range, windows, side);
+        let mut wider = windows;
+        while part != range {
+            wider = wider.saturating_mul(WIDER);
+            let candidate = cut(level, range, wider, side);
+            if self.points_about(candidate, most)? > most {
+                break;
+            }
+            part = candidate;
         }
-        let far = start.saturating_add(level.nominal().saturating_mul(windows));
-        let end = if far >= range.end { range.end } else { level.floor(far) };
-        // A floor that did not move would never end.
-        let end = if end > start { end } else { level.after(start).min(range.end) };
-        let slice = TimeRange { start, end };
-        start = end;
-        Some(slice)
-    })
+        Ok(part)
+    }
+
+    /// How many points and finer windows there are in a range, blocks that reach over its ends as a whole. Past a bound, counting ends.
+    fn points_about(&self, range: TimeRange, most: u64) -> Result<u64, StoreError> {
+        let mut points = 0;
+        for partition in self.shared.partitions_of(self.dataset, range).iter() {
+            partition.read(|reading| {
+                for (series, _) in self.series {
+                    points += reading.places(*series, range, u64::MAX >> 1)?.iter().map(|place| place.count).sum::<u64>();
+                    if points > most {
+                        break;
+                    }
+                }
+                Ok(())
+            })?;
+            if points > most {
+                break;
+            }
+        }
+        if let Some(finer) = &self.finer {
+            let ids: Vec<SeriesId> = self.series.iter().map(|(series, _)| *series).collect();
+            points += finer.windows_about(&ids, range, most)?;
+        }
+        Ok(points)
+    }
+}
+
+/// So many windows of a range, about, at one end of it.
+fn cut(level: &Level, range: TimeRange, windows: Nanos, side: Side) -> TimeRange {
+    let length = level.nominal().saturating_mul(windows);
+    match side {
+        Side::Start => {
+            let far = range.start.saturating_add(length);
+            let end = if far >= range.end { range.end } else { level.floor(far) };
+            // A floor that did not move would never end.
+            let end = if end > range.start { end } else { level.after(range.start).min(range.end) };
+            TimeRange { end, ..range }
+        }
+        Side::End => {
+            let start = level.floor(range.end.saturating_sub(length)).max(range.start);
+            TimeRange { start: if start < range.end { start } else { range.start }, ..range }
+        }
+    }
+}
+
+/// The earliest point that is packed, of any series.
+pub fn first_point(shared: &Shared, dataset: DatasetId) -> Result<Option<Nanos>, StoreError> {
+    let snapshot = shared.head.write().packed();
+    for partition in shared.partitions_of(dataset, TimeRange::ALL).iter() {
+        let first = packed_counts(partition, &snapshot)?.iter().map(|(_, count)| count.first).min();
+        if first.is_some() {
+            return Ok(first);
+        }
+    }
+    Ok(None)
 }
 
 /// Ranges in any order as whole windows in order, inside a range that lies on borders.

@@ -15,7 +15,7 @@ use fenetre_core::{
 use super::{
     DatasetRollups, LevelOf,
     files::{LevelFiles, ROW_WINDOWS},
-    scan::{slices, whole_windows},
+    scan::{Members, Side, whole_windows},
     taken, work,
 };
 use crate::{error::StoreError, shared::Shared, verify::Verified};
@@ -92,7 +92,11 @@ impl Check<'_> {
 
     fn against_points(&mut self, series: &[(SeriesId, Rules)], stretch: TimeRange) -> Result<(), StoreError> {
         for few in series.chunks(TOGETHER) {
-            for slice in slices(&self.level.level, self.bounded(stretch), SLICE_WINDOWS) {
+            let mut left = self.bounded(stretch);
+            while !left.is_empty() {
+                let members = Members { shared: self.shared, dataset: self.dataset, series: few, finer: None };
+                let slice = members.part(&self.level.level, left, SLICE_WINDOWS, Side::Start)?;
+                left.start = slice.end;
                 if self.shared.is_stopping() {
                     return Err(StoreError::Stopped);
                 }

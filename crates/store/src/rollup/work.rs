@@ -18,7 +18,7 @@ use jiff::tz::TimeZone;
 use super::{
     DatasetRollups, LevelOf, Mark, Taken,
     files::ROW_WINDOWS,
-    scan::{slices, whole_windows},
+    scan::{Members, Side, first_point, whole_windows},
     taken,
 };
 use crate::{error::StoreError, reading::StoreSource, shared::Shared};
@@ -103,7 +103,7 @@ pub fn rolled_before(shared: &Shared, dataset: DatasetId, now: Nanos) -> Result<
     }
     let policies = taken(&shared.catalogue.read(), dataset);
     let state = rollups.state.read();
-    let first = shared.partitions_of(dataset, TimeRange::ALL).first().map_or(Nanos::MAX, |partition| partition.span.start);
+    let first = first_point(shared, dataset)?.unwrap_or(Nanos::MAX);
     let mut before = Nanos::MAX;
     for policy in &policies {
         for (at, level) in policy.levels.iter().enumerate() {
@@ -213,6 +213,22 @@ impl Turn<'_> {
         Some(TimeRange { start, end })
     }
 
+    /// The series of a policy, as a level of it is made of them.
+    fn members<'p>(&'p self, policy: &'p Taken, at: usize) -> Result<Members<'p>, StoreError> {
+        let finer = at.checked_sub(1).map(|finer| self.rollups.level_files(self.shared, &policy.levels[finer])).transpose()?;
+        Ok(Members { shared: self.shared, dataset: self.dataset, series: &policy.series, finer })
+    }
+
+    /// First instant of which there are points, or finer windows that tell of points that have gone.
+    fn first(&self, policy: &Taken, at: usize, first: Nanos) -> Result<Nanos, StoreError> {
+        let Some(finer) = at.checked_sub(1).map(|finer| &policy.levels[finer]) else { return Ok(first) };
+        Ok(match self.covered(finer).filter(|covered| !covered.is_empty()) {
+            None => first,
+            Some(covered) if covered.start > Nanos::MIN => first.min(covered.start),
+            Some(_) => self.rollups.level_files(self.shared, finer)?.first()?.map_or(first, |made| first.min(made)),
+        })
+    }
+
     fn covered(&self, level: &LevelOf) -> Option<TimeRange> {
         self.rollups.state.read().levels.get(&level.key).copied()
     }
@@ -252,7 +268,7 @@ impl Turn<'_> {
             let closed = self.now.saturating_sub(policy.policy.lateness_nanos());
             // Whoever packs from here on knows up to where windows are made; what came before is in memory, and looked at.
             let noting = self.rollups.turn.lock();
-            let until = match at.checked_sub(1).and_then(|finer| self.covered(&policy.levels[finer])) {
+            let mut until = match at.checked_sub(1).and_then(|finer| self.covered(&policy.levels[finer])) {
                 Some(finer) if finer.end > covered.end => level.level.floor(finer.end),
                 Some(_) => covered.end,
                 None => {
@@ -264,13 +280,12 @@ impl Turn<'_> {
                     level.level.floor(waiting.map_or(closed, |waiting| closed.min(waiting)))
                 }
             };
-            let far = level.level.floor(covered.end.saturating_add(level.level.nominal().saturating_mul(STEP_WINDOWS)));
-            more |= until > far.max(level.level.after(covered.end));
-            let until = until.min(far.max(level.level.after(covered.end)));
             self.rollups.state.write().making.insert(level.key.clone(), until);
             drop(noting);
             if until > covered.end {
-                let range = TimeRange { start: covered.end, end: until };
+                let all = TimeRange { start: covered.end, end: until };
+                let range = self.members(policy, at)?.part(&level.level, all, STEP_WINDOWS, Side::Start)?;
+                (more, until) = (more | (range != all), range.end);
                 let generation = self.make(policy, at, range)?;
                 self.finish(level, range, TimeRange { end: until, ..covered })?;
                 tracing::debug!(level = level.key.1, generation, "rolled up");
@@ -287,8 +302,7 @@ impl Turn<'_> {
 
     /// Fills levels backwards, the newest first; says whether there is more.
     fn fill(&self, policy: &Taken) -> Result<bool, StoreError> {
-        let partitions = self.shared.partitions_of(self.dataset, TimeRange::ALL);
-        let Some(first) = partitions.first().map(|partition| partition.span.start) else { return Ok(false) };
+        let Some(first_point) = first_point(self.shared, self.dataset)? else { return Ok(false) };
         let raw_from = self.raw_from();
         let mut more = false;
         // From where on the finer level stands for points, while it is filled itself.
@@ -299,6 +313,7 @@ impl Turn<'_> {
                 continue;
             }
             let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(self.now, &TimeZone::UTC));
+            let first = self.first(policy, at, first_point)?;
             let oldest = level.level.floor(first).max(level.level.ceil(raw_from)).max(level.level.floor(kept));
             if covered.start <= oldest {
                 // Before the first point of all there is nothing, which needs no windows.
@@ -309,14 +324,14 @@ impl Turn<'_> {
                 continue;
             }
             more = true;
-            let start = level.level.floor(covered.start.saturating_sub(fill_step(level))).max(oldest);
-            let start = if start < covered.start { start } else { oldest };
+            let all = TimeRange { start: oldest, end: covered.start };
+            let range = self.members(policy, at)?.part(&level.level, all, fill_step(level), Side::End)?;
+            let start = range.start;
             // Windows are made of finer ones, a whole row at once, as soon as there are so many.
             if finer.is_some_and(|finer| finer > start) {
                 finer = Some(covered.start);
                 continue;
             }
-            let range = TimeRange { start, end: covered.start };
             self.make(policy, at, range)?;
             self.finish(level, range, TimeRange { start, ..covered })?;
             finer = (start > oldest).then_some(start);
@@ -434,7 +449,12 @@ impl Turn<'_> {
                     let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().filter_map(ranges).collect();
                     let all = || of.iter().flat_map(|(_, _, ranges)| ranges);
                     let Some((start, end)) = all().map(|range| range.start).min().zip(all().map(|range| range.end).max()) else { continue };
-                    for slice in slices(&level.level, TimeRange { start, end }, STEP_WINDOWS) {
+                    let marked: Vec<(SeriesId, Rules)> = of.iter().map(|(id, rules, _)| (*id, *rules)).collect();
+                    let members = Members { series: &marked, ..self.members(policy, at)? };
+                    let mut left = TimeRange { start, end };
+                    while !left.is_empty() {
+                        let slice = members.part(&level.level, left, STEP_WINDOWS, Side::Start)?;
+                        left.start = slice.end;
                         let here = |(id, rules, ranges): &(SeriesId, Rules, Vec<TimeRange>)| {
                             let cut = |range: &TimeRange| TimeRange { start: range.start.max(slice.start), end: range.end.min(slice.end) };
                             let ranges: Vec<TimeRange> = ranges.iter().map(cut).filter(|range| !range.is_empty()).collect();
@@ -456,9 +476,8 @@ impl Turn<'_> {
 
     /// Marks over all of time are of what there is: from the first partition on.
     fn bounded(&self, marks: &[Mark]) -> Vec<TimeRange> {
-        let partitions = self.shared.partitions();
-        let mut of = partitions.range((self.dataset, Nanos::MIN)..=(self.dataset, Nanos::MAX));
-        let first = of.next().map_or(Nanos::MAX, |(_, partition)| partition.span.start);
+        let partitions = self.shared.partitions_of(self.dataset, TimeRange::ALL);
+        let first = partitions.first().map_or(Nanos::MAX, |partition| partition.span.start);
         marks.iter().map(|mark| TimeRange { start: mark.range.start.max(first), end: mark.range.end }).filter(|range| !range.is_empty()).collect()
     }
 
@@ -501,13 +520,13 @@ impl Turn<'_> {
     }
 }
 
-/// How far a level is filled at once: whole rows, since one that grows is written anew; a few days of points at least, and not so many that
+/// How many windows of a level are filled at once: whole rows, since one that grows is written anew; a few days of points at least, and not so many that
 /// nothing else is looked at for long.
 fn fill_step(level: &LevelOf) -> Nanos {
     let nominal = level.level.nominal();
     let row = nominal.saturating_mul(ROW_WINDOWS as Nanos);
     let rows = (FILL_DAYS * DAY / row).clamp(1, STEP_WINDOWS / ROW_WINDOWS as Nanos);
-    row.saturating_mul(rows).min(FURTHEST_FILL_DAYS * DAY).max(nominal)
+    row.saturating_mul(rows).min(FURTHEST_FILL_DAYS * DAY).max(nominal) / nominal
 }
 
 /// Whether the borders of a level inside a range are borders of a finer one; in zones off by half an hour, days are not made of hours.
