@@ -13,7 +13,7 @@ use std::{
 
 use arrow_array::{ArrayRef, Float64Array, RecordBatch, StringArray, TimestampSecondArray};
 use prost::Message;
-use support::{Answer, Service, file};
+use support::{Answer, Service, fenetre, file};
 
 const POINTS: &str = "/api/v1/datasets/main/points";
 
@@ -179,6 +179,21 @@ fn an_import_that_is_stopped_or_killed_goes_on_and_counts_every_row_once() {
     assert_eq!(held[0]["points"], rows);
     assert_eq!(service.post(&format!("{path}/run"), &[], b"").status, 409, "it is done");
     assert!(!store.join("imports").join(format!("{id}.file")).exists());
+}
+
+#[test]
+fn a_client_whose_service_ends_says_that_the_import_goes_on() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let table = file(folder.path(), "long.csv", long_table(3_000_000));
+    let args = ["import", "--url", &service.url, &table, "--time", "time", "--time-format", "s", "--tag", "lock", "--value", "level"];
+    let client = fenetre().args(args).stderr(std::process::Stdio::piped()).stdout(std::process::Stdio::null()).spawn().unwrap();
+    wait_for("it runs", || service.get("/api/v1/imports").json()[0]["parts"].as_u64() > Some(0));
+    service.kill();
+    let told = client.wait_with_output().unwrap();
+    let text = String::from_utf8(told.stderr).unwrap();
+    assert_eq!(told.status.code(), Some(3), "{text}");
+    assert!(text.contains("goes on when the service starts again: `fenetre imports` shows how far it is"), "{text}");
 }
 
 #[test]

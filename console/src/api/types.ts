@@ -101,7 +101,7 @@ export interface BinItem {
   points: number | null;
 }
 
-export type Role = "value" | "state" | "tag" | "metric" | "skip";
+export type Role = "value" | "state" | "histogram" | "tag" | "metric" | "unit" | "skip";
 
 export interface MappingColumn {
   column: string;
@@ -114,15 +114,29 @@ export interface MappingColumn {
 export interface Mapping {
   missing?: string[];
   table?: { decimal?: string };
-  time?: { column?: string; format?: string; zone?: string; clock_change?: string };
+  time?: { column?: string; time_of_day?: string; format?: string; zone?: string; clock_change?: string };
   tags?: Record<string, string>;
   columns?: MappingColumn[];
+}
+
+/** What the first rows leave open. */
+export interface GuessQuestion {
+  about: "time_column" | "date_order";
+  column?: string;
+  text: string;
+  /** Formats of times to choose from. */
+  choices?: string[];
 }
 
 export interface ImportLook {
   names: string[];
   rows: string[][];
-  guess: { mapping: Mapping; reasons: { column: string; taken_for: string; why: string }[] };
+  guess: {
+    mapping: Mapping;
+    reasons: { column: string; taken_for: string; why: string }[];
+    questions?: GuessQuestion[];
+    notes?: string[];
+  };
   notes: string[];
 }
 

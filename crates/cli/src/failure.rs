@@ -35,6 +35,16 @@ impl Failure {
         Self { message: format!("{file}: {}", self.message), ..self }
     }
 
+    /// Whether no service answered.
+    pub fn is_unreached(&self) -> bool {
+        self.code == UNREACHED
+    }
+
+    /// The same, with what follows from it.
+    pub fn with(self, consequence: &str) -> Self {
+        Self { message: format!("{}{consequence}", self.message), ..self }
+    }
+
     /// Prints the message and gives the exit code.
     pub fn report(self) -> ExitCode {
         if self.code != READER_GONE {

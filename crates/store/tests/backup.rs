@@ -89,7 +89,7 @@ fn points_that_came_twice_are_counted_once() {
     let path = |name: &str| folder.path().join(name);
     let once = back_up(&store, &path("once"), None).unwrap().points;
     // The same points again, packed a second time beside the first.
-    let again: Vec<(u8, Nanos, f64)> = (0..4).map(|week| (0, START + week * WEEK, week as f64)).collect();
+    let again: Vec<(u8, i64, f64)> = (0..4).map(|week| (0, START + week * WEEK, week as f64)).collect();
     write(&store, &again);
     store.pack().unwrap();
     write(&store, &again);

@@ -11,7 +11,7 @@ import { Pick, TextInput } from "../../ui/fields";
 import { FileButton } from "../../ui/FileButton";
 import { Button, Faint, Failure, Heading, Notice, Panel, PlainTable, TableFrame } from "../../ui/parts";
 import { ImportResult } from "./ImportResult";
-import { choicesOf, mappingOf, ROLES, type ColumnChoice } from "./roles";
+import { choicesOf, mappingOf, openQuestions, ROLES, wholeOf, type ColumnChoice, type Whole } from "./roles";
 
 const ENDINGS = [
   ".csv",
@@ -109,11 +109,12 @@ function Meaning({ record, again }: { record: ImportRecord; again: () => void })
 function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; again: () => void }) {
   const queries = useQueryClient();
   const [choices, setChoices] = useState(() => choicesOf(look));
-  const [zone, setZone] = useState(look.guess.mapping.time?.zone ?? "");
-  const [constants, setConstants] = useState("");
+  const [whole, setWhole] = useState(() => wholeOf(look));
+  const say = (said: Partial<Whole>) => setWhole({ ...whole, ...said });
   const [name, setName] = useState("");
   const isTable = look.names.length > 0;
-  const mapping = isTable ? mappingOf(look.guess.mapping, choices, zone, constants) : null;
+  const mapping = isTable ? mappingOf(look.guess.mapping, choices, whole) : null;
+  const open = mapping ? openQuestions(look, mapping, whole) : [];
   const run = useMutation({
     mutationFn: (dryRun: boolean) => client.runImport(record.id, mapping, dryRun),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["import", record.id] }),
@@ -137,7 +138,7 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
             Another file
           </Button>
         </Row>
-        {look.notes.map((note) => (
+        {[...look.notes, ...(look.guess.notes ?? [])].map((note) => (
           <Faint key={note}>{note}</Faint>
         ))}
       </Panel>
@@ -149,14 +150,20 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
             <Row>
               <TextInput
                 label="Zone of times without an offset"
-                value={zone}
-                onChange={setZone}
+                value={whole.zone}
+                onChange={(zone) => say({ zone })}
                 placeholder="Europe/Lisbon"
               />
               <TextInput
+                label="Format of times"
+                value={whole.format}
+                onChange={(format) => say({ format })}
+                placeholder="detected"
+              />
+              <TextInput
                 label="Tags that every row has"
-                value={constants}
-                onChange={setConstants}
+                value={whole.constants}
+                onChange={(constants) => say({ constants })}
                 placeholder="reach=upper year=2026"
               />
               <TextInput label="Keep as mapping" value={name} onChange={setName} placeholder="a name" />
@@ -165,6 +172,23 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
               </Button>
               {keep.isSuccess && <Faint role="status">kept as {name}</Faint>}
             </Row>
+            {open.map((question) => (
+              <Notice key={question.text}>
+                <p>{question.text}</p>
+                <Row>
+                  {question.choices?.map((format) => (
+                    <Button $quiet key={format} onPress={() => say({ format })}>
+                      {format}
+                    </Button>
+                  ))}
+                  {question.about === "time_column" && (
+                    <Button $quiet onPress={() => say({ untimed: true })}>
+                      Rows are of the time of their arrival
+                    </Button>
+                  )}
+                </Row>
+              </Notice>
+            ))}
             {keep.error && <Failure error={keep.error} />}
           </Stack>
         </Panel>
@@ -174,10 +198,10 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
           <Heading>{isDone ? "Done" : "3 · Try it, then import it"}</Heading>
           {!isDone && (
             <Row>
-              <Button $quiet isDisabled={now.stage === "running"} onPress={() => run.mutate(true)}>
+              <Button $quiet isDisabled={now.stage === "running" || open.length > 0} onPress={() => run.mutate(true)}>
                 Try (keeps nothing)
               </Button>
-              <Button isDisabled={now.stage === "running"} onPress={() => run.mutate(false)}>
+              <Button isDisabled={now.stage === "running" || open.length > 0} onPress={() => run.mutate(false)}>
                 Import
               </Button>
               {now.stage === "running" && (

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import type { ImportLook } from "../../api/types";
-import { choicesOf, mappingOf } from "./roles";
+import { choicesOf, mappingOf, openQuestions, wholeOf } from "./roles";
 
 const look: ImportLook = {
   names: ["at", "lock", "level_cm", "note"],
@@ -25,18 +25,55 @@ describe("roles of columns", () => {
     const choices = choicesOf(look);
     expect(choices.map(({ role }) => role)).toEqual(["time", "tag", "value", "skip"]);
     expect(choices[3]?.why).toContain("different text");
-    expect(mappingOf(look.guess.mapping, choices, "", "")).toEqual(look.guess.mapping);
+    expect(mappingOf(look.guess.mapping, choices, wholeOf(look))).toEqual(look.guess.mapping);
   });
 
   it("change the mapping", () => {
     const choices = choicesOf(look).map((choice) =>
       choice.column === "note" ? { ...choice, role: "state" as const, name: "remark" } : choice,
     );
-    const mapping = mappingOf(look.guess.mapping, choices, "Europe/Lisbon", "reach=upper nonsense x=");
+    const mapping = mappingOf(look.guess.mapping, choices, {
+      ...wholeOf(look),
+      zone: "Europe/Lisbon",
+      constants: "reach=upper nonsense x=",
+    });
     expect(mapping.columns?.at(-1)).toEqual({ column: "note", role: "state", name: "remark" });
     expect(mapping.time).toEqual({ column: "at", format: "s", zone: "Europe/Lisbon" });
     expect(mapping.tags).toEqual({ reach: "upper" });
     const untimed = choices.map((choice) => (choice.role === "time" ? { ...choice, role: "skip" as const } : choice));
-    expect(mappingOf(look.guess.mapping, untimed, "", "").time).toEqual({});
+    expect(mappingOf(look.guess.mapping, untimed, { ...wholeOf(look), format: "" }).time).toEqual({});
+  });
+
+  it("ask what the rows leave open until it is answered", () => {
+    const question = { about: "date_order" as const, column: "at", text: "day or month first?", choices: ["%d/%m/%Y"] };
+    const unsure: ImportLook = {
+      ...look,
+      guess: { ...look.guess, mapping: { ...look.guess.mapping, time: { column: "at" } }, questions: [question] },
+    };
+    const choices = choicesOf(unsure);
+    const left = (said: object) => {
+      const whole = { ...wholeOf(unsure), ...said };
+      return openQuestions(unsure, mappingOf(unsure.guess.mapping, choices, whole), whole);
+    };
+    expect(left({})).toEqual([question]);
+    expect(left({ format: "%d/%m/%Y" })).toEqual([]);
+    const untimed: ImportLook = {
+      ...look,
+      guess: { mapping: {}, reasons: [], questions: [{ about: "time_column", text: "no time" }] },
+    };
+    const whole = wholeOf(untimed);
+    expect(openQuestions(untimed, {}, whole)).toHaveLength(1);
+    expect(openQuestions(untimed, { time: { column: "lock" } }, whole)).toEqual([]);
+    expect(openQuestions(untimed, {}, { ...whole, untimed: true })).toEqual([]);
+  });
+
+  it("keep dates and times of the day in two columns", () => {
+    const time = { column: "at", time_of_day: "lock", format: "%d.%m.%Y %H:%M" };
+    const two: ImportLook = {
+      ...look,
+      guess: { ...look.guess, mapping: { ...look.guess.mapping, columns: [], time } },
+    };
+    expect(choicesOf(two).map(({ role }) => role)).toEqual(["time", "time of day", "skip", "skip"]);
+    expect(mappingOf(two.guess.mapping, choicesOf(two), wholeOf(two)).time).toEqual(time);
   });
 });

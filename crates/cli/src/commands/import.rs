@@ -180,7 +180,12 @@ fn follow(client: &Client, mut record: ImportRecord) -> Result<ImportRecord, Fai
     while record.stage == Stage::Running {
         std::thread::sleep(wait);
         wait = (wait * 2).min(LOOK_EVERY);
-        record = client.import(&record.id)?;
+        record = client.import(&record.id).map_err(|failure| {
+            bar.finish_and_clear();
+            // The service has the whole file.
+            let consequence = format!("\nThe import {} goes on when the service starts again: `fenetre imports` shows how far it is", record.id);
+            if failure.is_unreached() { failure.with(&consequence) } else { failure }
+        })?;
         bar.set_position(record.read_bytes);
         let rate = (record.accepted - before) as f64 / began.elapsed().as_secs_f64();
         bar.set_message(format!("· {} rows, {} points a second", grouped(record.rows), grouped(rate as u64)));
