@@ -6,7 +6,8 @@
 //! no such snapshot is left.
 
 use std::{
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashMap, HashSet},
+    path::{Path, PathBuf},
     sync::Arc,
     thread::JoinHandle,
     time::{Duration, Instant},
@@ -54,7 +55,7 @@ struct Watched {
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
 pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
     std::thread::Builder::new().name("compactor".into()).spawn(move || {
-        let (mut watched, mut tidied) = (std::collections::HashMap::new(), Tidied::new());
+        let (mut watched, mut tidied) = (HashMap::new(), Tidied::new());
         while !shared.is_stopping() {
             let settled = watch(&shared, &mut watched);
             tidy(&shared, settled, &mut tidied);
@@ -88,9 +89,12 @@ fn tidy(shared: &Shared, settled: Settled, tidied: &mut Tidied) {
 }
 
 /// Looks at every partition once, and compacts those whose time has come; says which datasets have settled.
-fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::PathBuf, Watched>) -> Settled {
+fn watch(shared: &Shared, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
     let (mut first_looks, mut settled, mut open) = (0, Settled::new(), BTreeSet::new());
-    for (dataset, partition) in shared.all_partitions() {
+    let partitions = shared.all_partitions();
+    let there: HashSet<&Path> = partitions.iter().map(|(_, partition)| partition.path()).collect();
+    watched.retain(|path, _| there.contains(path.as_path()));
+    for &(dataset, ref partition) in &partitions {
         if shared.is_stopping() {
             return Settled::new();
         }
@@ -129,7 +133,7 @@ fn watch(shared: &Shared, watched: &mut std::collections::HashMap<std::path::Pat
             continue;
         }
         let is_counter = shared.counters(dataset);
-        match compact(shared, &partition, &is_counter) {
+        match compact(shared, partition, &is_counter) {
             Ok(()) => (known.progress, known.layers) = (None, 0),
             Err(error) => {
                 tracing::error!(%error, "compaction failed, and is tried again in {} s", RETRY.as_secs());

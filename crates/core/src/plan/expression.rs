@@ -186,6 +186,13 @@ impl<'a> Planner<'a> {
         if of.earlier.is_some() {
             return fault("points are shown at their own times", "ask over the earlier range instead");
         }
+        for (before, metric) in of.also.iter().enumerate() {
+            let name = &metric.value.metric;
+            if of.selections().take(before + 1).any(|of| of.metric.value.metric == *name) {
+                let error = QueryError::new(metric.place, format!("`{name}` stands twice in `points of`"));
+                return Err(error.with_help("each metric fills a column of its own name: name it once, or ask for the other in a `show` of its own").into());
+            }
+        }
         let planned: Vec<Planned> = of
             .selections()
             .map(|of| {

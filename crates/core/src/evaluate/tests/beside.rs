@@ -98,6 +98,7 @@ fn what_does_not_go_together_is_refused() {
         "show level at starts",
         "show level over last 1h at now",
         "show points of level where lock = \"osier\", gate over last 1h",
+        "show points of level, gate, level over last 1h",
         "show time_mean(stepped of level over last 1h",
         "show time_in of (gate) over last 1h",
     ]
