@@ -410,9 +410,10 @@ impl From<Answered> for Failure {
         match answered {
             Answered::Failure(failure) => failure,
             Answered::Problem(problem) => match problem.word() {
-                "not-found" if problem.detail.starts_with("there is no dataset") => {
-                    Self::new(FAILED, format!("{}; choose one with --dataset (or FENETRE_DATASET)", problem.detail))
-                }
+                "not-found" if problem.detail.starts_with("there is no dataset") => Self::new(
+                    FAILED,
+                    format!("{}; choose one with --dataset (or FENETRE_DATASET), or make it with `fenetre datasets define NAME`", problem.detail),
+                ),
                 _ => problem.into(),
             },
         }

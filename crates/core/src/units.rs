@@ -79,17 +79,30 @@ const SPELLINGS: [(&str, &str); 44] = [
     ("litre", "L"),
 ];
 
+/// The code of the standard that a usual spelling means.
+fn spelled(spelling: &str) -> Option<String> {
+    let wanted = spelling.trim().to_lowercase();
+    SPELLINGS.iter().find(|(known, _)| *known == wanted).map(|(_, code)| (*code).to_owned())
+}
+
+/// The code that a spelling becomes when its characters are those of codes.
+fn in_plain_characters(spelling: &str) -> Option<String> {
+    let other = spelling.trim().replace('³', "3").replace('²', "2").replace('µ', "u").replace('·', ".").replace(['^', '*', ' '], "");
+    [other.clone(), other.to_lowercase()].into_iter().find(|code| is_known(code))
+}
+
+/// The code that is meant in brackets after a name, where it can hardly be anything but a unit: `°F` and `µg/m³` are, `2` and `min` are not.
+pub fn code_in_brackets(spelling: &str) -> Option<String> {
+    let is_quotient = spelling.contains('/') && spelling.starts_with(char::is_alphabetic);
+    spelled(spelling).or_else(|| is_quotient.then(|| in_plain_characters(spelling)).flatten())
+}
+
 /// The code of the standard that a spelling most likely means.
 pub fn closest_code(spelling: &str) -> Option<String> {
     let wanted = spelling.trim().to_lowercase();
-    let known = SPELLINGS.iter().find(|(known, _)| *known == wanted).map(|(_, code)| (*code).to_owned());
-    let plain = || {
-        let other = spelling.trim().replace('³', "3").replace('²', "2").replace('µ', "u").replace('·', ".").replace(['^', '*', ' '], "");
-        [other.clone(), other.to_lowercase()].into_iter().find(|code| is_known(code))
-    };
     let near = || crate::suggest::closest(&wanted, SPELLINGS.iter().map(|(known, _)| *known));
     let code_of = |near: &str| SPELLINGS.iter().find(|(known, _)| *known == near).map(|(_, code)| (*code).to_owned());
-    known.or_else(plain).or_else(|| near().and_then(code_of))
+    spelled(spelling).or_else(|| in_plain_characters(spelling)).or_else(|| near().and_then(code_of))
 }
 
 /// What is wrong with a unit, and what to write instead; nothing about a code of the standard.

@@ -120,6 +120,7 @@ fn tables_of_other_hands() {
             told_with(Format::Tsv, parse(all), b"time\tflow\ttemp\n1777626000000\t1\tNaN\n1777626060000\t\t14.5\n"),
             told_with(Format::Csv, parse(bare), b"exported by hand\n2026-05-01T09:00:00Z,3.5\n2026-05-01T09:01:00Z,3.6\n"),
             told_with(Format::Csv, parse(&latin), b"Zeit;Schleuse;Pegel\n01.05.2026 10:00;M\xe4rl;3\n"),
+            told_with(Format::Csv, parse("others = \"value\"\n"), b"sep=;\r\ntime;flow\r\n2026-05-01T09:00:00Z;3,5\r\n2026-05-01T09:01:00Z;x\r\n"),
             told_with(Format::Csv, parse(bare), b"one line"),
             told_with(Format::Csv, parse(long), b"a,b\n"),
         ]

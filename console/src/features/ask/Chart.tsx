@@ -75,6 +75,8 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
           stroke: theme.faint,
           grid: { stroke: theme.rule, width: 1 },
           ticks: { stroke: theme.rule },
+          // Labels with seconds are longer than those with minutes.
+          space: (_, __, from, to, width) => (((to - from) / width) * 50 < 60 ? 84 : 50),
           values: (_, splits) => timeLabels(splits, zone),
         },
         valueAxis(unit, "y"),

@@ -190,7 +190,9 @@ impl<'a> Planner<'a> {
             let name = &metric.value.metric;
             if of.selections().take(before + 1).any(|of| of.metric.value.metric == *name) {
                 let error = QueryError::new(metric.place, format!("`{name}` stands twice in `points of`"));
-                return Err(error.with_help("each metric fills a column of its own name: name it once, or ask for the other in a `show` of its own").into());
+                return Err(error
+                    .with_help("each metric fills a column of its own name: name it once, or ask for the other in a `show` of its own")
+                    .into());
             }
         }
         let planned: Vec<Planned> = of

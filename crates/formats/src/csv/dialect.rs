@@ -54,6 +54,18 @@ impl Written {
     }
 }
 
+/// The delimiter that a first line `sep=;` states, which spreadsheets write and obey, and the length of that line in bytes.
+pub fn stated_delimiter(start: &[u8]) -> Option<(u8, usize)> {
+    let end = memchr::memchr(b'\n', start)?;
+    let line = start[..end].trim_ascii_end();
+    let line = line.strip_prefix(b"\"").and_then(|line| line.strip_suffix(b"\"")).unwrap_or(line);
+    let (word, rest) = line.split_at_checked(4)?;
+    // A tab is trimmed away with the end of the line.
+    let delimiter = if rest.is_empty() { b'\t' } else { rest[0] };
+    let is_one = rest.len() <= 1 && DELIMITERS.contains(&delimiter);
+    (word.eq_ignore_ascii_case(b"sep=") && is_one).then_some((delimiter, end + 1))
+}
+
 fn ascii(character: char) -> u8 {
     // Mappings are checked for it.
     u8::try_from(character).unwrap_or(b',')
@@ -112,6 +124,16 @@ mod tests {
         assert!(!detect("2026-05-01 09:00:00,osier,3.5\n").header);
         assert_eq!(detect("level\n3\n"), Written { header: true, ..plain });
         assert_eq!(detect("").delimiter, b',');
+    }
+
+    #[test]
+    fn a_first_line_may_state_the_delimiter() {
+        assert_eq!(stated_delimiter(b"sep=;\nZeit;Pegel\n"), Some((b';', 6)));
+        assert_eq!(stated_delimiter(b"\"SEP=|\"\r\nZeit"), Some((b'|', 9)));
+        assert_eq!(stated_delimiter(b"sep=\t\na\tb\n"), Some((b'\t', 6)));
+        for other in ["sep=;", "sep=ab\n", "september\n", "sep,level\n", "\n", ""] {
+            assert_eq!(stated_delimiter(other.as_bytes()), None, "{other:?}");
+        }
     }
 
     #[test]

@@ -90,8 +90,12 @@ fn read_head(bytes: &[u8], mapping: &Mapping, default_delimiter: Option<u8>) -> 
             None => return fault(format!("it has fewer lines than the {} that skip_lines passes over", mapping.table.skip_lines)),
         }
     }
+    let stated = dialect::stated_delimiter(&bytes[start..]);
+    if let Some((_, length)) = stated {
+        start += length;
+    }
     let sample = &bytes[start..(start + SAMPLE_BYTES).min(bytes.len())];
-    let written = Written::detect(sample, &mapping.table, default_delimiter);
+    let written = Written::detect(sample, &mapping.table, stated.map(|(delimiter, _)| delimiter).or(default_delimiter));
     let mut reader =
         ReaderBuilder::new().flexible(true).has_headers(false).delimiter(written.delimiter).quote(written.quote).from_reader(&bytes[start..]);
     let mut first = ByteRecord::new();
@@ -106,7 +110,7 @@ fn read_head(bytes: &[u8], mapping: &Mapping, default_delimiter: Option<u8>) -> 
         }
         let Ok(name) = std::str::from_utf8(cell) else {
             return fault(format!(
-                "column {} of the header is not UTF-8: if the file is written otherwise, say how with `encoding` under [table] of a mapping, such as \"windows-1252\"",
+                "column {} of the header is not UTF-8: name the encoding, such as encoding=windows-1252 (--encoding at the command line, `encoding` under [table] of a mapping)",
                 i + 1
             ));
         };
@@ -129,7 +133,7 @@ fn read_head(bytes: &[u8], mapping: &Mapping, default_delimiter: Option<u8>) -> 
         // A header without a line end is the whole table.
         return Ok(((written, names), lines.max(1), end));
     }
-    Ok(((written, names), u64::from(mapping.table.skip_lines), start))
+    Ok(((written, names), u64::from(mapping.table.skip_lines) + u64::from(stated.is_some()), start))
 }
 
 impl Reader for Table {

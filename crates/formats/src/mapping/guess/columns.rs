@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use fenetre_core::model::Kind;
+use fenetre_core::{model::Kind, units};
 
 use crate::{
     Look,
@@ -142,7 +142,7 @@ impl<'l> Seen<'l> {
 
 /// A name without the unit that it carries: `level_cm`, `level [cm]`, `level (cm)`.
 fn name_and_unit(name: &str) -> (String, Option<String>) {
-    let code = |unit: &str| {
+    let short = |unit: &str| {
         Some(match unit.to_lowercase().as_str() {
             "cm" => "cm",
             "mm" => "mm",
@@ -165,15 +165,13 @@ fn name_and_unit(name: &str) -> (String, Option<String>) {
             _ => return None,
         })
     };
-    let split = [('[', ']'), ('(', ')')].into_iter().find_map(|(open, close)| {
+    let bracketed = [('[', ']'), ('(', ')')].into_iter().find_map(|(open, close)| {
         let (before, rest) = name.split_once(open)?;
-        Some((before.trim_end(), rest.strip_suffix(close)?))
+        let unit = rest.strip_suffix(close)?;
+        Some((before.trim_end(), short(unit).map(str::to_owned).or_else(|| units::code_in_brackets(unit))))
     });
-    match split.or_else(|| name.rsplit_once('_')) {
-        Some((plain, unit)) if !plain.is_empty() => match code(unit) {
-            Some(code) => (plain.to_owned(), Some(code.to_owned())),
-            None => (name.to_owned(), None),
-        },
+    match bracketed.or_else(|| name.rsplit_once('_').map(|(before, unit)| (before, short(unit).map(str::to_owned)))) {
+        Some((plain, Some(code))) if !plain.is_empty() => (plain.to_owned(), Some(code)),
         _ => (name.to_owned(), None),
     }
 }

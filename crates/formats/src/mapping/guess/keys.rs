@@ -66,8 +66,11 @@ pub fn tag_what_tells_rows_apart(
     if !(Collisions { rows, of: look.rows.len(), missing_tags: Vec::new() }).are_many() {
         return;
     }
-    let candidates: Vec<&Seen<'_>> =
-        columns.iter().zip(&*found).filter(|(seen, (column, _))| !is_key(column.role) && may_be_a_tag(seen)).map(|(seen, _)| *seen).collect();
+    // A table needs a value: the only one is none of what tells its rows apart.
+    let is_value = |column: &Column| matches!(column.role, Role::Value | Role::State | Role::Histogram);
+    let has_one_value = found.iter().map(|(column, _)| column).chain(&stated.columns).filter(|column| is_value(column)).count() == 1;
+    let may_be = |seen: &Seen<'_>, column: &Column| !(is_key(column.role) || has_one_value && is_value(column)) && may_be_a_tag(seen);
+    let candidates: Vec<&Seen<'_>> = columns.iter().zip(&*found).filter(|(seen, (column, _))| may_be(seen, column)).map(|(seen, _)| *seen).collect();
     let telling = telling_apart(look, &key, &candidates);
     if telling.is_empty() {
         guess.notes.push(format!(

@@ -342,6 +342,16 @@ mod tests {
     }
 
     #[test]
+    fn units_in_brackets_are_read_where_they_can_be_nothing_else() {
+        let header = "time,temp [°F],flow (m³/h),dust [µg/m³],turns (rpm),level (max),pump (2),wait (min)";
+        let look =
+            crate::csv::look(format!("{header}\n2026-05-01T09:00:00Z{}\n", ",1.5".repeat(7)).as_bytes(), &Mapping::default(), None, 9).unwrap();
+        let units: Vec<Option<String>> = guess(&look, "UTC", &Mapping::default()).mapping.columns.into_iter().map(|column| column.unit).collect();
+        let some = |code: &str| Some(code.to_owned());
+        assert_eq!(units, [some("[degF]"), some("m3/h"), some("ug/m3"), some("/min"), None, None, None]);
+    }
+
+    #[test]
     fn without_a_time_somebody_is_asked() {
         let look = crate::csv::look(b"time,lock,level\n0.0,osier,1\n0.1,osier,2\n", &Mapping::default(), None, 9).unwrap();
         let guess = guess(&look, "UTC", &Mapping::default());
@@ -369,6 +379,9 @@ mod tests {
         let pair = rows("hall,row,speed", &|minute, one| format!("{},{},{},{}.5", time(minute), one / 2, one % 2, minute));
         assert_eq!(pair, ("hall tag, row tag, speed value".to_owned(), vec![]));
         let (roles, notes) = rows("speed", &|minute, one| format!("{},{}.5", time(minute), one));
+        assert!(roles == "speed value" && notes[0].contains("90 of 120 rows"), "{roles} {notes:?}");
+        // The only value stays one, although whole numbers would tell the rows apart.
+        let (roles, notes) = rows("speed", &|minute, one| format!("{},{}", time(minute), one));
         assert!(roles == "speed value" && notes[0].contains("90 of 120 rows"), "{roles} {notes:?}");
     }
 
