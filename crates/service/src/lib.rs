@@ -18,7 +18,8 @@
 //! | `arrivals`, [`tail`] | points a second, lately, and refusals by reason; a look at what arrives |
 //! | `upkeep` | what the service does by itself now and then |
 //! | [`backups`] | the backup that is running |
-//! | `budget` | memory that calls share |
+//! | `lanes`, `budget` | where calls wait for each other; memory that calls share |
+//! | `connection` | whether a caller is still there |
 //! | `console` | the browser's files |
 
 mod access;
@@ -28,9 +29,11 @@ pub mod backups;
 mod budget;
 pub mod config;
 mod config_file;
+mod connection;
 mod console;
 pub mod imports;
 mod ingest;
+mod lanes;
 mod logging;
 pub mod problem;
 pub mod report;

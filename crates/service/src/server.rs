@@ -5,7 +5,6 @@ use std::{io, net::SocketAddr, time::Duration};
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware, web};
 use fenetre_store::{Store, StoreError};
 use tokio::signal::unix::{SignalKind, signal};
-use tokio::sync::Semaphore;
 use utoipa_actix_web::AppExt;
 
 use crate::{
@@ -13,8 +12,9 @@ use crate::{
     arrivals::Arrivals,
     backups::Backups,
     budget::Budget,
-    console,
+    connection, console,
     imports::Imports,
+    lanes::Lanes,
     logging,
     problem::{Problem, Sort},
     state::{State, now},
@@ -101,7 +101,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         started: now(),
         warnings: Warnings::default(),
         upkeep: Alarm::default(),
-        workers: Semaphore::new(threads * 2),
+        lanes: Lanes::new(threads).map_err(|error| failed_to_start(config.address, error))?,
     });
     let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;
     let failed = |source| ServeError::Listen { address, source };
@@ -115,6 +115,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
             .workers(threads)
             .shutdown_timeout(LAST_CALLS)
             .client_request_timeout(STALLED_CLIENT)
+            .on_connect(connection::remember)
             .disable_signals()
             .listen(listener)?
             .run();
@@ -144,6 +145,10 @@ fn stop_on_signal(handle: ServerHandle) -> io::Result<()> {
         handle.stop(true).await;
     });
     Ok(())
+}
+
+fn failed_to_start(address: SocketAddr, error: impl std::error::Error + Send + Sync + 'static) -> ServeError {
+    ServeError::Listen { address, source: io::Error::other(error) }
 }
 
 fn bad_parameters(error: &dyn std::fmt::Display) -> Problem {

@@ -1,13 +1,20 @@
 //! What every handler shares.
 
-use std::{path::PathBuf, sync::Arc};
+use std::{path::PathBuf, sync::Arc, time::Instant};
 
 use fenetre_core::time::Nanos;
 use fenetre_store::Store;
-use tokio::sync::Semaphore;
 
 use crate::{
-    arrivals::Arrivals, backups::Backups, budget::Budget, config::CallLimits, imports::Imports, problem::Problem, tail::Tail, upkeep::Alarm,
+    arrivals::Arrivals,
+    backups::Backups,
+    budget::Budget,
+    config::CallLimits,
+    imports::Imports,
+    lanes::{Lane, Lanes, PATIENCE, Turn},
+    problem::Problem,
+    tail::Tail,
+    upkeep::Alarm,
     warnings::Warnings,
 };
 
@@ -29,8 +36,8 @@ pub struct State {
     pub warnings: Warnings,
     /// Calls for upkeep before its time.
     pub upkeep: Alarm,
-    /// So many queries and pushes work at once; the others wait.
-    pub workers: Semaphore,
+    /// Where calls wait for each other.
+    pub lanes: Lanes,
 }
 
 impl State {
@@ -49,9 +56,40 @@ pub fn now() -> Nanos {
     Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX)
 }
 
-/// Runs blocking work on a thread of its own, when one is free.
+/// Runs blocking work among small calls.
 pub async fn blocking<T: Send + 'static>(state: &Shared, work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static) -> Result<T, Problem> {
-    let _free = state.workers.acquire().await.map_err(|error| Problem::internal(&error))?;
+    in_lane(state, &state.lanes.records, work).await
+}
+
+/// Runs blocking work that looks at many files.
+pub async fn blocking_long<T: Send + 'static>(
+    state: &Shared,
+    work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
+    in_lane(state, &state.lanes.long_calls, work).await
+}
+
+/// Runs blocking work of a lane.
+pub async fn in_lane<T: Send + 'static>(
+    state: &Shared,
+    lane: &Lane,
+    work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
+    let turn = lane.enter(Instant::now() + PATIENCE).await?;
+    in_turn(state, turn, work).await
+}
+
+/// Runs blocking work on a thread of its own. The turn is the work's: it lasts as long, even where nobody waits for the outcome any more.
+pub async fn in_turn<T: Send + 'static>(
+    state: &Shared,
+    turn: Turn,
+    work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
+) -> Result<T, Problem> {
     let state: Arc<State> = state.clone().into_inner();
-    actix_web::web::block(move || work(&state)).await.map_err(|error| Problem::internal(&error))?
+    let work = move || {
+        let done = work(&state);
+        drop(turn);
+        done
+    };
+    actix_web::web::block(work).await.map_err(|error| Problem::internal(&error))?
 }

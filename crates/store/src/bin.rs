@@ -88,7 +88,8 @@ pub struct Weight {
 }
 
 impl Weight {
-    fn take(&mut self, points: u64, bytes: u64, span: Option<(Nanos, Nanos)>) {
+    /// Adds others.
+    pub(crate) fn take(&mut self, points: u64, bytes: u64, span: Option<(Nanos, Nanos)>) {
         self.points += points;
         self.bytes += bytes;
         self.span = match (self.span, span) {
@@ -242,6 +243,8 @@ fn move_points(
     let mut moved: Vec<(SeriesId, u64, Columns)> = Vec::new();
     let mut weight = Weight::default();
     for id in series {
+        // A point that came twice is one point.
+        let mut instants = Vec::new();
         for place in writing.reading().places(*id, range, u64::MAX >> 1)? {
             let mut block = Columns::default();
             writing.reading().decode(*id, &place, &mut block)?;
@@ -250,15 +253,19 @@ fn move_points(
                 continue;
             }
             let share = writing.reading().bytes_of(&place)? * inside.len() as u64 / block.len() as u64;
-            let is_whole = id.0 < FIRST_PART;
-            let span = (block.times[inside.start], block.times[inside.end - 1]);
-            weight.take(if is_whole { inside.len() as u64 } else { 0 }, share, Some(span).filter(|_| is_whole));
+            weight.take(0, share, None);
+            if id.0 < FIRST_PART {
+                instants.extend_from_slice(&block.times[inside.clone()]);
+            }
             for outside in [0..inside.start, inside.end..block.len()].into_iter().filter(|part| !part.is_empty()) {
                 writing.add(*id, block.points().slice(outside), place.generation, is_counter(*id))?;
             }
             writing.remove(&[place])?;
             moved.push((*id, place.generation, block.points().slice(inside).to_columns()));
         }
+        instants.sort_unstable();
+        instants.dedup();
+        weight.take(instants.len() as u64, 0, instants.first().copied().zip(instants.last().copied()));
     }
     if !moved.is_empty() {
         bin.writer().write(true, |bin| moved.iter().try_for_each(|(id, generation, points)| bin.add(*id, points.points(), *generation, false)))?;

@@ -27,8 +27,8 @@ pub struct Job {
 /// What the committer is asked for.
 pub enum Request {
     Commit(Job),
-    /// Everything that was committed before is to be packed; the answer comes when it is.
-    PackAll(SyncSender<()>),
+    /// Everything that was committed before is to be packed; the answer comes when it is, or when that has failed.
+    PackAll(SyncSender<Result<(), StoreError>>),
 }
 
 /// Points of all batches that one commit takes.
@@ -38,8 +38,7 @@ const RETRY: Duration = Duration::from_secs(10);
 
 /// Starts the thread. It ends when every sender of requests is gone.
 pub fn start(shared: Arc<Shared>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<JoinHandle<()>> {
-    let committer =
-        Committer { shared, journal, packing: None, since: Instant::now(), retry_at: None, failed: None, unsynced: None, pack_all: Vec::new() };
+    let committer = Committer { shared, journal, packing: None, since: Instant::now(), retry_at: None, unsynced: None, pack_all: Vec::new() };
     std::thread::Builder::new().name("committer".into()).spawn(move || committer.run(&requests))
 }
 
@@ -57,12 +56,10 @@ struct Committer {
     since: Instant,
     /// When to try again what failed.
     retry_at: Option<Instant>,
-    /// Why the journal can no longer be trusted.
-    failed: Option<String>,
     /// Since when commits wait to be brought to stable storage, where not each one is.
     unsynced: Option<Instant>,
     /// Who waits until the generations up to one are packed.
-    pack_all: Vec<(u64, SyncSender<()>)>,
+    pack_all: Vec<(u64, SyncSender<Result<(), StoreError>>)>,
 }
 
 impl Committer {
@@ -72,10 +69,9 @@ impl Committer {
                 Ok(Request::Commit(job)) => {
                     let (jobs, other) = gather(job, requests);
                     self.commit(jobs);
-                    self.pack_all.extend(other.map(|answer| (self.journal.number, answer)));
+                    other.into_iter().for_each(|answer| self.pack_soon(answer));
                 }
-                Ok(Request::PackAll(answer)) if self.failed.is_none() => self.pack_all.push((self.journal.number, answer)),
-                Ok(Request::PackAll(_)) => {}
+                Ok(Request::PackAll(answer)) => self.pack_soon(answer),
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => break,
             }
@@ -89,6 +85,17 @@ impl Committer {
         if let Some(packing) = self.packing.take() {
             let _ = packing.thread.join();
         }
+    }
+
+    /// Notes who waits for packing. What has failed is tried again at once when somebody asks.
+    fn pack_soon(&mut self, answer: SyncSender<Result<(), StoreError>>) {
+        if let Some(reason) = self.shared.closed() {
+            // Whoever has stopped waiting needs no answer.
+            let _ = answer.send(Err(StoreError::Closed(reason.to_owned())));
+            return;
+        }
+        self.pack_all.push((self.journal.number, answer));
+        self.retry_at = None;
     }
 
     /// How long to wait for the next batch.
@@ -130,8 +137,8 @@ impl Committer {
     }
 
     fn refusal(&self) -> Option<StoreError> {
-        if let Some(reason) = &self.failed {
-            return Some(StoreError::Closed(reason.clone()));
+        if let Some(reason) = self.shared.closed() {
+            return Some(StoreError::Closed(reason.to_owned()));
         }
         if let Some(refusal) = self.touches_reserve() {
             return Some(refusal);
@@ -154,17 +161,17 @@ impl Committer {
         }
         tracing::error!(%error, "a batch could not be written to the journal");
         if !matches!(error, StoreError::Full { .. }) {
-            self.failed = Some(format!("the journal failed ({error}). Look at the disk, then start the service again"));
-            // What is in the failed file is not packed any more; whoever waits for that hears that nobody answers.
-            self.pack_all.clear();
+            self.shared.close(format!("the journal failed ({error}). Look at the disk, then start the service again"));
+            // What is in the failed file is not packed any more.
+            self.fail_waiters(error);
         }
     }
 
     /// The failure of a commit for another batch that shared it.
     fn repeat(&self) -> StoreError {
         let busy = || StoreError::Busy { bytes: self.shared.head.read().bytes() };
-        match (&self.failed, self.touches_reserve()) {
-            (Some(reason), _) => StoreError::Closed(reason.clone()),
+        match (self.shared.closed(), self.touches_reserve()) {
+            (Some(reason), _) => StoreError::Closed(reason.to_owned()),
             (None, Some(reserve)) => reserve,
             (None, None) if self.refusal().is_some() => busy(),
             (None, None) => StoreError::Full { path: self.journal.path() },
@@ -200,11 +207,11 @@ impl Committer {
         let is_due = is_enough || self.since.elapsed() >= self.shared.options.pack_after || is_asked;
         let frozen = match frozen {
             Some(frozen) => frozen,
-            None if points > 0 && is_due && self.failed.is_none() => match self.freeze() {
+            None if points > 0 && is_due && self.shared.closed().is_none() => match self.freeze() {
                 Ok(frozen) => frozen,
                 Err(error) => {
                     tracing::error!(%error, "a new journal file could not be begun; the old one goes on");
-                    self.retry_at = Some(Instant::now() + RETRY);
+                    self.retry_later(&error);
                     return;
                 }
             },
@@ -215,7 +222,7 @@ impl Committer {
             Ok(thread) => self.packing = Some(Packing { thread, generation: frozen }),
             Err(error) => {
                 tracing::error!(%error, "packing could not be started");
-                self.retry_at = Some(Instant::now() + RETRY);
+                self.retry_later(&error);
             }
         }
     }
@@ -245,21 +252,34 @@ impl Committer {
             Err(error) => {
                 let points = generation.buffers.read().points();
                 tracing::error!(%error, points, "packing failed, and is tried again in {} s", RETRY.as_secs());
-                self.retry_at = Some(Instant::now() + RETRY);
+                self.retry_later(&error);
             }
+        }
+    }
+
+    /// Packing has failed. Nobody waits until it succeeds: each of those who do gets the reason.
+    fn retry_later(&mut self, error: &dyn std::fmt::Display) {
+        self.retry_at = Some(Instant::now() + RETRY);
+        self.fail_waiters(error);
+    }
+
+    fn fail_waiters(&mut self, error: &dyn std::fmt::Display) {
+        for (_, answer) in self.pack_all.drain(..) {
+            // Whoever has stopped waiting needs no answer, here as below.
+            let _ = answer.send(Err(StoreError::Unpacked(error.to_string())));
         }
     }
 
     /// Tells those who wait for generations up to this one.
     fn answer_packed(&mut self, number: u64) {
         self.pack_all.extract_if(.., |(wanted, _)| *wanted <= number).for_each(|(_, answer)| {
-            let _ = answer.send(());
+            let _ = answer.send(Ok(()));
         });
     }
 }
 
 /// The batches that wait, up to what one commit takes, and who asked for packing after them.
-fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<SyncSender<()>>) {
+fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<SyncSender<Result<(), StoreError>>>) {
     let mut points = first.journaled.entry.points();
     let mut gathered = vec![first];
     while points < COMMIT_POINTS {

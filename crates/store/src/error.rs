@@ -100,6 +100,17 @@ pub enum StoreError {
         /// Bytes of memory that points take.
         bytes: usize,
     },
+    /// Points could not be packed.
+    #[error(
+        "points that wait in the journal cannot be packed: {0}. They are kept and can be asked for; packing is tried again every 10 s, and nothing of what was asked for was done"
+    )]
+    Unpacked(String),
+    /// Packing took too long to wait for.
+    #[error("packing has not ended within {seconds} s; it goes on, so ask again in a while. Nothing of what was asked for was done")]
+    Packing {
+        /// How long was waited.
+        seconds: u64,
+    },
     /// A backup that is not what it should be, or a place where one cannot go.
     #[error("{0}")]
     Backup(String),

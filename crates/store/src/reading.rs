@@ -11,6 +11,7 @@ use std::{
 use fenetre_core::{
     answer::Cost,
     block::{Columns, Points},
+    catalogue::FIRST_PART,
     evaluate::{AskedWindows, Coverage, End, Run, Source, SourceError, StoredBlock, Visit},
     model::{DatasetId, MetricId, SeriesId},
     plan::LevelPlan,
@@ -137,6 +138,34 @@ impl Source for StoreSource<'_> {
 }
 
 impl StoreSource<'_> {
+    /// Counts points of some series in a range, each instant once, and says which are the earliest and the latest; parts of histograms are none.
+    pub(crate) fn count(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange) -> Result<(u64, Option<(Nanos, Nanos)>), StoreError> {
+        let (mut count, mut span) = (0, None::<(Nanos, Nanos)>);
+        let whole: Vec<SeriesId> = series.iter().copied().filter(|series| series.0 < FIRST_PART).collect();
+        let mut take = |points: u64, first: Nanos, last: Nanos| {
+            count += points;
+            span = Some(span.map_or((first, last), |(earliest, latest)| (earliest.min(first), latest.max(last))));
+        };
+        let counted = self.scan_all(dataset, &whole, range, &mut |_, run| {
+            match run {
+                Run::Block(block) => take(block.summary().count, block.summary().first.time, block.summary().last.time),
+                Run::Points(points) => {
+                    if let (Some(first), Some(last)) = (points.times.first(), points.times.last()) {
+                        take(points.len() as u64, *first, *last);
+                    }
+                }
+                Run::Windows(..) => {}
+            }
+            Ok(())
+        });
+        match counted.map_err(|error| error.downcast::<StoreError>()) {
+            Ok(()) => Ok((count, span)),
+            Err(Ok(error)) => Err(*error),
+            // The visitor never fails, so what did is the store.
+            Err(Err(error)) => Err(StoreError::Closed(error.to_string())),
+        }
+    }
+
     /// As [`Source::scan`], points that were trimmed and not moved yet among them.
     fn scan_all(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
         let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };

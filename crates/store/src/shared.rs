@@ -6,7 +6,7 @@ use std::{
     fs,
     path::PathBuf,
     sync::{
-        Arc, Weak,
+        Arc, OnceLock, Weak,
         atomic::{AtomicBool, Ordering},
     },
     time::{Duration, Instant},
@@ -113,6 +113,8 @@ pub struct Shared {
     /// The reserve of the volume is touched, and nothing is left that could go.
     is_full: AtomicBool,
     stopping: AtomicBool,
+    /// Why no more points can be taken until the service starts again.
+    closed: OnceLock<String>,
 }
 
 /// The map of now, and those from before that somebody may still hold.
@@ -145,7 +147,7 @@ impl Shared {
         let policies = PolicyBook::open(&definitions, options.retention.clone())?;
         let (rollups, floors) = (Rollups::default(), Floors::open(&definitions)?);
         let (leaving, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
-        let (is_full, stopping) = (AtomicBool::new(false), AtomicBool::new(false));
+        let (is_full, stopping, closed) = (AtomicBool::new(false), AtomicBool::new(false), OnceLock::new());
         Ok(Self {
             files,
             options,
@@ -163,6 +165,7 @@ impl Shared {
             spans,
             is_full,
             stopping,
+            closed,
         })
     }
 
@@ -185,6 +188,17 @@ impl Shared {
     /// Whether work in the background should end.
     pub fn is_stopping(&self) -> bool {
         self.stopping.load(Ordering::Relaxed)
+    }
+
+    /// Notes that no more points can be taken until the service starts again, and why.
+    pub fn close(&self, reason: String) {
+        // The first reason is the one that counts.
+        let _ = self.closed.set(reason);
+    }
+
+    /// Why no more points can be taken until the service starts again, where that is so.
+    pub fn closed(&self) -> Option<&str> {
+        self.closed.get().map(String::as_str)
     }
 
     /// Whether no more points can be taken, since the volume's reserve is touched.

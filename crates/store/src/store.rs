@@ -6,9 +6,10 @@ use std::{
     path::Path,
     sync::{
         Arc,
-        mpsc::{SyncSender, sync_channel},
+        mpsc::{RecvTimeoutError, SyncSender, sync_channel},
     },
     thread::JoinHandle,
+    time::Duration,
 };
 
 use fenetre_core::{
@@ -84,6 +85,8 @@ pub struct LevelState {
     pub bytes: u64,
 }
 
+/// Nobody waits longer for packing.
+const PACKING: Duration = Duration::from_secs(120);
 /// The dataset that a fresh store has.
 const FIRST_DATASET: &str = "main";
 
@@ -171,19 +174,34 @@ impl Store {
         Ok(replaced)
     }
 
+    /// Whether it takes points, as far as that is known without touching a file.
+    ///
+    /// # Errors
+    /// [`StoreError::Closed`] where it takes none until the service starts again.
+    pub fn check_ready(&self) -> Result<(), StoreError> {
+        match self.shared.closed() {
+            Some(reason) => Err(StoreError::Closed(reason.to_owned())),
+            None if self.threads.iter().any(JoinHandle::is_finished) => Err(closed()),
+            None => Ok(()),
+        }
+    }
+
     /// Whether so many points wait to be packed that batches are refused.
     pub fn is_behind(&self) -> bool {
         self.shared.head.read().bytes() >= self.shared.options.most_bytes()
     }
 
-    /// Packs everything that was acknowledged so far. Blocks until that is done.
+    /// Packs everything that was acknowledged so far. Blocks until that is done, but not for ever.
     ///
     /// # Errors
-    /// Where the store stops before.
+    /// [`StoreError::Unpacked`] where packing fails, [`StoreError::Packing`] where it takes too long, [`StoreError::Closed`] where the store stops before.
     pub fn pack(&self) -> Result<(), StoreError> {
         let (answer, answered) = sync_channel(1);
         self.request(Request::PackAll(answer))?;
-        answered.recv().map_err(|_| closed())
+        answered.recv_timeout(PACKING).map_err(|error| match error {
+            RecvTimeoutError::Timeout => StoreError::Packing { seconds: PACKING.as_secs() },
+            RecvTimeoutError::Disconnected => closed(),
+        })?
     }
 
     /// Packs everything that was acknowledged so far, and gives the partitions of a dataset the spans that are right for their points: few points of a
@@ -509,13 +527,21 @@ impl Store {
         self.shared.definitions.bin_metric(dataset, name, now)
     }
 
-    /// Weighs the points of some series in a range: what [`Store::delete_points`] would move. Packs everything first.
+    /// Weighs the points of some series in a range: what [`Store::delete_points`] would move, those in memory among them. Nothing is packed for it.
     ///
     /// # Errors
     /// Where files fail or are damaged.
     pub fn weigh(&self, selection: &Selection) -> Result<Weight, StoreError> {
-        self.pack()?;
-        bin::weigh(&self.shared, selection)
+        let source = self.source();
+        let waits = |series: &SeriesId| source.snapshot.count(*series, selection.range) > 0;
+        let (waiting, packed): (Vec<SeriesId>, Vec<SeriesId>) = selection.series.iter().copied().partition(waits);
+        let of_packed = bin::weigh(&self.shared, &Selection { series: packed, ..selection.clone() })?;
+        let (points, span) = source.count(selection.dataset, &waiting, selection.range)?;
+        // Points in memory have no bytes yet; instants that are in both are counted once.
+        let bytes = bin::weigh(&self.shared, &Selection { series: waiting, ..selection.clone() })?.bytes;
+        let mut weight = of_packed;
+        weight.take(points, bytes, span);
+        Ok(weight)
     }
 
     /// Weighs the points of some series in a range as they lie: those in memory have no bytes yet, and points that came twice count twice.

@@ -317,6 +317,9 @@ struct Context<'a> {
     parts: Mutex<Vec<ReadPart>>,
 }
 
+/// Points that are looked at before it is asked again whether to stop.
+const MOST_AT_ONCE: usize = 1_024;
+
 /// Ends a scan from within; what it stands for is told by whoever began the scan.
 #[derive(Debug, thiserror::Error)]
 enum Ended {
@@ -337,7 +340,13 @@ impl Context<'_> {
             return Err(EvaluateError::Stopped);
         }
         let scanned = self.source.scan(dataset, series, range, &mut |place, run| {
-            if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) }
+            let mut visit = |run: Run<'_>| if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) };
+            match run {
+                Run::Points(points) if points.len() > MOST_AT_ONCE => (0..points.len())
+                    .step_by(MOST_AT_ONCE)
+                    .try_for_each(|start| visit(Run::Points(points.slice(start..(start + MOST_AT_ONCE).min(points.len()))))),
+                run => visit(run),
+            }
         });
         scanned.map_err(|error| self.told(error))
     }

@@ -116,11 +116,11 @@ impl<'a> Planner<'a> {
         Self { query, catalogue, home, time, zone, from, limits, notes, leaves: Vec::new(), named: HashMap::new(), series: 0, cells: 0 }
     }
 
-    /// What is read, and what a reader must know.
-    pub fn done(mut self) -> (Vec<Leaf>, Vec<String>) {
+    /// What is read, what a reader must know, and how many cells are computed.
+    pub fn done(mut self) -> (Vec<Leaf>, Vec<String>, usize) {
         let unused = self.query.lets.iter().enumerate().filter(|(at, _)| !self.named.contains_key(at));
         self.notes.extend(unused.map(|(_, given)| format!("`{}` is given a name and not used", given.name.value)));
-        (self.leaves, self.notes)
+        (self.leaves, self.notes, self.cells)
     }
 
     pub fn show(&mut self, show: &Show) -> Fault<ShowPlan> {

@@ -103,6 +103,8 @@ pub struct Plan {
     pub notes: Vec<String>,
     /// What it may take.
     pub limits: Limits,
+    /// Windows or moments times lines, of all that is computed.
+    pub cells: usize,
 }
 
 /// Over which time.
@@ -301,6 +303,6 @@ pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, 
     let from = frame.source();
     let mut planner = expression::Planner::new(query, catalogue, home, (&time, &zone, from.as_ref()), limits, notes);
     let shows = query.shows.iter().map(|show| planner.show(show)).collect::<Result<_, _>>()?;
-    let (leaves, notes) = planner.done();
-    Ok(Plan { now, zone, time, leaves, shows, notes, limits: *limits })
+    let (leaves, notes, cells) = planner.done();
+    Ok(Plan { now, zone, time, leaves, shows, notes, limits: *limits, cells })
 }

@@ -1,9 +1,10 @@
 //! Answers to queries, and what is wrong with one.
 
 use std::{
+    hash::{BuildHasher, BuildHasherDefault, DefaultHasher},
     sync::{
         Arc,
-        atomic::{AtomicBool, Ordering},
+        atomic::{AtomicBool, AtomicUsize, Ordering},
     },
     time::{Duration, Instant},
 };
@@ -11,7 +12,7 @@ use std::{
 use actix_web::{HttpRequest, HttpResponse, get, http::header, post, web};
 use fenetre_columnar::{write_arrow, write_parquet};
 use fenetre_core::{
-    evaluate::{read, sources},
+    evaluate::{EvaluateError, read, sources},
     plan::{Plan, Take, plan},
     query::{self, Frame, Query},
     time::TimeRange,
@@ -28,8 +29,9 @@ use utoipa::{IntoParams, ToSchema};
 use super::read_json;
 use crate::{
     access::{Access, Read},
+    connection::while_there,
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking, in_lane, in_turn, now},
 };
 
 /// A query and the frame that it does not have itself.
@@ -111,7 +113,7 @@ pub struct Suggested {
 /// `application/vnd.apache.parquet`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path), Question),
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
-        (status = 422, body = Problem), (status = 500, body = Problem), (status = 504, body = Problem)))]
+        (status = 422, body = Problem), (status = 500, body = Problem), (status = 503, body = Problem), (status = 504, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/ask")]
 pub(crate) async fn get(
     _: Access<Read>,
@@ -127,7 +129,7 @@ pub(crate) async fn get(
 /// `application/vnd.apache.parquet`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
-        (status = 422, body = Problem), (status = 500, body = Problem), (status = 504, body = Problem)))]
+        (status = 422, body = Problem), (status = 500, body = Problem), (status = 503, body = Problem), (status = 504, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask")]
 pub(crate) async fn post(
     _: Access<Read>,
@@ -181,7 +183,7 @@ pub(crate) async fn explain(
         }
         Ok(document)
     };
-    blocking(&state, work).await.map(web::Json)
+    in_lane(&state, &state.lanes.queries, work).await.map(web::Json)
 }
 
 fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
@@ -206,15 +208,39 @@ pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<
 
 async fn answer(state: &Shared, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, Problem> {
     let kind = AnswerKind::wanted(request)?;
+    // Nobody reads what a caller that has gone is answered with.
+    while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| Err(EvaluateError::Stopped.into()))
+}
+
+async fn compute(state: &Shared, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, Problem> {
     let given_up = GivenUp::default();
-    let watch = Arc::clone(&given_up.0);
-    let work = move |state: &State| {
-        let document = run(state, &dataset, &question, &watch)?;
-        let body = kind.encoded(&document)?;
-        Ok((document, body))
+    // Waiting counts.
+    let deadline = Instant::now() + Duration::from_secs(state.limits.query_seconds);
+    let asked = Arc::new((dataset, question));
+    let attempt = |haste: Haste| {
+        let (asked, given_up) = (Arc::clone(&asked), Arc::clone(&given_up.0));
+        move |state: &State| {
+            let stop = Stop { given_up, deadline, haste, runs: AtomicUsize::new(0), began: Instant::now() };
+            let pool = if haste == Haste::Quick { &state.lanes.quick } else { &state.lanes.long };
+            let document = pool.install(|| run(state, &asked.0, &asked.1, &stop))?;
+            document.map(|document| kind.encoded(document)).transpose()
+        }
     };
-    let (document, body) = blocking(state, work).await?;
-    Ok(kind.respond(document, body))
+    let hash = BuildHasherDefault::<DefaultHasher>::default().hash_one((&asked.0, &asked.1.query, &asked.1.frame, format!("{:?}", asked.1.tree)));
+    if !state.lanes.is_known_long(hash) {
+        let turn = state.lanes.queries.enter(deadline).await?;
+        if let Some(body) = in_turn(state, turn, attempt(Haste::Quick)).await? {
+            return Ok(kind.respond(body));
+        }
+        state.lanes.remember(hash, true);
+    }
+    let turn = state.lanes.long_queries.enter(deadline).await?;
+    let began = Instant::now();
+    let body = in_turn(state, turn, attempt(Haste::None)).await?;
+    if began.elapsed() < QUICK {
+        state.lanes.remember(hash, false);
+    }
+    body.map_or_else(|| Err(EvaluateError::Stopped.into()), |body| Ok(kind.respond(body)))
 }
 
 /// Raised when nobody waits for the answer any more: the caller has gone, and with it the future that holds this.
@@ -227,12 +253,60 @@ impl Drop for GivenUp {
     }
 }
 
-fn run(state: &State, dataset: &str, question: &Question, given_up: &AtomicBool) -> Result<AnswerDocument, Problem> {
+/// Whether a query must show at once that it is short.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Haste {
+    /// It ends soon, or begins anew among the long ones.
+    Quick,
+    /// It has until its deadline.
+    None,
+}
+
+/// So many stretches of points, blocks for the most part, and so long a quick query may read.
+const QUICK_RUNS: usize = 2_000;
+const QUICK: Duration = Duration::from_millis(50);
+/// Cells of all lines and windows that a quick query may compute.
+const QUICK_CELLS: usize = 100_000;
+
+/// When a query ends before it is answered.
+struct Stop {
+    given_up: Arc<AtomicBool>,
+    deadline: Instant,
+    haste: Haste,
+    runs: AtomicUsize,
+    began: Instant,
+}
+
+impl Stop {
+    /// Nobody waits any more, or not for longer.
+    fn is_over(&self) -> bool {
+        self.given_up.load(Ordering::Relaxed) || Instant::now() > self.deadline
+    }
+
+    /// A quick query that is not.
+    fn is_long(&self) -> bool {
+        self.haste == Haste::Quick && (self.runs.load(Ordering::Relaxed) > QUICK_RUNS || self.began.elapsed() > QUICK)
+    }
+
+    /// Asked before each stretch of points.
+    fn now(&self) -> bool {
+        self.runs.fetch_add(1, Ordering::Relaxed);
+        self.is_long() || self.is_over()
+    }
+}
+
+/// The answer to a query; none where it is no quick one.
+fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result<Option<AnswerDocument>, Problem> {
     let start = Instant::now();
-    let deadline = start + Duration::from_secs(state.limits.query_seconds);
     let (plan, _) = prepare(state, dataset, question)?;
+    if stop.haste == Haste::Quick && plan.cells > QUICK_CELLS {
+        return Ok(None);
+    }
     let planned = start.elapsed();
-    let gathered = read(plan, &state.store.source(), &|| given_up.load(Ordering::Relaxed) || Instant::now() > deadline)?;
+    let gathered = match read(plan, &state.store.source(), &|| stop.now()) {
+        Err(EvaluateError::Stopped) if stop.is_long() && !stop.is_over() => return Ok(None),
+        gathered => gathered?,
+    };
     let gathered_after = start.elapsed();
     let answer = gathered.answer();
     let computed = start.elapsed();
@@ -245,7 +319,7 @@ fn run(state: &State, dataset: &str, question: &Question, given_up: &AtomicBool)
         writing: milliseconds(all.saturating_sub(computed)),
     };
     document.cost.milliseconds = milliseconds(all);
-    Ok(document)
+    Ok(Some(document))
 }
 
 fn prepare(state: &State, dataset: &str, question: &Question) -> Result<(Plan, String), Problem> {
@@ -284,33 +358,49 @@ impl AnswerKind {
         })
     }
 
-    /// The whole body, of those that are no texts.
-    fn encoded(self, document: &AnswerDocument) -> Result<Vec<u8>, Problem> {
+    /// The whole body; of tables the document, which leaves in parts.
+    fn encoded(self, document: AnswerDocument) -> Result<Encoded, Problem> {
         let mut body = Vec::new();
         match self {
-            Self::Json | Self::Csv | Self::JsonLines => Ok(()),
-            Self::Arrow => write_arrow(document, &mut body),
-            Self::Parquet => write_parquet(document, &mut body),
+            Self::Csv | Self::JsonLines => return Ok(Encoded::Parts(Box::new(document))),
+            Self::Json => serde_json::to_writer(&mut body, &document).map_err(|error| Problem::internal(&error))?,
+            Self::Arrow => write_arrow(&document, &mut body).map_err(|error| Problem::internal(&error))?,
+            Self::Parquet => write_parquet(&document, &mut body).map_err(|error| Problem::internal(&error))?,
         }
-        .map_err(|error| Problem::internal(&error))?;
-        Ok(body)
+        Ok(Encoded::Whole(body))
     }
 
-    /// Tables leave in parts, a line of the answer each, so that no more than one is held as text.
-    fn respond(self, document: AnswerDocument, body: Vec<u8>) -> HttpResponse {
-        let told = |part: std::io::Result<Vec<u8>>| part.map(web::Bytes::from);
+    fn content_type(self) -> &'static str {
         match self {
-            Self::Json => HttpResponse::Ok().json(document),
-            Self::Csv => {
-                let parts = futures_util::stream::iter(csv_parts(document).map(told));
-                HttpResponse::Ok().content_type("text/csv; charset=utf-8").streaming(parts)
-            }
-            Self::JsonLines => {
-                let parts = futures_util::stream::iter(json_line_parts(document).map(told));
-                HttpResponse::Ok().content_type("application/x-ndjson").streaming(parts)
-            }
-            Self::Arrow => HttpResponse::Ok().content_type("application/vnd.apache.arrow.stream").body(body),
-            Self::Parquet => HttpResponse::Ok().content_type("application/vnd.apache.parquet").body(body),
+            Self::Json => "application/json",
+            Self::Csv => "text/csv; charset=utf-8",
+            Self::JsonLines => "application/x-ndjson",
+            Self::Arrow => "application/vnd.apache.arrow.stream",
+            Self::Parquet => "application/vnd.apache.parquet",
         }
     }
+
+    fn respond(self, body: Encoded) -> HttpResponse {
+        let mut response = HttpResponse::Ok();
+        response.content_type(self.content_type());
+        match body {
+            Encoded::Whole(body) => response.body(body),
+            Encoded::Parts(document) if matches!(self, Self::Csv) => response.streaming(in_parts(csv_parts(*document))),
+            Encoded::Parts(document) => response.streaming(in_parts(json_line_parts(*document))),
+        }
+    }
+}
+
+/// A body that is ready, or made on the way.
+enum Encoded {
+    Whole(Vec<u8>),
+    Parts(Box<AnswerDocument>),
+}
+
+/// Tables leave in parts, a line of the answer each, so that no more than one is held as text. Each is made on a blocking thread when the one before has left.
+fn in_parts(parts: impl Iterator<Item = std::io::Result<Vec<u8>>> + Send + 'static) -> impl futures_util::Stream<Item = std::io::Result<web::Bytes>> {
+    futures_util::stream::unfold(parts, |mut parts| async move {
+        let (part, parts) = web::block(move || (parts.next(), parts)).await.ok()?;
+        part.map(|part| (part.map(web::Bytes::from), parts))
+    })
 }

@@ -20,7 +20,7 @@ use super::{
 use crate::{
     access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking, blocking_long, now},
 };
 
 /// What a deletion takes away.
@@ -135,7 +135,7 @@ pub(crate) async fn delete_metric(
         }
         Ok(deletion)
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Puts a span of points of some series into the bin, or says what would go there.
@@ -161,7 +161,7 @@ pub(crate) async fn delete_points(
         let recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_keeps)));
         Ok(Deletion { id: Some(binned.id), what, series, held: held(&weight), bytes: weight.bytes, recoverable_until, references: Vec::new() })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// The points that an order means: the query language says which series a condition is about.
@@ -224,12 +224,12 @@ pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<Stri
         Some(why) => Err(Problem::new(Sort::Definition, why)),
         None => Ok(state.store.restore_binned(&id, name.as_deref())?),
     };
-    blocking(&state, work).await.map(|()| HttpResponse::NoContent().finish())
+    blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
 /// Erases something that is in the bin, for good.
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/bin/{id}")]
 pub(crate) async fn erase(_: Access<Define>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
-    blocking(&state, move |state| Ok(state.store.erase_binned(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
+    blocking_long(&state, move |state| Ok(state.store.erase_binned(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
 }

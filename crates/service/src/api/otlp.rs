@@ -13,7 +13,7 @@ use crate::{
     access::{Access, Write},
     ingest::read_body,
     problem::{Problem, Sort},
-    state::{Shared, blocking, now},
+    state::{Shared, in_lane, now},
 };
 
 const DEFAULT_DATASET: &str = "main";
@@ -60,7 +60,8 @@ async fn take(state: Shared, dataset: String, request: HttpRequest, payload: web
         let encoding = encoding_of(&request)?;
         state.store.begin(&dataset)?;
         let mut body = collect_body(&state, &request, payload).await?;
-        blocking(&state, move |state| {
+        let lane = state.lanes.of_body(body.bytes.len());
+        in_lane(&state, lane, move |state| {
             let bytes = unfold(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
             let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
             let now = now();

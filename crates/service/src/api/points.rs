@@ -7,7 +7,7 @@ use crate::{
     ingest::read_body,
     problem::{Problem, Sort},
     report::PushReport,
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking, in_lane, now},
 };
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use fenetre_core::suggest::{closest, listing};
@@ -138,10 +138,17 @@ pub(crate) async fn push(
     let encoding = encoding_of(&request)?;
     // A wrong dataset or mapping is told before the body is waited for.
     state.store.begin(&dataset)?;
-    let mapping = options.mapping(&state, format)?;
+    let (options, mapping) = if options.named.is_none() {
+        let mapping = options.mapping(&state, format)?;
+        (options, mapping)
+    } else {
+        let look_up = move |state: &State| options.mapping(state, format).map(|mapping| (options, mapping));
+        blocking(&state, look_up).await?
+    };
     let body = collect_body(&state, &request, payload).await?;
     let durability = state.store.options().durability;
-    let report = blocking(&state, move |state| take(state, &dataset, format, mapping, encoding, body, &options)).await?;
+    let lane = state.lanes.of_body(body.bytes.len());
+    let report = in_lane(&state, lane, move |state| take(state, &dataset, format, mapping, encoding, body, &options)).await?;
     let mut answer = HttpResponse::Ok();
     if !report.dry_run {
         answer.insert_header(("Fenetre-Durability", durability.to_string()));

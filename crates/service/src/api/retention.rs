@@ -24,7 +24,7 @@ use crate::{
     access::{Access, Define, Operate, Read},
     config_file,
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking_long, now},
 };
 
 /// Everything that is said of keeping.
@@ -183,7 +183,7 @@ pub(crate) struct Asked {
 #[utoipa::path(tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/retention")]
 pub(crate) async fn show(_: Access<Read>, state: Shared, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, Problem> {
-    blocking(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
+    blocking_long(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
 }
 
 /// Says live how long and how much is kept at a place, or what would go by that.
@@ -219,7 +219,7 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: web::Bytes) -> R
         let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, &Held::new(), now);
         Ok(RetentionChange { before: of(&before)?, after: of(&after)?, goes })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Writes what was said live into the configuration file, which then says it.
@@ -243,7 +243,7 @@ pub(crate) async fn write_file(_: Access<Operate>, state: Shared) -> Result<web:
         places.into_iter().try_for_each(|place| state.store.say(place, Said::default(), now()))?;
         Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(told_name).collect() })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Lets go of what is older or more than is kept, at once and not with the next look; or says what would go.
@@ -261,7 +261,7 @@ pub(crate) async fn expire(_: Access<Define>, state: Shared, body: web::Bytes) -
         let done = state.store.expire(now)?;
         Ok(Departure { done: true, is_full: done.is_full, ..planned })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// The place of that name.

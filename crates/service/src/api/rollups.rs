@@ -18,7 +18,7 @@ use super::{
 use crate::{
     access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking_long, now},
 };
 
 /// The rollups of a dataset.
@@ -164,7 +164,7 @@ pub(crate) async fn show(
     dataset: web::Path<String>,
     asked: web::Query<Measure>,
 ) -> Result<web::Json<RollupsInfo>, Problem> {
-    blocking(&state, move |state| info(state, &dataset, asked.measure)).await.map(web::Json)
+    blocking_long(&state, move |state| info(state, &dataset, asked.measure)).await.map(web::Json)
 }
 
 /// Says which metrics are rolled up, into which levels, and how long each is kept. What there is already is filled in, the newest first. Refused where
@@ -184,7 +184,7 @@ pub(crate) async fn set(
         refuse_losses(state, &path, Some(&policy), asked.lose)?;
         Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// What a policy would take, and about how large it would be.
@@ -199,7 +199,7 @@ pub(crate) async fn preview(
     body: web::Bytes,
 ) -> Result<web::Json<RollupPreview>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
-    blocking(&state, move |state| look_ahead(state, &dataset, asked.name.as_deref().unwrap_or("default"), &policy)).await.map(web::Json)
+    blocking_long(&state, move |state| look_ahead(state, &dataset, asked.name.as_deref().unwrap_or("default"), &policy)).await.map(web::Json)
 }
 
 /// Lets levels go on being filled backwards, or stops that.
@@ -213,7 +213,7 @@ pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<St
         state.store.fill_rollups(id, !order.stop)?;
         info(state, &dataset, false)
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Forgets a policy with everything that was made for it. Points stay. Refused where a level tells of points that are no longer there, unless `lose=true`.
@@ -230,7 +230,7 @@ pub(crate) async fn remove(
         refuse_losses(state, &path, None, asked.lose)?;
         Ok(state.store.drop_rollup(&path.0, &path.1)?)
     };
-    blocking(&state, work).await.map(|()| HttpResponse::NoContent().finish())
+    blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
 /// A change by which windows would go whose points are no longer there is for those who say so.

@@ -13,7 +13,7 @@ use super::{read_json, retention::PlaceInfo};
 use crate::{
     access::{Access, Define, Read},
     problem::Problem,
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking_long, now},
 };
 
 /// The store on the disk.
@@ -188,7 +188,7 @@ impl StorageInfo {
 #[utoipa::path(tag = "keeping", responses((status = 200, body = StorageInfo), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/storage")]
 pub(crate) async fn storage(_: Access<Read>, state: Shared) -> Result<web::Json<StorageInfo>, Problem> {
-    blocking(&state, |state| StorageInfo::of(state, now())).await.map(web::Json)
+    blocking_long(&state, |state| StorageInfo::of(state, now())).await.map(web::Json)
 }
 
 /// What one metric takes.
@@ -223,7 +223,7 @@ pub(crate) async fn top(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<
         };
         Ok(state.store.metric_sizes()?.into_iter().map(of).collect())
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// One file to look at or to work on.
@@ -293,7 +293,7 @@ pub(crate) async fn verify(_: Access<Read>, state: Shared, body: web::Bytes) -> 
         let Verified { blocks, points, windows, faults, faulty } = state.store.verify(&file_of(state, &order))?;
         Ok(VerifiedFile { blocks, points, windows, faulty, faults })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Merges what can be merged in one partition now, and gives back the room that this leaves.
@@ -306,7 +306,7 @@ pub(crate) async fn compact(_: Access<Define>, state: Shared, body: web::Bytes) 
         let (before, after) = state.store.compact_one(&file_of(state, &order))?;
         Ok(CompactedPartition { before, after })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Packs what waits in memory, and gives the partitions of a dataset the spans that are right for their points: few points of a long time become one
@@ -320,5 +320,5 @@ pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: web::Bytes) -> 
         let (before, after) = state.store.tidy(&order.dataset)?;
         Ok(TidiedDataset { before: before as u64, after: after as u64 })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking_long(&state, work).await.map(web::Json)
 }

@@ -1,0 +1,129 @@
+//! More calls than can be served at once: which of them wait for which, and what is said to those for which there is no room.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::{
+    io::{Read, Write},
+    net::TcpStream,
+    time::Duration,
+};
+
+use serde_json::{Value, json};
+use support::{Service, file};
+
+const ASK: &str = "/api/v1/datasets/main/ask";
+const POINTS: &str = "/api/v1/datasets/main/points";
+const JSON: (&str, &str) = ("Content-Type", "application/json");
+
+/// Six hours of points, one a second in each of four series.
+fn points() -> String {
+    let line = |second: u32| {
+        let (hour, minute, rest) = (second / 3_600, second / 60 % 60, second % 60);
+        format!(
+            "{{\"metric\":\"level\",\"tags\":{{\"lock\":\"l{}\"}},\"time\":\"2026-05-01T{hour:02}:{minute:02}:{rest:02}Z\",\"value\":{second}}}\n",
+            second % 4
+        )
+    };
+    (0..20_000).map(line).collect()
+}
+
+/// A query that takes seconds: windows of an hour, one each ten seconds, again and again.
+fn long_query() -> String {
+    let shows: String = (0..200).map(|least| format!("show distinct of level where value > {least} overall ")).collect();
+    json!({ "query": format!("{shows} over 2026-05-01T00:00 to 2026-05-01T06:00 per 1h stepping 10s") }).to_string()
+}
+
+/// Sends a call without waiting for its answer.
+fn send(service: &Service, path: &str, body: &str) -> TcpStream {
+    let host = service.url.trim_start_matches("http://");
+    let mut stream = TcpStream::connect(host).unwrap();
+    let head = format!("POST {path} HTTP/1.1\r\nHost: {host}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n", body.len());
+    stream.write_all(head.as_bytes()).unwrap();
+    stream.write_all(body.as_bytes()).unwrap();
+    stream.set_read_timeout(Some(Duration::from_millis(20))).unwrap();
+    stream
+}
+
+/// The beginning of an answer, where there is one yet.
+fn peek(stream: &mut TcpStream) -> Option<String> {
+    let mut bytes = [0; 4_096];
+    let read = stream.read(&mut bytes).ok()?;
+    Some(String::from_utf8_lossy(&bytes[..read]).into_owned())
+}
+
+#[test]
+fn short_calls_wait_for_no_long_ones_and_those_past_the_depth_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    service.push_lines("main", &points());
+    let body = long_query();
+    // More than run at once and may wait.
+    let mut long: Vec<TcpStream> = (0..100).map(|_| send(&service, ASK, &body)).collect();
+    let refusal = loop {
+        if let Some(answer) = long.iter_mut().find_map(peek) {
+            break answer;
+        }
+    };
+    assert!(refusal.starts_with("HTTP/1.1 503") && refusal.to_lowercase().contains("retry-after: 1"), "{refusal}");
+    assert!(refusal.contains("application/problem+json") && refusal.contains("64 long queries wait already"), "{refusal}");
+    assert_eq!(service.get("/health/ready").status, 200);
+    let pushed = service.post(POINTS, &[JSON], br#"{"metric": "flow", "value": 1}"#);
+    assert_eq!(pushed.status, 200, "{}", pushed.text());
+    assert_eq!(service.get("/api/v1/datasets").status, 200);
+    let short = service.post(ASK, &[JSON], json!({ "query": "show count of level overall over 2026-05-01" }).to_string().as_bytes());
+    assert_eq!(short.json()["shows"][0]["lines"][0]["values"], json!([20_000.0]), "{}", short.text());
+    // Most of them are still waiting.
+    let answered = long.iter_mut().filter_map(peek).filter(|answer| answer.starts_with("HTTP/1.1 200")).count();
+    assert!(answered < 60, "{answered} long queries were answered first");
+    service.kill();
+}
+
+#[test]
+fn waiting_counts_towards_the_time_limit_of_a_query() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_seconds = 2\n[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
+    let service = Service::start_with(&["serve", "--config", &config]);
+    service.push_lines("main", &points());
+    let body = long_query();
+    let mut long: Vec<TcpStream> = (0..40).map(|_| send(&service, ASK, &body)).collect();
+    let mut told = String::new();
+    while !told.contains("took all of the time that it may wait") {
+        told.extend(long.iter_mut().filter_map(peek));
+    }
+    assert!(told.contains("HTTP/1.1 503"), "{told}");
+    service.kill();
+}
+
+#[test]
+fn a_packing_that_fails_holds_up_nobody() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    service.push_lines("main", "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n");
+    let data = folder.path().join("data/main");
+    let _ = std::fs::remove_dir(&data);
+    std::fs::write(&data, "not a folder").unwrap();
+    let delete = |dry_run: bool| {
+        let order = json!({ "metric": "level", "from": "2026-05-01T00:00:00Z", "to": "2026-05-02T00:00:00Z", "dry_run": dry_run });
+        service.post("/api/v1/datasets/main/points/delete", &[JSON], order.to_string().as_bytes())
+    };
+    for _ in 0..4 {
+        let looked = delete(true);
+        assert_eq!((looked.status, looked.json()["points"].clone()), (200, json!(1)), "{}", looked.text());
+        let refused = delete(false);
+        let detail = refused.json()["detail"].as_str().unwrap_or_default().to_owned();
+        assert_eq!(refused.status, 500, "{detail}");
+        assert!(
+            detail.starts_with("points that wait in the journal cannot be packed") && detail.contains("nothing of what was asked for was done"),
+            "{detail}"
+        );
+    }
+    service.push_lines("main", "{\"metric\": \"level\", \"time\": \"2026-05-01T10:00:00Z\", \"value\": 2}\n");
+    let count = service.post(ASK, &[JSON], json!({ "query": "show count of level over 2026-05-01" }).to_string().as_bytes()).json();
+    assert_eq!(count["shows"][0]["lines"][0]["values"], json!([2.0]));
+    assert_eq!(service.get("/health/ready").json(), json!({ "status": "ready" }));
+    std::fs::remove_file(&data).unwrap();
+    assert_eq!(delete(false).json()["points"], Value::from(2));
+}
