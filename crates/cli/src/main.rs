@@ -19,7 +19,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
-    let args = args::Args::parse();
+    let args = args::Args::parse_from(args::in_order(std::env::args_os()));
     match commands::run(args) {
         Ok(code) => code,
         Err(failure) => failure.report(),

@@ -80,6 +80,20 @@ fn a_line_of_many_megabytes_costs_itself_alone() {
 }
 
 #[test]
+fn a_table_of_very_many_columns_is_read_or_refused_by_their_number() {
+    let by = mapping("others = \"value\"\n");
+    let table = |columns: usize| {
+        let (names, cells): (Vec<String>, Vec<&str>) = (0..columns).map(|at| (format!("c{at}"), "1")).unzip();
+        format!("time,{}\n2026-05-01T09:00:00Z,{}\n", names.join(","), cells.join(","))
+    };
+    let mut sink = Counting::default();
+    read(Format::Csv, Some(by.clone()), table(19_999).as_bytes(), NOW, &mut sink).unwrap();
+    assert_eq!(sink.0, 19_999);
+    let told = read(Format::Csv, Some(by), table(20_000).as_bytes(), NOW, &mut sink).unwrap_err().to_string();
+    assert!(told.contains("20001 columns, and 20000 can be read"), "{told}");
+}
+
+#[test]
 fn lines_that_end_with_a_return_alone_are_lines() {
     let by = mapping("[[columns]]\ncolumn = \"level\"\n");
     insta::assert_snapshot!(points(Format::Csv, Some(&by), "time;level\r2026-05-01T09:00:00Z;1\r2026-05-01T09:01:00Z;x\r"));
@@ -181,6 +195,8 @@ fn packs_of_senml_keep_the_rules_of_the_standard() {
         r#"[{"bver":5,"n":"level","v":3},{"bver":10,"n":"level","v":4}]"#,
         r#"[{"n":"level","v":3},{"bver":9,"n":"level","v":4}]"#,
         r#"[{"bver":5,"n":"level","v":3},{"bver":5,"n":"level","v":4}]"#,
+        // A record of base fields alone is none that lacks a value; one of nothing is.
+        r#"[{"bn":"lock:"},{},{"n":"level","v":4}]"#,
     ];
     insta::assert_snapshot!(bodies.map(|body| told(Format::SenmlJson, body.as_bytes())).join("\n"));
 }

@@ -1,6 +1,17 @@
 //! Whether a caller is still there. A server learns that it has gone when it writes; work that takes long must know before.
 
-use std::{any::Any, future::Future, io, net::TcpStream, os::fd::AsFd, time::Duration};
+use std::{
+    any::Any,
+    future::Future,
+    io,
+    net::TcpStream,
+    os::fd::AsFd,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::Duration,
+};
 
 use actix_web::{HttpRequest, dev::Extensions};
 
@@ -17,6 +28,23 @@ impl Connection {
             Ok(read) => read == 0,
             Err(error) => error.kind() != io::ErrorKind::WouldBlock,
         }
+    }
+}
+
+/// Raised when nobody waits for some work any more: whoever asked for it has gone, and with it the future that holds this.
+#[derive(Default)]
+pub struct GivenUp(Arc<AtomicBool>);
+
+impl GivenUp {
+    /// What the work looks at.
+    pub fn flag(&self) -> Arc<AtomicBool> {
+        Arc::clone(&self.0)
+    }
+}
+
+impl Drop for GivenUp {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
     }
 }
 

@@ -3,14 +3,14 @@
 use bytes::Bytes;
 use fenetre_columnar::{ArrowRows, ParquetRows};
 use fenetre_core::{
-    model::{About, Described, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
+    model::{About, Cause, Described, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{Format, Tally, mapping::Mapping, read};
 use fenetre_store::Batch;
 
 use crate::{
-    problem::Problem,
+    problem::{Problem, Sort},
     report::{PushReport, note_duplicates},
     state::State,
     tail::{TailPoint, TailReport},
@@ -27,11 +27,22 @@ pub struct Read {
 const TAIL_POINTS: usize = 20;
 
 /// Reads a body as a whole.
-pub fn read_body(state: &State, dataset: &str, format: Format, mapping: Option<Mapping>, body: Vec<u8>, now: Nanos) -> Result<Read, Problem> {
+///
+/// # Errors
+/// Where the body cannot be read at all, or `stop` says that it takes too long.
+pub fn read_body(
+    state: &State,
+    dataset: &str,
+    (format, mapping): (Format, Option<Mapping>),
+    body: Vec<u8>,
+    now: Nanos,
+    stop: &dyn Fn() -> bool,
+) -> Result<Read, Problem> {
     let mapping = in_zone(state, dataset, format, mapping);
     let mut batch = begin(state, dataset, now)?;
     let mut sample = Vec::new();
-    let mut tap = Tap { batch: &mut batch, sample: &mut sample, most: if state.tail.is_watched() { TAIL_POINTS } else { 0 } };
+    let most = if state.tail.is_watched() { TAIL_POINTS } else { 0 };
+    let mut tap = Tap { batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
     let tally = match format {
         Format::ArrowStream => {
             let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
@@ -45,6 +56,9 @@ pub fn read_body(state: &State, dataset: &str, format: Format, mapping: Option<M
         }
         _ => read(format, mapping, &body, now, &mut tap)?,
     };
+    if tap.is_stopped {
+        return Err(Problem::new(Sort::Busy, "reading the body took too long: nothing of it was kept. Send it in smaller parts"));
+    }
     Ok(Read { batch, tally, sample })
 }
 
@@ -114,10 +128,17 @@ struct Tap<'t> {
     batch: &'t mut Batch,
     sample: &'t mut Vec<TailPoint>,
     most: usize,
+    taken: usize,
+    stop: &'t dyn Fn() -> bool,
+    is_stopped: bool,
 }
+
+/// So many points are taken before it is asked again whether to stop.
+const BETWEEN_STOPS: usize = 1_024;
 
 impl PointSink for Tap<'_> {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
+        self.check_stop()?;
         self.batch.accept(point)?;
         self.note(point);
         Ok(())
@@ -129,6 +150,7 @@ impl PointSink for Tap<'_> {
     }
 
     fn accept_again(&mut self, series: KnownSeries, metric: &str, time: Nanos, value: ValueRef<'_>) -> Result<(), Refusal> {
+        self.check_stop()?;
         self.batch.accept_again(series, metric, time, value)
     }
 
@@ -142,6 +164,13 @@ impl PointSink for Tap<'_> {
 }
 
 impl Tap<'_> {
+    fn check_stop(&mut self) -> Result<(), Refusal> {
+        self.taken += 1;
+        self.is_stopped |= self.taken.is_multiple_of(BETWEEN_STOPS) && (self.stop)();
+        // What is refused here is told as a whole.
+        if self.is_stopped { Err(Refusal::of(Cause::Unreadable, "", "reading was stopped")) } else { Ok(()) }
+    }
+
     fn note(&mut self, point: PointRef<'_>) {
         if self.sample.len() < self.most {
             let value = match point.value {

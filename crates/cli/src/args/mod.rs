@@ -6,6 +6,8 @@ mod definitions;
 mod keeping;
 mod running;
 
+use std::ffi::OsString;
+
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 pub use arrivals::{ColumnArgs, ImportArgs, ImportsArgs, ImportsCommand, MappingCommand, PeekArgs, TailArgs};
@@ -20,6 +22,8 @@ pub use running::{BackupArgs, ConfigCommand, DemoCommand, DemoRunArgs, DemoWrite
 const AFTER_HELP: &str = "\
 Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected; 141 nobody read the result to its end.
 
+--url and --dataset may stand before the command as well as behind it.
+
 A first look, `fenetre serve` in one terminal and this in another:
   curl -H 'Content-Type: application/json' \\
        -d '{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"value\": 312.5}' \\
@@ -33,6 +37,30 @@ pub struct Args {
     /// What to do.
     #[command(subcommand)]
     pub command: Command,
+}
+
+/// Options that may stand before the command too: which service, and which of its datasets.
+const ANYWHERE: [&str; 2] = ["--url", "--dataset"];
+
+/// Arguments with such options behind their command, where they belong.
+pub fn in_order(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
+    let mut arguments = arguments.peekable();
+    let mut ordered: Vec<OsString> = arguments.next().into_iter().collect();
+    let mut moved = Vec::new();
+    while let Some(name) = arguments.peek().and_then(|next| next.to_str()) {
+        let (is_whole, is_name) = (name.contains('='), ANYWHERE.contains(&name.split('=').next().unwrap_or_default()));
+        if !is_name {
+            break;
+        }
+        moved.extend(arguments.by_ref().take(if is_whole { 1 } else { 2 }));
+    }
+    let rest: Vec<OsString> = arguments.collect();
+    // What stands behind `--` is no option.
+    let end = rest.iter().position(|argument| argument == "--").unwrap_or(rest.len());
+    ordered.extend_from_slice(&rest[..end]);
+    ordered.append(&mut moved);
+    ordered.extend_from_slice(&rest[end..]);
+    ordered
 }
 
 /// How a service is reached.
@@ -214,6 +242,20 @@ mod tests {
             "fenetre rollup set",
         ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
+        }
+    }
+
+    #[test]
+    fn options_before_the_command_count_as_if_they_stood_behind_it() {
+        let ordered = |text: &str| {
+            let arguments = in_order(text.split(' ').map(OsString::from));
+            arguments.iter().map(|argument| argument.to_str().unwrap()).collect::<Vec<_>>().join(" ")
+        };
+        assert_eq!(ordered("fenetre --url URL import a.csv"), "fenetre import a.csv --url URL");
+        assert_eq!(ordered("fenetre --dataset=velmar --url URL retention show"), "fenetre retention show --dataset=velmar --url URL");
+        assert_eq!(ordered("fenetre --url URL ask -- -1"), "fenetre ask --url URL -- -1");
+        for plain in ["fenetre", "fenetre --help", "fenetre import --url URL a.csv", "fenetre --version", "fenetre --url"] {
+            assert_eq!(ordered(plain), plain);
         }
     }
 }

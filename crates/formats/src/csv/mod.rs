@@ -3,7 +3,7 @@
 mod dialect;
 mod rows;
 
-use std::{borrow::Cow, ops::Range};
+use std::{borrow::Cow, collections::HashSet, ops::Range};
 
 use ::csv::{ByteRecord, ReaderBuilder};
 use fenetre_core::{model::PointSink, time::Nanos};
@@ -122,8 +122,9 @@ fn read_head(bytes: &[u8], mapping: &Mapping, default_delimiter: Option<u8>) -> 
     if names.is_empty() || names == [""] {
         return fault("there is no header: the first row names the columns".to_owned());
     }
-    if let Some(twice) = (1..names.len()).find(|i| !names[*i].is_empty() && names[..*i].contains(&names[*i])) {
-        return fault(format!("the header has the column `{}` twice: rename one", names[twice]));
+    let mut seen = HashSet::new();
+    if let Some(twice) = names.iter().find(|name| !name.is_empty() && !seen.insert(name.as_str())) {
+        return fault(format!("the header has the column `{twice}` twice: rename one"));
     }
     if written.header {
         let end = start + reader.position().byte() as usize;

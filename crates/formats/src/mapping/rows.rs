@@ -2,7 +2,7 @@
 
 use std::{
     borrow::Cow,
-    collections::{BTreeMap, BTreeSet},
+    collections::{BTreeMap, BTreeSet, HashMap},
     sync::atomic::{AtomicBool, Ordering},
 };
 
@@ -14,6 +14,9 @@ use fenetre_core::{
 
 use super::{Absent, Cell, Column, Mapping, NamedMetric, NotFinite, Notation, Others, Role, cell::Numbers};
 use crate::{FormatError, Tally};
+
+/// Columns that a table may have.
+pub const MAX_COLUMNS: usize = 20_000;
 
 /// Where each part of a row stands.
 pub struct Rows {
@@ -58,10 +61,17 @@ impl Rows {
     pub fn new(mapping: &Mapping, names: &[&str]) -> Result<Self, FormatError> {
         let mapping = &mapping.completed(names);
         let rule = mapping.time_rule().map_err(FormatError::Table)?;
-        let place = |wanted: &str| names.iter().position(|name| *name == wanted).ok_or_else(|| lacks(names, wanted));
+        if names.len() > MAX_COLUMNS {
+            let text =
+                format!("the table has {} columns, and {MAX_COLUMNS} can be read: split it, or make it a long one with a row a value", names.len());
+            return Err(FormatError::Table(text));
+        }
+        // The first of several that have no name.
+        let places: HashMap<&str, usize> = names.iter().enumerate().rev().map(|(at, name)| (*name, at)).collect();
+        let place = |wanted: &str| places.get(wanted).copied().ok_or_else(|| lacks(names, wanted));
         let time = match &mapping.time.column {
             Some(column) => Some((place(column)?, column.clone())),
-            None => names.iter().position(|name| *name == "time").map(|at| (at, "time".to_owned())),
+            None => places.get("time").map(|at| (*at, "time".to_owned())),
         };
         let time_of_day = mapping.time.time_of_day.as_deref().map(place).transpose()?;
         let mut rows = Self {

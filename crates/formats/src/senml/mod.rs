@@ -132,6 +132,7 @@ impl Base {
 
     fn resolve(&mut self, record: Record, now: Nanos) -> Result<Resolved, Refusal> {
         self.check_version(record.base_version);
+        let says_base = record.says_base();
         if let Some(name) = record.base_name {
             self.name = name;
         }
@@ -154,6 +155,9 @@ impl Base {
             (None, Some(_)) if is_base_only => None,
             (sum, base) => Some(sum.unwrap_or(0.0) + base.unwrap_or(0.0)),
         };
+        if is_base_only && !says_base {
+            return Err(Refusal::of(Cause::Value, "v", "the record is empty: it has no value (v, vs, vb or s), and no base field either"));
+        }
         if is_base_only {
             return Ok(Resolved::default());
         }

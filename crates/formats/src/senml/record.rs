@@ -90,6 +90,12 @@ impl Record {
         Ok(())
     }
 
+    /// Whether it has a base field.
+    pub fn says_base(&self) -> bool {
+        let Self { base_version, base_name, base_time, base_unit, base_value, base_sum, .. } = self;
+        base_version.is_some() || base_name.is_some() || base_time.is_some() || base_unit.is_some() || base_value.is_some() || base_sum.is_some()
+    }
+
     fn set_value(&mut self, label: &str, field: Field) -> Result<(), Refusal> {
         if self.value.replace(field).is_some() {
             return Err(Refusal::of(Cause::Value, label, "the record has two values: one of v, vs, vb and vd may be there"));

@@ -29,7 +29,7 @@ use utoipa::{IntoParams, ToSchema};
 use super::read_json;
 use crate::{
     access::{Access, Read},
-    connection::while_there,
+    connection::{GivenUp, while_there},
     problem::{Problem, Sort},
     state::{Shared, State, blocking, in_lane, in_turn, now},
 };
@@ -208,8 +208,13 @@ pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<
 
 async fn answer(state: &Shared, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, Problem> {
     let kind = AnswerKind::wanted(request)?;
-    // Nobody reads what a caller that has gone is answered with.
-    while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| Err(EvaluateError::Stopped.into()))
+    while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| {
+        // Most have gone; one that has only stopped sending reads this.
+        Err(Problem::new(
+            Sort::Request,
+            "the connection was closed on the caller's side, and the query given up: keep it open until the answer has come",
+        ))
+    })
 }
 
 async fn compute(state: &Shared, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, Problem> {
@@ -218,7 +223,7 @@ async fn compute(state: &Shared, dataset: String, question: Question, kind: Answ
     let deadline = Instant::now() + Duration::from_secs(state.limits.query_seconds);
     let asked = Arc::new((dataset, question));
     let attempt = |haste: Haste| {
-        let (asked, given_up) = (Arc::clone(&asked), Arc::clone(&given_up.0));
+        let (asked, given_up) = (Arc::clone(&asked), given_up.flag());
         move |state: &State| {
             let stop = Stop { given_up, deadline, haste, runs: AtomicUsize::new(0), began: Instant::now() };
             let pool = if haste == Haste::Quick { &state.lanes.quick } else { &state.lanes.long };
@@ -241,16 +246,6 @@ async fn compute(state: &Shared, dataset: String, question: Question, kind: Answ
         state.lanes.remember(hash, false);
     }
     body.map_or_else(|| Err(EvaluateError::Stopped.into()), |body| Ok(kind.respond(body)))
-}
-
-/// Raised when nobody waits for the answer any more: the caller has gone, and with it the future that holds this.
-#[derive(Default)]
-struct GivenUp(Arc<AtomicBool>);
-
-impl Drop for GivenUp {
-    fn drop(&mut self) {
-        self.0.store(true, Ordering::Relaxed);
-    }
 }
 
 /// Whether a query must show at once that it is short.

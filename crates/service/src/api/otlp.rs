@@ -8,7 +8,7 @@ use actix_web::{
 };
 use fenetre_formats::{Format, otlp};
 
-use super::points::{collect_body, encoding_of, unfold};
+use super::points::{collect_body, encoding_of, unfold, when_late};
 use crate::{
     access::{Access, Write},
     ingest::read_body,
@@ -61,11 +61,12 @@ async fn take(state: Shared, dataset: String, request: HttpRequest, payload: web
         state.store.begin(&dataset)?;
         let mut body = collect_body(&state, &request, payload).await?;
         let lane = state.lanes.of_body(body.bytes.len());
+        let stop = when_late();
         in_lane(&state, lane, move |state| {
             let bytes = unfold(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
             let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
             let now = now();
-            read_body(state, &dataset, format, None, bytes, now)?.keep(state, &dataset, now)
+            read_body(state, &dataset, (format, None), bytes, now, &stop)?.keep(state, &dataset, now)
         })
         .await
     };

@@ -1,5 +1,7 @@
 //! Points in: a body of any format that is read, kept as a whole or in its good rows, with each reject told.
 
+use std::time::{Duration, Instant};
+
 use crate::{
     access::{Access, Write},
     budget::Share,
@@ -148,12 +150,22 @@ pub(crate) async fn push(
     let body = collect_body(&state, &request, payload).await?;
     let durability = state.store.options().durability;
     let lane = state.lanes.of_body(body.bytes.len());
-    let report = in_lane(&state, lane, move |state| take(state, &dataset, format, mapping, encoding, body, &options)).await?;
+    let stop = when_late();
+    let report = in_lane(&state, lane, move |state| take(state, &dataset, (format, mapping), encoding, body, &options, &stop)).await?;
     let mut answer = HttpResponse::Ok();
     if !report.dry_run {
         answer.insert_header(("Fenetre-Durability", durability.to_string()));
     }
     Ok(answer.json(report))
+}
+
+/// The time in which a body must be read.
+const READING: Duration = Duration::from_secs(60);
+
+/// Whether reading a body takes too long, from now on.
+pub(crate) fn when_late() -> impl Fn() -> bool + Send + 'static {
+    let end = Instant::now() + READING;
+    move || Instant::now() > end
 }
 
 /// Bytes of a body for which room is made before they come.
@@ -217,16 +229,16 @@ async fn collect(mut payload: web::Payload, announced: usize, limit: usize, shar
 fn take(
     state: &State,
     dataset: &str,
-    format: Format,
-    mapping: Option<Mapping>,
+    form: (Format, Option<Mapping>),
     encoding: Encoding,
     body: Body,
     options: &PushOptions,
+    stop: &dyn Fn() -> bool,
 ) -> Result<PushReport, Problem> {
     let Body { bytes, mut share } = body;
     let body = unfold(encoding, bytes, &state.limits, &mut share)?;
     let now = now();
-    let read = read_body(state, dataset, format, mapping, body, now)?;
+    let read = read_body(state, dataset, form, body, now, stop)?;
     if options.dry_run {
         return Ok(read.report(true));
     }

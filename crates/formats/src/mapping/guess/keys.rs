@@ -11,6 +11,9 @@ use crate::{
 /// Of a hundred points so many may replace each other before somebody should know.
 pub const MAX_COLLISIONS_PERCENT: usize = 1;
 
+/// Columns of which pairs are tried.
+const MAX_PAIRED: usize = 50;
+
 /// Rows whose time and tags are those of another row.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Collisions {
@@ -108,6 +111,7 @@ fn telling_apart<'s, 'l>(look: &Look, key: &[usize], candidates: &[&'s Seen<'l>]
     if let Some(alone) = ordered.iter().find(|column| tells(&[column.at])) {
         return vec![alone];
     }
+    ordered.truncate(MAX_PAIRED);
     for (at, one) in ordered.iter().enumerate() {
         if let Some(other) = ordered[at + 1..].iter().find(|other| tells(&[one.at, other.at])) {
             return vec![one, other];
