@@ -171,8 +171,12 @@ fn the_service_describes_itself_and_checks_access_on_every_route() {
     let (_folder, service) = started();
     let description = service.get("/api/v1/openapi.json").json();
     assert_eq!(description["openapi"], "3.1.0");
-    let mut routes: Vec<(String, String)> =
-        vec![("get".into(), "/".into()), ("get".into(), "/ask".into()), ("get".into(), "/api/v1/openapi.json".into())];
+    let mut routes: Vec<(String, String)> = vec![
+        ("get".into(), "/".into()),
+        ("get".into(), "/nowhere".into()),
+        ("get".into(), "/ask".into()),
+        ("get".into(), "/api/v1/openapi.json".into()),
+    ];
     for (path, methods) in description["paths"].as_object().unwrap() {
         for method in methods.as_object().unwrap().keys() {
             routes.push((method.clone(), path.replace("{dataset}", "main").replace("{metric}", "level")));
@@ -191,6 +195,110 @@ fn the_service_describes_itself_and_checks_access_on_every_route() {
             assert_eq!(request.unwrap().status().as_u16(), 403, "{method} {path} {header:?}");
         }
     }
+}
+
+/// Whether a part of the description refers to what is there.
+fn check_references(document: &serde_json::Value, part: &serde_json::Value) {
+    match part {
+        serde_json::Value::Object(members) => members.iter().for_each(|(key, value)| match (key.as_str(), value.as_str()) {
+            ("$ref", Some(reference)) => assert!(document.pointer(reference.trim_start_matches('#')).is_some(), "{reference}"),
+            _ => check_references(document, value),
+        }),
+        serde_json::Value::Array(items) => items.iter().for_each(|item| check_references(document, item)),
+        _ => {}
+    }
+}
+
+#[test]
+fn the_description_is_one_that_clients_can_be_made_from() {
+    let (_folder, service) = started();
+    let document = service.get("/api/v1/openapi.json").json();
+    check_references(&document, &document);
+    let mut ids = std::collections::BTreeSet::new();
+    for (path, operations) in document["paths"].as_object().unwrap() {
+        for (method, operation) in operations.as_object().unwrap() {
+            let call = format!("{method} {path}");
+            assert!(ids.insert(operation["operationId"].as_str().unwrap().to_owned()), "{call}");
+            let stated: Vec<&str> = operation["parameters"]
+                .as_array()
+                .into_iter()
+                .flatten()
+                .filter(|one| one["in"] == "path")
+                .map(|one| one["name"].as_str().unwrap())
+                .collect();
+            let in_path: Vec<&str> = path.split('/').filter_map(|step| step.strip_prefix('{')?.strip_suffix('}')).collect();
+            assert_eq!(stated, in_path, "{call}");
+            let responses = operation["responses"].as_object().unwrap();
+            for status in ["400", "403", "500", "503"] {
+                assert!(responses.contains_key(status), "{call}: {status}");
+            }
+            assert!(responses.contains_key("404") || !path.contains('{'), "{call}");
+            for (status, response) in responses {
+                assert!(response["description"].as_str().is_some_and(|text| !text.is_empty()), "{call}: {status}");
+                if let (Some(content), true) = (response["content"].as_object(), status.as_str() >= "400" && !path.contains("v1/metrics")) {
+                    assert_eq!(content.keys().collect::<Vec<_>>(), ["application/problem+json"], "{call}: {status}");
+                }
+            }
+        }
+    }
+}
+
+#[test]
+fn what_is_no_call_is_refused_by_its_path_or_its_method() {
+    let (_folder, service) = started();
+    let call = |method: &str, path: &str, body: &str| {
+        let mut builder = ureq::http::Request::builder().method(method).uri(format!("{}{path}", service.url));
+        builder = builder.header("Content-Type", "application/json");
+        let mut response = support::agent().run(builder.body(body.to_owned()).unwrap()).unwrap();
+        let allow = response.headers().get("Allow").map(|allow| allow.to_str().unwrap().to_owned());
+        let kind = response.headers()["Content-Type"].to_str().unwrap().to_owned();
+        (response.status().as_u16(), kind, allow, response.body_mut().read_to_string().unwrap())
+    };
+    let problem = "application/problem+json";
+    for (method, path) in [
+        ("POST", "/v1/metric"),
+        ("GET", "/nowhere"),
+        ("GET", "/api/v2/datasets"),
+        ("GET", "/ask/more"),
+        ("GET", "/assets/none.js"),
+        ("PUT", "/nowhere"),
+    ] {
+        let (status, kind, allow, text) = call(method, path, "{}");
+        assert_eq!((status, kind.as_str(), allow), (404, problem, None), "{method} {path}");
+        assert!(text.contains(&format!("there is no call {method} {path}")), "{text}");
+    }
+    for (method, path, allowed) in [
+        ("DELETE", "/api/v1/datasets", "GET"),
+        ("PUT", "/api/v1/datasets/main/points", "POST"),
+        ("POST", "/api/v1/openapi.json", "GET"),
+        ("POST", "/", "GET, HEAD"),
+        ("PUT", "/ask", "GET, HEAD"),
+        ("GET", "/v1/metrics", "POST"),
+    ] {
+        let (status, kind, allow, text) = call(method, path, "{}");
+        assert_eq!((status, kind.as_str(), allow.as_deref()), (405, problem, Some(allowed)), "{method} {path}: {text}");
+    }
+    // Neither a missing body nor an array says what to make.
+    for (body, told) in [("", "the body is missing"), ("[]", "it is an array"), ("{\"zone\": 3}", "expected a string")] {
+        let (status, kind, _, text) = call("PUT", "/api/v1/datasets/fresh", body);
+        assert_eq!((status, kind.as_str(), text.contains(told)), (400, problem, true), "{text}");
+    }
+    assert_eq!(service.get("/api/v1/datasets").json().as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn a_mapping_of_very_many_columns_is_kept_and_one_that_is_too_large_is_refused() {
+    let (_folder, service) = started();
+    let mapping = |columns: usize| {
+        let columns: Vec<_> =
+            (0..columns).map(|at| json!({ "column": format!("a column with a long name, number {at}"), "name": format!("level_{at}") })).collect();
+        json!({ "columns": columns }).to_string()
+    };
+    let kept = service.put("/api/v1/mappings/wide", &[JSON], mapping(5_000).as_bytes());
+    assert_eq!(kept.status, 200, "{}", kept.text());
+    assert_eq!(service.get("/api/v1/mappings/wide").json()["columns"].as_array().unwrap().len(), 5_000);
+    let refused = service.put("/api/v1/mappings/wider", &[JSON], &vec![b' '; 17 << 20]);
+    assert_eq!((refused.status, refused.kind.as_str()), (413, "application/problem+json"), "{}", refused.text());
 }
 
 #[test]

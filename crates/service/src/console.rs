@@ -1,11 +1,15 @@
 //! The browser's files, embedded at build time, each page with a content security policy of its own.
 
-use actix_web::{HttpRequest, HttpResponse, http::header};
+use actix_web::{
+    HttpRequest, HttpResponse,
+    http::{Method, header},
+};
 use rust_embed::{Embed, EmbeddedFile};
 
 use crate::{
     access::{Access, Read},
-    problem::{Problem, Sort},
+    api::document,
+    problem::Problem,
 };
 
 #[derive(Embed)]
@@ -13,6 +17,8 @@ use crate::{
 struct Files;
 
 const PAGE: &str = "index.html";
+/// The paths that the console's own router knows.
+const PAGES: [&str; 5] = ["", "ask", "arrivals", "catalogue", "keeping"];
 const NONCE: &str = "__CSP_NONCE__";
 const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title>Fenetre</title>
 <body style='font:16px/1.5 system-ui,sans-serif;max-width:40rem;margin:10vh auto;padding:0 1rem'>
@@ -21,22 +27,18 @@ const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title
 <pre>cd console &amp;&amp; npm ci &amp;&amp; npm run build\ncargo build --release</pre>
 <p><a href=/api/v1/openapi.json>Description of the API</a></p>";
 
-/// Answers every path that no call has: a file, or the page, whose own router knows the rest.
+/// Answers every path that no call has: a file, or a page of the console.
 pub async fn serve(_: Access<Read>, request: HttpRequest) -> Result<HttpResponse, Problem> {
     let path = request.path().trim_start_matches('/');
-    if path.starts_with("api/") || path.starts_with("health/") {
-        let detail = format!("there is no call {} /{path}: /api/v1/openapi.json lists them all", request.method());
-        return Err(Problem::new(Sort::NotFound, detail));
+    let is_page = PAGES.contains(&path) || path == PAGE;
+    let file = if is_page { None } else { Files::get(path) };
+    if !is_page && file.is_none() {
+        return Ok(document::refuse(&request));
     }
-    if path != PAGE
-        && let Some(file) = Files::get(path)
-    {
-        return Ok(asset(&request, path, file));
+    if !matches!(*request.method(), Method::GET | Method::HEAD) {
+        return Ok(document::other_method(&request, &[Method::GET, Method::HEAD]));
     }
-    if path.starts_with("assets/") {
-        return Err(Problem::new(Sort::NotFound, format!("there is no file /{path}")));
-    }
-    page()
+    file.map_or_else(page, |file| Ok(asset(&request, path, file)))
 }
 
 fn page() -> Result<HttpResponse, Problem> {
@@ -71,5 +73,17 @@ fn asset(request: &HttpRequest, path: &str, file: EmbeddedFile) -> HttpResponse 
     match Files::get(&format!("{path}.gz")) {
         Some(packed) if accepts_gzip => response.insert_header((header::CONTENT_ENCODING, "gzip")).body(packed.data.into_owned()),
         _ => response.body(file.data.into_owned()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_pages_are_those_of_the_consoles_router() {
+        let router = include_str!("../../../console/src/app/App.tsx");
+        let routes: Vec<&str> = router.split("<Route path=\"/").skip(1).filter_map(|rest| rest.split('"').next()).collect();
+        assert_eq!(routes, PAGES);
     }
 }

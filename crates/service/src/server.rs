@@ -30,11 +30,14 @@ const STALLED_CLIENT: Duration = Duration::from_secs(30);
 /// The application: every call, then the console. A macro, because its type cannot be named.
 macro_rules! app {
     ($state:expr) => {{
-        let (app, document) = App::new().into_utoipa_app().openapi(api::description()).app_data($state).configure(api::mount).split_for_parts();
+        let (app, document) =
+            App::new().into_utoipa_app().openapi(api::document::description()).app_data($state).configure(api::mount).split_for_parts();
+        // It is made of texts and numbers, which always have a JSON form.
+        let calls = web::Data::new(api::document::Calls::of(&document).unwrap_or_default());
         app.app_data(web::QueryConfig::default().error_handler(|error, _| bad_parameters(&error).into()))
-            .app_data(web::Data::new(document))
+            .app_data(calls)
             .wrap(middleware::Compress::default())
-            .route("/api/v1/openapi.json", web::get().to(api::document))
+            .route(api::document::PATH, web::get().to(api::document::show))
             .default_service(web::to(console::serve))
     }};
 }

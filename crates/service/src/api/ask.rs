@@ -26,7 +26,7 @@ use fenetre_store::Selection;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::read_json;
+use super::{Body, read_json};
 use crate::{
     access::{Access, Read},
     connection::{GivenUp, while_there},
@@ -135,7 +135,7 @@ pub(crate) async fn post(
     _: Access<Read>,
     state: Shared,
     dataset: web::Path<String>,
-    body: web::Bytes,
+    body: Body,
     request: HttpRequest,
 ) -> Result<HttpResponse, Problem> {
     answer(&state, dataset.into_inner(), read_json(&body)?, &request).await
@@ -145,7 +145,7 @@ pub(crate) async fn post(
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = Checked), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/check")]
-pub(crate) async fn check(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: web::Bytes) -> Result<web::Json<Checked>, Problem> {
+pub(crate) async fn check(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<Checked>, Problem> {
     let question: Question = read_json(&body)?;
     let work = move |state: &State| {
         let parsed = query::parse(&question.text()?).ok();
@@ -161,12 +161,7 @@ pub(crate) async fn check(_: Access<Read>, state: Shared, dataset: web::Path<Str
     responses((status = 200, body = PlanDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/explain")]
-pub(crate) async fn explain(
-    _: Access<Read>,
-    state: Shared,
-    dataset: web::Path<String>,
-    body: web::Bytes,
-) -> Result<web::Json<PlanDocument>, Problem> {
+pub(crate) async fn explain(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<PlanDocument>, Problem> {
     let question: Question = read_json(&body)?;
     let work = move |state: &State| {
         let (plan, text) = prepare(state, &dataset, &question)?;
@@ -197,7 +192,7 @@ fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
     responses((status = 200, body = Completions), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/complete")]
-pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
+pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
     let typing: Typing = read_json(&body)?;
     let work = move |state: &State| {
         let cursor = typing.cursor.unwrap_or(typing.query.len());

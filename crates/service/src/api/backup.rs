@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 
 use crate::{
     access::{Access, Operate, Read},
-    api::read_json,
+    api::{Body, read_json},
     backups::{BackupState, Run},
     problem::{Problem, Sort},
     state::Shared,
@@ -33,7 +33,7 @@ pub struct BackupOrder {
     responses((status = 202, body = BackupState), (status = 400, body = Problem), (status = 403, body = Problem),
         (status = 409, body = Problem, description = "one is running")))]
 #[post("/api/v1/backup")]
-pub(crate) async fn begin(_: Access<Operate>, state: Shared, body: web::Bytes) -> Result<HttpResponse, Problem> {
+pub(crate) async fn begin(_: Access<Operate>, state: Shared, body: Body) -> Result<HttpResponse, Problem> {
     let BackupOrder { to, since } = read_json(&body)?;
     let folder = PathBuf::from(&to);
     let since = since.map(PathBuf::from);

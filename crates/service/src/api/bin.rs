@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::{
+    Body,
     datasets::{Held, find, find_metric},
     read_json,
     references::{self, Noun, Reference},
@@ -142,12 +143,7 @@ pub(crate) async fn delete_metric(
 #[utoipa::path(tag = "points", params(("dataset" = String, Path)), request_body = PointsOrder,
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points/delete")]
-pub(crate) async fn delete_points(
-    _: Access<Define>,
-    state: Shared,
-    dataset: web::Path<String>,
-    body: web::Bytes,
-) -> Result<web::Json<Deletion>, Problem> {
+pub(crate) async fn delete_points(_: Access<Define>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<Deletion>, Problem> {
     let order: PointsOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (selection, what, series) = select(&state.store.catalogue(), &dataset, &order)?;
@@ -215,10 +211,10 @@ pub struct Restore {
 }
 
 /// Brings something back from the bin.
-#[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Restore,
+#[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Option<Restore>,
     responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/bin/{id}/restore")]
-pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
+pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
     let work = move |state: &State| match state.store.goes_again(&id, now())? {
         Some(why) => Err(Problem::new(Sort::Definition, why)),

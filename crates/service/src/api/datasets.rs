@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::{
-    read_json,
+    Body, read_json,
     references::{self, Noun, Reference},
 };
 use crate::{
@@ -211,8 +211,8 @@ pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec
 #[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `most_series`, `most_series_per_metric`, `longest_tag_value`, `most_tags`"), params(("dataset" = String, Path)),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}")]
-pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: web::Bytes) -> Result<web::Json<Defined>, Problem> {
-    let definition: DatasetDefinition = if body.is_empty() { DatasetDefinition::default() } else { read_json(&body)? };
+pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
+    let definition: DatasetDefinition = read_json(&body)?;
     blocking(&state, move |state| Ok(state.store.put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
 }
 
@@ -220,7 +220,7 @@ pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String
 #[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path)),
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rename")]
-pub(crate) async fn rename(_: Access<Define>, state: Shared, name: web::Path<String>, body: web::Bytes) -> Result<web::Json<Renamed>, Problem> {
+pub(crate) async fn rename(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = references::of(state, &Noun::Dataset(&name))?;
@@ -269,7 +269,7 @@ pub(crate) async fn put_metric(
     state: Shared,
     path: web::Path<(String, String)>,
     how: web::Query<PointsHow>,
-    body: web::Bytes,
+    body: Body,
 ) -> Result<web::Json<DefinedMetric>, Problem> {
     let definition: MetricDefinition = read_json(&body)?;
     let PointsHow { convert, relabel, dry_run } = how.into_inner();
@@ -343,7 +343,7 @@ pub(crate) async fn rename_metric(
     _: Access<Define>,
     state: Shared,
     path: web::Path<(String, String)>,
-    body: web::Bytes,
+    body: Body,
 ) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
@@ -388,12 +388,7 @@ pub(crate) async fn list_tags(
     request_body(content = serde_json::Value, description = "`description`, `required`, `allowed`, `pattern` (of whole values), `most_values`"),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/tags/{key}")]
-pub(crate) async fn put_tag(
-    _: Access<Define>,
-    state: Shared,
-    path: web::Path<(String, String)>,
-    body: web::Bytes,
-) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn put_tag(_: Access<Define>, state: Shared, path: web::Path<(String, String)>, body: Body) -> Result<web::Json<Defined>, Problem> {
     let definition: TagDefinition = read_json(&body)?;
     blocking(&state, move |state| Ok(state.store.put_tag(&path.0, &path.1, definition)?)).await.map(|created| web::Json(Defined { created }))
 }
@@ -406,7 +401,7 @@ pub(crate) async fn rename_tag(
     _: Access<Define>,
     state: Shared,
     path: web::Path<(String, String)>,
-    body: web::Bytes,
+    body: Body,
 ) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
@@ -434,7 +429,7 @@ pub struct OldName {
 #[utoipa::path(tag = "catalogue", request_body = OldName,
     responses((status = 200, body = Defined, description = "`created` is false; a name that did not answer is not found"), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/forget-name")]
-pub(crate) async fn forget_name(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn forget_name(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<Defined>, Problem> {
     let OldName { noun, dataset, name } = read_json(&body)?;
     if !["dataset", "metric", "tag"].contains(&noun.as_str()) || (noun == "dataset") == dataset.is_some() {
         return Err(Problem::new(Sort::Request, "noun is dataset, metric or tag, and `dataset` is there for the last two"));

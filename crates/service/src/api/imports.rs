@@ -15,7 +15,7 @@ use fenetre_formats::{
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{datasets, mappings, next_chunk, read_json};
+use super::{Body, datasets, mappings, next_chunk, read_json};
 use crate::{
     access::{Access, Read, Write as MayWrite},
     imports::{ImportRecord, Order, Stage, look},
@@ -208,10 +208,10 @@ pub(crate) async fn show(_: Access<Read>, state: Shared, id: web::Path<String>) 
 }
 
 /// The first rows of an uploaded file, and a mapping guessed from them.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = LookOrder,
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<LookOrder>,
     responses((status = 200, body = ImportLook), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/imports/{id}/look")]
-pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<web::Json<ImportLook>, Problem> {
+pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, Problem> {
     let order: LookOrder = if body.is_empty() { LookOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
@@ -229,11 +229,11 @@ pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String
 }
 
 /// Runs an import, tries it (`dry_run`), or goes on with one that was stopped.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Order,
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<Order>,
     responses((status = 202, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem, description = "it is running, or done"), (status = 503, body = Problem)))]
 #[post("/api/v1/imports/{id}/run")]
-pub(crate) async fn run(_: Access<MayWrite>, state: Shared, id: web::Path<String>, body: web::Bytes) -> Result<HttpResponse, Problem> {
+pub(crate) async fn run(_: Access<MayWrite>, state: Shared, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
     let order: Option<Order> = if body.is_empty() { None } else { Some(read_json(&body)?) };
     let shared = state.clone().into_inner();
     let work = move |state: &State| {

@@ -10,6 +10,7 @@ use fenetre_store::Document;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+use super::Body;
 use crate::{
     access::{Access, Define, Read},
     api::datasets::Defined,
@@ -73,7 +74,7 @@ pub(crate) async fn show(_: Access<Read>, state: Shared, name: web::Path<String>
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), request_body(content((Mapping = "application/json"), (String = "application/toml"))),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[put("/api/v1/mappings/{name}")]
-pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: web::Bytes) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
     let fault = |text: String| Problem::new(Sort::Request, text);
     fenetre_core::model::check_dataset_name(&name).map_err(|_| {
         fault(format!("`{name}` is no name of a mapping: it has letters a to z, digits, `-` and `_`, and begins with a letter or digit"))

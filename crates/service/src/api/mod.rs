@@ -4,8 +4,10 @@ pub mod arrivals;
 pub mod ask;
 pub mod backup;
 pub mod bin;
+mod body;
 pub mod datasets;
 pub mod definitions;
+pub(crate) mod document;
 pub mod health;
 pub mod imports;
 pub mod mappings;
@@ -22,26 +24,13 @@ pub mod storage;
 
 use std::time::Duration;
 
-use actix_web::{HttpResponse, web};
+use actix_web::web;
 use futures_util::StreamExt;
-use utoipa::openapi::{InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
 use utoipa_actix_web::service_config::ServiceConfig;
 
-use crate::{
-    access::{Access, Read},
-    problem::{Problem, Sort},
-};
+pub(crate) use body::{Document as Body, read_json};
 
-/// What the OpenAPI document says of itself.
-pub(crate) fn description() -> OpenApi {
-    let info = InfoBuilder::new()
-        .title("Fenetre")
-        .version(env!("CARGO_PKG_VERSION"))
-        .description(Some("Timestamped points in, aggregates over windows of time out. Every failure is problem details (RFC 9457)."))
-        .license(Some(LicenseBuilder::new().name("MIT").identifier(Some("MIT")).build()))
-        .build();
-    OpenApiBuilder::new().info(info).build()
-}
+use crate::problem::{Problem, Sort};
 
 /// Adds every call.
 pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
@@ -111,11 +100,6 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(ask::complete);
 }
 
-/// The OpenAPI document.
-pub(crate) async fn document(_: Access<Read>, document: web::Data<OpenApi>) -> HttpResponse {
-    HttpResponse::Ok().json(document.get_ref())
-}
-
 /// How long a caller may send nothing in the middle of a body.
 const STALLED: Duration = Duration::from_secs(30);
 
@@ -137,9 +121,4 @@ pub(crate) async fn read_all(payload: &mut web::Payload, most: usize) -> Result<
         body.extend_from_slice(&chunk);
     }
     Ok(body)
-}
-
-/// Reads a small JSON body, and says where it is wrong.
-pub(crate) fn read_json<T: serde::de::DeserializeOwned>(body: &[u8]) -> Result<T, Problem> {
-    serde_json::from_slice(body).map_err(|error| Problem::new(Sort::Request, format!("the body cannot be read as JSON: {error}")))
 }

@@ -15,6 +15,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::{
+    Body,
     datasets::{find, find_metric},
     outlook::{NextInfo, OutlookInfo, ahead, next},
     read_json,
@@ -190,7 +191,7 @@ pub(crate) async fn show(_: Access<Read>, state: Shared, asked: web::Query<Asked
 #[utoipa::path(tag = "keeping", request_body = RetentionOrder,
     responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/retention")]
-pub(crate) async fn set(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<RetentionChange>, Problem> {
+pub(crate) async fn set(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<RetentionChange>, Problem> {
     let order: RetentionOrder = read_json(&body)?;
     let work = move |state: &State| {
         let now = now();
@@ -247,9 +248,9 @@ pub(crate) async fn write_file(_: Access<Operate>, state: Shared) -> Result<web:
 }
 
 /// Lets go of what is older or more than is kept, at once and not with the next look; or says what would go.
-#[utoipa::path(tag = "keeping", request_body = ExpiryOrder, responses((status = 200, body = Departure), (status = 403, body = Problem)))]
+#[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = Departure), (status = 403, body = Problem)))]
 #[post("/api/v1/expire")]
-pub(crate) async fn expire(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<Departure>, Problem> {
+pub(crate) async fn expire(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<Departure>, Problem> {
     let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let now = now();

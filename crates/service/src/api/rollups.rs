@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use super::{
+    Body,
     datasets::{Defined, find},
     read_json, rollup_figures as figures,
 };
@@ -177,7 +178,7 @@ pub(crate) async fn set(
     state: Shared,
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
-    body: web::Bytes,
+    body: Body,
 ) -> Result<web::Json<Defined>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
     let work = move |state: &State| {
@@ -196,17 +197,17 @@ pub(crate) async fn preview(
     state: Shared,
     dataset: web::Path<String>,
     asked: web::Query<PolicyNamed>,
-    body: web::Bytes,
+    body: Body,
 ) -> Result<web::Json<RollupPreview>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
     blocking_long(&state, move |state| look_ahead(state, &dataset, asked.name.as_deref().unwrap_or("default"), &policy)).await.map(web::Json)
 }
 
 /// Lets levels go on being filled backwards, or stops that.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = FillOrder,
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = Option<FillOrder>,
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/fill")]
-pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<String>, body: web::Bytes) -> Result<web::Json<RollupsInfo>, Problem> {
+pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<RollupsInfo>, Problem> {
     let order: FillOrder = if body.is_empty() { FillOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let id = find(&state.store.catalogue(), &dataset)?.id;

@@ -9,7 +9,7 @@ use fenetre_store::{LevelSize, MetricSize, PartitionSize, Verified};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{read_json, retention::PlaceInfo};
+use super::{Body, read_json, retention::PlaceInfo};
 use crate::{
     access::{Access, Define, Read},
     problem::Problem,
@@ -287,7 +287,7 @@ fn file_of(state: &State, order: &FileOrder) -> String {
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = VerifiedFile), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/verify")]
-pub(crate) async fn verify(_: Access<Read>, state: Shared, body: web::Bytes) -> Result<web::Json<VerifiedFile>, Problem> {
+pub(crate) async fn verify(_: Access<Read>, state: Shared, body: Body) -> Result<web::Json<VerifiedFile>, Problem> {
     let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
         let Verified { blocks, points, windows, faults, faulty } = state.store.verify(&file_of(state, &order))?;
@@ -300,7 +300,7 @@ pub(crate) async fn verify(_: Access<Read>, state: Shared, body: web::Bytes) -> 
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = CompactedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/compact")]
-pub(crate) async fn compact(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<CompactedPartition>, Problem> {
+pub(crate) async fn compact(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<CompactedPartition>, Problem> {
     let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (before, after) = state.store.compact_one(&file_of(state, &order))?;
@@ -314,7 +314,7 @@ pub(crate) async fn compact(_: Access<Define>, state: Shared, body: web::Bytes) 
 #[utoipa::path(tag = "keeping", request_body = TidyOrder,
     responses((status = 200, body = TidiedDataset), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/tidy")]
-pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: web::Bytes) -> Result<web::Json<TidiedDataset>, Problem> {
+pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<TidiedDataset>, Problem> {
     let order: TidyOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (before, after) = state.store.tidy(&order.dataset)?;
