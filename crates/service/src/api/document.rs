@@ -44,6 +44,7 @@ impl Calls {
     /// Where the document has no JSON form.
     pub fn of(document: &OpenApi) -> serde_json::Result<Self> {
         let mut document = serde_json::to_value(document)?;
+        drop_empty_defaults(&mut document);
         let mut paths = vec![(PATH.to_owned(), vec![Method::GET])];
         for (path, operations) in members(document.get_mut("paths")) {
             let mut methods = Vec::new();
@@ -78,6 +79,20 @@ impl Calls {
 
 fn members(value: Option<&mut Value>) -> impl Iterator<Item = (&String, &mut Value)> {
     value.and_then(Value::as_object_mut).into_iter().flatten()
+}
+
+/// What may be left out has no default of its own, and null is no text or number.
+fn drop_empty_defaults(part: &mut Value) {
+    match part {
+        Value::Object(members) => {
+            if members.get("default").is_some_and(Value::is_null) {
+                members.remove("default");
+            }
+            members.values_mut().for_each(drop_empty_defaults);
+        }
+        Value::Array(items) => items.iter_mut().for_each(drop_empty_defaults),
+        _ => {}
+    }
 }
 
 /// A name for a call that no other has: `get_datasets_by_dataset_metrics`.
