@@ -356,3 +356,61 @@ fn what_levels_save_is_held_against_the_points_of_their_own_metrics() {
     let told = &levels(&service)[0];
     assert!(near(told["smaller"].as_f64().unwrap(), points / a_day, 0.02), "{told}, {points} to {a_day} bytes a day");
 }
+
+/// A service whose wall clock is what a file says: `+0`, or `+366d`.
+fn with_a_clock(store: &Path, clock: &Path) -> Service {
+    let library = ["/usr/lib/x86_64-linux-gnu", "/usr/lib/aarch64-linux-gnu", "/usr/lib"].map(|folder| format!("{folder}/faketime/libfaketime.so.1"));
+    let library = library.iter().find(|path| Path::new(path).exists()).expect("Debian's package faketime is installed");
+    let mut command = support::fenetre();
+    command.args(["serve", "--listen", "127.0.0.1:0", "--store", &store.display().to_string()]);
+    command.env("LD_PRELOAD", library).env("FAKETIME_TIMESTAMP_FILE", clock).env("FAKETIME_NO_CACHE", "1").env("FAKETIME_DONT_FAKE_MONOTONIC", "1");
+    Service::start_command(&mut command)
+}
+
+#[test]
+fn a_clock_that_leaps_lets_nothing_go() {
+    let folder = tempfile::tempdir().unwrap();
+    let (store, clock) = (folder.path().join("store"), folder.path().join("clock"));
+    std::fs::write(&clock, "+0\n").unwrap();
+    let service = with_a_clock(&store, &clock);
+    service.push_lines("main", &history(3));
+    // A backup packs everything first.
+    assert_eq!(service.run(&["backup", &folder.path().join("copy").display().to_string()]).code(), 0);
+    let set = service.run(&["retention", "set", "main", "--keep-for", "30d", "--yes"]);
+    assert_eq!(set.code(), 0, "{}", set.all());
+    let count = || {
+        let asked = service.post(
+            "/api/v1/datasets/main/ask",
+            &[JSON],
+            json!({ "query": "show count of level overall over 2020 to 2027-06-01" }).to_string().as_bytes(),
+        );
+        asked.json()["shows"][0]["lines"][0]["values"][0].clone()
+    };
+    let before = count();
+    let expire = |order: Value| service.post("/api/v1/expire", &[JSON], order.to_string().as_bytes());
+    assert_eq!(expire(json!({})).json()["done"], json!(true));
+    std::fs::write(&clock, "+366d\n").unwrap();
+    let refused = expire(json!({}));
+    let detail = refused.json()["detail"].as_str().unwrap_or_default().to_owned();
+    assert_eq!(refused.status, 409, "{}", refused.text());
+    assert!(detail.contains("the clock says") && detail.contains("fenetre expire --accept-clock"), "{detail}");
+    let warned = service.get("/api/v1/retention").json()["warnings"].to_string();
+    assert!(warned.contains("the clock says"), "{warned}");
+    assert_eq!(service.get("/api/v1/bin").json(), json!([]));
+    // A point of a time that the clock should not have reached is kept, and is not the latest once it is right again.
+    let ahead = service.post("/api/v1/datasets/main/points", &[JSON], br#"{"metric": "level", "tags": {"lock": "osier"}, "value": 7}"#);
+    assert_eq!(ahead.status, 200, "{}", ahead.text());
+    std::fs::write(&clock, "+0\n").unwrap();
+    assert_eq!(expire(json!({})).json()["done"], json!(true));
+    assert!(!service.get("/api/v1/retention").json()["warnings"].to_string().contains("the clock says"));
+    let latest = service.get("/api/v1/datasets/main/latest?metric=level").json()["items"][0]["value"].clone();
+    assert_ne!(latest, json!(7));
+    assert_eq!(count(), before);
+    // Whoever knows that it is right says so.
+    std::fs::write(&clock, "+366d\n").unwrap();
+    let said = service.run(&["expire"]);
+    assert!(said.code() == 1 && said.err().contains("--accept-clock"), "{}", said.all());
+    let accepted = service.run(&["expire", "--accept-clock"]);
+    assert_eq!(accepted.code(), 0, "{}", accepted.all());
+    assert!(accepted.out().contains("went: "), "{}", accepted.all());
+}

@@ -16,7 +16,7 @@
 //! | `ingest` | bytes of any format into a batch |
 //! | [`imports`] | files that are uploaded, tried and read by the service |
 //! | `arrivals`, [`tail`] | points a second, lately, and refusals by reason; a look at what arrives |
-//! | `upkeep` | what the service does by itself now and then |
+//! | `upkeep`, `clock` | what the service does by itself now and then; whether the clock may be believed for it |
 //! | [`backups`] | the backup that is running |
 //! | `lanes`, `budget` | where calls wait for each other; memory that calls share |
 //! | `connection` | whether a caller is still there |
@@ -27,6 +27,7 @@ pub mod api;
 mod arrivals;
 pub mod backups;
 mod budget;
+mod clock;
 pub mod config;
 mod config_file;
 mod connection;

@@ -12,6 +12,7 @@ use crate::{
     arrivals::Arrivals,
     backups::Backups,
     budget::Budget,
+    clock::ClockWatch,
     connection, console,
     imports::Imports,
     lanes::Lanes,
@@ -91,6 +92,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     })?;
     let store = Store::open(&config.store, config.store_options.clone())?;
     let imports = Imports::open(&config.store).map_err(|source| ServeError::Listen { address: config.address, source })?;
+    let clock = ClockWatch::open(&store).map_err(|problem| failed_to_start(config.address, problem))?;
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
     let state = web::Data::new(State {
         store,
@@ -102,6 +104,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         imports,
         tail: Tail::default(),
         started: now(),
+        clock,
         warnings: Warnings::default(),
         upkeep: Alarm::default(),
         lanes: Lanes::new(threads).map_err(|error| failed_to_start(config.address, error))?,

@@ -9,6 +9,7 @@ use crate::{
     arrivals::Arrivals,
     backups::Backups,
     budget::Budget,
+    clock::ClockWatch,
     config::CallLimits,
     imports::Imports,
     lanes::{Lane, Lanes, PATIENCE, Turn},
@@ -32,6 +33,8 @@ pub struct State {
     /// Who watches what arrives.
     pub tail: Tail,
     pub started: Nanos,
+    /// Whether the clock may be believed.
+    pub clock: ClockWatch,
     /// Limits that were told of.
     pub warnings: Warnings,
     /// Calls for upkeep before its time.

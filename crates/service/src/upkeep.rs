@@ -78,9 +78,12 @@ impl Upkeep {
 
 fn tidy(state: &State) -> Result<(), Problem> {
     let now = now();
-    state.store.expire(now)?;
+    let is_believed = state.clock.look(&state.store)?.is_none();
+    if is_believed {
+        state.store.expire(now)?;
+    }
     state.warnings.look(state)?;
-    for binned in state.store.bin()? {
+    for binned in state.store.bin()?.into_iter().filter(|_| is_believed) {
         if now.saturating_sub(binned.deleted) > state.limits.bin_keeps {
             tracing::info!(what = binned.what, dataset = binned.dataset, "erased from the bin, where it was for long enough");
             state.store.erase_binned(&binned.id)?;

@@ -291,8 +291,7 @@ pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
             points: None,
         });
     }
-    for Document { name, body, changed } in shared.definitions.documents(DELETED)? {
-        let Ok(record) = serde_json::from_str::<Record>(&body) else { continue };
+    for (name, record, changed) in shared.definitions.read_documents::<Record>(DELETED)? {
         let dataset = name_of(shared, DatasetId(record.dataset));
         all.push(Binned {
             id: name,
@@ -323,7 +322,7 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
         return Ok(());
     }
     let record = shared.definitions.documents(DELETED)?.into_iter().find(|document| document.name == id).ok_or_else(|| missing(id))?;
-    let record: Record = serde_json::from_str(&record.body).map_err(|_| missing(id))?;
+    let record: Record = serde_json::from_str(&record.body).map_err(|error| shared.definitions.damaged(DELETED, id, &error))?;
     for (span, path) in files(shared, id)? {
         take_in(shared, DatasetId(record.dataset), span, path)?;
         expiry::mark_range(shared, DatasetId(record.dataset), span.range())?;

@@ -4,8 +4,10 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use fenetre_core::{
     block::Columns,
-    catalogue::{Codes, Dataset, FIRST_PART, Metric},
+    catalogue::{Codes, FIRST_PART, Metric, Series},
+    evaluate::{End, Source},
     model::{DatasetId, SeriesId, Value},
+    summary::Sample,
     time::{Nanos, TimeRange},
 };
 
@@ -15,7 +17,7 @@ use crate::{
     head::Snapshot,
     merge::shared,
     partition::{Partition, Reading},
-    reading::{count_once, overlapping},
+    reading::{StoreSource, count_once, overlapping},
     shared::Shared,
 };
 
@@ -106,34 +108,19 @@ pub fn packed_counts(partition: &Partition, snapshot: &Snapshot) -> Result<Arc<S
     Ok(counts)
 }
 
-/// The latest point of a series, if it has any.
-pub fn latest(store: &Shared, dataset: &Dataset, series: SeriesId) -> Result<Option<Latest>, StoreError> {
-    let snapshot = store.snapshot();
-    let fresh = snapshot.columns(series, TimeRange::ALL);
-    let mut found = fresh.times.last().map(|time| (*time, fresh.values[fresh.len() - 1], fresh.points().rest(fresh.len() - 1)));
-    for partition in store.partitions_of(dataset.id, TimeRange::ALL).iter().rev() {
-        if found.is_some_and(|(time, _, _)| time > partition.span.last()) {
-            break;
-        }
-        let last = partition.read(|reading| {
-            let places = reading.places(series, TimeRange::ALL, snapshot.visible_before)?;
-            let last = places.iter().max_by_key(|place| (place.end, place.generation, place.id));
-            last.map(|place| reading.summary(place)).transpose()
-        })?;
-        if let Some(summary) = last {
-            if found.is_none_or(|(time, _, _)| time < summary.last.time) {
-                found = Some((summary.last.time, summary.last.value, summary.last.rest));
-            }
-            break;
-        }
-    }
-    let Some(((time, number, rest), series)) = found.zip(dataset.series(series)) else { return Ok(None) };
+/// The latest point of a series that is not after `now`, if it has any: one that a wrong clock put into the future says nothing of today.
+pub fn latest(store: &Shared, dataset: DatasetId, series: &Series, now: Nanos) -> Result<Option<Latest>, StoreError> {
+    let source = StoreSource::new(store, store.snapshot());
+    let range = TimeRange { start: Nanos::MIN, end: now.saturating_add(1) };
+    let found = source.outermost(dataset, &[series.id], range, End::Latest);
+    let found = found.map_err(|error| error.downcast::<StoreError>().map_or_else(|other| StoreError::Closed(other.to_string()), |error| *error))?;
+    let Some(Sample { time, value: number, rest }) = found.into_iter().next().flatten() else { return Ok(None) };
     let value = match series.codes.as_deref() {
         None => Value::of_number(number, rest),
         Some(Codes::Words(words)) => words.get(number as usize).map_or(Value::Number(number), |word| Value::Word(Arc::clone(word))),
         Some(Codes::Layouts(layouts)) => match layouts.get(number as usize) {
             Some(layout) => {
-                let part = |id| value_at(store, &snapshot, dataset.id, id, time);
+                let part = |id| value_at(store, &source.snapshot, dataset, id, time);
                 Value::Histogram(Arc::new(layout.histogram(&layout.parts().map(part).collect::<Result<Vec<_>, _>>()?)))
             }
             None => Value::Number(number),

@@ -18,6 +18,7 @@ use fenetre_core::{
     time::{Nanos, zone},
 };
 use parking_lot::Mutex;
+use serde::de::DeserializeOwned;
 
 use crate::{
     batch::{Batch, NewSeries, Rows, SharedCatalogue, Slot, SlotSeries},
@@ -112,7 +113,10 @@ impl Definitions {
             let dataset = catalogue.dataset(dataset)?;
             Some((dataset.id, new_metrics.keys().filter(|name| dataset.metric(name).is_none()).cloned().collect()))
         };
-        let (dataset_id, metrics) = missing(&self.catalogue.read()).ok_or_else(|| StoreError::no_dataset(&self.catalogue.read(), dataset))?;
+        let (dataset_id, metrics) = {
+            let catalogue = self.catalogue.read();
+            missing(&catalogue).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?
+        };
         let definition = |name: &String| new_metrics.get(name).cloned().unwrap_or_default();
         // Another batch may have added the same metric with another kind since this one was read.
         self.check_kinds(dataset, new_metrics)?;
@@ -518,8 +522,23 @@ impl Definitions {
 
     /// The error that says that a document cannot be read.
     pub fn damaged(&self, sort: &str, name: &str, error: &dyn std::fmt::Display) -> StoreError {
-        let what = format!("the record `{name}` of `{sort}` cannot be read ({error})");
-        StoreError::Damaged { path: self.records.lock().path().to_owned(), what }
+        StoreError::Record {
+            path: self.records.lock().path().to_owned(),
+            record: format!("`{name}` of the sort `{sort}`"),
+            reason: error.to_string(),
+        }
+    }
+
+    /// Documents of a sort as what they hold, by name, each with when it was put there.
+    ///
+    /// # Errors
+    /// [`StoreError::Record`] for one that cannot be read.
+    pub fn read_documents<T: DeserializeOwned>(&self, sort: &str) -> Result<Vec<(String, T, Nanos)>, StoreError> {
+        let read = |document: Document| {
+            let held = serde_json::from_str(&document.body).map_err(|error| self.damaged(sort, &document.name, &error))?;
+            Ok((document.name, held, document.changed))
+        };
+        self.documents(sort)?.into_iter().map(read).collect()
     }
 
     /// Documents of a sort, by name.
@@ -542,13 +561,8 @@ impl Definitions {
         if savings.is_empty() {
             return Ok(());
         }
-        let mut records = self.records.lock();
-        let known: HashMap<String, (u64, u64)> = records
-            .documents(SAVINGS)?
-            .into_iter()
-            .filter_map(|document| Some((document.name, serde_json::from_str(&document.body).ok()?)))
-            .collect();
-        records.change(|changes| {
+        let known: HashMap<String, (u64, u64)> = self.read_documents(SAVINGS)?.into_iter().map(|(name, pair, _)| (name, pair)).collect();
+        self.records.lock().change(|changes| {
             savings.iter().try_for_each(|(metric, (came, stayed))| {
                 let name = metric.0.to_string();
                 let (before, kept) = known.get(&name).copied().unwrap_or_default();
@@ -563,18 +577,17 @@ impl Definitions {
             return Ok(());
         }
         let today = today();
-        let mut records = self.records.lock();
-        let known = records.documents(WRITTEN)?;
-        records.change(|changes| {
+        let known: Vec<(String, (u64, u64), Nanos)> = self.read_documents(WRITTEN)?;
+        self.records.lock().change(|changes| {
             for (dataset, (points, bytes)) in written {
                 let name = format!("{today}.{}", dataset.0);
-                let before: (u64, u64) = known.iter().find(|document| document.name == name).map_or((0, 0), |document| read_pair(&document.body));
+                let before = known.iter().find(|(known, ..)| *known == name).map_or((0, 0), |(_, pair, _)| *pair);
                 let body = format!("[{},{}]", before.0 + points, before.1 + bytes);
                 changes.put_document(WRITTEN, &Document { name, body, changed: 0 })?;
             }
-            let is_old = |document: &&Document| day_of(&document.name).is_none_or(|day| day + WRITTEN_DAYS < today);
-            for document in known.iter().filter(is_old) {
-                changes.remove_document(WRITTEN, &document.name)?;
+            let is_old = |name: &&String| day_of(name).is_none_or(|day| day + WRITTEN_DAYS < today);
+            for name in known.iter().map(|(name, ..)| name).filter(is_old) {
+                changes.remove_document(WRITTEN, name)?;
             }
             Ok(())
         })
@@ -583,12 +596,12 @@ impl Definitions {
     /// Points and bytes of a dataset that were packed in the last so many days, today among them.
     pub fn written(&self, dataset: DatasetId, days: i64) -> Result<(u64, u64), StoreError> {
         let today = today();
-        let is_asked = |document: &&Document| {
-            let of = document.name.split_once('.').and_then(|(_, id)| id.parse().ok());
-            of == Some(dataset.0) && day_of(&document.name).is_some_and(|day| day + days > today)
+        let is_asked = |name: &str| {
+            let of = name.split_once('.').and_then(|(_, id)| id.parse().ok());
+            of == Some(dataset.0) && day_of(name).is_some_and(|day| day + days > today)
         };
-        let documents = self.documents(WRITTEN)?;
-        let pairs = documents.iter().filter(is_asked).map(|document| read_pair(&document.body));
+        let documents: Vec<(String, (u64, u64), Nanos)> = self.read_documents(WRITTEN)?;
+        let pairs = documents.iter().filter(|(name, ..)| is_asked(name)).map(|(_, pair, _)| pair);
         Ok(pairs.fold((0, 0), |sum, pair| (sum.0 + pair.0, sum.1 + pair.1)))
     }
 
@@ -613,17 +626,16 @@ impl Definitions {
 
     /// How often points were taken out of partitions or put back, by their files below the store's directory.
     pub fn edits(&self) -> Result<HashMap<String, u64>, StoreError> {
-        let documents = self.records.lock().documents(EDITS)?;
-        Ok(documents.into_iter().filter_map(|document| Some((document.name, document.body.parse().ok()?))).collect())
+        Ok(self.read_documents(EDITS)?.into_iter().map(|(name, edits, _)| (name, edits)).collect())
     }
 
     /// Points of each metric that thinning has seen, and those of them that stayed.
     pub fn savings(&self) -> Result<Savings, StoreError> {
-        let documents = self.records.lock().documents(SAVINGS)?;
-        Ok(documents
-            .into_iter()
-            .filter_map(|document| Some((MetricId(document.name.parse().ok()?), serde_json::from_str(&document.body).ok()?)))
-            .collect())
+        let of = |(name, pair, _): (String, (u64, u64), Nanos)| {
+            let metric = name.parse().map_err(|error| self.damaged(SAVINGS, &name, &error))?;
+            Ok((MetricId(metric), pair))
+        };
+        self.read_documents(SAVINGS)?.into_iter().map(of).collect()
     }
 
     /// Copies the records into a new file, as they are at this moment.
@@ -643,10 +655,6 @@ fn today() -> i64 {
 
 fn day_of(name: &str) -> Option<i64> {
     name.split_once('.')?.0.parse().ok()
-}
-
-fn read_pair(body: &str) -> (u64, u64) {
-    serde_json::from_str(body).unwrap_or_default()
 }
 
 /// Rows as stretches, one a series, by id; of one series the order of arrival stays. Counted and put into place: sorting would cost more

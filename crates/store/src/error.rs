@@ -73,12 +73,37 @@ pub enum StoreError {
         path: PathBuf,
     },
     /// Not what was written.
-    #[error("{} is damaged: {what}. Move it away to start without it, or bring back a copy", path.display())]
+    #[error("{} is damaged: {what}. {}", path.display(), way_out(path))]
     Damaged {
         /// The file.
         path: PathBuf,
         /// Where and how.
         what: String,
+    },
+    /// There are points, and no catalogue that says what they are.
+    #[error(
+        "{} is missing or empty, and there are files of points beside it ({}): without it nobody knows what they are, and new points would be mixed up with them. Bring back the store from a backup (`fenetre restore`), or name an empty folder",
+        path.display(),
+        found.display()
+    )]
+    NoCatalogue {
+        /// The catalogue.
+        path: PathBuf,
+        /// A file of points.
+        found: PathBuf,
+    },
+    /// A record of the catalogue that is not what was written, or that this version does not know.
+    #[error(
+        "{}: the record of {record} cannot be read: {reason}. Nothing was changed. If a later version of Fenetre wrote it, use that one; if it was damaged, bring back a copy of the store from a backup",
+        path.display()
+    )]
+    Record {
+        /// The catalogue.
+        path: PathBuf,
+        /// Which record.
+        record: String,
+        /// What is wrong with it.
+        reason: String,
     },
     /// There is no such dataset.
     #[error("there is no dataset `{name}`: there are {known}")]
@@ -142,11 +167,42 @@ impl<T> Context<T> for rusqlite::Result<T> {
         self.map_err(|source| match source.sqlite_error_code() {
             Some(rusqlite::ErrorCode::DiskFull) => StoreError::Full { path: path.into() },
             Some(rusqlite::ErrorCode::ReadOnly) => StoreError::ReadOnly { path: path.into() },
+            None if let rusqlite::Error::FromSqlConversionFailure(_, _, fault) = &source
+                && let Some(RecordFault { record, reason }) = fault.downcast_ref() =>
+            {
+                StoreError::Record { path: path.into(), record: record.clone(), reason: reason.clone() }
+            }
             Some(rusqlite::ErrorCode::NotADatabase | rusqlite::ErrorCode::DatabaseCorrupt) => {
                 StoreError::Damaged { path: path.into(), what: source.to_string() }
             }
             _ => StoreError::Sqlite { action, path: path.into(), source },
         })
+    }
+}
+
+/// What to do about a damaged file.
+fn way_out(path: &std::path::Path) -> &'static str {
+    match path.file_name().and_then(|name| name.to_str()) {
+        Some("catalogue.db") => {
+            "Bring back a copy of the store from a backup (`fenetre restore`); never move this file away, since nobody knows without it what the points are"
+        }
+        _ => "Bring back a copy of it from a backup; without one, move it away to go on without its points",
+    }
+}
+
+/// What is wrong with a record, on its way through SQLite's errors.
+#[derive(Debug, thiserror::Error)]
+#[error("the record of {record} cannot be read: {reason}")]
+pub(crate) struct RecordFault {
+    /// Which record.
+    pub record: String,
+    /// What is wrong with it.
+    pub reason: String,
+}
+
+impl From<RecordFault> for rusqlite::Error {
+    fn from(fault: RecordFault) -> Self {
+        Self::FromSqlConversionFailure(0, rusqlite::types::Type::Text, Box::new(fault))
     }
 }
 

@@ -338,23 +338,21 @@ impl Record {
 }
 
 fn records(shared: &Shared) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
-    let read = |document: Document| Some((document.name, serde_json::from_str(&document.body).ok()?, document.changed));
-    Ok(shared.definitions.documents(DROPPED)?.into_iter().filter_map(read).collect())
+    shared.definitions.read_documents(DROPPED)
 }
 
 /// At a start nobody asks yet: what was dropped, and not moved or erased before the end, is so before partitions are looked for.
 pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError> {
-    for document in definitions.documents(DROPPED)? {
-        let Ok(record) = serde_json::from_str::<Record>(&document.body) else { continue };
+    for (name, record, _) in definitions.read_documents::<Record>(DROPPED)? {
         let file = files.root().join(&record.file);
         if record.for_good {
             if let Some(dropped) = record.dropped() {
                 floors::note_erased(definitions, DatasetId(record.dataset), dropped)?;
             }
             remove_partition(&file)?;
-            definitions.remove_document(DROPPED, &document.name)?;
-        } else if !record.is_moved(files, &document.name) {
-            move_file(&file, &files.bin(&document.name))?;
+            definitions.remove_document(DROPPED, &name)?;
+        } else if !record.is_moved(files, &name) {
+            move_file(&file, &files.bin(&name))?;
         }
     }
     Ok(())
@@ -421,11 +419,8 @@ fn move_files(shared: &Shared) -> Result<(), StoreError> {
 
 /// What is missing of each dataset, since partitions are in the bin, or on their way there.
 pub fn binned(definitions: &Definitions) -> Result<Vec<(DatasetId, Dropped)>, StoreError> {
-    let read = |document: Document| match serde_json::from_str::<Record>(&document.body) {
-        Ok(record) => Ok(record.dropped().map(|dropped| (DatasetId(record.dataset), dropped))),
-        Err(error) => Err(definitions.damaged(DROPPED, &document.name, &error)),
-    };
-    definitions.documents(DROPPED)?.into_iter().filter_map(|document| read(document).transpose()).collect()
+    let of = |(_, record, _): (String, Record, Nanos)| Some((DatasetId(record.dataset), record.dropped()?));
+    Ok(definitions.read_documents(DROPPED)?.into_iter().filter_map(of).collect())
 }
 
 /// Partitions in the bin.

@@ -78,6 +78,19 @@ impl Files {
         Ok(found)
     }
 
+    /// Looks whether there is a catalogue where there are points.
+    pub fn check_catalogue(&self) -> Result<(), StoreError> {
+        let path = self.catalogue();
+        let is_there = |path: &Path| fs::metadata(path).is_ok_and(|file| file.len() > 0);
+        if is_there(&path) || is_there(&companion(&path, "-wal")) {
+            return Ok(());
+        }
+        match [self.journals(), self.data()].iter().find_map(|folder| database_in(folder)) {
+            Some(found) => Err(StoreError::NoCatalogue { path, found }),
+            None => Ok(()),
+        }
+    }
+
     /// Takes the store for this process, until the returned file is dropped.
     pub fn lock(&self) -> Result<File, StoreError> {
         let path = self.root.join("LOCK");
@@ -95,6 +108,13 @@ impl Files {
         written.at("write", path)?;
         Ok(file)
     }
+}
+
+/// A file of SQLite's below a folder.
+fn database_in(folder: &Path) -> Option<PathBuf> {
+    let entries: Vec<PathBuf> = fs::read_dir(folder).ok()?.flatten().map(|entry| entry.path()).collect();
+    let is_database = |path: &&PathBuf| path.is_file() && path.extension().is_some_and(|extension| extension == "db");
+    entries.iter().find(is_database).cloned().or_else(|| entries.iter().filter(|path| path.is_dir()).find_map(|folder| database_in(folder)))
 }
 
 /// Makes a new name in a folder last: its entry reaches the disk.

@@ -20,7 +20,7 @@ use serde::{
 };
 
 use crate::{
-    error::{Context, StoreError},
+    error::{Context, RecordFault, StoreError},
     sqlite::{self, Use},
 };
 
@@ -158,7 +158,7 @@ impl Records {
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             let (id, name): (u32, String) = (row.get(0)?, row.get(1)?);
-            let definition: DatasetDefinition = read_document(row.get_ref(3)?.as_str()?);
+            let definition: DatasetDefinition = read_document(row.get_ref(3)?.as_str()?, || format!("the dataset `{name}`"))?;
             catalogue.put_dataset(DatasetId(id), &name, &row.get::<_, String>(2)?, definition);
             names.insert(id, name);
         }
@@ -167,8 +167,8 @@ impl Records {
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             let (id, name): (u32, String) = (row.get(0)?, row.get(2)?);
-            let definition: MetricDefinition = read_document(row.get_ref(3)?.as_str()?);
-            let Some(home) = names.get(&row.get(1)?) else { continue };
+            let definition: MetricDefinition = read_document(row.get_ref(3)?.as_str()?, || format!("the metric `{name}` ({id})"))?;
+            let home = names.get(&row.get(1)?).ok_or_else(|| fault(format!("the metric `{name}` ({id})"), "its dataset is not there"))?;
             if let Some(dataset) = catalogue.dataset_mut(home) {
                 dataset.put_metric(MetricId(id), &name, definition);
             }
@@ -177,18 +177,23 @@ impl Records {
         let mut statement = self.connection.prepare("SELECT dataset, key, definition FROM tag")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
-            if let Some(dataset) = names.get(&row.get(0)?).and_then(|home| catalogue.dataset_mut(home)) {
-                dataset.tag_definitions.insert(row.get(1)?, read_document::<TagDefinition>(row.get_ref(2)?.as_str()?));
-            }
+            let key: String = row.get(1)?;
+            let of = || format!("the tag `{key}`");
+            let definition: TagDefinition = read_document(row.get_ref(2)?.as_str()?, of)?;
+            let dataset =
+                names.get(&row.get(0)?).and_then(|home| catalogue.dataset_mut(home)).ok_or_else(|| fault(of(), "its dataset is not there"))?;
+            dataset.tag_definitions.insert(key, definition);
         }
         let mut statement = self.connection.prepare("SELECT name, body FROM document WHERE sort = ?1")?;
         let mut rows = statement.query([ROLLUP])?;
         while let Some(row) = rows.next()? {
             let (name, body): (String, String) = (row.get(0)?, row.get(1)?);
-            let Some((home, policy)) = name.split_once('.').and_then(|(id, policy)| Some((names.get(&id.parse().ok()?)?, policy))) else { continue };
-            if let (Some(dataset), Ok(rollup)) = (catalogue.dataset_mut(home), serde_json::from_str(&body)) {
-                dataset.rollups.insert(policy.to_owned(), rollup);
-            }
+            let of = || format!("the rollup policy `{name}`");
+            let rollup = read_document(&body, of)?;
+            let place = name.split_once('.').and_then(|(id, policy)| Some((names.get(&id.parse().ok()?)?, policy)));
+            let (home, policy) = place.ok_or_else(|| fault(of(), "its dataset is not there"))?;
+            let dataset = catalogue.dataset_mut(home).ok_or_else(|| fault(of(), "its dataset is not there"))?;
+            dataset.rollups.insert(policy.to_owned(), rollup);
         }
         self.load_old_names(catalogue, &names, &metrics)?;
         let mut codes = self.load_codes()?;
@@ -196,8 +201,9 @@ impl Records {
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             let id: u32 = row.get(0)?;
+            // Those of metrics in the bin are not in the catalogue.
             let Some((home, metric)) = metrics.get(&row.get(1)?) else { continue };
-            let tags: TagList<'_> = serde_json::from_str(row.get_ref(2)?.as_str()?).unwrap_or_default();
+            let tags: TagList<'_> = read_document(row.get_ref(2)?.as_str()?, || format!("the series {id} of `{metric}`"))?;
             if let Some(dataset) = catalogue.dataset_mut(home) {
                 let tags = tags.0.iter().map(|(key, value)| (&**key, &**value));
                 dataset.put_series(SeriesId(id), metric, tags, codes.remove(&id));
@@ -271,7 +277,7 @@ impl Records {
                 self.connection.prepare("SELECT first_part, bounds FROM layout WHERE series IN (SELECT id FROM series WHERE metric = ?1)")?;
             let mut rows = layouts.query([metric.0])?;
             while let Some(row) = rows.next()? {
-                let bounds: Vec<f64> = serde_json::from_str(row.get_ref(1)?.as_str()?).unwrap_or_default();
+                let bounds: Vec<f64> = read_document(row.get_ref(1)?.as_str()?, || format!("a histogram's layout of the metric {}", metric.0))?;
                 series.extend(Layout { bounds: bounds.into(), first_part: SeriesId(row.get(0)?) }.parts());
             }
             Ok(series)
@@ -302,8 +308,9 @@ impl Records {
         let mut statement = self.connection.prepare("SELECT series, bounds, first_part FROM layout ORDER BY series, code")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
-            let bounds: Vec<f64> = serde_json::from_str(row.get_ref(1)?.as_str()?).unwrap_or_default();
-            if let Codes::Layouts(layouts) = codes.entry(row.get(0)?).or_insert_with(|| Codes::Layouts(Vec::new())) {
+            let series: u32 = row.get(0)?;
+            let bounds: Vec<f64> = read_document(row.get_ref(1)?.as_str()?, || format!("a histogram's layout of the series {series}"))?;
+            if let Codes::Layouts(layouts) = codes.entry(series).or_insert_with(|| Codes::Layouts(Vec::new())) {
                 layouts.push(Layout { bounds: bounds.into(), first_part: SeriesId(row.get(2)?) });
             }
         }
@@ -333,12 +340,13 @@ impl Records {
     }
 }
 
-/// A definition as it is kept. One that this version cannot read, which only a hand can have written, is as if nothing was said.
-fn read_document<T: Default + serde::de::DeserializeOwned>(text: &str) -> T {
-    serde_json::from_str(text).unwrap_or_else(|error| {
-        tracing::warn!(%error, text, "a definition in the catalogue cannot be read");
-        T::default()
-    })
+/// A record as it is kept. One that cannot be read is an error: other rules than were set, or other series than were meant, would do harm in silence.
+fn read_document<'t, T: serde::Deserialize<'t>>(text: &'t str, record: impl FnOnce() -> String) -> rusqlite::Result<T> {
+    serde_json::from_str(text).map_err(|error| fault(record(), error))
+}
+
+fn fault(record: String, reason: impl fmt::Display) -> rusqlite::Error {
+    RecordFault { record, reason: reason.to_string() }.into()
 }
 
 fn write_document(document: &impl serde::Serialize) -> rusqlite::Result<String> {
@@ -415,10 +423,11 @@ impl Changes<'_> {
         let mut write = self.0.prepare("UPDATE series SET tags = ?2 WHERE id = ?1")?;
         let mut rows = read.query([dataset.0])?;
         while let Some(row) = rows.next()? {
-            let mut tags: TagMap = serde_json::from_str(row.get_ref(1)?.as_str()?).unwrap_or_default();
+            let id: u32 = row.get(0)?;
+            let mut tags: TagMap = read_document(row.get_ref(1)?.as_str()?, || format!("the series {id}"))?;
             if let Some(value) = tags.remove(old) {
                 tags.insert(key.to_owned(), value);
-                write.execute(params![row.get::<_, u32>(0)?, write_document(&tags)?])?;
+                write.execute(params![id, write_document(&tags)?])?;
             }
         }
         self.0.execute("UPDATE tag SET key = ?3 WHERE dataset = ?1 AND key = ?2", params![dataset.0, old, key])?;
@@ -498,9 +507,10 @@ impl Changes<'_> {
         let last = "SELECT first_part, bounds FROM layout ORDER BY first_part DESC LIMIT 1";
         let last = self.0.prepare_cached(last)?.query_row([], |row| Ok((row.get::<_, u32>(0)?, row.get::<_, String>(1)?))).optional()?;
         let next = last.map(|(first, bounds)| {
-            let bounds: Vec<f64> = serde_json::from_str(&bounds).unwrap_or_default();
-            Layout { bounds: bounds.into(), first_part: SeriesId(first) }.parts().len() as u32 + first
+            let bounds: Vec<f64> = read_document(&bounds, || format!("the histogram's layout whose parts begin at {first}"))?;
+            Ok::<_, rusqlite::Error>(Layout { bounds: bounds.into(), first_part: SeriesId(first) }.parts().len() as u32 + first)
         });
+        let next = next.transpose()?;
         let layout = Layout { bounds: bounds.into(), first_part: SeriesId(next.unwrap_or(FIRST_PART)) };
         let text = write_document(&bounds)?;
         let add = "INSERT INTO layout (series, code, bounds, first_part) VALUES (?1, ?2, ?3, ?4)";

@@ -89,8 +89,11 @@ fn place_of(name: &str) -> Option<Place> {
 impl PolicyBook {
     /// Reads what was said.
     pub fn open(definitions: &Definitions, file: FileRetention) -> Result<Self, StoreError> {
-        let said = |document: Document| Some((place_of(&document.name)?, serde_json::from_str(&document.body).ok()?));
-        let live = definitions.documents(RETENTION)?.into_iter().filter_map(said).collect();
+        let said = |(name, said, _): (String, Said, Nanos)| {
+            let place = place_of(&name).ok_or_else(|| definitions.damaged(RETENTION, &name, &"it names no place"))?;
+            Ok::<_, StoreError>((place, said))
+        };
+        let live = definitions.read_documents(RETENTION)?.into_iter().map(said).collect::<Result<_, _>>()?;
         Ok(Self { file: RwLock::new(Arc::new(file)), live: RwLock::new(Arc::new(live)) })
     }
 

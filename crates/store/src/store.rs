@@ -13,7 +13,7 @@ use std::{
 };
 
 use fenetre_core::{
-    catalogue::{Catalogue, Dataset, FIRST_PART},
+    catalogue::{Catalogue, FIRST_PART, Series},
     keeping::{Expiry, Limits, PartitionHolding, Place, Policies, Said, Volume},
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
     plan::Facts,
@@ -98,6 +98,7 @@ impl Store {
     pub fn open(root: &Path, options: Options) -> Result<Self, StoreError> {
         let files = Files::create(root)?;
         let lock = files.lock()?;
+        files.check_catalogue()?;
         migrate(&files)?;
         let mut records = Records::open(files.catalogue())?;
         let mut catalogue = records.load()?;
@@ -698,12 +699,12 @@ impl Store {
         census::counts(&self.shared, dataset)
     }
 
-    /// The latest point of a series, if it has any.
+    /// The latest point of a series that is not after `now`, if it has any.
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn latest(&self, dataset: &Dataset, series: SeriesId) -> Result<Option<Latest>, StoreError> {
-        census::latest(&self.shared, dataset, series)
+    pub fn latest(&self, dataset: DatasetId, series: &Series, now: Nanos) -> Result<Option<Latest>, StoreError> {
+        census::latest(&self.shared, dataset, series, now)
     }
 
     /// Sizes of everything.

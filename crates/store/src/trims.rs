@@ -66,8 +66,7 @@ pub struct Trims {
 
 impl Trims {
     pub fn open(definitions: &Definitions, catalogue: &Catalogue) -> Result<Self, StoreError> {
-        let read = |document: Document| Some((document.name, serde_json::from_str(&document.body).ok()?));
-        let all: BTreeMap<String, Trim> = definitions.documents(TRIMMED)?.into_iter().filter_map(read).collect();
+        let all: BTreeMap<String, Trim> = definitions.read_documents(TRIMMED)?.into_iter().map(|(name, trim, _)| (name, trim)).collect();
         let hidden = RwLock::new(Arc::new(hidden(&all, catalogue)));
         Ok(Self { all: RwLock::new(all), hidden })
     }

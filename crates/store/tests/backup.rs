@@ -13,7 +13,7 @@ use std::{
 
 use fenetre_core::{
     model::Value,
-    time::{SECOND, TimeRange, format_utc},
+    time::{Nanos, SECOND, TimeRange, format_utc},
 };
 use fenetre_store::{BackupReport, Store, StoreError, restore};
 use support::{START, columns, open, quiet, read, series, write};
@@ -252,7 +252,8 @@ fn a_store_of_format_1_is_copied_and_brought_up_to_date() {
         assert_eq!(level.values[390..], (390..420).map(f64::from).collect::<Vec<_>>());
         let catalogue = store.catalogue();
         let dataset = catalogue.dataset("main").unwrap();
-        let gate = store.latest(dataset, of_metric(&store, "gate_state").1).unwrap().unwrap();
+        let gate = dataset.series(of_metric(&store, "gate_state").1).unwrap();
+        let gate = store.latest(dataset.id, gate, Nanos::MAX).unwrap().unwrap();
         assert_eq!(gate.value, Value::Word("closed".into()));
         drop(catalogue);
         store.pack().unwrap();

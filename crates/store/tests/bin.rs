@@ -116,7 +116,10 @@ fn a_histogram_is_deleted_with_its_parts() {
     assert_eq!(store.weigh(&chosen).unwrap().points, 2);
     let binned = store.delete_points(&chosen, "wait", 1_000_000).unwrap();
     assert_eq!(binned.points.unwrap().points, 2);
-    let latest = |store: &Store| store.latest(store.catalogue().dataset("main").unwrap(), id).unwrap().unwrap();
+    let latest = |store: &Store| {
+        let of = store.catalogue().dataset("main").unwrap().series(id).unwrap().clone();
+        store.latest(dataset, &of, Nanos::MAX).unwrap().unwrap()
+    };
     assert_eq!(latest(&store).time, START);
     store.restore_binned(&binned.id, None).unwrap();
     assert_eq!(latest(&store).value.to_string(), Histogram { bounds: vec![1.0], counts: vec![2, 2], sum: 3.0 }.to_string());

@@ -138,8 +138,76 @@ fn files_that_are_no_databases_are_named_at_start_or_when_they_are_read() {
     for file in ["journal/000009.db", "catalogue.db"] {
         fs::write(path.join(file), junk).unwrap();
         let told = open(&path).err().unwrap();
-        assert!(told.contains(&format!("{file} is damaged")) && told.contains("bring back a copy"), "{told}");
+        assert!(told.contains(&format!("{file} is damaged")) && told.contains("Bring back a copy"), "{told}");
         let _ = fs::remove_file(path.join(file));
+    }
+}
+
+#[test]
+fn without_its_catalogue_a_store_with_points_does_not_start() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = packed(folder.path());
+    let store = open(&path).unwrap();
+    write(&store, 2);
+    drop(store);
+    let whole = folder.path().join("whole");
+    copy(&path, &whole);
+    let companions = ["catalogue.db", "catalogue.db-wal", "catalogue.db-shm"];
+    let without = |change: &dyn Fn(&Path)| {
+        let _ = fs::remove_dir_all(&path);
+        copy(&whole, &path);
+        companions.iter().map(|name| path.join(name)).filter(|path| path.exists()).for_each(|path| change(&path));
+        open(&path).err().unwrap()
+    };
+    for told in [without(&|path| fs::remove_file(path).unwrap()), without(&|path| fs::write(path, "").unwrap())] {
+        assert!(told.contains("catalogue.db is missing or empty") && told.contains("Bring back the store from a backup"), "{told}");
+    }
+    // Nothing was made in its place, so that a copy can be put there.
+    assert_eq!(fs::metadata(path.join("catalogue.db")).map_or(0, |file| file.len()), 0);
+    for name in companions {
+        let _ = fs::remove_file(path.join(name));
+        let _ = fs::copy(whole.join(name), path.join(name));
+    }
+    assert_eq!(read(&open(&path).unwrap()).unwrap().len(), 2 * BATCH as usize);
+}
+
+#[test]
+fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("store");
+    let store = open(&path).unwrap();
+    write(&store, 1);
+    let said = fenetre_core::keeping::Said { keep_for: Some(Some(fenetre_core::time::Span::parse("400d").unwrap())), ..Default::default() };
+    store.say(fenetre_core::keeping::Place::Store, said, START).unwrap();
+    drop(store);
+    let whole = folder.path().join("whole");
+    copy(&path, &whole);
+    for (change, record) in [
+        ("UPDATE dataset SET definition = '{\"zone\": 7}'", "the dataset `main`"),
+        ("UPDATE metric SET definition = '{\"kind\": \"gau\u{1}e\"}'", "the metric `level` (1)"),
+        ("UPDATE metric SET dataset = 9", "the metric `level` (1)"),
+        ("UPDATE series SET tags = '{\"lock\": \"osi'", "the series 1 of `level`"),
+        ("INSERT INTO tag VALUES (1, 'lock', '[')", "the tag `lock`"),
+        ("INSERT INTO document VALUES ('rollup', '1.default', '{\"levels\": 3}', 0)", "the rollup policy `1.default`"),
+        ("UPDATE document SET body = '{\"keep_for\": \"400 moons\"}' WHERE sort = 'retention'", "`store` of the sort `retention`"),
+        ("UPDATE document SET name = 'elsewhere' WHERE sort = 'retention'", "`elsewhere` of the sort `retention`"),
+        ("INSERT INTO document VALUES ('trimmed-points', 'p1', '7', 0)", "`p1` of the sort `trimmed-points`"),
+        ("INSERT INTO document VALUES ('dropped-partition', 'x1', '{}', 0)", "`x1` of the sort `dropped-partition`"),
+    ] {
+        let _ = fs::remove_dir_all(&path);
+        copy(&whole, &path);
+        let connection = rusqlite::Connection::open(path.join("catalogue.db")).unwrap();
+        connection.execute_batch(&format!("PRAGMA foreign_keys=OFF; {change}")).unwrap();
+        let dump = |connection: &rusqlite::Connection| -> Vec<String> {
+            let text =
+                "SELECT sort || name || body FROM document UNION ALL SELECT definition FROM metric UNION ALL SELECT tags FROM series ORDER BY 1";
+            connection.prepare(text).unwrap().query_map([], |row| row.get(0)).unwrap().collect::<Result<_, _>>().unwrap()
+        };
+        let before = dump(&connection);
+        drop(connection);
+        let told = open(&path).err().unwrap_or_else(|| panic!("it starts after: {change}"));
+        assert!(told.contains(&format!("the record of {record} cannot be read")) && told.contains("Nothing was changed"), "{change}: {told}");
+        assert_eq!(dump(&rusqlite::Connection::open(path.join("catalogue.db")).unwrap()), before, "{change}");
     }
 }
 

@@ -109,7 +109,7 @@ proptest! {
             for series in dataset.all_series() {
                 let lock: u8 = series.tags.get("lock").unwrap().1.strip_prefix("lock-").unwrap().parse().unwrap();
                 let wanted = map.iter().rfind(|((l, _), _)| *l == lock).map(|((_, at), value)| (*at, Value::Number(*value)));
-                let latest = store.latest(dataset, series.id).unwrap().map(|latest| (latest.time, latest.value));
+                let latest = store.latest(dataset.id, series, Nanos::MAX).unwrap().map(|latest| (latest.time, latest.value));
                 prop_assert_eq!(latest, wanted);
             }
         }
@@ -218,7 +218,7 @@ fn words_keep_their_meaning_over_restarts_and_batches() {
     let store = open(folder.path());
     let catalogue = store.catalogue();
     let dataset = catalogue.dataset("main").unwrap();
-    let latest: Vec<_> = dataset.all_series().map(|series| store.latest(dataset, series.id).unwrap().unwrap().value).collect();
+    let latest: Vec<_> = dataset.all_series().map(|series| store.latest(dataset.id, series, Nanos::MAX).unwrap().unwrap().value).collect();
     assert_eq!(latest, [Value::Word("closed".into()), Value::Word("open".into())]);
 }
 
@@ -273,7 +273,7 @@ fn a_histogram_is_one_value_through_layouts_replacements_and_restarts() {
         let catalogue = store.catalogue();
         let dataset = catalogue.dataset("main").unwrap();
         let series = dataset.all_series().next().unwrap();
-        let latest = store.latest(dataset, series.id).unwrap().unwrap();
+        let latest = store.latest(dataset.id, series, Nanos::MAX).unwrap().unwrap();
         assert_eq!((series.kind(dataset), latest.value, series.layouts().len()), (Kind::Histogram, Value::Histogram(wide.clone().into()), 2));
         let counted = store.counts(dataset.id).unwrap();
         assert_eq!((counted.len(), counted[&series.id].points), (1, 2), "a histogram is one point");

@@ -152,9 +152,10 @@ fn windows_older_than_their_level_is_kept_go_when_nobody_asks_them_any_more() {
     let all = windows();
     let kept_a_week = |width: &str| RollupLevel { width: Span::parse(width).unwrap(), keep_for: Some(Span { days: 7, ..Span::default() }) };
     let levels = ["10m", "1h"].map(kept_a_week).to_vec();
-    store.put_rollup("main", "all", &RollupPolicy { levels, ..policy(&["10m"]) }).unwrap();
     {
+        // Before the thread that rolls up hears of it.
         let _before = store.source();
+        store.put_rollup("main", "all", &RollupPolicy { levels, ..policy(&["10m"]) }).unwrap();
         store.roll_up(main(&store), now).unwrap();
         assert_eq!(windows(), all, "somebody may still ask them");
         let state = store.rollup_state(main(&store)).unwrap().1;

@@ -83,6 +83,9 @@ pub struct ExpireArgs {
     /// Only show what would go
     #[arg(long)]
     pub dry_run: bool,
+    /// The clock is right, although it has leapt: limits by age hold again
+    #[arg(long)]
+    pub accept_clock: bool,
     /// Where the service is.
     #[command(flatten)]
     pub service: ServiceUrl,

@@ -163,7 +163,7 @@ fn told_next(place: &PlaceInfo) {
 
 /// Lets go at once, or shows what would go.
 pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
-    let departure = Client::new(&args.service.url)?.expire(&ExpiryOrder { dry_run: args.dry_run })?;
+    let departure = Client::new(&args.service.url)?.expire(&ExpiryOrder { dry_run: args.dry_run, accept_clock: args.accept_clock })?;
     told_departure(&departure, if departure.done { "went" } else { "would go now" });
     if departure.done && departure.parts.iter().any(|part| !part.for_good) {
         outln!("`fenetre bin` lists it, `fenetre retention restore ID` brings it back");

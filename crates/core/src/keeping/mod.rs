@@ -5,12 +5,15 @@
 //! |---|---|
 //! | `limits` | limits by age and size, where each is said, and which one is in force |
 //! | `expiry` | what must go, and why |
+//! | `clock` | whether the wall clock may be believed |
 //! | `outlook` | what will be there under a limit, and when one is reached |
 
+mod clock;
 mod expiry;
 mod limits;
 mod outlook;
 
+pub use clock::{Clock, Leap};
 pub use expiry::{BinHolding, DatasetHolding, Expiry, MetricHolding, PartitionHolding, Step, StoreHolding, Volume, Why};
 pub use limits::{ByteSize, InForce, Limits, Place, Policies, Reserve, Said, SizeError, Source};
 pub use outlook::{Growth, Outlook, PARTITION_DAYS, Stream, outlook};

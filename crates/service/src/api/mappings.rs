@@ -34,18 +34,27 @@ pub struct MappingInfo {
 
 /// Every mapping, by name.
 pub(crate) fn all(state: &State) -> Result<Vec<MappingInfo>, Problem> {
-    let info = |document: Document| {
-        let mapping = serde_json::from_str(&document.body).ok()?;
-        Some(MappingInfo { name: document.name, changed: format_utc(document.changed), mapping })
-    };
-    Ok(state.store.documents(SORT)?.into_iter().filter_map(info).collect())
+    state
+        .store
+        .documents(SORT)?
+        .iter()
+        .map(|document| Ok(MappingInfo { name: document.name.clone(), changed: format_utc(document.changed), mapping: read(document)? }))
+        .collect()
+}
+
+/// The mapping of a record.
+fn read(document: &Document) -> Result<Mapping, Problem> {
+    serde_json::from_str(&document.body).map_err(|error| {
+        let name = &document.name;
+        Problem::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it was damaged. Keep it anew, or remove it with `fenetre mapping remove {name}`"))
+    })
 }
 
 /// The mapping of that name.
 pub(crate) fn find(state: &State, name: &str) -> Result<Mapping, Problem> {
-    let all = all(state)?;
+    let all = state.store.documents(SORT)?;
     if let Some(found) = all.iter().find(|known| known.name == name) {
-        return Ok(found.mapping.clone());
+        return read(found);
     }
     let names = || all.iter().map(|known| known.name.as_str());
     let hint = match closest(name, names()) {
@@ -95,8 +104,9 @@ pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String
 #[delete("/api/v1/mappings/{name}")]
 pub(crate) async fn remove(_: Access<Define>, state: Shared, name: web::Path<String>) -> Result<actix_web::HttpResponse, Problem> {
     let work = move |state: &State| {
-        find(state, &name)?;
-        state.store.remove_document(SORT, &name)?;
+        if !state.store.remove_document(SORT, &name)? {
+            find(state, &name)?;
+        }
         Ok(())
     };
     blocking(&state, work).await.map(|()| actix_web::HttpResponse::NoContent().finish())

@@ -62,16 +62,18 @@ pub(crate) async fn overview(_: Access<Read>, state: Shared) -> Result<web::Json
 
 fn look(state: &State) -> Result<Overview, Problem> {
     let now = now();
-    let (mut datasets, mut metrics, mut series, mut counts) = (0, 0, 0, Vec::new());
-    // In a block of its own: what follows looks at the catalogue again, and a lock is not taken twice.
+    let (mut ids, mut metrics, mut series, mut counts) = (Vec::new(), 0, 0, Vec::new());
+    // No lock is held while files are read.
     {
         let catalogue = state.store.catalogue();
         for dataset in catalogue.datasets() {
-            datasets += 1;
+            ids.push(dataset.id);
             metrics += dataset.metrics().count() as u64;
             series += dataset.series_count() as u64;
-            counts.extend(state.store.counts(dataset.id)?.into_values());
         }
+    }
+    for id in &ids {
+        counts.extend(state.store.counts(*id)?.into_values());
     }
     let step = |step: &Second| ArrivalStep { start: format_utc(step.second * SECOND), accepted: step.accepted, rejected: step.rejected };
     Ok(Overview {
@@ -80,7 +82,7 @@ fn look(state: &State) -> Result<Overview, Problem> {
         now: format_utc(now),
         points_per_second: state.arrivals.rate(now, STEP_SECONDS),
         arrivals: state.arrivals.steps(now, STEP_SECONDS).iter().map(step).collect(),
-        datasets,
+        datasets: ids.len() as u64,
         metrics,
         series,
         held: Held::of(&counts),

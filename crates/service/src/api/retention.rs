@@ -159,6 +159,8 @@ pub struct DepartingPart {
 pub struct ExpiryOrder {
     /// Only say what would go.
     pub dry_run: bool,
+    /// The clock is right, although it has leapt.
+    pub accept_clock: bool,
 }
 
 /// What was written into the configuration file.
@@ -248,7 +250,7 @@ pub(crate) async fn write_file(_: Access<Operate>, state: Shared) -> Result<web:
 }
 
 /// Lets go of what is older or more than is kept, at once and not with the next look; or says what would go.
-#[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = Departure), (status = 403, body = Problem)))]
+#[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = Departure), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
 #[post("/api/v1/expire")]
 pub(crate) async fn expire(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<Departure>, Problem> {
     let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
@@ -259,6 +261,10 @@ pub(crate) async fn expire(_: Access<Define>, state: Shared, body: Body) -> Resu
         if order.dry_run {
             return Ok(planned);
         }
+        if order.accept_clock {
+            state.clock.accept();
+        }
+        state.clock.check(&state.store)?;
         let done = state.store.expire(now)?;
         Ok(Departure { done: true, is_full: done.is_full, ..planned })
     };
@@ -348,7 +354,8 @@ pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> 
         }
     };
     let volume = state.store.volume().map(VolumeInfo::from);
-    let warnings = warnings(&places, volume.as_ref(), state.store.is_full());
+    let mut warnings = warnings(&places, volume.as_ref(), state.store.is_full());
+    warnings.extend(state.clock.leap());
     Ok(RetentionInfo { volume, places, differing, warnings, config_file: state.config_file.as_ref().map(|file| file.display().to_string()) })
 }
 

@@ -291,7 +291,7 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
         // What has not closed yet is no part that is missing.
         filled: if filled > 0.0 && covered.is_some_and(|covered| covered.start <= first.max(kept)) { 1.0 } else { filled.min(1.0) },
         waiting_points: level.waiting,
-        lag_seconds: covered.map_or(0.0, |covered| now.saturating_sub(covered.end) as f64 / SECOND as f64),
+        lag_seconds: covered.map_or(0.0, |covered| now.saturating_sub(covered.end).max(0) as f64 / SECOND as f64),
         out_of_date: level.marks,
         series: level.series,
         windows: level.windows,

@@ -15,7 +15,7 @@ use super::datasets::{Held, find, find_metric};
 use crate::{
     access::{Access, Read},
     problem::Problem,
-    state::{Shared, State, blocking},
+    state::{Shared, State, blocking, now},
 };
 
 /// Series that one page holds at the most.
@@ -136,17 +136,23 @@ pub(crate) async fn latest(
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<LatestPoint>>, Problem> {
     let work = move |state: &State| {
-        let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, &name)?;
-        let (total, series) = page(dataset, &filter)?;
-        let point = |series: &Series| -> Result<LatestPoint, Problem> {
-            let latest = state.store.latest(dataset, series.id)?;
+        // No lock is held while files are read.
+        let (dataset, total, series) = {
+            let catalogue = state.store.catalogue();
+            let dataset = find(&catalogue, &name)?;
+            let (total, series) = page(dataset, &filter)?;
+            let unit = |series: &Series| dataset.metric(&series.metric).and_then(|metric| metric.definition.unit.clone());
+            (dataset.id, total, series.into_iter().map(|series| (series.clone(), unit(series))).collect::<Vec<_>>())
+        };
+        let now = now();
+        let point = |(series, unit): (Series, Option<String>)| -> Result<LatestPoint, Problem> {
+            let latest = state.store.latest(dataset, &series, now)?;
             Ok(LatestPoint {
                 metric: series.metric.to_string(),
                 tags: text_tags(&series.tags),
                 time: latest.as_ref().map(|latest| format_utc(latest.time)),
                 value: latest.map(|latest| latest.value),
-                unit: dataset.metric(&series.metric).and_then(|metric| metric.definition.unit.clone()),
+                unit,
             })
         };
         Ok(Page { total, items: series.into_iter().map(point).collect::<Result<_, _>>()? })

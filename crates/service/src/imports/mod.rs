@@ -91,7 +91,13 @@ impl Imports {
         let running = self.running.lock();
         let current = |record: ImportRecord| running.get(&record.id).map_or(record.clone(), |running| running.record.lock().clone());
         let documents = store.documents(SORT)?;
-        let mut records: Vec<ImportRecord> = documents.iter().filter_map(|document| serde_json::from_str(&document.body).ok()).map(current).collect();
+        let read = |document: &Document| {
+            serde_json::from_str(&document.body).map(current).map_err(|error| {
+                let id = &document.name;
+                Problem::internal(&format!("the record of the import `{id}` cannot be read ({error}): a later version wrote it, or it was damaged. `fenetre imports forget {id}` removes it; points that it brought stay"))
+            })
+        };
+        let mut records: Vec<ImportRecord> = documents.iter().map(read).collect::<Result<_, _>>()?;
         records.sort_by(|a, b| b.uploaded.cmp(&a.uploaded).then_with(|| b.id.cmp(&a.id)));
         Ok(records)
     }
@@ -143,7 +149,10 @@ impl Imports {
         if self.running.lock().contains_key(id) {
             return Err(Problem::new(Sort::Definition, format!("the import `{id}` is running: stop it first")));
         }
-        self.find(store, id)?;
+        // Its record need not be readable for that.
+        if !store.documents(SORT)?.iter().any(|document| document.name == id) {
+            self.find(store, id)?;
+        }
         self.remove_files(id);
         store.remove_document(SORT, id)?;
         Ok(())

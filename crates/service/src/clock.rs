@@ -1,0 +1,104 @@
+//! The clocks of the machine, and whether the one on the wall is believed. Nothing goes since it is old, and nothing in the bin is erased, while it is not.
+
+use fenetre_core::{
+    keeping::{Clock, Leap},
+    time::{Nanos, SECOND, format_utc},
+};
+use fenetre_store::{Document, Store};
+use parking_lot::Mutex;
+
+use crate::{
+    problem::{Problem, Sort},
+    state::now,
+};
+
+/// The sort and name of the document that says when the clock was last believed.
+const SORT: &str = "clock";
+const NAME: &str = "last";
+/// That is noted so often.
+const NOTED: Nanos = 600 * SECOND;
+
+/// Watches the wall clock.
+pub struct ClockWatch(Mutex<Watched>);
+
+struct Watched {
+    clock: Clock,
+    leap: Option<Leap>,
+    noted: Nanos,
+}
+
+impl ClockWatch {
+    /// Goes on from when the clock was last believed.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be read, or says no instant.
+    pub fn open(store: &Store) -> Result<Self, Problem> {
+        let documents = store.documents(SORT)?;
+        let last = documents.iter().find(|document| document.name == NAME).map(|document| {
+            document.body.parse().map_err(|error| Problem::internal(&format!("the record `{NAME}` of the sort `{SORT}` cannot be read: {error}")))
+        });
+        let last = last.transpose()?;
+        let watched = Watched { clock: Clock::since(last, now(), counted()), leap: None, noted: last.unwrap_or(Nanos::MIN) };
+        Ok(Self(Mutex::new(watched)))
+    }
+
+    /// Looks at the clock; says what it leapt, as long as that lasts. Its beginning and end are told in the log.
+    ///
+    /// # Errors
+    /// Where the catalogue cannot be written.
+    pub fn look(&self, store: &Store) -> Result<Option<Leap>, Problem> {
+        let wall = now();
+        let mut watched = self.0.lock();
+        let before = watched.leap;
+        watched.leap = watched.clock.look(wall, counted()).err();
+        match (before, watched.leap) {
+            (None, Some(leap)) => tracing::warn!("{}", describe(leap)),
+            (Some(_), None) => tracing::info!("the clock is right again: limits by age hold again"),
+            _ => {}
+        }
+        let leap = watched.leap;
+        let is_due = leap.is_none() && wall.saturating_sub(watched.noted).saturating_abs() >= NOTED;
+        if is_due {
+            watched.noted = wall;
+        }
+        drop(watched);
+        if is_due {
+            store.put_document(SORT, &Document { name: NAME.to_owned(), body: wall.to_string(), changed: wall })?;
+        }
+        Ok(leap)
+    }
+
+    /// What the clock has leapt, as of the last look.
+    pub fn leap(&self) -> Option<String> {
+        self.0.lock().leap.map(describe)
+    }
+
+    /// Refuses as long as the clock is not believed.
+    ///
+    /// # Errors
+    /// [`Sort::Definition`], with what to do.
+    pub fn check(&self, store: &Store) -> Result<(), Problem> {
+        self.look(store)?.map_or(Ok(()), |leap| Err(Problem::new(Sort::Definition, describe(leap))))
+    }
+
+    /// Believes the clock from now on.
+    pub fn accept(&self) {
+        let mut watched = self.0.lock();
+        watched.clock.accept(now(), counted());
+        (watched.leap, watched.noted) = (None, Nanos::MIN);
+    }
+}
+
+fn describe(leap: Leap) -> String {
+    format!(
+        "the clock says {}, and should say about {}: nothing goes since it is old, and nothing in the bin is erased, until it is right again. If it is right, say so with `fenetre expire --accept-clock`",
+        format_utc(leap.wall),
+        format_utc(leap.expected)
+    )
+}
+
+/// A clock that only counts, also while the machine sleeps.
+fn counted() -> Nanos {
+    let read = rustix::time::clock_gettime(rustix::time::ClockId::Boottime);
+    read.tv_sec.saturating_mul(SECOND).saturating_add(read.tv_nsec)
+}
