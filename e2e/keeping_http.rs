@@ -414,3 +414,67 @@ fn a_clock_that_leaps_lets_nothing_go() {
     assert_eq!(accepted.code(), 0, "{}", accepted.all());
     assert!(accepted.out().contains("went: "), "{}", accepted.all());
 }
+
+#[test]
+fn one_damaged_partition_costs_only_the_questions_that_need_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store");
+    let line = |time: &str, value: i64| format!("{{\"metric\":\"level\",\"time\":\"{time}\",\"value\":{value}}}\n");
+    let service = Service::start(&store);
+    // Two minutes of each second, so that each day is a partition of a week.
+    let day = |day: &str| (0..7_200).map(|at| line(&format!("{day}T{:02}:{:02}:{:02}Z", at / 3_600, at / 60 % 60, at % 60), at)).collect::<String>();
+    service.push_lines("main", &day("2025-03-05"));
+    service.push_lines("main", &day("2026-05-06"));
+    assert_eq!(service.run(&["backup", &folder.path().join("whole").display().to_string()]).code(), 0);
+    let partitions = service.get("/api/v1/storage").json()["datasets"][0]["partitions"].clone();
+    assert!(partitions.as_array().unwrap().len() > 1, "{partitions}");
+    let damaged = PathBuf::from(partitions[0]["path"].as_str().unwrap());
+    assert_eq!(service.stop("-TERM"), Some(0));
+    std::fs::write(&damaged, b"this is no database any more, and has not been one for long").unwrap();
+    for suffix in ["-wal", "-shm"] {
+        let _ = std::fs::remove_file(format!("{}{suffix}", damaged.display()));
+    }
+    let name = damaged.file_name().unwrap().to_str().unwrap();
+    let service = Service::start(&store);
+    for path in [
+        "/health/ready",
+        "/api/v1/overview",
+        "/api/v1/datasets",
+        "/api/v1/datasets/main/metrics",
+        "/api/v1/datasets/main/latest",
+        "/api/v1/retention",
+        "/api/v1/storage/top",
+    ] {
+        let answer = service.get(path);
+        assert_eq!(answer.status, 200, "{path}: {}", answer.text());
+    }
+    assert_eq!(service.post("/api/v1/expire", &[JSON], b"{}").status, 200);
+    let warned = service.get("/api/v1/storage").json()["warnings"].to_string();
+    assert!(warned.contains(name) && warned.contains("is damaged"), "{warned}");
+    assert!(service.run(&["storage"]).all().contains(&format!("{name} is damaged")));
+    let ask = |over: &str| {
+        service.post("/api/v1/datasets/main/ask", &[JSON], json!({ "query": format!("show count of level over {over}") }).to_string().as_bytes())
+    };
+    assert_eq!(ask("2026-05").json()["shows"][0]["lines"][0]["values"], json!([7_200.0]));
+    let refused = ask("2025-03");
+    assert!(refused.status == 500 && refused.text().contains(name) && refused.text().contains("Bring back a copy"), "{}", refused.text());
+    let verified = service.run(&["storage", "verify"]);
+    assert!(verified.code() == 1 && verified.all().contains(name), "{}", verified.all());
+    // Points of now are kept, packed and backed up; the backup says what it lacks.
+    service.push_lines("main", &line("2026-05-07T00:00:00Z", 1));
+    let partly = folder.path().join("partly");
+    let said = service.run(&["backup", &partly.display().to_string()]);
+    assert!(said.code() == 1 && said.err().contains("it is without what is damaged") && said.err().contains(name), "{}", said.all());
+    let again = folder.path().join("again");
+    let restored = support::run(&["restore", &partly.display().to_string(), &again.display().to_string()]);
+    assert_eq!(restored.code(), 0, "{}", restored.all());
+    // The way out: the copy that the earlier backup has.
+    drop(service);
+    let copy = folder.path().join("whole/data/main").join(name);
+    std::fs::copy(copy, &damaged).unwrap();
+    let service = Service::start(&store);
+    let all = service
+        .post("/api/v1/datasets/main/ask", &[JSON], json!({ "query": "show count of level over 2025 to 2027-01-01" }).to_string().as_bytes())
+        .json();
+    assert_eq!(all["shows"][0]["lines"][0]["values"], json!([14_401.0]));
+}

@@ -27,6 +27,9 @@ pub struct BackupState {
     pub bytes: u64,
     /// Points in it, once it is done.
     pub points: u64,
+    /// Partitions that are damaged, and therefore not in it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub damaged: Vec<String>,
     /// Why it failed, if it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
@@ -82,6 +85,10 @@ impl Run {
                 tracing::info!(to = state.to, copied = report.copied, kept = report.kept, bytes = report.bytes, "backup done");
                 state.stage = BackupStage::Done;
                 (state.kept, state.bytes, state.points) = (report.kept as u64, report.bytes, report.points);
+                if !report.damaged.is_empty() {
+                    tracing::error!(files = report.damaged.join(", "), "these are damaged, and not in the backup");
+                }
+                state.damaged = report.damaged;
             }
             Err(StoreError::Stopped) => state.stage = BackupStage::Stopped,
             Err(error) => {
@@ -100,7 +107,8 @@ impl Backups {
         if let Some(other) = latest.as_ref().map(|run| run.state()).filter(|other| other.stage == BackupStage::Running) {
             return Err(other);
         }
-        let state = BackupState { to, stage: BackupStage::Running, done: 0, files: 0, kept: 0, bytes: 0, points: 0, failure: None };
+        let state =
+            BackupState { to, stage: BackupStage::Running, done: 0, files: 0, kept: 0, bytes: 0, points: 0, damaged: Vec::new(), failure: None };
         let run = Arc::new(Run { state: Mutex::new(state), stop: AtomicBool::new(false) });
         *latest = Some(Arc::clone(&run));
         Ok(run)

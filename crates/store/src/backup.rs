@@ -64,6 +64,8 @@ pub struct BackupReport {
     pub bytes: u64,
     /// Points in the partitions.
     pub points: u64,
+    /// Partitions that are damaged, and therefore not in it.
+    pub damaged: Vec<String>,
 }
 
 /// What a backup holds.
@@ -161,7 +163,11 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
             return Err(StoreError::Stopped);
         }
         let name = relative_name(shared, partition);
-        let packed = partition.read(|reading| reading.progress())?.packed;
+        let progressed = shared.unless_damaged(partition, partition.read(|reading| reading.progress()))?;
+        let Some(packed) = progressed.map(|progress| progress.packed) else {
+            report.damaged.push(name);
+            continue;
+        };
         let edits = edited.get(&name).copied().unwrap_or(0);
         // Nothing was packed into it since, nor taken out, so the copy that is there holds the same points.
         let is_same = |entry: &&Entry, known: &Manifest| entry.packed == packed && packed < known.generation && entry.edits == edits;
@@ -171,9 +177,14 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
             (Some(entry), _) => Entry { earlier: true, ..entry },
             (None, Some(entry)) if !entry.earlier => entry,
             _ => {
-                copy_partition(partition, before, &to.join(&name))?;
                 // Blocks may overlap, of points that came twice: each point counts once.
-                let counts = packed_counts(partition, &snapshot)?;
+                let copied = copy_partition(partition, before, &to.join(&name)).and_then(|()| packed_counts(partition, &snapshot));
+                let Some(counts) = shared.unless_damaged(partition, copied)? else {
+                    // What is left of it is no copy.
+                    remove_file(&to.join(&name))?;
+                    report.damaged.push(name);
+                    continue;
+                };
                 let points = counts.iter().filter(|(series, _)| is_whole_value(series)).map(|(_, count)| count.points).sum();
                 let (sha256, bytes) = digest(&to.join(&name))?;
                 report.copied += 1;

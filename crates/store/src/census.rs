@@ -41,15 +41,14 @@ pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, S
     };
     let mut stored_already = vec![0; fresh.len()];
     for partition in store.partitions_of(dataset, TimeRange::ALL).iter() {
-        packed_counts(partition, &snapshot)?.iter().filter(|(series, _)| is_whole_value(series)).for_each(|(series, count)| add(*series, count));
+        let Some(packed) = store.unless_damaged(partition, packed_counts(partition, &snapshot))? else { continue };
+        packed.iter().filter(|(series, _)| is_whole_value(series)).for_each(|(series, count)| add(*series, count));
         let near: Vec<usize> = (0..fresh.len()).filter(|at| reaches(&fresh[*at].1, partition)).collect();
         if !near.is_empty() {
-            partition.read(|reading| {
-                for at in near {
-                    stored_already[at] += count_shared(reading, &snapshot, &fresh[at])?;
-                }
-                Ok(())
-            })?;
+            let counted = partition.read(|reading| {
+                near.iter().map(|at| Ok((*at, count_shared(reading, &snapshot, &fresh[*at])?))).collect::<Result<Vec<_>, StoreError>>()
+            });
+            store.unless_damaged(partition, counted)?.into_iter().flatten().for_each(|(at, twice)| stored_already[at] += twice);
         }
     }
     for ((series, columns), twice) in fresh.iter().zip(stored_already) {
@@ -161,7 +160,8 @@ pub fn metrics_in(store: &Shared, dataset: DatasetId, range: TimeRange) -> Resul
     let mut there = roaring::RoaringBitmap::new();
     let snapshot = store.snapshot();
     for partition in store.partitions_of(dataset, range).iter() {
-        there.extend(packed_counts(partition, &snapshot)?.iter().map(|(series, _)| series.0));
+        let packed = store.unless_damaged(partition, packed_counts(partition, &snapshot))?;
+        there.extend(packed.iter().flat_map(|packed| packed.iter().map(|(series, _)| series.0)));
     }
     let catalogue = store.catalogue.read();
     let Some(dataset) = catalogue.datasets().find(|known| known.id == dataset) else { return Ok(Vec::new()) };

@@ -92,7 +92,8 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
             let keep_under = policies.at(Place::Metric(id, metric)).keep_under.map(|limit| limit.limit.0);
             if at.is_some() || keep_under.is_some() {
                 let series = series_of(shared, id, metric);
-                let parts = partitions.iter().map(|partition| size_of(partition, &series)).collect::<Result<_, _>>()?;
+                let size = |partition: &Arc<Partition>| Ok(shared.unless_damaged(partition, size_of(partition, &series))?.unwrap_or_default());
+                let parts = partitions.iter().map(size).collect::<Result<_, StoreError>>()?;
                 metrics.push(MetricHolding { id: metric, horizon: at, keep_under, partitions: parts });
             }
         }
@@ -131,7 +132,10 @@ fn pieces(shared: &Shared, partitions: &[Arc<Partition>], limits: &Limits, now: 
             pieces.push(piece(span, bytes));
             continue;
         }
-        let by_part = points_by_part(partition, longest)?;
+        let Some(by_part) = shared.unless_damaged(partition, points_by_part(partition, longest))? else {
+            pieces.push(piece(span, bytes));
+            continue;
+        };
         let all = by_part.values().sum::<u64>().max(1);
         let share = |points: u64| (u128::from(bytes) * u128::from(points) / u128::from(all)) as u64;
         pieces.extend(by_part.iter().map(|(part, points)| piece(*part, share(*points))));

@@ -115,6 +115,8 @@ pub struct Shared {
     stopping: AtomicBool,
     /// Why no more points can be taken until the service starts again.
     closed: OnceLock<String>,
+    /// Files that could not be read since the start, and what is wrong with them.
+    faults: Mutex<BTreeMap<PathBuf, String>>,
 }
 
 /// The map of now, and those from before that somebody may still hold.
@@ -166,6 +168,7 @@ impl Shared {
             is_full,
             stopping,
             closed,
+            faults: Mutex::default(),
         })
     }
 
@@ -188,6 +191,25 @@ impl Shared {
     /// Whether work in the background should end.
     pub fn is_stopping(&self) -> bool {
         self.stopping.load(Ordering::Relaxed)
+    }
+
+    /// What was read of a partition by work that looks at others too; none where its file is damaged. That is noted, and costs only those who need its points.
+    pub fn unless_damaged<T>(&self, partition: &Partition, read: Result<T, StoreError>) -> Result<Option<T>, StoreError> {
+        match read {
+            Err(error @ (StoreError::Damaged { .. } | StoreError::Sqlite { .. } | StoreError::Io { .. })) => {
+                let mut faults = self.faults.lock();
+                if faults.insert(partition.path().to_owned(), error.to_string()).is_none() {
+                    tracing::error!(%error, "a file is damaged: it is passed over where others are looked at");
+                }
+                Ok(None)
+            }
+            read => read.map(Some),
+        }
+    }
+
+    /// Files that could not be read since the start, and what is wrong with them.
+    pub fn faults(&self) -> Vec<(PathBuf, String)> {
+        self.faults.lock().iter().map(|(path, fault)| (path.clone(), fault.clone())).collect()
     }
 
     /// Notes that no more points can be taken until the service starts again, and why.

@@ -34,6 +34,8 @@ pub struct StorageReport {
     pub bin_bytes: u64,
     /// Datasets, by name.
     pub datasets: Vec<DatasetSize>,
+    /// Files that could not be read since the start, and what is wrong with them. Of these partitions nothing is counted.
+    pub faults: Vec<(PathBuf, String)>,
 }
 
 /// The journal and what it holds.
@@ -104,7 +106,7 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
     for (id, name, folder) in names {
         let mut partitions = Vec::new();
         for partition in store.partitions_of(id, TimeRange::ALL).iter() {
-            let counts = packed_counts(partition, &snapshot)?;
+            let counts = store.unless_damaged(partition, packed_counts(partition, &snapshot))?.unwrap_or_default();
             partitions.push(PartitionSize {
                 path: partition.path().to_owned(),
                 start: partition.span.start,
@@ -136,6 +138,7 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
         bin_bytes: folder_bytes(&store.files.root().join("bin")),
         journal: JournalSize { bytes: journals.iter().map(|(_, path)| bytes_on_disk(path)).sum(), points: store.head.read().points() as u64 },
         datasets,
+        faults: store.faults(),
     })
 }
 
@@ -211,8 +214,9 @@ pub fn metrics(store: &Shared) -> Result<Vec<MetricSize>, StoreError> {
     for id in datasets {
         let mut of_series: BTreeMap<SeriesId, (u64, u64, Nanos)> = BTreeMap::new();
         for partition in store.partitions_of(id, TimeRange::ALL).iter() {
-            let counts = packed_counts(partition, &snapshot)?;
-            for (series, bytes, first) in shares(partition)? {
+            let read = packed_counts(partition, &snapshot).and_then(|counts| Ok((counts, shares(partition)?)));
+            let Some((counts, shares)) = store.unless_damaged(partition, read)? else { continue };
+            for (series, bytes, first) in shares {
                 let known = of_series.entry(series).or_insert((0, 0, first));
                 *known = (known.0 + bytes, known.1, known.2.min(first));
             }

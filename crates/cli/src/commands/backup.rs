@@ -46,10 +46,15 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
     bar.finish_and_clear();
     match state.stage {
         BackupStage::Done => {
-            let BackupState { to, files, kept, bytes: copied, points, .. } = state;
+            let BackupState { to, files, kept, bytes: copied, points, damaged, .. } = state;
+            let files = files - damaged.len() as u64;
             let there = if kept > 0 { format!(", {kept} of them unchanged and not copied again") } else { String::new() };
             outln!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
             outln!("check it with `cd {to} && sha256sum --check SHA256SUMS`, bring it back with `fenetre restore {to} STORE`");
+            if !damaged.is_empty() {
+                let text = format!("it is without what is damaged: {}. `fenetre storage verify` says what is wrong with it", damaged.join(", "));
+                return Err(Failure::new(FAILED, text));
+            }
             Ok(())
         }
         _ => {

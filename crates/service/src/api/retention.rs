@@ -356,6 +356,7 @@ pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> 
     let volume = state.store.volume().map(VolumeInfo::from);
     let mut warnings = warnings(&places, volume.as_ref(), state.store.is_full());
     warnings.extend(state.clock.leap());
+    warnings.extend(report.faults.iter().map(|(_, fault)| fault.clone()));
     Ok(RetentionInfo { volume, places, differing, warnings, config_file: state.config_file.as_ref().map(|file| file.display().to_string()) })
 }
 

@@ -252,7 +252,8 @@ fn cut(level: &Level, range: TimeRange, windows: Nanos, side: Side) -> TimeRange
 pub fn first_point(shared: &Shared, dataset: DatasetId) -> Result<Option<Nanos>, StoreError> {
     let snapshot = shared.head.write().packed();
     for partition in shared.partitions_of(dataset, TimeRange::ALL).iter() {
-        let first = packed_counts(partition, &snapshot)?.iter().map(|(_, count)| count.first).min();
+        let packed = shared.unless_damaged(partition, packed_counts(partition, &snapshot))?;
+        let first = packed.and_then(|packed| packed.iter().map(|(_, count)| count.first).min());
         if first.is_some() {
             return Ok(first);
         }
