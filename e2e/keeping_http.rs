@@ -478,3 +478,39 @@ fn one_damaged_partition_costs_only_the_questions_that_need_it() {
         .json();
     assert_eq!(all["shows"][0]["lines"][0]["values"], json!([14_401.0]));
 }
+
+#[test]
+fn a_partition_that_is_missing_is_told_everywhere_until_somebody_accepts_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store");
+    let service = Service::start(&store);
+    let day = |day: &str| {
+        (0..7_200)
+            .map(|at| format!("{{\"metric\":\"level\",\"time\":\"{day}T{:02}:{:02}:{:02}Z\",\"value\":1}}\n", at / 3_600, at / 60 % 60, at % 60))
+            .collect::<String>()
+    };
+    service.push_lines("main", &(day("2025-03-05") + &day("2026-05-06")));
+    assert_eq!(service.run(&["backup", &folder.path().join("whole").display().to_string()]).code(), 0);
+    let lost = PathBuf::from(service.get("/api/v1/storage").json()["datasets"][0]["partitions"][0]["path"].as_str().unwrap());
+    assert_eq!(service.stop("-TERM"), Some(0));
+    for suffix in ["", "-wal", "-shm"] {
+        let _ = std::fs::remove_file(format!("{}{suffix}", lost.display()));
+    }
+    let service = Service::start(&store);
+    let name = lost.strip_prefix(&store).unwrap().to_str().unwrap().to_owned();
+    let told = format!("{name} is missing or empty");
+    assert!(service.run(&["storage"]).all().contains(&told));
+    assert!(service.get("/api/v1/overview").json()["storage"]["warnings"].to_string().contains(&told));
+    let verified = service.run(&["storage", "verify"]);
+    assert!(verified.code() == 1 && verified.out().contains(&told), "{}", verified.all());
+    // An answer over its time says that points are not there; one over another time says nothing.
+    let said = service.run(&["ask", "show count of level over 2025-03 per 1mo"]);
+    assert!(said.code() == 0 && said.all().contains("no longer kept"), "{}", said.all());
+    assert!(!service.run(&["ask", "show count of level over 2026-05"]).all().contains("no longer kept"));
+    let accepted = service.run(&["storage", "accept-loss", &name]);
+    assert_eq!(accepted.code(), 0, "{}", accepted.all());
+    assert_eq!(service.run(&["storage", "verify"]).code(), 0);
+    assert!(service.run(&["ask", "show count of level over 2025-03 per 1mo"]).all().contains("no longer kept"));
+    let again = service.run(&["storage", "accept-loss", &name]);
+    assert!(again.code() == 1 && again.err().contains("is not a file that was lost"), "{}", again.all());
+}

@@ -208,6 +208,10 @@ impl Client {
         self.post("/api/v1/storage/tidy", &TidyOrder { dataset: dataset.to_owned() })
     }
 
+    pub fn accept_loss(&self, order: &FileOrder) -> Result<(), Failure> {
+        self.post_for_nothing("/api/v1/storage/accept-loss", order)
+    }
+
     pub fn compact(&self, order: &FileOrder) -> Result<CompactedPartition, Failure> {
         self.post("/api/v1/storage/compact", order)
     }

@@ -529,6 +529,24 @@ impl Definitions {
         }
     }
 
+    /// Removes documents that are names and nothing else, and adds others, in one commit.
+    pub fn replace_names<'n>(
+        &self,
+        sort: &str,
+        gone: impl Iterator<Item = &'n String>,
+        new: impl Iterator<Item = &'n String>,
+    ) -> Result<(), StoreError> {
+        self.records.lock().change(|changes| {
+            for name in gone {
+                changes.remove_document(sort, name)?;
+            }
+            for name in new {
+                changes.put_document(sort, &Document { name: name.clone(), body: "{}".to_owned(), changed: 0 })?;
+            }
+            Ok(())
+        })
+    }
+
     /// Documents of a sort as what they hold, by name, each with when it was put there.
     ///
     /// # Errors

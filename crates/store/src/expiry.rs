@@ -31,6 +31,7 @@ use crate::{
     error::{Context, StoreError},
     files::{Files, bytes_on_disk, companion, folder_bytes, remove_file, sync_folder},
     floors::{self, Dropped},
+    inventory,
     partition::{Partition, Progress},
     records::Document,
     respan,
@@ -317,7 +318,8 @@ fn drop_partition(shared: &Shared, dataset: DatasetId, piece: &PartitionHolding,
         shared.floors.erase(&shared.definitions, dataset, dropped)?;
     }
     shared.take_out(dataset, start);
-    shared.floors.reload(&shared.definitions)?;
+    inventory::note(shared)?;
+    shared.floors.reload(&shared.definitions, &shared.inventory.losses())?;
     tracing::info!(file = record.file, points, bytes, for_good, "dropped, {}", record.why);
     Ok(())
 }
@@ -343,6 +345,11 @@ impl Record {
 
 fn records(shared: &Shared) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
     shared.definitions.read_documents(DROPPED)
+}
+
+/// Files that were dropped, by their names below the store's directory.
+pub fn files_on_their_way(definitions: &Definitions) -> Result<Vec<String>, StoreError> {
+    Ok(definitions.read_documents::<Record>(DROPPED)?.into_iter().map(|(_, record, _)| record.file).collect())
 }
 
 /// At a start nobody asks yet: what was dropped, and not moved or erased before the end, is so before partitions are looked for.
@@ -473,12 +480,13 @@ pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
         }
         home.parent().map_or(Ok(()), sync_folder)?;
         shared.put_back(dataset, span, home);
+        inventory::note(shared)?;
     } else {
         bin::take_in(shared, dataset, span, lies)?;
     }
     drop(spans);
     forget(shared, id)?;
-    shared.floors.reload(&shared.definitions)?;
+    shared.floors.reload(&shared.definitions, &shared.inventory.losses())?;
     // Windows of that time were made of these points, and of those that came since.
     mark_range(shared, dataset, span.range())?;
     Ok(true)
@@ -500,7 +508,7 @@ pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
         shared.floors.erase(&shared.definitions, DatasetId(record.dataset), dropped)?;
     }
     forget(shared, id)?;
-    shared.floors.reload(&shared.definitions)?;
+    shared.floors.reload(&shared.definitions, &shared.inventory.losses())?;
     Ok(true)
 }
 

@@ -44,7 +44,7 @@ fn add(stretches: &mut Stretches, dropped: Dropped) {
 pub struct Floors {
     /// For good.
     erased: RwLock<BTreeMap<DatasetId, Stretches>>,
-    /// In the bin, from where they may come back.
+    /// In the bin, from where they may come back, or lost with their file.
     binned: RwLock<BTreeMap<DatasetId, Stretches>>,
 }
 
@@ -140,9 +140,13 @@ impl Floors {
         Ok(())
     }
 
-    /// What is in the bin has changed.
-    pub fn reload(&self, definitions: &Definitions) -> Result<(), StoreError> {
-        *self.binned.write() = binned(definitions)?;
+    /// What is in the bin, or lost, has changed.
+    pub fn reload(&self, definitions: &Definitions, lost: &[(DatasetId, Dropped)]) -> Result<(), StoreError> {
+        let mut all = binned(definitions)?;
+        for (dataset, dropped) in lost {
+            add(all.entry(*dataset).or_default(), *dropped);
+        }
+        *self.binned.write() = all;
         Ok(())
     }
 }

@@ -35,6 +35,7 @@ mod expiry;
 mod files;
 mod floors;
 mod head;
+mod inventory;
 mod journal;
 mod merge;
 mod migrate;

@@ -17,7 +17,7 @@ use fenetre_core::{
 use crate::{
     error::StoreError,
     head::{Generation, Sorted},
-    journal,
+    inventory, journal,
     partition::Progress,
     respan,
     shared::{Shared, Spans},
@@ -80,6 +80,7 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
         let whole = all.iter().filter(|(series, _)| series.0 < FIRST_PART);
         written.entry(*dataset).or_default().0 += whole.map(|(_, points)| points.points().len() as u64).sum::<u64>();
     }
+    inventory::note(shared)?;
     shared.definitions.add_savings(&saved)?;
     shared.definitions.add_written(&written)?;
     Ok((buffers.points(), partitions))

@@ -26,6 +26,7 @@ use crate::{
     definitions::Definitions,
     error::{Context, StoreError},
     files::{Files, bytes_on_disk, companion, remove_file, sync_folder},
+    inventory,
     partition::{Partition, Place, Progress, Reading, Writing},
     pool::Pool,
     records::Document,
@@ -195,6 +196,7 @@ fn write_and_exchange(
     move_into_place(&record, &shared.files)?;
     let new = spans.iter().map(|span| Arc::new(Partition::new(*span, home(span), span.page_size(Rate::default()), Arc::clone(&shared.pool))));
     let earlier = shared.exchange(dataset, old, new);
+    inventory::note(shared)?;
     writers.iter().for_each(|writer| writer.note_replaced());
     drop(writers);
     tracing::debug!(from = ?record.old, to = ?record.new, "partitions have other spans");
@@ -286,6 +288,11 @@ pub fn remove_replaced(shared: &Shared) -> Result<(), StoreError> {
         shared.definitions.remove_document(REPLACED, &one.record)?;
     }
     Ok(())
+}
+
+/// Files that others replace, by their names below the store's directory.
+pub fn files_on_their_way(definitions: &Definitions) -> Result<Vec<String>, StoreError> {
+    Ok(definitions.read_documents::<Record>(REPLACED)?.into_iter().flat_map(|(_, record, _)| record.old).collect())
 }
 
 /// At a start nobody asks yet: what was recorded is ended, and what was not is forgotten, before partitions are looked for.

@@ -26,6 +26,7 @@ use crate::{
     files::Files,
     floors::Floors,
     head::{Head, Snapshot},
+    inventory::Inventory,
     options::Options,
     partition::Partition,
     pool::Pool,
@@ -102,6 +103,7 @@ pub struct Shared {
     pub policies: PolicyBook,
     pub rollups: Rollups,
     pub floors: Floors,
+    pub inventory: Inventory,
     pub trims: Trims,
     partitions: RwLock<Versions>,
     /// Partitions that were dropped, until their files are moved.
@@ -147,7 +149,7 @@ impl Shared {
         let trims = Trims::open(&definitions, &catalogue.read())?;
         let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
         let policies = PolicyBook::open(&definitions, options.retention.clone())?;
-        let (rollups, floors) = (Rollups::default(), Floors::open(&definitions)?);
+        let (rollups, floors, inventory) = (Rollups::default(), Floors::open(&definitions)?, Inventory::open(&definitions)?);
         let (leaving, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
         let (is_full, stopping, closed) = (AtomicBool::new(false), AtomicBool::new(false), OnceLock::new());
         Ok(Self {
@@ -160,6 +162,7 @@ impl Shared {
             policies,
             rollups,
             floors,
+            inventory,
             trims,
             partitions,
             leaving,

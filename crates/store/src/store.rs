@@ -37,6 +37,7 @@ use crate::{
     expiry,
     files::{Files, bytes_on_disk},
     head::{Generation, Head},
+    inventory,
     journal::{self, Journal},
     migrate::migrate,
     options::{Durability, Options},
@@ -112,10 +113,12 @@ impl Store {
         let journal = Journal::append_to(&files.journals(), current, options.durability == Durability::Each)?;
         let catalogue = Arc::new(RwLock::new(catalogue));
         let definitions = Definitions::new(records, Arc::clone(&catalogue));
+        let explained = expiry::files_on_their_way(&definitions)?.into_iter().chain(respan::files_on_their_way(&definitions)?).collect();
         expiry::finish(&files, &definitions)?;
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
         respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
+        inventory::check(&shared, &explained, current)?;
         let (requests, received) = committer::channel();
         let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
         let compactor = compactor::start(Arc::clone(&shared)).at("start a thread for", root)?;
@@ -753,6 +756,14 @@ impl Store {
             }
             looked => looked,
         }
+    }
+
+    /// Takes the loss of a partition's file, told by its name below the store's directory, for good.
+    ///
+    /// # Errors
+    /// [`StoreError::Missing`] where it is not lost.
+    pub fn accept_loss(&self, file: &str) -> Result<(), StoreError> {
+        inventory::accept_loss(&self.shared, file)
     }
 
     /// Compacts one partition, told by its file. Says how many bytes it took before and takes now.

@@ -138,7 +138,7 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
         bin_bytes: folder_bytes(&store.files.root().join("bin")),
         journal: JournalSize { bytes: journals.iter().map(|(_, path)| bytes_on_disk(path)).sum(), points: store.head.read().points() as u64 },
         datasets,
-        faults: store.faults(),
+        faults: store.faults().into_iter().chain(store.inventory.describe(&store.files)).collect(),
     })
 }
 

@@ -121,6 +121,11 @@ pub enum StorageCommand {
     Verify,
     /// Merge blocks that overlap or are small now, and give back the room
     Compact,
+    /// Take the loss of a file for good: it is no longer warned of, and answers go on saying that its points are no longer kept
+    AcceptLoss {
+        /// The file, as `fenetre storage` names it
+        file: String,
+    },
 }
 
 /// `fenetre rollup …`

@@ -31,11 +31,15 @@ struct Part {
 /// Shows what the store weighs, or works on it.
 pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.service.url)?;
-    match args.command {
+    match &args.command {
         None => show(&client, args)?,
-        Some(StorageCommand::Top { limit }) => top(&client, args, limit)?,
+        Some(StorageCommand::Top { limit }) => top(&client, args, *limit)?,
         Some(StorageCommand::Verify) => return verify(&client, args),
         Some(StorageCommand::Compact) => compact(&client, args)?,
+        Some(StorageCommand::AcceptLoss { file }) => {
+            client.accept_loss(&FileOrder { path: file.clone() })?;
+            outln!("the loss of {file} is taken for good");
+        }
     }
     Ok(ExitCode::from(DONE))
 }
@@ -130,6 +134,11 @@ fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
         told(&found);
         Ok(())
     })?;
+    // What is not there cannot be looked at.
+    for fault in info.faults.iter().filter(|fault| !partitions(&info).contains(&fault.path.as_str())) {
+        outln!("{}", fault.fault);
+        faulty += 1;
+    }
     let mut looked = format!("{} of {}", count_of(blocks, "block", "blocks"), count_of(points, "point", "points"));
     if !levels.is_empty() {
         looked += &format!(", and {} of rollups, compared with {},", count_of(windows, "window", "windows"), count_of(compared, "point", "points"));

@@ -43,6 +43,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(storage::verify)
         .service(storage::compact)
         .service(storage::tidy)
+        .service(storage::accept_loss)
         .service(retention::show)
         .service(retention::set)
         .service(retention::write_file)

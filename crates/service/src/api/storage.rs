@@ -1,6 +1,6 @@
 //! What the store weighs on the disk, as the file system counts it.
 
-use actix_web::{get, post, web};
+use actix_web::{HttpResponse, get, post, web};
 use fenetre_core::{
     keeping::Volume,
     time::{Nanos, format_utc},
@@ -37,6 +37,8 @@ pub struct StorageInfo {
     pub places: Vec<PlaceInfo>,
     /// Limits that are nearly reached, or passed.
     pub warnings: Vec<String>,
+    /// Files that are damaged or lost, as far as that is known.
+    pub faults: Vec<FileFault>,
     /// Datasets, by name.
     pub datasets: Vec<DatasetStorage>,
 }
@@ -179,6 +181,7 @@ impl StorageInfo {
             volume: retention.volume,
             places: retention.places,
             warnings: retention.warnings,
+            faults: report.faults.into_iter().map(|(path, fault)| FileFault { path: path.display().to_string(), fault }).collect(),
             datasets,
         })
     }
@@ -259,6 +262,15 @@ pub struct CompactedPartition {
     pub after: u64,
 }
 
+/// A file that is damaged or lost.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct FileFault {
+    /// The file.
+    pub path: String,
+    /// What is wrong, and what to do.
+    pub fault: String,
+}
+
 /// Which dataset's partitions are put in order.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -321,4 +333,13 @@ pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: Body) -> Result
         Ok(TidiedDataset { before: before as u64, after: after as u64 })
     };
     blocking_long(&state, work).await.map(web::Json)
+}
+
+/// Takes the loss of a partition's file for good: nobody is warned of it any more, and answers go on telling that its points are no longer kept.
+#[utoipa::path(tag = "keeping", request_body = FileOrder,
+    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[post("/api/v1/storage/accept-loss")]
+pub(crate) async fn accept_loss(_: Access<Define>, state: Shared, body: Body) -> Result<HttpResponse, Problem> {
+    let order: FileOrder = read_json(&body)?;
+    blocking_long(&state, move |state| Ok(state.store.accept_loss(&file_of(state, &order))?)).await.map(|()| HttpResponse::NoContent().finish())
 }
