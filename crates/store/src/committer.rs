@@ -13,7 +13,8 @@ use std::{
 };
 
 use crate::{
-    entry::Journaled, error::StoreError, expiry::volume, head::Generation, journal::Journal, options::Durability, packer::pack, shared::Shared,
+    entry::Journaled, error::StoreError, expiry::volume, head::Generation, inventory, journal::Journal, options::Durability, packer::pack,
+    shared::Shared,
 };
 
 /// A batch and where its answer goes.
@@ -81,6 +82,11 @@ impl Committer {
         }
         if self.unsynced.is_some() {
             self.sync();
+        }
+        // So that the next start knows what must be there.
+        let last = self.journal.last().and_then(|last| inventory::note_journal(&self.shared.definitions, self.journal.number, last));
+        if let Err(error) = last {
+            tracing::warn!(%error, "the end of the journal could not be noted");
         }
         if let Some(packing) = self.packing.take() {
             let _ = packing.thread.join();
@@ -231,6 +237,7 @@ impl Committer {
     fn freeze(&mut self) -> Result<Arc<Generation>, StoreError> {
         self.shared.definitions.set_generation(self.journal.number + 1)?;
         self.journal.rotate()?;
+        inventory::note_journal(&self.shared.definitions, self.journal.number, 0)?;
         self.unsynced = None;
         self.since = Instant::now();
         let mut head = self.shared.head.write();

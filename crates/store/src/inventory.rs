@@ -19,6 +19,7 @@ use crate::{
     error::StoreError,
     files::{Files, companion},
     floors::Dropped,
+    journal::Replayed,
     partition::Partition,
     records::Document,
     shared::Shared,
@@ -29,6 +30,11 @@ use crate::{
 const THERE: &str = "partition";
 /// The sort of documents that say which were lost.
 const LOST: &str = "lost-partition";
+
+/// The sort of documents whose names are journal files that must be there, by their numbers. After a stop in order they hold the number of the last batch.
+const JOURNALS: &str = "journal";
+/// The sort of documents that say what of journal files was lost.
+const LOST_BATCHES: &str = "lost-batches";
 
 /// A partition that was lost.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -45,6 +51,8 @@ struct Loss {
 pub struct Inventory {
     there: Mutex<BTreeSet<String>>,
     lost: RwLock<BTreeMap<String, Loss>>,
+    /// What of journal files was lost, by their names.
+    batches: RwLock<BTreeMap<String, String>>,
 }
 
 /// Whether a file or its log holds anything.
@@ -61,7 +69,8 @@ impl Inventory {
     pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
         let there = definitions.documents(THERE)?.into_iter().map(|document| document.name).collect();
         let lost = definitions.read_documents(LOST)?.into_iter().map(|(name, loss, _)| (name, loss)).collect();
-        Ok(Self { there: Mutex::new(there), lost: RwLock::new(lost) })
+        let batches = definitions.read_documents(LOST_BATCHES)?.into_iter().map(|(name, what, _)| (name, what)).collect();
+        Ok(Self { there: Mutex::new(there), lost: RwLock::new(lost), batches: RwLock::new(batches) })
     }
 
     /// Stretches of time whose points are lost, by dataset.
@@ -79,8 +88,60 @@ impl Inventory {
             );
             (path, text)
         };
-        self.lost.read().keys().map(sentence).collect()
+        let of_journal = |(name, what): (&String, &String)| {
+            let path = files.root().join(name);
+            let text = format!(
+                "{}: {what}. Points that were acknowledged are lost with it; all others are there. Send them again if you can, then say so with `fenetre storage accept-loss {name}`",
+                path.display()
+            );
+            (path, text)
+        };
+        let batches = self.batches.read();
+        self.lost.read().keys().map(sentence).chain(batches.iter().map(of_journal)).collect()
     }
+}
+
+fn journal_name(number: u64) -> String {
+    format!("journal/{number:06}.db")
+}
+
+/// Notes that a journal file is there.
+pub fn note_journal(definitions: &Definitions, number: u64, last: u64) -> Result<(), StoreError> {
+    definitions.put_document(JOURNALS, &Document { name: number.to_string(), body: last.to_string(), changed: 0 })
+}
+
+/// Notes that a journal file goes, before it does.
+pub fn forget_journal(definitions: &Definitions, number: u64) -> Result<(), StoreError> {
+    definitions.remove_document(JOURNALS, &number.to_string()).map(|_| ())
+}
+
+/// At a start: keeps what was lost of journal files, those that are not there among them.
+pub fn check_journals(shared: &Shared, found: &BTreeMap<u64, Replayed>) -> Result<(), StoreError> {
+    let definitions = &shared.definitions;
+    let mut lost: BTreeMap<u64, String> = BTreeMap::new();
+    for (number, replayed) in found.iter().filter(|(_, replayed)| !replayed.faults.is_empty()) {
+        lost.insert(*number, replayed.faults.join("; "));
+    }
+    for (name, last, _) in definitions.read_documents::<u64>(JOURNALS)? {
+        let number: u64 = name.parse().map_err(|error| definitions.damaged(JOURNALS, &name, &error))?;
+        match found.get(&number) {
+            None => drop(lost.insert(number, "it is missing".to_owned())),
+            Some(replayed) if replayed.is_blank => drop(lost.insert(number, "its log is missing or empty".to_owned())),
+            Some(replayed) if replayed.last < last => {
+                lost.entry(number).or_insert_with(|| format!("its last batches, from {} to {last}, are missing", replayed.last + 1));
+            }
+            Some(_) => {}
+        }
+    }
+    for (number, what) in lost {
+        let name = journal_name(number);
+        let body = serde_json::to_string(&what).unwrap_or_default();
+        definitions.put_document(LOST_BATCHES, &Document { name: name.clone(), body, changed: shared.now() })?;
+        shared.inventory.batches.write().insert(name, what);
+        // Told once, and kept until somebody accepts it.
+        forget_journal(definitions, number)?;
+    }
+    Ok(())
 }
 
 /// Notes the partitions that are there now, and forgets those that are not: to be called before files go, and after they came.
@@ -149,6 +210,9 @@ fn forget(shared: &Shared, name: &str) -> Result<(), StoreError> {
 
 /// Takes the loss of a file for good: nobody is warned of it any more, and its time stays one whose points are no longer kept.
 pub fn accept_loss(shared: &Shared, name: &str) -> Result<(), StoreError> {
+    if shared.inventory.batches.write().remove(name).is_some() {
+        return shared.definitions.remove_document(LOST_BATCHES, name).map(|_| ());
+    }
     let loss = shared.inventory.lost.read().get(name).cloned();
     let loss = loss.ok_or_else(|| StoreError::Missing(format!("`{name}` is not a file that was lost: `fenetre storage` names those that are")))?;
     shared.floors.erase(&shared.definitions, DatasetId(loss.dataset), Dropped { span: loss.span, points: loss.span })?;

@@ -16,6 +16,7 @@ use crate::{
     entry::{Entry, Journaled},
     error::{Context, StoreError},
     files::{companion, remove_file, sync_folder},
+    log,
     sqlite::{self, Use},
 };
 
@@ -41,18 +42,84 @@ pub fn files(folder: &Path) -> Result<Vec<(u64, PathBuf)>, StoreError> {
     Ok(files)
 }
 
-/// Reads the batches of a file, in the order in which they were acknowledged.
-pub fn replay(path: &Path, mut each: impl FnMut(Journaled)) -> Result<(), StoreError> {
-    let connection = open(path, true)?;
-    let mut statement = connection.prepare("SELECT seq, dataset, body FROM batch ORDER BY seq").at("read", path)?;
-    let mut rows = statement.query([]).at("read", path)?;
-    while let Some(row) = rows.next().at("read", path)? {
-        let seq: i64 = row.get(0).at("read", path)?;
-        let dataset = DatasetId(row.get(1).at("read", path)?);
-        let body = row.get_ref(2).at("read", path)?;
-        let entry = body.as_blob().map_err(|error| error.to_string()).and_then(Entry::from_bytes);
-        let entry = entry.map_err(|what| StoreError::Damaged { path: path.to_owned(), what: format!("batch {seq}: {what}") })?;
-        each(Journaled { dataset, entry });
+/// What reading a file back has found.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Replayed {
+    /// Batches that were read.
+    pub batches: u64,
+    /// The number of the last batch.
+    pub last: u64,
+    /// What is lost, in sentences.
+    pub faults: Vec<String>,
+    /// There is nothing in it, not even what a fresh file has.
+    pub is_blank: bool,
+}
+
+/// Reads the batches of a file, in the order in which they were acknowledged. What was damaged is named, and what can be read behind it is read.
+/// Where commits were not `synced` one by one, a power cut may have left parts of several, and none of them was promised: then nothing is read behind a gap.
+pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Result<Replayed, StoreError> {
+    let mut found = Replayed::default();
+    if synced && log::mend(&companion(path, "-wal")).at("mend", path)? {
+        found.faults.push("a part of its log is damaged".to_owned());
+    }
+    let connection = sqlite::open(path, Use::Journal { synced: true })?;
+    let table = "SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'batch')";
+    if !connection.query_row(table, [], |row| row.get::<_, bool>(0)).at("read", path)? {
+        return Ok(Replayed { is_blank: true, ..found });
+    }
+    let mut damaged = Vec::new();
+    let ended = read_rows(&connection, false, &mut |seq, row| {
+        (found.batches, found.last) = (found.batches + 1, seq);
+        match row {
+            Ok(journaled) => each(journaled),
+            Err(what) => damaged.push(format!("batch {seq}: {what}")),
+        }
+        true
+    });
+    if let Err(error) = ended {
+        if !matches!(error.sqlite_error_code(), Some(rusqlite::ErrorCode::DatabaseCorrupt | rusqlite::ErrorCode::NotADatabase))
+            || found.faults.is_empty()
+        {
+            return Err(error).at("read", path);
+        }
+        // From the other end, what lies behind the pages that cannot be read.
+        let (last, mut behind) = (found.last, Vec::new());
+        let from_the_end = read_rows(&connection, true, &mut |seq, row| {
+            if seq > last {
+                behind.push((seq, row));
+            }
+            seq > last
+        });
+        damaged.extend(
+            from_the_end.err().map(|_| format!("batches behind {last} up to {} cannot be read", behind.last().map_or(last, |(seq, _)| *seq))),
+        );
+        for (seq, row) in behind.into_iter().rev() {
+            (found.batches, found.last) = (found.batches + 1, seq);
+            match row {
+                Ok(journaled) => each(journaled),
+                Err(what) => damaged.push(format!("batch {seq}: {what}")),
+            }
+        }
+    }
+    if !damaged.is_empty() {
+        found.faults.push(damaged.join("; "));
+    }
+    Ok(found)
+}
+
+/// Gives the rows of a file with their numbers, as long as that is wanted.
+fn read_rows(connection: &Connection, is_reverse: bool, each: &mut dyn FnMut(u64, Result<Journaled, String>) -> bool) -> rusqlite::Result<()> {
+    let order =
+        if is_reverse { "SELECT seq, dataset, body FROM batch ORDER BY seq DESC" } else { "SELECT seq, dataset, body FROM batch ORDER BY seq" };
+    let mut statement = connection.prepare(order)?;
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        let seq: i64 = row.get(0)?;
+        let dataset = DatasetId(row.get(1)?);
+        let entry = row.get_ref(2)?.as_blob().map_err(|error| error.to_string()).and_then(Entry::from_bytes);
+        if !each(seq.cast_unsigned(), entry.map(|entry| Journaled { dataset, entry })) {
+            break;
+        }
     }
     Ok(())
 }
@@ -92,6 +159,12 @@ impl Journal {
             transaction.commit()
         };
         write(&mut self.connection).at("write", path)
+    }
+
+    /// The number of the last batch.
+    pub fn last(&self) -> Result<u64, StoreError> {
+        let last = self.connection.query_row("SELECT coalesce(max(seq), 0) FROM batch", [], |row| row.get::<_, i64>(0));
+        last.map(i64::cast_unsigned).at("read", self.path())
     }
 
     /// Brings to stable storage what was committed so far.
@@ -142,7 +215,7 @@ mod tests {
             drop(journal);
             let mut found = Vec::new();
             for (_, path) in files(folder.path()).unwrap() {
-                replay(&path, |journaled| found.extend(journaled.entry.columns.times)).unwrap();
+                replay(&path, synced, |journaled| found.extend(journaled.entry.columns.times)).unwrap();
             }
             assert_eq!(found, [1, 2, 3]);
             remove(folder.path(), 1).unwrap();
@@ -158,7 +231,7 @@ mod tests {
         journal.connection.execute("UPDATE batch SET body = zeroblob(20)", []).unwrap();
         let path = journal.path();
         drop(journal);
-        let error = replay(&path, |_| {}).unwrap_err().to_string();
-        assert!(error.contains("000001.db is damaged: batch 1: its checksum"), "{error}");
+        let found = replay(&path, true, |_| panic!("nothing of it can be read")).unwrap();
+        assert_eq!(found, Replayed { batches: 1, last: 1, faults: vec!["batch 1: its checksum does not fit".to_owned()], is_blank: false });
     }
 }

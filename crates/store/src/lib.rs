@@ -37,6 +37,7 @@ mod floors;
 mod head;
 mod inventory;
 mod journal;
+mod log;
 mod merge;
 mod migrate;
 mod options;

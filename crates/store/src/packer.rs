@@ -30,6 +30,7 @@ pub fn pack(shared: &Shared, generation: &Generation) -> Result<(), StoreError> 
     let (points, partitions) = write_blocks(shared, generation)?;
     // The file first, and for good: from the moment at which the generation is forgotten, compaction may merge its blocks with older
     // ones, and it must not come back from the journal then.
+    inventory::forget_journal(&shared.definitions, generation.number)?;
     journal::remove(&shared.files.journals(), generation.number)?;
     shared.head.write().forget_oldest();
     tracing::debug!(points, partitions, milliseconds = began.elapsed().as_millis(), "packed");

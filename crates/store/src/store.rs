@@ -38,7 +38,7 @@ use crate::{
     files::{Files, bytes_on_disk},
     head::{Generation, Head},
     inventory,
-    journal::{self, Journal},
+    journal::{self, Journal, Replayed},
     migrate::migrate,
     options::{Durability, Options},
     partition::Partition,
@@ -108,9 +108,10 @@ impl Store {
             let (id, folder) = records.change(|changes| changes.put_dataset(FIRST_DATASET, &definition))?;
             catalogue.put_dataset(id, FIRST_DATASET, &folder, definition);
         }
-        let (head, current) = read_back(&files, &records)?;
+        let is_synced = options.durability == Durability::Each;
+        let (head, current, replayed) = read_back(&files, &records, is_synced)?;
         records.change(|changes| changes.set_generation(current))?;
-        let journal = Journal::append_to(&files.journals(), current, options.durability == Durability::Each)?;
+        let journal = Journal::append_to(&files.journals(), current, is_synced)?;
         let catalogue = Arc::new(RwLock::new(catalogue));
         let definitions = Definitions::new(records, Arc::clone(&catalogue));
         let explained = expiry::files_on_their_way(&definitions)?.into_iter().chain(respan::files_on_their_way(&definitions)?).collect();
@@ -118,11 +119,19 @@ impl Store {
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
         respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
+        // From here on nothing keeps it from starting.
+        inventory::check_journals(&shared, &replayed)?;
+        inventory::note_journal(&shared.definitions, current, 0)?;
         inventory::check(&shared, &explained, current)?;
+        let has_faults = replayed.values().any(|found| !found.faults.is_empty());
         let (requests, received) = committer::channel();
         let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
         let compactor = compactor::start(Arc::clone(&shared)).at("start a thread for", root)?;
         let roller = rollup::start(Arc::clone(&shared)).at("start a thread for", root)?;
+        if has_faults {
+            // What could be read of a damaged file does not stay in it.
+            requests.send(Request::PackAll(sync_channel(1).0)).map_err(|_| closed())?;
+        }
         Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor, roller], expiring: Mutex::new(()), _lock: lock })
     }
 
@@ -801,12 +810,12 @@ fn closed() -> StoreError {
 }
 
 /// The head as the journal holds it, and the number of the file to go on with.
-fn read_back(files: &Files, records: &Records) -> Result<(Head, u64), StoreError> {
-    let mut generations = Vec::new();
+fn read_back(files: &Files, records: &Records, is_synced: bool) -> Result<(Head, u64, BTreeMap<u64, Replayed>), StoreError> {
+    let (mut generations, mut replayed) = (Vec::new(), BTreeMap::new());
     for (number, path) in journal::files(&files.journals())? {
         let generation = Generation::new(number);
         let mut buffers = generation.buffers.write();
-        journal::replay(&path, |journaled| buffers.append(&journaled, None))?;
+        replayed.insert(number, journal::replay(&path, is_synced, |journaled| buffers.append(&journaled, None))?);
         drop(buffers);
         generations.push(generation);
     }
@@ -823,5 +832,5 @@ fn read_back(files: &Files, records: &Records) -> Result<(Head, u64), StoreError
         }
     };
     let current = growing.number;
-    Ok((Head::new(generations, growing), current))
+    Ok((Head::new(generations, growing), current, replayed))
 }

@@ -125,3 +125,114 @@ fn what_goes_by_itself_is_not_missed() {
         assert_eq!(store.storage(0).unwrap().datasets[0].partitions.len(), 1);
     }
 }
+
+/// A store whose journal holds so many batches of ten points, as a kill leaves it, and the log of that journal.
+fn killed_with(folder: &Path, batches: i64) -> (PathBuf, PathBuf) {
+    let (live, path) = (folder.join("live"), folder.join("store"));
+    let store = open(&live);
+    for batch in 0..batches {
+        write(&store, &(0..10).map(|at| (1, START + (batch * 10 + at) * SECOND, batch as f64)).collect::<Vec<_>>());
+    }
+    copy(&live, &path);
+    drop(store);
+    (path.clone(), path.join("journal/000001.db-wal"))
+}
+
+fn flip(path: &Path, at: u64) {
+    let mut bytes = fs::read(path).unwrap();
+    bytes[at as usize] ^= 0x10;
+    fs::write(path, bytes).unwrap();
+}
+
+fn waiting(store: &Store) -> usize {
+    let Some(found) = support::series(store, "lock", "lock-1") else { return 0 };
+    support::columns(&store.source(), found, fenetre_core::time::TimeRange::ALL).unwrap().times.len()
+}
+
+#[test]
+fn a_flipped_bit_in_the_journal_costs_its_batch_alone_and_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let (path, log) = killed_with(folder.path(), 12);
+    let whole = folder.path().join("whole");
+    copy(&path, &whole);
+    let length = fs::metadata(&log).unwrap().len();
+    let (mut told_of, mut most_lost) = (0, 0);
+    // Anywhere but in the last frames, which could be those of a commit that a crash cut off.
+    for at in (40..length - 2 * 8_216).step_by(1_501) {
+        let _ = fs::remove_dir_all(&path);
+        copy(&whole, &path);
+        flip(&log, at);
+        let store = open(&path);
+        let lost = 120 - waiting(&store);
+        let told = faults(&store);
+        assert_eq!(lost % 10, 0, "whole batches, at {at}");
+        assert!(lost <= 20, "at {at} {lost} points are lost: {told:?}");
+        assert!(!told.is_empty(), "a flip at {at} is told of");
+        assert!(told[0].contains("journal/000001.db: a part of its log is damaged") && told[0].contains("accept-loss journal/000001.db"), "{told:?}");
+        assert!(lost == 0 || told[0].contains("batch"), "{told:?}");
+        (told_of, most_lost) = (told_of + 1, most_lost.max(lost));
+        // It goes on, and is told of until that is accepted.
+        write(&store, &[(1, START + 9_000 * SECOND, 1.0)]);
+        store.pack().unwrap();
+        drop(store);
+        let store = open(&path);
+        assert_eq!((waiting(&store), faults(&store).len()), (121 - lost, 1), "at {at}");
+        store.accept_loss("journal/000001.db").unwrap();
+        drop(store);
+        assert_eq!(faults(&open(&path)), Vec::<String>::new());
+    }
+    assert!(told_of > 20, "{told_of} places, at most {most_lost} points lost");
+}
+
+#[test]
+fn a_torn_end_of_the_journal_is_nothing_to_tell() {
+    let folder = tempfile::tempdir().unwrap();
+    let (path, log) = killed_with(folder.path(), 6);
+    let whole = folder.path().join("whole");
+    copy(&path, &whole);
+    let length = fs::metadata(&log).unwrap().len();
+    for at in [length - 1, length - 100, length - 5_000] {
+        let _ = fs::remove_dir_all(&path);
+        copy(&whole, &path);
+        fs::File::options().write(true).open(&log).unwrap().set_len(at).unwrap();
+        let store = open(&path);
+        assert_eq!((waiting(&store), faults(&store)), (50, vec![]), "cut at {at}");
+    }
+}
+
+#[test]
+fn a_journal_that_is_missing_emptied_or_shorter_than_it_was_is_told() {
+    let folder = tempfile::tempdir().unwrap();
+    let (path, log) = killed_with(folder.path(), 6);
+    let file = path.join("journal/000001.db");
+    let whole = folder.path().join("whole");
+    copy(&path, &whole);
+    let changes: [(&str, &dyn Fn()); 3] = [
+        ("its log is missing or empty", &|| fs::remove_file(&log).unwrap()),
+        ("its log is missing or empty", &|| fs::write(&log, "").unwrap()),
+        ("it is missing", &|| [&file, &log].iter().for_each(|path| fs::remove_file(path).unwrap())),
+    ];
+    for (what, change) in changes {
+        let _ = fs::remove_dir_all(&path);
+        copy(&whole, &path);
+        change();
+        let store = open(&path);
+        let told = faults(&store);
+        assert!(told.len() == 1 && told[0].contains(&format!("journal/000001.db: {what}")), "{what}: {told:?}");
+        // Points that come now are kept, and packed.
+        write(&store, &[(1, START + 9_000 * SECOND, 1.0)]);
+        store.pack().unwrap();
+        drop(store);
+        assert_eq!(waiting(&open(&path)), 1);
+    }
+    // After a stop in order the catalogue knows the last batch: one that is missing was acknowledged.
+    let _ = fs::remove_dir_all(&path);
+    copy(&whole, &path);
+    drop(open(&path));
+    let length = fs::metadata(&log).unwrap().len();
+    fs::File::options().write(true).open(&log).unwrap().set_len(length - 100).unwrap();
+    let store = open(&path);
+    let told = faults(&store);
+    assert_eq!(waiting(&store), 50);
+    assert!(told.len() == 1 && told[0].contains("its last batches, from 6 to 6, are missing"), "{told:?}");
+}
