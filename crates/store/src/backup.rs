@@ -15,7 +15,7 @@
 //! are whole already are kept.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     fs::{self, File},
     io::{self, Read, Write},
     path::{Path, PathBuf},
@@ -32,6 +32,7 @@ use crate::{
     error::{Context, StoreError},
     files::{companion, remove_file, sync_folder},
     head::Snapshot,
+    inventory,
     partition::{Partition, SCHEMA},
     shared::{Partitions, Shared},
 };
@@ -214,6 +215,9 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let catalogue = to.join(CATALOGUE);
     remove_file(&catalogue)?;
     shared.definitions.copy_to(&catalogue)?;
+    // What it lacks, since it is damaged, is missed when it is brought back.
+    let must_be_there: BTreeSet<String> = manifest.files.keys().chain(&report.damaged).cloned().collect();
+    inventory::keep_only(&catalogue, &must_be_there)?;
     let (sha256, bytes) = digest(&catalogue)?;
     report.copied += 1;
     report.bytes += bytes;

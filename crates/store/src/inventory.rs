@@ -7,16 +7,17 @@
 use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
-    path::PathBuf,
+    path::{Path, PathBuf},
 };
 
 use fenetre_core::model::DatasetId;
 use parking_lot::{Mutex, RwLock};
+use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 
 use crate::{
     definitions::Definitions,
-    error::StoreError,
+    error::{Context, StoreError},
     files::{Files, companion},
     floors::Dropped,
     journal::Replayed,
@@ -56,7 +57,7 @@ pub struct Inventory {
 }
 
 /// Whether a file or its log holds anything.
-fn is_filled(path: &std::path::Path) -> bool {
+fn is_filled(path: &Path) -> bool {
     [path.to_owned(), companion(path, "-wal")].iter().any(|path| fs::metadata(path).is_ok_and(|file| file.len() > 0))
 }
 
@@ -218,4 +219,18 @@ pub fn accept_loss(shared: &Shared, name: &str) -> Result<(), StoreError> {
     shared.floors.erase(&shared.definitions, DatasetId(loss.dataset), Dropped { span: loss.span, points: loss.span })?;
     forget(shared, name)?;
     shared.floors.reload(&shared.definitions, &shared.inventory.losses())
+}
+
+/// Leaves in the copy of a catalogue what is in a backup with it: some partitions, and no journal.
+pub fn keep_only(catalogue: &Path, partitions: &BTreeSet<String>) -> Result<(), StoreError> {
+    let connection = Connection::open(catalogue).at("open", catalogue)?;
+    let trim = || {
+        let mut names = connection.prepare("SELECT name FROM document WHERE sort = ?1")?;
+        let noted = names.query_map([THERE], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
+        for name in noted.iter().filter(|name| !partitions.contains(*name)) {
+            connection.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", [THERE, name])?;
+        }
+        connection.execute("DELETE FROM document WHERE sort IN (?1, ?2)", [JOURNALS, LOST_BATCHES]).map(|_| ())
+    };
+    trim().at("write", catalogue)
 }

@@ -87,6 +87,20 @@ fn a_missing_or_emptied_partition_is_named_until_it_is_back_or_its_loss_is_accep
 }
 
 #[test]
+fn a_backup_that_is_brought_back_misses_nothing_that_it_need_not_have() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("store");
+    three_weeks(&path);
+    let store = open(&path);
+    write(&store, &[(1, START + 30 * DAY, 1.0)]);
+    let (backup, again) = (folder.path().join("backup"), folder.path().join("again"));
+    store.backup(&backup, None, &mut |_| true).unwrap();
+    fenetre_store::restore(&backup, &again, &mut |_| true).unwrap();
+    let restored = open(&again);
+    assert_eq!((faults(&restored), points(&restored)), (vec![], 151));
+}
+
+#[test]
 fn what_goes_by_itself_is_not_missed() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
