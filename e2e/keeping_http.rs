@@ -498,11 +498,11 @@ fn a_partition_that_is_missing_is_told_everywhere_until_somebody_accepts_it() {
     }
     let service = Service::start(&store);
     let name = lost.strip_prefix(&store).unwrap().to_str().unwrap().to_owned();
-    let told = format!("{name} is missing or empty");
-    assert!(service.run(&["storage"]).all().contains(&told));
-    assert!(service.get("/api/v1/overview").json()["storage"]["warnings"].to_string().contains(&told));
+    let message = format!("{name} is missing or empty");
+    assert!(service.run(&["storage"]).all().contains(&message));
+    assert!(service.get("/api/v1/overview").json()["storage"]["warnings"].to_string().contains(&message));
     let verified = service.run(&["storage", "verify"]);
-    assert!(verified.code() == 1 && verified.out().contains(&told), "{}", verified.all());
+    assert!(verified.code() == 1 && verified.out().contains(&message), "{}", verified.all());
     // An answer over its time says that points are not there; one over another time says nothing.
     let said = service.run(&["ask", "show count of level over 2025-03 per 1mo"]);
     assert!(said.code() == 0 && said.all().contains("no longer kept"), "{}", said.all());

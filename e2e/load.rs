@@ -1,4 +1,4 @@
-//! More calls than can be served at once: which of them wait for which, and what is said to those for which there is no room.
+//! More calls than can be served at once: which of them wait for which, and how the service refuses those for which there is no room.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -89,11 +89,11 @@ fn waiting_counts_towards_the_time_limit_of_a_query() {
     service.push_lines("main", &points());
     let body = long_query();
     let mut long: Vec<TcpStream> = (0..40).map(|_| send(&service, ASK, &body)).collect();
-    let mut told = String::new();
-    while !told.contains("took all of the time that it may wait") {
-        told.extend(long.iter_mut().filter_map(peek));
+    let mut message = String::new();
+    while !message.contains("took all of the time that it may wait") {
+        message.extend(long.iter_mut().filter_map(peek));
     }
-    assert!(told.contains("HTTP/1.1 503"), "{told}");
+    assert!(message.contains("HTTP/1.1 503"), "{message}");
     service.kill();
 }
 

@@ -172,8 +172,8 @@ mod tests {
         let here = ("Host", "127.0.0.1:7430");
         for name in ["Forwarded", "X-Forwarded-Host"] {
             let value = if name == "Forwarded" { "host=127.0.0.1:7430" } else { "127.0.0.1:7430" };
-            let told = with(Method::GET, &[("Host", "evil.example"), (name, value)]).unwrap_err();
-            assert!(told.contains("by the name `evil.example`"), "{told}");
+            let message = with(Method::GET, &[("Host", "evil.example"), (name, value)]).unwrap_err();
+            assert!(message.contains("by the name `evil.example`"), "{message}");
             // Nor does it close anything.
             assert_eq!(with(Method::GET, &[here, (name, "evil.example")]), Ok(()));
         }

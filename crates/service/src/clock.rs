@@ -42,7 +42,7 @@ impl ClockWatch {
         Ok(Self(Mutex::new(watched)))
     }
 
-    /// Looks at the clock; says what it leapt, as long as that lasts. Its beginning and end are told in the log.
+    /// Looks at the clock; returns the leap while it lasts. The log has a line when it begins and when it ends.
     ///
     /// # Errors
     /// Where the catalogue cannot be written.

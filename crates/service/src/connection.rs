@@ -31,7 +31,7 @@ impl Connection {
     }
 }
 
-/// Raised when nobody waits for some work any more: whoever asked for it has gone, and with it the future that holds this.
+/// Raised when nobody waits for some work any more: the caller has gone, and with it the future that holds this.
 #[derive(Default)]
 pub struct GivenUp(Arc<AtomicBool>);
 

@@ -167,7 +167,7 @@ impl Tap<'_> {
     fn check_stop(&mut self) -> Result<(), Refusal> {
         self.taken += 1;
         self.is_stopped |= self.taken.is_multiple_of(BETWEEN_STOPS) && (self.stop)();
-        // What is refused here is told as a whole.
+        // These refusals are reported once, for the whole body.
         if self.is_stopped { Err(Refusal::of(Cause::Unreadable, "", "reading was stopped")) } else { Ok(()) }
     }
 

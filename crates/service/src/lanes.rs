@@ -1,4 +1,4 @@
-//! Lanes: calls of one sort wait for calls of that sort only, each lane so many at once and so many waiting. What asks whether the service is there waits in none.
+//! Lanes: calls of one sort wait for calls of that sort only. Each lane has a bound on calls that run and on calls that wait. Health checks wait in none.
 //!
 //! A query begins among the quick ones. One that turns out to be long ends there, and begins anew among the long ones, so that short queries never wait for
 //! long ones, nor share the threads that compute them; the next time it goes there at once.
@@ -45,11 +45,11 @@ pub struct Lanes {
     known_long: Mutex<VecDeque<u64>>,
 }
 
-/// So many long queries are remembered.
+/// Long queries that are remembered.
 const REMEMBERED: usize = 1_024;
 
 impl Lanes {
-    /// Lanes for so many cores.
+    /// Lanes for a number of cores.
     ///
     /// # Errors
     /// Where threads cannot be started.
@@ -157,13 +157,13 @@ mod tests {
     async fn a_lane_takes_so_many_and_lets_so_many_wait() {
         let lane = Lane::new("queries", 1, 1);
         let turn = lane.enter(soon()).await.unwrap();
-        let told = lane.enter(soon()).await.unwrap_err();
-        assert_eq!((told.status, told.detail.contains("other queries took all of the time")), (503, true), "{told}");
+        let message = lane.enter(soon()).await.unwrap_err();
+        assert_eq!((message.status, message.detail.contains("other queries took all of the time")), (503, true), "{message}");
         let waits = lane.enter(Instant::now() + PATIENCE);
         tokio::pin!(waits);
         assert!(futures_util::poll!(&mut waits).is_pending());
-        let told = lane.enter(Instant::now() + PATIENCE).await.unwrap_err();
-        assert!(told.detail.contains("1 queries wait already"), "{told}");
+        let message = lane.enter(Instant::now() + PATIENCE).await.unwrap_err();
+        assert!(message.detail.contains("1 queries wait already"), "{message}");
         drop(turn);
         // Whoever waited is next, and leaves the place to another.
         let turn = waits.await.unwrap();

@@ -131,7 +131,7 @@ pub enum StoreError {
     )]
     Unpacked(String),
     /// Packing took too long to wait for.
-    #[error("packing has not ended within {seconds} s; it goes on, so ask again in a while. Nothing of what was asked for was done")]
+    #[error("packing is still running after {seconds} s: ask again in a while. Nothing of what was asked for was done")]
     Packing {
         /// How long was waited.
         seconds: u64,

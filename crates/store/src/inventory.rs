@@ -84,7 +84,7 @@ impl Inventory {
         let sentence = |name: &String| {
             let path = files.root().join(name);
             let text = format!(
-                "{} is missing or empty, and held points: they are told as no longer kept. Stop the service and bring back a copy of it from a backup; without one, say so with `fenetre storage accept-loss {name}`",
+                "{} is missing or empty, and it held points: answers say that they are no longer kept. Stop the service and bring back a copy of the file from a backup; if there is none, accept that with `fenetre storage accept-loss {name}`",
                 path.display()
             );
             (path, text)
@@ -92,7 +92,7 @@ impl Inventory {
         let of_journal = |(name, what): (&String, &String)| {
             let path = files.root().join(name);
             let text = format!(
-                "{}: {what}. Points that were acknowledged are lost with it; all others are there. Send them again if you can, then say so with `fenetre storage accept-loss {name}`",
+                "{}: {what}. Points that were acknowledged are lost with it; all others are there. Send them again if you can, then accept that with `fenetre storage accept-loss {name}`",
                 path.display()
             );
             (path, text)

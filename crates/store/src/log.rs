@@ -16,7 +16,7 @@ const HEADER: usize = 32;
 const FRAME_HEADER: usize = 24;
 /// The lowest bit says in which order the bytes of words are summed up.
 const MAGIC: u32 = 0x377f_0682;
-/// A page has at most so many bytes.
+/// Bytes of the largest page.
 const MOST_PAGE: u32 = 65_536;
 
 /// A checksum over words, eight bytes at a time, going on from another.

@@ -767,7 +767,7 @@ impl Store {
         }
     }
 
-    /// Takes the loss of a partition's file, told by its name below the store's directory, for good.
+    /// Accepts the loss of a file, named by its path below the store's directory, for good.
     ///
     /// # Errors
     /// [`StoreError::Missing`] where it is not lost.

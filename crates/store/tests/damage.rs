@@ -159,8 +159,8 @@ fn without_its_catalogue_a_store_with_points_does_not_start() {
         companions.iter().map(|name| path.join(name)).filter(|path| path.exists()).for_each(|path| change(&path));
         open(&path).err().unwrap()
     };
-    for told in [without(&|path| fs::remove_file(path).unwrap()), without(&|path| fs::write(path, "").unwrap())] {
-        assert!(told.contains("catalogue.db is missing or empty") && told.contains("Bring back the store from a backup"), "{told}");
+    for message in [without(&|path| fs::remove_file(path).unwrap()), without(&|path| fs::write(path, "").unwrap())] {
+        assert!(message.contains("catalogue.db is missing or empty") && message.contains("Bring back the store from a backup"), "{message}");
     }
     // Nothing was made in its place, so that a copy can be put there.
     assert_eq!(fs::metadata(path.join("catalogue.db")).map_or(0, |file| file.len()), 0);
@@ -205,8 +205,11 @@ fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
         };
         let before = dump(&connection);
         drop(connection);
-        let told = open(&path).err().unwrap_or_else(|| panic!("it starts after: {change}"));
-        assert!(told.contains(&format!("the record of {record} cannot be read")) && told.contains("Nothing was changed"), "{change}: {told}");
+        let message = open(&path).err().unwrap_or_else(|| panic!("it starts after: {change}"));
+        assert!(
+            message.contains(&format!("the record of {record} cannot be read")) && message.contains("Nothing was changed"),
+            "{change}: {message}"
+        );
         assert_eq!(dump(&rusqlite::Connection::open(path.join("catalogue.db")).unwrap()), before, "{change}");
     }
 }

@@ -1,4 +1,4 @@
-//! Partitions that must be there: one that is missing or empty is named, told of in answers, and there again when a copy of it is.
+//! Partitions that must be there: a missing or empty one is named, answers mention it, and a copy of it brings its points back.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -60,9 +60,13 @@ fn a_missing_or_emptied_partition_is_named_until_it_is_back_or_its_loss_is_accep
         // It stays known over starts.
         for _ in 0..2 {
             let store = open(&path);
-            let told = faults(&store);
-            assert_eq!(told.len(), 1, "{told:?}");
-            assert!(told[0].contains(&name) && told[0].contains("is missing or empty") && told[0].contains("storage accept-loss"), "{}", told[0]);
+            let message = faults(&store);
+            assert_eq!(message.len(), 1, "{message:?}");
+            assert!(
+                message[0].contains(&name) && message[0].contains("is missing or empty") && message[0].contains("storage accept-loss"),
+                "{}",
+                message[0]
+            );
             assert_eq!(points(&store), 100, "the others are there");
         }
     }
@@ -140,7 +144,7 @@ fn what_goes_by_itself_is_not_missed() {
     }
 }
 
-/// A store whose journal holds so many batches of ten points, as a kill leaves it, and the log of that journal.
+/// A store as a kill leaves it, whose journal holds some batches of ten points, and the log of that journal.
 fn killed_with(folder: &Path, batches: i64) -> (PathBuf, PathBuf) {
     let (live, path) = (folder.join("live"), folder.join("store"));
     let store = open(&live);
@@ -178,14 +182,17 @@ fn a_flipped_bit_in_the_journal_costs_its_batch_alone_and_is_told() {
         flip(&log, at);
         let store = open(&path);
         let lost = 120 - waiting(&store);
-        let told = faults(&store);
+        let message = faults(&store);
         assert_eq!(lost % 10, 0, "whole batches, at {at}");
-        assert!(lost <= 20, "at {at} {lost} points are lost: {told:?}");
-        assert!(!told.is_empty(), "a flip at {at} is told of");
-        assert!(told[0].contains("journal/000001.db: a part of its log is damaged") && told[0].contains("accept-loss journal/000001.db"), "{told:?}");
-        assert!(lost == 0 || told[0].contains("batch"), "{told:?}");
+        assert!(lost <= 20, "at {at} {lost} points are lost: {message:?}");
+        assert!(!message.is_empty(), "a flip at {at} is named");
+        assert!(
+            message[0].contains("journal/000001.db: a part of its log is damaged") && message[0].contains("accept-loss journal/000001.db"),
+            "{message:?}"
+        );
+        assert!(lost == 0 || message[0].contains("batch"), "{message:?}");
         (told_of, most_lost) = (told_of + 1, most_lost.max(lost));
-        // It goes on, and is told of until that is accepted.
+        // The store works, and names the loss until somebody accepts it.
         write(&store, &[(1, START + 9_000 * SECOND, 1.0)]);
         store.pack().unwrap();
         drop(store);
@@ -231,8 +238,8 @@ fn a_journal_that_is_missing_emptied_or_shorter_than_it_was_is_told() {
         copy(&whole, &path);
         change();
         let store = open(&path);
-        let told = faults(&store);
-        assert!(told.len() == 1 && told[0].contains(&format!("journal/000001.db: {what}")), "{what}: {told:?}");
+        let message = faults(&store);
+        assert!(message.len() == 1 && message[0].contains(&format!("journal/000001.db: {what}")), "{what}: {message:?}");
         // Points that come now are kept, and packed.
         write(&store, &[(1, START + 9_000 * SECOND, 1.0)]);
         store.pack().unwrap();
@@ -246,7 +253,7 @@ fn a_journal_that_is_missing_emptied_or_shorter_than_it_was_is_told() {
     let length = fs::metadata(&log).unwrap().len();
     fs::File::options().write(true).open(&log).unwrap().set_len(length - 100).unwrap();
     let store = open(&path);
-    let told = faults(&store);
+    let message = faults(&store);
     assert_eq!(waiting(&store), 50);
-    assert!(told.len() == 1 && told[0].contains("its last batches, from 6 to 6, are missing"), "{told:?}");
+    assert!(message.len() == 1 && message[0].contains("its last batches, from 6 to 6, are missing"), "{message:?}");
 }

@@ -1,4 +1,4 @@
-//! Packing that fails: whoever waits for it learns why, nobody waits for ever, and nothing is lost.
+//! Packing that fails: callers that wait for it learn why, none waits for ever, and nothing is lost.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -24,7 +24,7 @@ fn a_failed_packing_gives_its_reason_to_whoever_waits_and_is_made_good_later() {
         assert!(matches!(&error, StoreError::Unpacked(reason) if reason.contains("data/main")), "{error}");
         assert!(error.to_string().contains("They are kept and can be asked for"), "{error}");
     }
-    // Everything else goes on.
+    // Everything else works.
     write(&store, &[(1, START + 2 * SECOND, 3.0)]);
     let found = series(&store, "lock", "lock-1").unwrap();
     assert_eq!(columns(&store.source(), found, TimeRange::ALL).unwrap().values, [1.0, 2.0, 3.0]);

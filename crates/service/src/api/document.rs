@@ -81,7 +81,7 @@ fn members(value: Option<&mut Value>) -> impl Iterator<Item = (&String, &mut Val
     value.and_then(Value::as_object_mut).into_iter().flatten()
 }
 
-/// What may be left out has no default of its own, and null is no text or number.
+/// Optional fields have no default: null is neither a text nor a number.
 fn drop_empty_defaults(part: &mut Value) {
     match part {
         Value::Object(members) => {

@@ -69,7 +69,7 @@ pub fn tag_what_tells_rows_apart(
     if !(Collisions { rows, of: look.rows.len(), missing_tags: Vec::new() }).are_many() {
         return;
     }
-    // A table needs a value: the only one is none of what tells its rows apart.
+    // A table needs a value: its only value column never becomes a tag.
     let is_value = |column: &Column| matches!(column.role, Role::Value | Role::State | Role::Histogram);
     let has_one_value = found.iter().map(|(column, _)| column).chain(&stated.columns).filter(|column| is_value(column)).count() == 1;
     let may_be = |seen: &Seen<'_>, column: &Column| !(is_key(column.role) || has_one_value && is_value(column)) && may_be_a_tag(seen);
