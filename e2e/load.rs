@@ -127,3 +127,19 @@ fn a_packing_that_fails_holds_up_nobody() {
     std::fs::remove_file(&data).unwrap();
     assert_eq!(delete(false).json()["points"], Value::from(2));
 }
+
+#[test]
+fn an_open_look_at_what_arrives_does_not_hold_up_the_end() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(folder.path());
+    let host = service.url.trim_start_matches("http://").to_owned();
+    let mut tail = TcpStream::connect(&host).unwrap();
+    tail.write_all(format!("GET /api/v1/arrivals/tail HTTP/1.1\r\nHost: {host}\r\n\r\n").as_bytes()).unwrap();
+    tail.set_read_timeout(Some(Duration::from_secs(5))).unwrap();
+    assert!(peek(&mut tail).unwrap().starts_with("HTTP/1.1 200"));
+    assert_eq!(service.stop("-TERM"), Some(0));
+    // The answer was ended, and not cut: its last chunk is there.
+    let mut rest = String::new();
+    tail.read_to_string(&mut rest).unwrap();
+    assert!(rest.ends_with("0\r\n\r\n"), "{rest:?}");
+}

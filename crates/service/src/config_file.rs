@@ -1,6 +1,11 @@
 //! Changing the configuration file: what a person wrote there stays, comments and order too.
 
-use std::{collections::BTreeMap, fs, path::Path};
+use std::{
+    collections::BTreeMap,
+    fs::{self, File},
+    io::{self, Write},
+    path::Path,
+};
 
 use fenetre_core::keeping::Said;
 use fenetre_store::FileRetention;
@@ -19,8 +24,18 @@ pub fn write_retention(path: &Path, said: &BTreeMap<String, Said>) -> Result<Fil
     // What was written must be readable before it takes the place of what was there.
     let config = Config::parse(&text, &name.to_string()).map_err(|error| error.to_string())?;
     let beside = path.with_extension("toml.new");
-    fs::write(&beside, &text).and_then(|()| fs::rename(&beside, path)).map_err(|error| format!("cannot write {name}: {error}"))?;
+    write_whole(&beside, path, &text).map_err(|error| format!("cannot write {name}: {error}"))?;
     Ok(config.store_options.retention)
+}
+
+/// Puts a file into the place of another. When this returns, it is on stable storage: what it replaces is forgotten after that.
+fn write_whole(beside: &Path, path: &Path, text: &str) -> io::Result<()> {
+    let mut file = File::create(beside)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()?;
+    fs::rename(beside, path)?;
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    File::open(folder)?.sync_all()
 }
 
 fn with_retention(text: &str, said: &BTreeMap<String, Said>) -> Result<String, String> {

@@ -115,7 +115,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     all.imports.resume(&all);
     api::retention::tell_differences(&all);
     let upkeep = Upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
-    let shared = state.clone();
+    let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {
         let server = HttpServer::new(move || app!(shared.clone()))
             .workers(threads)
@@ -126,7 +126,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
             .listen(listener)?
             .run();
         let handle = server.handle();
-        stop_on_signal(handle.clone())?;
+        stop_on_signal(handle.clone(), ended)?;
         tracing::info!(%address, "ready");
         ready(Ready { address, handle });
         server.await
@@ -140,7 +140,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
 }
 
 /// SIGTERM and SIGINT alike let calls that are under way end. They are watched from here on, before anybody is told that it is ready.
-fn stop_on_signal(handle: ServerHandle) -> io::Result<()> {
+fn stop_on_signal(handle: ServerHandle, state: web::Data<State>) -> io::Result<()> {
     let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
     actix_web::rt::spawn(async move {
         tokio::select! {
@@ -148,6 +148,8 @@ fn stop_on_signal(handle: ServerHandle) -> io::Result<()> {
             _ = interrupt.recv() => {}
         }
         tracing::info!("stopping");
+        // A look at what arrives has no end of its own.
+        state.tail.end();
         handle.stop(true).await;
     });
     Ok(())

@@ -37,8 +37,8 @@ pub struct TailPoint {
     pub value: serde_json::Value,
 }
 
-/// Who watches.
-pub struct Tail(Sender<TailReport>);
+/// Who watches. Nothing in place of a batch says that the service ends.
+pub struct Tail(Sender<Option<TailReport>>);
 
 impl Default for Tail {
     fn default() -> Self {
@@ -55,11 +55,17 @@ impl Tail {
     /// Tells all who do.
     pub fn tell(&self, report: TailReport) {
         // Nobody may be left by now.
-        let _ = self.0.send(report);
+        let _ = self.0.send(Some(report));
+    }
+
+    /// Ends the looks of all who watch: the service stops, and they would hold it up.
+    pub fn end(&self) {
+        // Nobody may be there, likewise.
+        let _ = self.0.send(None);
     }
 
     /// Begins to watch.
-    pub fn watch(&self) -> Receiver<TailReport> {
+    pub fn watch(&self) -> Receiver<Option<TailReport>> {
         self.0.subscribe()
     }
 }

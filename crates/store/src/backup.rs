@@ -128,7 +128,13 @@ fn write_for_good(folder: &Path, name: &str, text: &str) -> Result<(), StoreErro
 }
 
 /// Looks whether a backup can go into a folder, before anything is done for it.
-pub fn check_place(to: &Path, since: Option<&Path>) -> Result<(), StoreError> {
+pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), StoreError> {
+    let root = fs::canonicalize(root).at("find", root)?;
+    let absolute = std::path::absolute(to).at("find", to)?;
+    // Of a folder that is not there yet, what is there above it.
+    if absolute.ancestors().find_map(|folder| fs::canonicalize(folder).ok()).is_some_and(|folder| folder.starts_with(&root)) {
+        return Err(StoreError::Backup(format!("{} lies in the store itself: choose a folder outside of {}", to.display(), root.display())));
+    }
     if to.join(MANIFEST).exists() {
         let text = format!("{} holds a finished backup: choose another folder, or name this one with --since", to.display());
         return Err(StoreError::Backup(text));

@@ -166,7 +166,14 @@ impl<T> Context<T> for rusqlite::Result<T> {
     fn at(self, action: &'static str, path: impl Into<PathBuf>) -> Result<T, StoreError> {
         self.map_err(|source| match source.sqlite_error_code() {
             Some(rusqlite::ErrorCode::DiskFull) => StoreError::Full { path: path.into() },
-            Some(rusqlite::ErrorCode::ReadOnly) => StoreError::ReadOnly { path: path.into() },
+            // SQLite takes a file for read-only too whose header says that a later version must write it.
+            Some(rusqlite::ErrorCode::ReadOnly) => {
+                let path: PathBuf = path.into();
+                match std::fs::File::options().append(true).open(&path) {
+                    Ok(_) => StoreError::Damaged { path, what: "its header says that it cannot be written, and the file system can".to_owned() },
+                    Err(_) => StoreError::ReadOnly { path },
+                }
+            }
             None if let rusqlite::Error::FromSqlConversionFailure(_, _, fault) = &source
                 && let Some(RecordFault { record, reason }) = fault.downcast_ref() =>
             {

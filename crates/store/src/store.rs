@@ -258,7 +258,7 @@ impl Store {
     /// # Errors
     /// Where the folder cannot be used, files fail, or `told` said to stop.
     pub fn backup(&self, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
-        backup::check_place(to, since)?;
+        backup::check_place(self.root(), to, since)?;
         self.pack()?;
         backup::write(&self.shared, to, since, told)
     }

@@ -130,6 +130,9 @@ fn places_and_files_that_will_not_do_are_refused() {
     fs::write(path("full/letter.txt"), "hello").unwrap();
     let told = |result: Result<BackupReport, StoreError>| result.unwrap_err().to_string();
     assert!(told(back_up(&store, &path("full"), None)).contains("is not empty"));
+    for inside in [store.root().join("bin/backup"), store.root().join("new/deep/backup"), store.root().to_owned()] {
+        assert!(told(back_up(&store, &inside, None)).contains("lies in the store itself"), "{}", inside.display());
+    }
     assert!(told(back_up(&store, &path("monday"), Some(&path("full")))).contains("is no backup"));
     back_up(&store, &path("monday"), None).unwrap();
     assert!(told(restore(&path("monday"), &path("full"), &mut |_| true)).contains("is not empty"));

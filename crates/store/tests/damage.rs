@@ -215,6 +215,22 @@ fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
 }
 
 #[test]
+fn a_flipped_byte_of_a_header_is_damage_and_no_file_system_that_cannot_be_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = packed(folder.path());
+    let partition = find(&path.join("data"), "_7d.db");
+    let mut bytes = fs::read(&partition).unwrap();
+    // Which version must write it.
+    bytes[18] = 9;
+    fs::write(&partition, bytes).unwrap();
+    let store = open(&path).unwrap();
+    assert_eq!(read(&store).unwrap().len(), BATCH as usize, "it can be read");
+    write(&store, 2);
+    let told = store.pack().unwrap_err().to_string();
+    assert!(told.contains("_7d.db is damaged: its header says that it cannot be written") && !told.contains("read-only"), "{told}");
+}
+
+#[test]
 fn foreign_files_in_the_store_are_passed_over() {
     let folder = tempfile::tempdir().unwrap();
     let path = packed(folder.path());

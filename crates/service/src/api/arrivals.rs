@@ -80,8 +80,9 @@ pub(crate) async fn tail(_: Access<Read>, state: Shared, filter: web::Query<Tail
             let event = match wait {
                 // Something now and then keeps what stands between from hanging up.
                 Err(_) => ": nothing for a while\n\n".to_owned(),
-                Ok(Ok(report)) if only.as_ref().is_some_and(|only| *only != report.dataset) => continue,
-                Ok(Ok(report)) => format!("event: batch\ndata: {}\n\n", serde_json::to_string(&report).unwrap_or_default()),
+                Ok(Ok(None)) => return None,
+                Ok(Ok(Some(report))) if only.as_ref().is_some_and(|only| *only != report.dataset) => continue,
+                Ok(Ok(Some(report))) => format!("event: batch\ndata: {}\n\n", serde_json::to_string(&report).unwrap_or_default()),
                 Ok(Err(RecvError::Lagged(missed))) => format!("event: missed\ndata: {missed}\n\n"),
                 Ok(Err(RecvError::Closed)) => return None,
             };

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use actix_web::{get, post, put, web};
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
-    model::{DatasetDefinition, MetricDefinition, TagDefinition},
+    model::{DatasetDefinition, DatasetId, MetricDefinition, TagDefinition},
     suggest::listing,
     time::{Nanos, format_utc},
     units,
@@ -191,18 +191,23 @@ pub(crate) fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Resul
 pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<DatasetInfo>>, Problem> {
     let work = |state: &State| {
         let catalogue = state.store.catalogue();
-        let info = |dataset: &Dataset| -> Result<DatasetInfo, Problem> {
-            Ok(DatasetInfo {
+        let info = |dataset: &Dataset| {
+            let info = DatasetInfo {
                 name: dataset.name.to_string(),
                 definition: dataset.definition.clone(),
                 old_names: catalogue.old_names().filter(|(_, name)| **name == *dataset.name).map(|(old, _)| old.to_owned()).collect(),
                 metrics: dataset.metrics().count() as u64,
                 unreviewed: dataset.metrics().filter(|metric| metric.definition.unreviewed).count() as u64,
                 series: dataset.series_count() as u64,
-                held: Held::of(state.store.counts(dataset.id)?.values()),
-            })
+                held: Held::default(),
+            };
+            (dataset.id, info)
         };
-        catalogue.datasets().map(info).collect()
+        let infos: Vec<(DatasetId, DatasetInfo)> = catalogue.datasets().map(info).collect();
+        // No lock is held while files are read.
+        drop(catalogue);
+        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { held: Held::of(state.store.counts(id)?.values()), ..info });
+        infos.into_iter().map(counted).collect()
     };
     blocking(&state, work).await.map(web::Json)
 }

@@ -15,7 +15,7 @@ use fenetre_formats::{
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{Body, datasets, mappings, next_chunk, read_json};
+use super::{Arrival, Body, datasets, mappings, next_chunk, read_json};
 use crate::{
     access::{Access, Read, Write as MayWrite},
     imports::{ImportRecord, Order, Stage, look},
@@ -172,8 +172,9 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
     };
     let mut file = std::fs::File::create(path).map_err(failed)?;
     let (mut waiting, mut bytes) = (Vec::with_capacity(CHUNK), 0);
+    let mut arrival = Arrival::new();
     loop {
-        let chunk = next_chunk(payload).await?;
+        let chunk = next_chunk(payload, &mut arrival).await?;
         let is_last = chunk.is_none();
         if let Some(chunk) = chunk {
             bytes += chunk.len() as u64;

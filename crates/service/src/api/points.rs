@@ -213,7 +213,8 @@ pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
 async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
     // What is announced is believed up to a few megabytes: whoever announces more must send it first.
     let mut body = Vec::with_capacity(announced.min(limit).min(BELIEVED));
-    while let Some(chunk) = super::next_chunk(&mut payload).await? {
+    let mut arrival = super::Arrival::new();
+    while let Some(chunk) = super::next_chunk(&mut payload, &mut arrival).await? {
         if body.len() + chunk.len() > limit {
             let text = format!("the body is larger than {limit} bytes: send it in smaller parts, or compressed");
             return Err(Problem::new(Sort::TooLarge, text));

@@ -1,6 +1,6 @@
 //! How long and how much is kept: limits in force and where each comes from, what a changed one would drop, and expiry by hand.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use actix_web::{get, post, web};
 use fenetre_core::{
@@ -219,6 +219,7 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: Body) -> Result<
             }
             state.upkeep_is_due();
         }
+        let sizes = Sizes::of(state, &sizes);
         let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, &Held::new(), now);
         Ok(RetentionChange { before: of(&before)?, after: of(&after)?, goes })
     };
@@ -343,6 +344,7 @@ pub(crate) fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> 
     };
     // Who asks for metrics wants to see what came a moment ago, too.
     let held = if with_metrics { held(state, None)? } else { Held::new() };
+    let sizes = Sizes::of(state, &sizes);
     let info = |place| place_info(state, &policies, place, &report, &sizes, &held, now);
     let places: Vec<PlaceInfo> = places.into_iter().map(info).collect::<Result<_, _>>()?;
     let differing = {
@@ -403,13 +405,32 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<In
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
 }
 
+/// Names of places, and sizes of metrics by their names: looked up once for all places, of which there may be many thousands.
+struct Sizes<'s> {
+    names: BTreeMap<Place, String>,
+    of_metrics: HashMap<String, &'s MetricSize>,
+}
+
+impl<'s> Sizes<'s> {
+    fn of(state: &State, sizes: &'s [MetricSize]) -> Self {
+        let catalogue = state.store.catalogue();
+        let mut names = BTreeMap::from([(Place::Store, String::new())]);
+        for dataset in catalogue.datasets() {
+            names.insert(Place::Dataset(dataset.id), dataset.name.to_string());
+            names.extend(dataset.metrics().map(|metric| (Place::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
+        }
+        let named = |size: &'s MetricSize| Some((format!("{}::{}", size.dataset, size.metric.as_ref()?), size));
+        Self { names, of_metrics: sizes.iter().filter_map(named).collect() }
+    }
+}
+
 /// Points in memory count where `held` has their dataset.
 fn place_info(
     state: &State,
     policies: &Policies,
     place: Place,
     report: &StorageReport,
-    sizes: &[MetricSize],
+    sizes: &Sizes<'_>,
     held: &Held,
     now: Nanos,
 ) -> Result<PlaceInfo, Problem> {
@@ -422,7 +443,7 @@ fn place_info(
         }
     };
     let limits = policies.in_force(place, now, &tz);
-    let name = name_of(&catalogue, place);
+    let name = sizes.names.get(&place).cloned().unwrap_or_else(|| name_of(&catalogue, place));
     let of = |dataset: &&DatasetSize| match place {
         Place::Store => true,
         Place::Dataset(id) | Place::Metric(id, _) => dataset.id == id,
@@ -430,7 +451,7 @@ fn place_info(
     let datasets: Vec<&DatasetSize> = report.datasets.iter().filter(of).collect();
     let (noun, points, bytes, oldest, ahead) = match place {
         Place::Metric(..) => {
-            let found = sizes.iter().find(|size| size.metric.as_ref().is_some_and(|metric| format!("{}::{metric}", size.dataset) == name));
+            let found = sizes.of_metrics.get(&name);
             ("metric", found.map_or(0, |size| size.points), found.map_or(0, |size| size.bytes), found.and_then(|size| size.first), None)
         }
         _ => {
@@ -442,7 +463,7 @@ fn place_info(
             (noun, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
         }
     };
-    let (points, oldest) = counted(&catalogue, held, place).unwrap_or((points, oldest));
+    let (points, oldest) = counted(&catalogue, held, place, &name).unwrap_or((points, oldest));
     let mut info = PlaceInfo {
         noun: noun.to_owned(),
         keep_for: limit_info(&catalogue, place, limits.keep_for),
@@ -469,7 +490,7 @@ fn place_info(
 }
 
 /// Points of a place and the earliest of them, where all of them were counted.
-fn counted(catalogue: &Catalogue, held: &Held, place: Place) -> Option<(u64, Option<Nanos>)> {
+fn counted(catalogue: &Catalogue, held: &Held, place: Place, name: &str) -> Option<(u64, Option<Nanos>)> {
     let sum = |counts: &mut dyn Iterator<Item = &SeriesCount>| {
         counts
             .fold((0, None), |(points, first), count| (points + count.points, Some(first.map_or(count.first, |first: Nanos| first.min(count.first)))))
@@ -478,10 +499,10 @@ fn counted(catalogue: &Catalogue, held: &Held, place: Place) -> Option<(u64, Opt
         Place::Store if held.is_empty() => None,
         Place::Store => Some(sum(&mut held.values().flat_map(BTreeMap::values))),
         Place::Dataset(id) => Some(sum(&mut held.get(&id)?.values())),
-        Place::Metric(id, metric) => {
+        Place::Metric(id, _) => {
             let counts = held.get(&id)?;
             let dataset = catalogue.datasets().find(|dataset| dataset.id == id)?;
-            let metric = dataset.metrics().find(|known| known.id == metric)?;
+            let metric = dataset.metric(name.split_once("::")?.1)?;
             Some(sum(&mut metric.series().filter_map(|series| counts.get(&series))))
         }
     }
