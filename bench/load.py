@@ -2,7 +2,7 @@
 
     bench/load.py        a release build and Python 3; about a minute
 """
-import json, tempfile, threading, time
+import http.client, json, subprocess, sys, tempfile, threading, time
 
 from service import Service
 
@@ -42,13 +42,28 @@ def at_once(count, work):
     return threads, results
 
 
-def beside(service, others, method, path, body=None):
+def repeated(service, others, method, path, body=None):
     """The latencies of one call again and again, as long as other threads are at work."""
     taken = []
     while any(thread.is_alive() for thread in others):
         taken.append(call(service, method, path, body))
         time.sleep(0.01)
     return taken
+
+
+def probe(port):
+    """A process of its own, whose latencies are not those of this one's threads: a call for readiness each 2 ms until it is ended."""
+    return subprocess.Popen([sys.executable, __file__, "probe", str(port)], stdout=subprocess.PIPE, text=True)
+
+
+def run_probe(port):
+    while True:
+        began, connection = time.perf_counter(), http.client.HTTPConnection("127.0.0.1", port)
+        connection.request("GET", "/health/ready")
+        status = connection.getresponse().status
+        connection.close()
+        print(status, time.perf_counter() - began, flush=True)
+        time.sleep(0.002)
 
 
 def report(name, calls):
@@ -66,16 +81,23 @@ def main():
         one = json.dumps({"metric": "flow", "value": 1})
         short, long = json.dumps({"query": SHORT}), json.dumps({"query": LONG})
         both = lambda at: (at % 2, call(service, "POST", POINTS, one) if at % 2 else call(service, "POST", ASK, short))
-        threads, results = at_once(1_000, both)
-        ready = beside(service, threads, "GET", "/health/ready")
-        [thread.join() for thread in threads]
+        results, ready = [], []
+        for _ in range(5):
+            watching = probe(service.port)
+            time.sleep(0.2)
+            threads, answered = at_once(1_000, both)
+            [thread.join() for thread in threads]
+            watching.kill()
+            results += answered
+            lines = [line.split() for line in watching.communicate()[0].splitlines()]
+            ready += [(int(line[0]), float(line[1])) for line in lines if len(line) == 2]
         report("500 queries at once", [taken for is_push, taken in results if not is_push])
         report("500 pushes at once, beside them", [taken for is_push, taken in results if is_push])
         report("readiness, beside both", ready)
         for name, method, path, body in [("a one-point push", "POST", POINTS, one), ("a short query", "POST", ASK, short), ("readiness", "GET", "/health/ready", None)]:
             threads, _ = at_once(16, lambda at: call(service, "POST", ASK, long))
-            report(f"{name}, beside 16 long queries", beside(service, threads, method, path, body))
+            report(f"{name}, beside 16 long queries", repeated(service, threads, method, path, body))
         service.stop()
 
 
-main()
+run_probe(int(sys.argv[2])) if sys.argv[1:2] == ["probe"] else main()
