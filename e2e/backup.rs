@@ -99,7 +99,10 @@ fn what_cannot_be_backed_up_or_restored_is_told() {
     let monday = shown(&folder.path().join("monday"));
     let told = |said: support::Told, code: i32, text: &str| assert!(said.code() == code && said.err().contains(text), "{text}: {}", said.all());
     told(service.run(&["backup", "--stop"]), 1, "no backup was begun");
-    told(service.run(&["backup", &shown(&store)]), 1, "is not empty");
+    told(service.run(&["backup", &shown(&store)]), 1, "lies in the store itself");
+    std::fs::create_dir(folder.path().join("full")).unwrap();
+    std::fs::write(folder.path().join("full/letter.txt"), "hello").unwrap();
+    told(service.run(&["backup", &shown(&folder.path().join("full"))]), 1, "is not empty");
     told(service.run(&["backup", &monday, "--since", "/nowhere"]), 1, "is no backup");
     assert_eq!(service.run(&["backup", &monday]).code(), 0);
     assert_eq!(service.run(&["backup", "--stop"]).out(), "no backup is running\n");

@@ -6,7 +6,10 @@
 mod rolled;
 mod support;
 
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::{
+    path::PathBuf,
+    sync::atomic::{AtomicBool, Ordering},
+};
 
 use fenetre_core::{
     answer::Lines,
@@ -18,7 +21,7 @@ use fenetre_core::{
     time::{Nanos, SECOND, Span},
 };
 use fenetre_store::Store;
-use rolled::{BEGIN, MINUTE, check, define, main, numbers, policy, same, verified, write};
+use rolled::{BEGIN, MINUTE, check, define, levels, main, numbers, policy, same, verified, write};
 use support::open;
 
 const NOW: Nanos = BEGIN + 7_300 * SECOND;
@@ -205,4 +208,34 @@ fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
     });
     assert_eq!(store.rollup_state(main(&store)).unwrap().0.failure, None);
     assert_eq!(verified(&store).faults, Vec::<String>::new());
+}
+
+#[test]
+fn a_file_of_a_level_that_is_missing_or_empty_is_made_again_and_points_answer_meanwhile() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = open(folder.path());
+    fill(&store, 60);
+    store.put_rollup("main", "all", &policy(&["10m", "1h"])).unwrap();
+    store.roll_up(main(&store), NOW).unwrap();
+    let whole = numbers(&store, &format!("show sum of level overall {FRAME}"), NOW).0.remove(0);
+    let windows = || store.rollup_state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
+    let all = windows();
+    let files: Vec<PathBuf> = levels(&store).into_iter().flat_map(|level| level.files).collect();
+    assert!(!files.is_empty());
+    drop(store);
+    for (at, file) in files.iter().enumerate() {
+        for suffix in ["", "-wal", "-shm"] {
+            let _ = std::fs::remove_file(format!("{}{suffix}", file.display()));
+        }
+        if at % 2 == 1 {
+            std::fs::write(file, "").unwrap();
+        }
+        let store = open(folder.path());
+        let answered = numbers(&store, &format!("show sum of level overall {FRAME}"), NOW).0.remove(0);
+        assert!(whole.iter().zip(&answered).all(|(a, b)| same(a, b)), "{}", file.display());
+        store.roll_up(main(&store), NOW).unwrap();
+        let made = store.rollup_state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
+        assert_eq!(made, all, "{}", file.display());
+        assert_eq!(verified(&store).faults, Vec::<String>::new());
+    }
 }

@@ -43,7 +43,8 @@ fn held(store: &Store) -> Vec<(Nanos, f64)> {
 /// The partition files of a store, and their bytes.
 fn files(folder: &Path) -> BTreeMap<String, u64> {
     let entries = fs::read_dir(folder.join("data/main")).unwrap().map(Result::unwrap);
-    let partitions = entries.map(|entry| (entry.file_name().into_string().unwrap(), entry.metadata().unwrap().len()));
+    // Companions of files come and go meanwhile.
+    let partitions = entries.filter_map(|entry| Some((entry.file_name().into_string().unwrap(), entry.metadata().ok()?.len())));
     partitions.filter(|(name, _)| name.ends_with(".db")).collect()
 }
 

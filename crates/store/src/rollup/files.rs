@@ -398,6 +398,18 @@ impl LevelFiles {
     }
 
     /// The files, the oldest first.
+    /// First instants of its files.
+    pub fn starts(&self) -> Vec<Nanos> {
+        self.files.read().keys().copied().collect()
+    }
+
+    /// The stretch of time of a file, and whether the file holds anything.
+    pub fn file_at(&self, start: Nanos) -> (TimeRange, bool) {
+        let path = self.folder.join(format!("{}.db", format_day(start)));
+        let is_filled = [path.clone(), companion(&path, "-wal")].iter().any(|path| fs::metadata(path).is_ok_and(|file| file.len() > 0));
+        (TimeRange { start, end: start.saturating_add(self.stretch()) }, is_filled)
+    }
+
     pub fn paths(&self) -> Vec<PathBuf> {
         self.files.read().values().map(|file| file.path.clone()).collect()
     }

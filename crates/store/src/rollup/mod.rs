@@ -25,7 +25,7 @@ mod verify;
 mod work;
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::{BTreeMap, BTreeSet, HashMap},
     path::{Path, PathBuf},
     sync::{
         Arc,
@@ -150,6 +150,7 @@ impl Rollups {
             return Ok(Some(Arc::clone(known)));
         }
         let opened = Arc::new(DatasetRollups::open(folder)?);
+        opened.look_for_files(shared, id)?;
         all.insert(id, Arc::clone(&opened));
         Ok(Some(opened))
     }
@@ -212,6 +213,40 @@ impl DatasetRollups {
             folder,
             told: Mutex::default(),
         })
+    }
+
+    /// Where a file is missing or empty that was there, its windows are out of date: points answer until they are made again.
+    fn look_for_files(&self, shared: &Shared, dataset: DatasetId) -> Result<(), StoreError> {
+        let known = self.turn.lock().files()?;
+        let policies = taken(&shared.catalogue.read(), dataset);
+        for policy in &policies {
+            for level in &policy.levels {
+                let files = self.level_files(shared, level)?;
+                for (_, start) in known.iter().filter(|(key, _)| *key == level.key) {
+                    let (range, is_filled) = files.file_at(*start);
+                    if !is_filled {
+                        let from = fenetre_core::time::format_utc(*start);
+                        tracing::error!(
+                            policy = policy.name,
+                            width = level.key.1,
+                            from,
+                            "a file of a level is missing or empty: points answer for it until its windows are made again"
+                        );
+                        self.mark(policy.series.iter().map(|(id, _)| *id), range)?;
+                    }
+                }
+            }
+        }
+        self.note_files(shared, &policies)
+    }
+
+    /// Notes which files of levels must be there from now on.
+    pub fn note_files(&self, shared: &Shared, policies: &[Taken]) -> Result<(), StoreError> {
+        let mut there = BTreeSet::new();
+        for level in policies.iter().flat_map(|policy| &policy.levels) {
+            there.extend(self.level_files(shared, level)?.starts().into_iter().map(|start| (level.key.clone(), start)));
+        }
+        self.turn.lock().set_files(&there)
     }
 
     /// Lets nobody else make or remove windows; the work ends early for it, and goes on afterwards.

@@ -1,6 +1,6 @@
 //! What is told of a dataset's levels on the disk. Each change is on stable storage when it returns.
 
-use std::{fs, path::Path};
+use std::{collections::BTreeSet, fs, path::Path};
 
 use fenetre_core::{
     model::{MetricId, SeriesId},
@@ -22,6 +22,7 @@ CREATE TABLE IF NOT EXISTS member (policy TEXT NOT NULL, metric INTEGER NOT NULL
 CREATE TABLE IF NOT EXISTS mark (id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, generation INTEGER NOT NULL) STRICT;
 CREATE INDEX IF NOT EXISTS mark_series ON mark (series);
 CREATE TABLE IF NOT EXISTS whole (policy TEXT NOT NULL, width TEXT NOT NULL, metric INTEGER NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, metric)) STRICT, WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS file (policy TEXT NOT NULL, width TEXT NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, start)) STRICT, WITHOUT ROWID;
 ";
 
 /// A file that is as small as this, its log with it, stays as it is.
@@ -83,6 +84,31 @@ impl Progress {
             transaction.commit()
         };
         run(&mut self.connection).at("write", &self.path)
+    }
+
+    /// The files that must be there, by level and first instant.
+    pub fn files(&self) -> Result<BTreeSet<(LevelKey, Nanos)>, StoreError> {
+        let read = || -> rusqlite::Result<BTreeSet<(LevelKey, Nanos)>> {
+            let mut files = self.connection.prepare_cached("SELECT policy, width, start FROM file")?;
+            files.query_map([], |row| Ok(((row.get(0)?, row.get(1)?), row.get(2)?)))?.collect()
+        };
+        read().at("read", &self.path)
+    }
+
+    /// Notes which these are.
+    pub fn set_files(&mut self, files: &BTreeSet<(LevelKey, Nanos)>) -> Result<(), StoreError> {
+        let known = self.files()?;
+        if known == *files {
+            return Ok(());
+        }
+        self.change(|connection| {
+            for ((policy, width), start) in known.difference(files) {
+                connection.execute("DELETE FROM file WHERE policy = ?1 AND width = ?2 AND start = ?3", params![policy, width, start])?;
+            }
+            files.difference(&known).try_for_each(|((policy, width), start)| {
+                connection.execute("INSERT INTO file VALUES (?1, ?2, ?3)", params![policy, width, start]).map(|_| ())
+            })
+        })
     }
 
     /// The stretch that a level stands for.

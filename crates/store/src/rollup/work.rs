@@ -150,6 +150,7 @@ impl Turn<'_> {
             }
             self.expire(policy)?;
         }
+        self.rollups.note_files(self.shared, &policies)?;
         Ok(more)
     }
 
