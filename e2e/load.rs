@@ -143,3 +143,30 @@ fn an_open_look_at_what_arrives_does_not_hold_up_the_end() {
     tail.read_to_string(&mut rest).unwrap();
     assert!(rest.ends_with("0\r\n\r\n"), "{rest:?}");
 }
+
+#[test]
+fn with_few_descriptors_questions_over_many_partitions_are_answered() {
+    let folder = tempfile::tempdir().unwrap();
+    let config = file(folder.path(), "fenetre.toml", "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
+    let script = format!("ulimit -n 64; exec '{}' serve --config '{config}'", env!("CARGO_BIN_EXE_fenetre"));
+    let service = Service::start_command(std::process::Command::new("sh").args(["-c", &script]));
+    // Two hours of each Monday of a year, so that each week is a file.
+    let start = jiff::Timestamp::from_second(1_735_516_800).unwrap();
+    for week in 0..40 {
+        let line = |second: i64| {
+            let at = start + jiff::SignedDuration::from_secs(week * 7 * 86_400 + second);
+            format!("{{\"metric\":\"level\",\"time\":\"{at}\",\"value\":{second}}}\n")
+        };
+        service.push_lines("main", &(0..7_200).map(line).collect::<String>());
+    }
+    assert_eq!(service.run(&["backup", &folder.path().join("copy").display().to_string()]).code(), 0);
+    let partitions = service.get("/api/v1/storage").json()["datasets"][0]["partitions"].as_array().unwrap().len();
+    assert!(partitions >= 20, "{partitions} partitions");
+    for _ in 0..3 {
+        let asked = json!({ "query": "show count of level over 2024-12-01 to 2026-01-01 per 1mo" }).to_string();
+        let answer = service.post(ASK, &[JSON], asked.as_bytes());
+        assert_eq!(answer.status, 200, "{}", answer.text());
+        let counted: f64 = answer.json()["shows"][0]["lines"][0]["values"].as_array().unwrap().iter().filter_map(Value::as_f64).sum();
+        assert_eq!(counted, 40.0 * 7_200.0);
+    }
+}

@@ -144,7 +144,7 @@ impl Versions {
 impl Shared {
     /// Finds the partitions that are there, without opening them.
     pub fn open(files: Files, options: Options, definitions: Definitions, catalogue: SharedCatalogue, head: Head) -> Result<Self, StoreError> {
-        let pool = Arc::new(Pool::new(options.open_partitions));
+        let pool = Arc::new(Pool::new(options.open_partitions.min(most_open())));
         let partitions = find_partitions(&files, &catalogue.read(), &pool)?;
         let trims = Trims::open(&definitions, &catalogue.read())?;
         let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
@@ -371,6 +371,15 @@ impl Shared {
         let thinned = dataset.into_iter().flat_map(|dataset| dataset.metrics()).filter_map(|metric| Some((metric, metric.definition.thinning?)));
         thinned.flat_map(|(metric, thinning)| metric.series().map(move |series| (series, (metric.id, thinning)))).collect()
     }
+}
+
+/// Descriptors that are not for partitions: records, the journal, connections of callers.
+const OTHER_DESCRIPTORS: u64 = 40;
+
+/// Partitions that may be kept open under the limit of the process for descriptors; each takes three, and others are opened beside those that are kept.
+fn most_open() -> usize {
+    let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
+    usize::try_from(limit.saturating_sub(OTHER_DESCRIPTORS) / 6).unwrap_or(usize::MAX).max(2)
 }
 
 /// The partition files that are there, by the date in their names.
