@@ -65,7 +65,7 @@ fn every_acknowledged_point_survives_sigkill_once() {
     // so commits that are synced at an interval hold as well.
     let config_with = |durability: &str| {
         let text = format!(
-            "[store]\npath = \"store\"\ndurability = \"{durability}\"\npack_points = 500\ncompact_after_seconds = 1\n[listen]\naddress = \"127.0.0.1:0\"\n"
+            "[store]\npath = \"store\"\ndurability = \"{durability}\"\npack_points = 500\ncompact_after_seconds = 1\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nquery_points = 100000000\n"
         );
         file(folder.path(), "fenetre.toml", text)
     };
