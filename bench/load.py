@@ -1,4 +1,4 @@
-"""Many calls at once: what readiness, small pushes and small queries take beside them, and what is refused.
+"""Latency of readiness, small pushes and small queries under load, and the share of refused calls.
 
     bench/load.py        a release build and Python 3; about a minute
 """
@@ -33,7 +33,7 @@ def call(service, method, path, body=None):
 
 
 def at_once(count, work):
-    """Runs some work in so many threads that begin together; gives what each returned."""
+    """Starts threads that begin together; returns them and the list that collects their results."""
     start, results = threading.Barrier(count + 1), []
     run = lambda at: (start.wait(), results.append(work(at)))
     threads = [threading.Thread(target=run, args=(at,)) for at in range(count)]
@@ -43,7 +43,7 @@ def at_once(count, work):
 
 
 def repeated(service, others, method, path, body=None):
-    """The latencies of one call again and again, as long as other threads are at work."""
+    """Repeats one call while other threads run; returns status and latency of each."""
     taken = []
     while any(thread.is_alive() for thread in others):
         taken.append(call(service, method, path, body))
@@ -52,7 +52,7 @@ def repeated(service, others, method, path, body=None):
 
 
 def probe(port):
-    """A process of its own, whose latencies are not those of this one's threads: a call for readiness each 2 ms until it is ended."""
+    """Calls readiness every 2 ms from a separate process, which the threads of this one do not delay."""
     return subprocess.Popen([sys.executable, __file__, "probe", str(port)], stdout=subprocess.PIPE, text=True)
 
 

@@ -1,4 +1,4 @@
-"""Few points over a long time: what they weigh, how long packing takes, how fast they are asked, and how long a fine level takes to be filled.
+"""Few points over a long time: size, packing time, query latency, and the time to fill a fine level.
 
     bench/sparse.py        a release build and Python 3; about a minute
 """
@@ -50,7 +50,7 @@ def measure(name, count, step, width):
 
 
 def fill():
-    """Three points of ten years ago, and a level of a tenth of a second: how long until it stands for all there is."""
+    """How long a level of 100 ms takes to be filled from three points of ten years."""
     with tempfile.TemporaryDirectory() as folder:
         service = Service("serve", "--store", folder)
         service.call("POST", "/api/v1/datasets/main/points", rows(3, 10 * 365 * 86_400 // 3), kind="application/x-ndjson")

@@ -193,7 +193,7 @@ fn a_client_whose_service_ends_says_that_the_import_goes_on() {
     let told = client.wait_with_output().unwrap();
     let text = String::from_utf8(told.stderr).unwrap();
     assert_eq!(told.status.code(), Some(3), "{text}");
-    assert!(text.contains("goes on when the service starts again: `fenetre imports` shows how far it is"), "{text}");
+    assert!(text.contains("resumes at the next start of the service: `fenetre imports` shows its progress"), "{text}");
 }
 
 #[test]
@@ -268,7 +268,9 @@ fn who_watches_sees_what_arrives_and_a_client_that_goes_away_holds_nothing_up() 
     let mut seen = Vec::new();
     let mut read_until = |wanted: &str| {
         let mut buffer = [0; 4_096];
+        let start = Instant::now();
         while !String::from_utf8_lossy(&seen).contains(wanted) {
+            assert!(start.elapsed() < Duration::from_secs(60), "{wanted}: {}", String::from_utf8_lossy(&seen));
             let length = watcher.read(&mut buffer).unwrap();
             assert!(length > 0, "{}", String::from_utf8_lossy(&seen));
             seen.extend_from_slice(&buffer[..length]);

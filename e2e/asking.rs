@@ -312,21 +312,8 @@ fn a_query_that_runs_out_of_time_says_so_and_one_that_nobody_waits_for_is_left()
     let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_seconds = 1\n");
     let store = folder.path().join("store");
     let service = Service::start_with(&["serve", "--config", &config, "--store", store.to_str().unwrap(), "--listen", "127.0.0.1:0"]);
-    let mut lines = String::new();
-    for second in 0..20_000 {
-        lines += &format!(
-            "{{\"metric\":\"level\",\"tags\":{{\"lock\":\"l{}\"}},\"time\":\"2026-05-01T{:02}:{:02}:{:02}Z\",\"value\":{second}}}\n",
-            second % 4,
-            second / 3_600,
-            second / 60 % 60,
-            second % 60
-        );
-    }
-    service.push_lines("main", &lines);
-    // Windows of an hour, one each ten seconds, again and again: far more than a second's work.
-    let shows: String = (0..90).map(|least| format!("show distinct of level where value > {least} overall ")).collect();
-    let query = format!("{shows} over 2026-05-01T00:00 to 2026-05-01T06:00 per 1h stepping 10s");
-    let body = json!({ "query": query }).to_string();
+    service.push_lines("main", &support::seconds_of_levels());
+    let body = support::long_query();
     let answer = service.post("/api/v1/datasets/main/ask", &[("Content-Type", "application/json")], body.as_bytes());
     assert_eq!(answer.status, 504, "{}", answer.text());
     assert!(answer.text().contains("time limit"), "{}", answer.text());

@@ -11,7 +11,7 @@ use std::{
     sync::atomic::{AtomicBool, AtomicU64, Ordering},
 };
 
-use support::{Service, run};
+use support::{Ends, Service, run};
 
 const BATCH: u64 = 60;
 
@@ -25,15 +25,6 @@ fn batch(first: u64) -> String {
         ["osier", "marl", "wick"].map(|lock| of(lock, 1) + &of(lock, 20)).concat()
     };
     (first..first + BATCH).map(line).collect()
-}
-
-/// Tells the writing thread to end, also where the test fails: else it would wait for it for ever.
-struct Ends<'t>(&'t AtomicBool);
-
-impl Drop for Ends<'_> {
-    fn drop(&mut self) {
-        self.0.store(true, Ordering::SeqCst);
-    }
 }
 
 fn counts(service: &Service) -> Vec<u64> {
@@ -99,7 +90,7 @@ fn what_cannot_be_backed_up_or_restored_is_told() {
     let monday = shown(&folder.path().join("monday"));
     let told = |said: support::Told, code: i32, text: &str| assert!(said.code() == code && said.err().contains(text), "{text}: {}", said.all());
     told(service.run(&["backup", "--stop"]), 1, "no backup was begun");
-    told(service.run(&["backup", &shown(&store)]), 1, "lies in the store itself");
+    told(service.run(&["backup", &shown(&store)]), 1, "is inside the store");
     std::fs::create_dir(folder.path().join("full")).unwrap();
     std::fs::write(folder.path().join("full/letter.txt"), "hello").unwrap();
     told(service.run(&["backup", &shown(&folder.path().join("full"))]), 1, "is not empty");

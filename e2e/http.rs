@@ -279,7 +279,7 @@ fn what_is_no_call_is_refused_by_its_path_or_its_method() {
         assert_eq!((status, kind.as_str(), allow.as_deref()), (405, problem, Some(allowed)), "{method} {path}: {text}");
     }
     // Neither a missing body nor an array says what to make.
-    for (body, message) in [("", "the body is missing"), ("[]", "it is an array"), ("{\"zone\": 3}", "expected a string")] {
+    for (body, message) in [("", "the body is missing"), ("[]", "found an array"), ("{\"zone\": 3}", "expected a string")] {
         let (status, kind, _, text) = call("PUT", "/api/v1/datasets/fresh", body);
         assert_eq!((status, kind.as_str(), text.contains(message)), (400, problem, true), "{text}");
     }

@@ -393,16 +393,16 @@ fn a_clock_that_leaps_lets_nothing_go() {
     let refused = expire(json!({}));
     let detail = refused.json()["detail"].as_str().unwrap_or_default().to_owned();
     assert_eq!(refused.status, 409, "{}", refused.text());
-    assert!(detail.contains("the clock says") && detail.contains("fenetre expire --accept-clock"), "{detail}");
+    assert!(detail.contains("the system clock reads") && detail.contains("fenetre expire --accept-clock"), "{detail}");
     let warned = service.get("/api/v1/retention").json()["warnings"].to_string();
-    assert!(warned.contains("the clock says"), "{warned}");
+    assert!(warned.contains("the system clock reads"), "{warned}");
     assert_eq!(service.get("/api/v1/bin").json(), json!([]));
     // A point of a time that the clock should not have reached is kept, and is not the latest once it is right again.
     let ahead = service.post("/api/v1/datasets/main/points", &[JSON], br#"{"metric": "level", "tags": {"lock": "osier"}, "value": 7}"#);
     assert_eq!(ahead.status, 200, "{}", ahead.text());
     std::fs::write(&clock, "+0\n").unwrap();
     assert_eq!(expire(json!({})).json()["done"], json!(true));
-    assert!(!service.get("/api/v1/retention").json()["warnings"].to_string().contains("the clock says"));
+    assert!(!service.get("/api/v1/retention").json()["warnings"].to_string().contains("the system clock reads"));
     let latest = service.get("/api/v1/datasets/main/latest?metric=level").json()["items"][0]["value"].clone();
     assert_ne!(latest, json!(7));
     assert_eq!(count(), before);
@@ -415,16 +415,19 @@ fn a_clock_that_leaps_lets_nothing_go() {
     assert!(accepted.out().contains("went: "), "{}", accepted.all());
 }
 
+/// A point per second over two hours of a day: many enough that the week of each day becomes a partition of its own.
+fn two_hours(day: &str) -> String {
+    let line =
+        |at: u32| format!("{{\"metric\":\"level\",\"time\":\"{day}T{:02}:{:02}:{:02}Z\",\"value\":{at}}}\n", at / 3_600, at / 60 % 60, at % 60);
+    (0..7_200).map(line).collect()
+}
+
 #[test]
 fn one_damaged_partition_costs_only_the_questions_that_need_it() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
-    let line = |time: &str, value: i64| format!("{{\"metric\":\"level\",\"time\":\"{time}\",\"value\":{value}}}\n");
     let service = Service::start(&store);
-    // Two minutes of each second, so that each day is a partition of a week.
-    let day = |day: &str| (0..7_200).map(|at| line(&format!("{day}T{:02}:{:02}:{:02}Z", at / 3_600, at / 60 % 60, at % 60), at)).collect::<String>();
-    service.push_lines("main", &day("2025-03-05"));
-    service.push_lines("main", &day("2026-05-06"));
+    service.push_lines("main", &(two_hours("2025-03-05") + &two_hours("2026-05-06")));
     assert_eq!(service.run(&["backup", &folder.path().join("whole").display().to_string()]).code(), 0);
     let partitions = service.get("/api/v1/storage").json()["datasets"][0]["partitions"].clone();
     assert!(partitions.as_array().unwrap().len() > 1, "{partitions}");
@@ -457,14 +460,22 @@ fn one_damaged_partition_costs_only_the_questions_that_need_it() {
     };
     assert_eq!(ask("2026-05").json()["shows"][0]["lines"][0]["values"], json!([7_200.0]));
     let refused = ask("2025-03");
-    assert!(refused.status == 500 && refused.text().contains(name) && refused.text().contains("Bring back a copy"), "{}", refused.text());
+    assert!(
+        refused.status == 500 && refused.text().contains(name) && refused.text().contains("Restore the file from a backup"),
+        "{}",
+        refused.text()
+    );
     let verified = service.run(&["storage", "verify"]);
     assert!(verified.code() == 1 && verified.all().contains(name), "{}", verified.all());
     // Points of now are kept, packed and backed up; the backup says what it lacks.
-    service.push_lines("main", &line("2026-05-07T00:00:00Z", 1));
+    service.push_lines("main", "{\"metric\":\"level\",\"time\":\"2026-05-07T00:00:00Z\",\"value\":1}\n");
     let partly = folder.path().join("partly");
     let said = service.run(&["backup", &partly.display().to_string()]);
-    assert!(said.code() == 1 && said.err().contains("it is without what is damaged") && said.err().contains(name), "{}", said.all());
+    assert!(
+        said.code() == 1 && said.err().contains("the backup does not contain these damaged files") && said.err().contains(name),
+        "{}",
+        said.all()
+    );
     let again = folder.path().join("again");
     let restored = support::run(&["restore", &partly.display().to_string(), &again.display().to_string()]);
     assert_eq!(restored.code(), 0, "{}", restored.all());
@@ -484,12 +495,7 @@ fn a_partition_that_is_missing_is_told_everywhere_until_somebody_accepts_it() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = Service::start(&store);
-    let day = |day: &str| {
-        (0..7_200)
-            .map(|at| format!("{{\"metric\":\"level\",\"time\":\"{day}T{:02}:{:02}:{:02}Z\",\"value\":1}}\n", at / 3_600, at / 60 % 60, at % 60))
-            .collect::<String>()
-    };
-    service.push_lines("main", &(day("2025-03-05") + &day("2026-05-06")));
+    service.push_lines("main", &(two_hours("2025-03-05") + &two_hours("2026-05-06")));
     assert_eq!(service.run(&["backup", &folder.path().join("whole").display().to_string()]).code(), 0);
     let lost = PathBuf::from(service.get("/api/v1/storage").json()["datasets"][0]["partitions"][0]["path"].as_str().unwrap());
     assert_eq!(service.stop("-TERM"), Some(0));
@@ -512,5 +518,5 @@ fn a_partition_that_is_missing_is_told_everywhere_until_somebody_accepts_it() {
     assert_eq!(service.run(&["storage", "verify"]).code(), 0);
     assert!(service.run(&["ask", "show count of level over 2025-03 per 1mo"]).all().contains("no longer kept"));
     let again = service.run(&["storage", "accept-loss", &name]);
-    assert!(again.code() == 1 && again.err().contains("is not a file that was lost"), "{}", again.all());
+    assert!(again.code() == 1 && again.err().contains("is not a lost file"), "{}", again.all());
 }

@@ -12,29 +12,11 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use support::{Service, file};
+use support::{Service, file, long_query, seconds_of_levels};
 
 const ASK: &str = "/api/v1/datasets/main/ask";
 const POINTS: &str = "/api/v1/datasets/main/points";
 const JSON: (&str, &str) = ("Content-Type", "application/json");
-
-/// Six hours of points, one a second in each of four series.
-fn points() -> String {
-    let line = |second: u32| {
-        let (hour, minute, rest) = (second / 3_600, second / 60 % 60, second % 60);
-        format!(
-            "{{\"metric\":\"level\",\"tags\":{{\"lock\":\"l{}\"}},\"time\":\"2026-05-01T{hour:02}:{minute:02}:{rest:02}Z\",\"value\":{second}}}\n",
-            second % 4
-        )
-    };
-    (0..20_000).map(line).collect()
-}
-
-/// A query that takes seconds: windows of an hour, one each ten seconds, again and again.
-fn long_query() -> String {
-    let shows: String = (0..200).map(|least| format!("show distinct of level where value > {least} overall ")).collect();
-    json!({ "query": format!("{shows} over 2026-05-01T00:00 to 2026-05-01T06:00 per 1h stepping 10s") }).to_string()
-}
 
 /// Sends a call without waiting for its answer.
 fn send(service: &Service, path: &str, body: &str) -> TcpStream {
@@ -58,7 +40,7 @@ fn peek(stream: &mut TcpStream) -> Option<String> {
 fn short_calls_wait_for_no_long_ones_and_those_past_the_depth_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
-    service.push_lines("main", &points());
+    service.push_lines("main", &seconds_of_levels());
     let body = long_query();
     // More than run at once and may wait.
     let mut long: Vec<TcpStream> = (0..100).map(|_| send(&service, ASK, &body)).collect();
@@ -68,7 +50,7 @@ fn short_calls_wait_for_no_long_ones_and_those_past_the_depth_are_refused() {
         }
     };
     assert!(refusal.starts_with("HTTP/1.1 503") && refusal.to_lowercase().contains("retry-after: 1"), "{refusal}");
-    assert!(refusal.contains("application/problem+json") && refusal.contains("64 long queries wait already"), "{refusal}");
+    assert!(refusal.contains("application/problem+json") && refusal.contains("64 long queries are already waiting"), "{refusal}");
     assert_eq!(service.get("/health/ready").status, 200);
     let pushed = service.post(POINTS, &[JSON], br#"{"metric": "flow", "value": 1}"#);
     assert_eq!(pushed.status, 200, "{}", pushed.text());
@@ -86,11 +68,11 @@ fn waiting_counts_towards_the_time_limit_of_a_query() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_seconds = 2\n[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
     let service = Service::start_with(&["serve", "--config", &config]);
-    service.push_lines("main", &points());
+    service.push_lines("main", &seconds_of_levels());
     let body = long_query();
     let mut long: Vec<TcpStream> = (0..40).map(|_| send(&service, ASK, &body)).collect();
     let mut message = String::new();
-    while !message.contains("took all of the time that it may wait") {
+    while !message.contains("the time limit passed while waiting") {
         message.extend(long.iter_mut().filter_map(peek));
     }
     assert!(message.contains("HTTP/1.1 503"), "{message}");
@@ -116,7 +98,7 @@ fn a_packing_that_fails_holds_up_nobody() {
         let detail = refused.json()["detail"].as_str().unwrap_or_default().to_owned();
         assert_eq!(refused.status, 500, "{detail}");
         assert!(
-            detail.starts_with("points that wait in the journal cannot be packed") && detail.contains("nothing of what was asked for was done"),
+            detail.starts_with("points in the journal cannot be packed") && detail.contains("the requested operation was not started"),
             "{detail}"
         );
     }

@@ -6,6 +6,7 @@ use std::{
     io::{BufRead, BufReader, Write},
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
+    sync::atomic::{AtomicBool, Ordering},
     thread,
     time::{Duration, Instant},
 };
@@ -13,6 +14,8 @@ use std::{
 use ureq::{Agent, Body, http::Response};
 
 const PATIENCE: Duration = Duration::from_secs(30);
+/// No command of a test takes longer, on any machine: one that waits for something that never comes is killed.
+const MAX_COMMAND: Duration = Duration::from_secs(240);
 
 /// A running service, killed when it is dropped.
 pub struct Service {
@@ -145,7 +148,23 @@ fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Told {
         .expect("the binary starts");
     // A command that does not read its input may have ended already.
     let _ = child.stdin.take().expect("standard input is piped").write_all(input);
-    Told(child.wait_with_output().expect("it ends"))
+    let pid = child.id();
+    let (ended, has_ended) = std::sync::mpsc::channel();
+    thread::spawn(move || ended.send(child.wait_with_output()));
+    let Ok(output) = has_ended.recv_timeout(MAX_COMMAND) else {
+        let _ = Command::new("kill").args(["-KILL", &pid.to_string()]).status();
+        panic!("`fenetre {}` did not end within {MAX_COMMAND:?}", args.join(" "));
+    };
+    Told(output.expect("it can be waited for"))
+}
+
+/// Ends the threads of a test when it is dropped, also if the test fails: else a scope would wait for them forever.
+pub struct Ends<'t>(pub &'t AtomicBool);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
 }
 
 /// What a command said.
@@ -241,4 +260,22 @@ pub fn settled(work: impl FnOnce()) {
     settings.add_filter(r"process \d+", "process PID");
     settings.add_filter(r"\d[\d.]* (kB|MB)", "N kB");
     settings.bind(work);
+}
+
+/// 20,000 points of 2026-05-01 as JSON Lines, one per second, in turn of four series.
+pub fn seconds_of_levels() -> String {
+    let line = |second: u32| {
+        let (hour, minute, rest) = (second / 3_600, second / 60 % 60, second % 60);
+        let lock = second % 4;
+        format!(
+            "{{\"metric\":\"level\",\"tags\":{{\"lock\":\"l{lock}\"}},\"time\":\"2026-05-01T{hour:02}:{minute:02}:{rest:02}Z\",\"value\":{second}}}\n"
+        )
+    };
+    (0..20_000).map(line).collect()
+}
+
+/// A query over these points that takes seconds: windows of an hour, one every ten seconds, again and again.
+pub fn long_query() -> String {
+    let shows: String = (0..200).map(|least| format!("show distinct of level where value > {least} overall ")).collect();
+    serde_json::json!({ "query": format!("{shows} over 2026-05-01T00:00 to 2026-05-01T06:00 per 1h stepping 10s") }).to_string()
 }

@@ -416,7 +416,7 @@ impl From<Answered> for Failure {
             Answered::Problem(problem) => match problem.word() {
                 "not-found" if problem.detail.starts_with("there is no dataset") => Self::new(
                     FAILED,
-                    format!("{}; choose one with --dataset (or FENETRE_DATASET), or make it with `fenetre datasets define NAME`", problem.detail),
+                    format!("{}; choose one with --dataset (or FENETRE_DATASET), or create it with `fenetre datasets define NAME`", problem.detail),
                 ),
                 _ => problem.into(),
             },

@@ -79,19 +79,19 @@ const SPELLINGS: [(&str, &str); 44] = [
     ("litre", "L"),
 ];
 
-/// The code of the standard that a usual spelling means.
+/// The code of a common spelling.
 fn spelled(spelling: &str) -> Option<String> {
     let wanted = spelling.trim().to_lowercase();
     SPELLINGS.iter().find(|(known, _)| *known == wanted).map(|(_, code)| (*code).to_owned())
 }
 
-/// The code that a spelling becomes when its characters are those of codes.
+/// The code of a spelling after its special characters are replaced.
 fn in_plain_characters(spelling: &str) -> Option<String> {
     let other = spelling.trim().replace('³', "3").replace('²', "2").replace('µ', "u").replace('·', ".").replace(['^', '*', ' '], "");
     [other.clone(), other.to_lowercase()].into_iter().find(|code| is_known(code))
 }
 
-/// The code that is meant in brackets after a name, where it can hardly be anything but a unit: `°F` and `µg/m³` are, `2` and `min` are not.
+/// The code of a unit in brackets after a name, if the text can only be a unit: `°F` and `µg/m³` can, `2` and `min` cannot.
 pub fn code_in_brackets(spelling: &str) -> Option<String> {
     let is_quotient = spelling.contains('/') && spelling.starts_with(char::is_alphabetic);
     spelled(spelling).or_else(|| is_quotient.then(|| in_plain_characters(spelling)).flatten())

@@ -74,7 +74,7 @@ pub struct Row<'a> {
     pub moment: Option<&'a str>,
     /// The metric, or the label.
     pub metric: &'a str,
-    /// What tells its line apart.
+    /// Tags of its line.
     pub tags: &'a BTreeMap<String, String>,
     /// Of each metric beside the others; of one alone, its only value. None for an empty window.
     pub values: &'a [Option<&'a Value>],
@@ -198,7 +198,7 @@ impl Sheet {
     }
 }
 
-/// A row as JSON: what is not there is left out, and its value has a type of its own.
+/// A row as JSON: absent fields are omitted, and the value keeps its type.
 #[derive(Serialize)]
 struct Object<'a> {
     time: &'a str,

@@ -27,7 +27,7 @@ pub struct BackupState {
     pub bytes: u64,
     /// Points in it, once it is done.
     pub points: u64,
-    /// Partitions that are damaged, and therefore not in it.
+    /// Damaged partitions, which the backup does not contain.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub damaged: Vec<String>,
     /// Why it failed, if it did.

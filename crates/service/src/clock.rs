@@ -1,4 +1,4 @@
-//! The clocks of the machine, and whether the one on the wall is believed. Nothing goes since it is old, and nothing in the bin is erased, while it is not.
+//! Checks the wall clock before anything expires. While the clock is implausible, expiry and bin cleanup are paused.
 
 use fenetre_core::{
     keeping::{Clock, Leap},
@@ -12,10 +12,10 @@ use crate::{
     state::now,
 };
 
-/// The sort and name of the document that says when the clock was last believed.
+/// Sort and name of the document with the last plausible wall time, in nanoseconds since 1970.
 const SORT: &str = "clock";
 const NAME: &str = "last";
-/// That is noted so often.
+/// How often it is stored.
 const NOTED: Nanos = 600 * SECOND;
 
 /// Watches the wall clock.
@@ -28,10 +28,10 @@ struct Watched {
 }
 
 impl ClockWatch {
-    /// Goes on from when the clock was last believed.
+    /// Starts from the last plausible wall time.
     ///
     /// # Errors
-    /// Where the catalogue cannot be read, or says no instant.
+    /// If the catalogue cannot be read, or the stored time is invalid.
     pub fn open(store: &Store) -> Result<Self, Problem> {
         let documents = store.documents(SORT)?;
         let last = documents.iter().find(|document| document.name == NAME).map(|document| {
@@ -53,7 +53,7 @@ impl ClockWatch {
         watched.leap = watched.clock.look(wall, counted()).err();
         match (before, watched.leap) {
             (None, Some(leap)) => tracing::warn!("{}", describe(leap)),
-            (Some(_), None) => tracing::info!("the clock is right again: limits by age hold again"),
+            (Some(_), None) => tracing::info!("the system clock is correct again; expiry resumes"),
             _ => {}
         }
         let leap = watched.leap;
@@ -68,12 +68,12 @@ impl ClockWatch {
         Ok(leap)
     }
 
-    /// What the clock has leapt, as of the last look.
+    /// A message about the leap found by the last look, if any.
     pub fn leap(&self) -> Option<String> {
         self.0.lock().leap.map(describe)
     }
 
-    /// Refuses as long as the clock is not believed.
+    /// Returns an error while the clock is implausible.
     ///
     /// # Errors
     /// [`Sort::Definition`], with what to do.
@@ -81,7 +81,7 @@ impl ClockWatch {
         self.look(store)?.map_or(Ok(()), |leap| Err(Problem::new(Sort::Definition, describe(leap))))
     }
 
-    /// Believes the clock from now on.
+    /// Accepts the clock as it is.
     pub fn accept(&self) {
         let mut watched = self.0.lock();
         watched.clock.accept(now(), counted());
@@ -91,13 +91,13 @@ impl ClockWatch {
 
 fn describe(leap: Leap) -> String {
     format!(
-        "the clock says {}, and should say about {}: nothing goes since it is old, and nothing in the bin is erased, until it is right again. If it is right, say so with `fenetre expire --accept-clock`",
+        "the system clock reads {}, but about {} was expected: expiry and bin cleanup are paused until it is correct. If it is correct, run `fenetre expire --accept-clock`",
         format_utc(leap.wall),
         format_utc(leap.expected)
     )
 }
 
-/// A clock that only counts, also while the machine sleeps.
+/// A monotonic clock that includes time asleep, in nanoseconds.
 fn counted() -> Nanos {
     let read = rustix::time::clock_gettime(rustix::time::ClockId::Boottime);
     read.tv_sec.saturating_mul(SECOND).saturating_add(read.tv_nsec)

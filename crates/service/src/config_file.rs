@@ -28,7 +28,7 @@ pub fn write_retention(path: &Path, said: &BTreeMap<String, Said>) -> Result<Fil
     Ok(config.store_options.retention)
 }
 
-/// Puts a file into the place of another. When this returns, it is on stable storage: what it replaces is forgotten after that.
+/// Replaces a file. When this returns, the new file is on stable storage.
 fn write_whole(beside: &Path, path: &Path, text: &str) -> io::Result<()> {
     let mut file = File::create(beside)?;
     file.write_all(text.as_bytes())?;

@@ -1,4 +1,4 @@
-//! Whether a caller is still there. A server learns that it has gone when it writes; work that takes long must know before.
+//! Detects callers that have disconnected. A server usually notices that on its next write; long work must notice earlier.
 
 use std::{
     any::Any,
@@ -15,14 +15,14 @@ use std::{
 
 use actix_web::{HttpRequest, dev::Extensions};
 
-/// How often it is looked.
+/// How often the connection is checked.
 const EVERY: Duration = Duration::from_millis(250);
 
 /// A second handle of a call's connection.
 struct Connection(TcpStream);
 
 impl Connection {
-    /// Whether the caller has closed its end. One that has only stopped sending, which HTTP lets it do, counts as gone too.
+    /// Whether the caller has closed its side. A half-closed connection counts too, although HTTP allows it.
     fn has_ended(&self) -> bool {
         match self.0.peek(&mut [0]) {
             Ok(read) => read == 0,
@@ -36,7 +36,7 @@ impl Connection {
 pub struct GivenUp(Arc<AtomicBool>);
 
 impl GivenUp {
-    /// What the work looks at.
+    /// The flag that the work checks.
     pub fn flag(&self) -> Arc<AtomicBool> {
         Arc::clone(&self.0)
     }
@@ -48,7 +48,7 @@ impl Drop for GivenUp {
     }
 }
 
-/// Keeps a handle of a connection that was accepted.
+/// Stores a second handle of an accepted connection.
 pub fn remember(stream: &dyn Any, data: &mut Extensions) {
     let Some(stream) = stream.downcast_ref::<actix_web::rt::net::TcpStream>() else { return };
     if let Ok(handle) = stream.as_fd().try_clone_to_owned() {
@@ -56,7 +56,7 @@ pub fn remember(stream: &dyn Any, data: &mut Extensions) {
     }
 }
 
-/// What some work gives, or nothing where the caller leaves before it has ended. The work is dropped then.
+/// Runs some work until it ends or the caller disconnects; returns none in the second case, and drops the work.
 pub async fn while_there<T>(request: &HttpRequest, work: impl Future<Output = T>) -> Option<T> {
     let Some(connection) = request.conn_data::<Connection>() else { return Some(work.await) };
     if connection.has_ended() {

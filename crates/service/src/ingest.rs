@@ -57,7 +57,7 @@ pub fn read_body(
         _ => read(format, mapping, &body, now, &mut tap)?,
     };
     if tap.is_stopped {
-        return Err(Problem::new(Sort::Busy, "reading the body took too long: nothing of it was kept. Send it in smaller parts"));
+        return Err(Problem::new(Sort::Busy, "reading the body took too long, so nothing was kept: send it in smaller parts"));
     }
     Ok(Read { batch, tally, sample })
 }
@@ -133,7 +133,7 @@ struct Tap<'t> {
     is_stopped: bool,
 }
 
-/// So many points are taken before it is asked again whether to stop.
+/// Points between two checks whether to stop.
 const BETWEEN_STOPS: usize = 1_024;
 
 impl PointSink for Tap<'_> {

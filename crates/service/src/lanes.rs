@@ -1,7 +1,7 @@
 //! Lanes: calls of one sort wait for calls of that sort only. Each lane has a bound on calls that run and on calls that wait. Health checks wait in none.
 //!
-//! A query begins among the quick ones. One that turns out to be long ends there, and begins anew among the long ones, so that short queries never wait for
-//! long ones, nor share the threads that compute them; the next time it goes there at once.
+//! A query starts as a quick query. If it exceeds the bounds for quick queries, it is stopped and restarted as a long query, on other threads. The next time it
+//! starts as a long query. So short queries never wait for long ones.
 
 use std::{
     collections::VecDeque,
@@ -18,9 +18,9 @@ use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
 use crate::problem::{Problem, Sort};
 
-/// Bodies of more bytes are large.
+/// Size in bytes above which a body is large.
 pub const LARGE_BODY: usize = 64 << 10;
-/// Calls with no time limit of their own wait at most this long for their turn.
+/// Longest wait of calls without a time limit of their own.
 pub const PATIENCE: Duration = Duration::from_secs(30);
 
 /// The lanes of a service.
@@ -33,15 +33,15 @@ pub struct Lanes {
     pub queries: Lane,
     /// Queries that take longer.
     pub long_queries: Lane,
-    /// Definitions, lists, and other small matters.
+    /// Definitions, lists and other small calls.
     pub records: Lane,
-    /// What looks at many files: sizes, checks, compaction, what limits would do.
+    /// Calls that read many files: storage, verify, compaction, previews of limits.
     pub long_calls: Lane,
     /// Threads for quick queries.
     pub quick: ThreadPool,
     /// Threads for long ones.
     pub long: ThreadPool,
-    /// Queries that were long when they were last asked.
+    /// Hashes of queries that were long the last time they were asked.
     known_long: Mutex<VecDeque<u64>>,
 }
 
@@ -68,7 +68,7 @@ impl Lanes {
         })
     }
 
-    /// Whether a query, by its hash, was long when it was last asked: it need not be tried among the quick ones.
+    /// Whether a query, given its hash, was long the last time it was asked.
     pub fn is_known_long(&self, query: u64) -> bool {
         self.known_long.lock().contains(&query)
     }
@@ -116,16 +116,16 @@ impl Lane {
             return Ok(turn);
         }
         let Some(_place) = Place::take(self) else {
-            return Err(self.refuse(&format!("{} {} wait already", self.most_waiting, self.of)));
+            return Err(self.refuse(&format!("{} {} are already waiting", self.most_waiting, self.of)));
         };
         match tokio::time::timeout_at(until.into(), Arc::clone(&self.free).acquire_owned()).await {
             Ok(turn) => turn.map_err(|error| Problem::internal(&error)),
-            Err(_) => Err(self.refuse(&format!("other {} took all of the time that it may wait", self.of))),
+            Err(_) => Err(self.refuse(&format!("the time limit passed while waiting for other {}", self.of))),
         }
     }
 
     fn refuse(&self, why: &str) -> Problem {
-        Problem::new(Sort::Busy, format!("the service has more to do than it can: {why}. Nothing was done; try again in a moment"))
+        Problem::new(Sort::Busy, format!("the service is overloaded: {why}. Nothing was done; try again in a moment"))
     }
 }
 
@@ -158,12 +158,12 @@ mod tests {
         let lane = Lane::new("queries", 1, 1);
         let turn = lane.enter(soon()).await.unwrap();
         let message = lane.enter(soon()).await.unwrap_err();
-        assert_eq!((message.status, message.detail.contains("other queries took all of the time")), (503, true), "{message}");
+        assert_eq!((message.status, message.detail.contains("the time limit passed while waiting for other queries")), (503, true), "{message}");
         let waits = lane.enter(Instant::now() + PATIENCE);
         tokio::pin!(waits);
         assert!(futures_util::poll!(&mut waits).is_pending());
         let message = lane.enter(Instant::now() + PATIENCE).await.unwrap_err();
-        assert!(message.detail.contains("1 queries wait already"), "{message}");
+        assert!(message.detail.contains("1 queries are already waiting"), "{message}");
         drop(turn);
         // Whoever waited is next, and leaves the place to another.
         let turn = waits.await.unwrap();

@@ -94,7 +94,7 @@ impl Sort {
             Self::Request => (StatusCode::BAD_REQUEST, "request", "The request is wrong"),
             Self::Access => (StatusCode::FORBIDDEN, "access", "Not from here"),
             Self::NotFound => (StatusCode::NOT_FOUND, "not-found", "There is no such thing"),
-            Self::Method => (StatusCode::METHOD_NOT_ALLOWED, "method", "That cannot be done here"),
+            Self::Method => (StatusCode::METHOD_NOT_ALLOWED, "method", "The method is not supported"),
             Self::MediaType => (StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The body is of a type that cannot be read"),
             Self::TooLarge => (StatusCode::PAYLOAD_TOO_LARGE, "too-large", "The body is too large"),
             Self::Rejected => (StatusCode::UNPROCESSABLE_ENTITY, "rejected", "No point was kept"),

@@ -148,7 +148,7 @@ fn stop_on_signal(handle: ServerHandle, state: web::Data<State>) -> io::Result<(
             _ = interrupt.recv() => {}
         }
         tracing::info!("stopping");
-        // A look at what arrives has no end of its own.
+        // A live tail has no end of its own.
         state.tail.end();
         handle.stop(true).await;
     });

@@ -33,7 +33,7 @@ pub struct State {
     /// Who watches what arrives.
     pub tail: Tail,
     pub started: Nanos,
-    /// Whether the clock may be believed.
+    /// Checks the wall clock.
     pub clock: ClockWatch,
     /// Limits that were told of.
     pub warnings: Warnings,

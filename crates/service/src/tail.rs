@@ -58,7 +58,7 @@ impl Tail {
         let _ = self.0.send(Some(report));
     }
 
-    /// Ends the looks of all who watch: the service stops, and they would hold it up.
+    /// Ends all live tails, because an open tail would delay the shutdown.
     pub fn end(&self) {
         // Nobody may be there, likewise.
         let _ = self.0.send(None);

@@ -65,7 +65,7 @@ pub struct BackupReport {
     pub bytes: u64,
     /// Points in the partitions.
     pub points: u64,
-    /// Partitions that are damaged, and therefore not in it.
+    /// Damaged partitions, which the backup does not contain.
     pub damaged: Vec<String>,
 }
 
@@ -133,7 +133,7 @@ pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), S
     let absolute = std::path::absolute(to).at("find", to)?;
     // Of a folder that is not there yet, what is there above it.
     if absolute.ancestors().find_map(|folder| fs::canonicalize(folder).ok()).is_some_and(|folder| folder.starts_with(&root)) {
-        return Err(StoreError::Backup(format!("{} lies in the store itself: choose a folder outside of {}", to.display(), root.display())));
+        return Err(StoreError::Backup(format!("{} is inside the store: choose a folder outside {}", to.display(), root.display())));
     }
     if to.join(MANIFEST).exists() {
         let text = format!("{} holds a finished backup: choose another folder, or name this one with --since", to.display());
@@ -265,7 +265,7 @@ fn copy_rollups(shared: &Shared, to: &Path, go_on: &mut dyn FnMut() -> bool) -> 
 }
 
 pub(crate) fn relative_name(shared: &Shared, partition: &Partition) -> String {
-    partition.path().strip_prefix(shared.files.root()).unwrap_or(partition.path()).to_string_lossy().into_owned()
+    shared.files.name_of(partition.path())
 }
 
 /// Copies the blocks of generations before one into a new file.

@@ -37,7 +37,7 @@ pub struct Batch {
     pub(crate) new_metrics: BTreeMap<String, MetricDefinition>,
     /// What it says of metrics of which nobody has said it yet.
     pub(crate) learned: BTreeMap<String, MetricDefinition>,
-    /// New metrics of which something was said, but not their kind: their first points decide it.
+    /// New metrics that are described without a kind: their first points decide it.
     undecided: HashSet<String>,
     pub(crate) new_series: Vec<NewSeries>,
     pub(crate) words: Vec<String>,

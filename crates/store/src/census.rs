@@ -107,7 +107,7 @@ pub fn packed_counts(partition: &Partition, snapshot: &Snapshot) -> Result<Arc<S
     Ok(counts)
 }
 
-/// The latest point of a series that is not after `now`, if it has any: one that a wrong clock put into the future says nothing of today.
+/// The latest point of a series up to `now`, if there is one. Later points come from a wrong clock.
 pub fn latest(store: &Shared, dataset: DatasetId, series: &Series, now: Nanos) -> Result<Option<Latest>, StoreError> {
     let source = StoreSource::new(store, store.snapshot());
     let range = TimeRange { start: Nanos::MIN, end: now.saturating_add(1) };

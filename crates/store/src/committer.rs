@@ -83,7 +83,7 @@ impl Committer {
         if self.unsynced.is_some() {
             self.sync();
         }
-        // So that the next start knows what must be there.
+        // The next start compares this with what it reads.
         let last = self.journal.last().and_then(|last| inventory::note_journal(&self.shared.definitions, self.journal.number, last));
         if let Err(error) = last {
             tracing::warn!(%error, "the end of the journal could not be noted");
@@ -93,10 +93,10 @@ impl Committer {
         }
     }
 
-    /// Notes who waits for packing. What has failed is tried again at once when somebody asks.
+    /// Adds a caller that waits for packing. A failed packing is retried at once.
     fn pack_soon(&mut self, answer: SyncSender<Result<(), StoreError>>) {
         if let Some(reason) = self.shared.closed() {
-            // Whoever has stopped waiting needs no answer.
+            // The caller may have stopped waiting.
             let _ = answer.send(Err(StoreError::Closed(reason.to_owned())));
             return;
         }
@@ -264,7 +264,7 @@ impl Committer {
         }
     }
 
-    /// Packing has failed. Nobody waits until it succeeds: each of those who do gets the reason.
+    /// Schedules another attempt, and reports the failure to the callers that wait.
     fn retry_later(&mut self, error: &dyn std::fmt::Display) {
         self.retry_at = Some(Instant::now() + RETRY);
         self.fail_waiters(error);
@@ -272,7 +272,7 @@ impl Committer {
 
     fn fail_waiters(&mut self, error: &dyn std::fmt::Display) {
         for (_, answer) in self.pack_all.drain(..) {
-            // Whoever has stopped waiting needs no answer, here as below.
+            // The caller may have stopped waiting.
             let _ = answer.send(Err(StoreError::Unpacked(error.to_string())));
         }
     }

@@ -82,7 +82,7 @@ pub enum StoreError {
     },
     /// There are points, and no catalogue that says what they are.
     #[error(
-        "{} is missing or empty, and there are files of points beside it ({}): without it nobody knows what they are, and new points would be mixed up with them. Bring back the store from a backup (`fenetre restore`), or name an empty folder",
+        "{} is missing or empty, but there are point files beside it ({}). Without the catalogue their contents are unknown, and new points would be mixed up with them. Restore the store from a backup (`fenetre restore`), or use an empty folder",
         path.display(),
         found.display()
     )]
@@ -94,7 +94,7 @@ pub enum StoreError {
     },
     /// A record of the catalogue that is not what was written, or that this version does not know.
     #[error(
-        "{}: the record of {record} cannot be read: {reason}. Nothing was changed. If a later version of Fenetre wrote it, use that one; if it was damaged, bring back a copy of the store from a backup",
+        "{}: the record of {record} cannot be read: {reason}. Nothing was changed. If a later version of Fenetre wrote it, use that version; if it is damaged, restore the store from a backup",
         path.display()
     )]
     Record {
@@ -127,11 +127,11 @@ pub enum StoreError {
     },
     /// Points could not be packed.
     #[error(
-        "points that wait in the journal cannot be packed: {0}. They are kept and can be asked for; packing is tried again every 10 s, and nothing of what was asked for was done"
+        "points in the journal cannot be packed: {0}. They are safe and can be queried. Packing is retried every 10 s; the requested operation was not started"
     )]
     Unpacked(String),
     /// Packing took too long to wait for.
-    #[error("packing is still running after {seconds} s: ask again in a while. Nothing of what was asked for was done")]
+    #[error("packing is still running after {seconds} s: try again later. The requested operation was not started")]
     Packing {
         /// How long was waited.
         seconds: u64,
@@ -170,7 +170,9 @@ impl<T> Context<T> for rusqlite::Result<T> {
             Some(rusqlite::ErrorCode::ReadOnly) => {
                 let path: PathBuf = path.into();
                 match std::fs::File::options().append(true).open(&path) {
-                    Ok(_) => StoreError::Damaged { path, what: "its header says that it cannot be written, and the file system can".to_owned() },
+                    Ok(_) => {
+                        StoreError::Damaged { path, what: "its header marks it as not writable, although the file system allows writing".to_owned() }
+                    }
                     Err(_) => StoreError::ReadOnly { path },
                 }
             }
@@ -191,9 +193,9 @@ impl<T> Context<T> for rusqlite::Result<T> {
 fn way_out(path: &std::path::Path) -> &'static str {
     match path.file_name().and_then(|name| name.to_str()) {
         Some("catalogue.db") => {
-            "Bring back a copy of the store from a backup (`fenetre restore`); never move this file away, since nobody knows without it what the points are"
+            "Restore the store from a backup (`fenetre restore`). Do not move this file away: without it, the points cannot be identified"
         }
-        _ => "Bring back a copy of it from a backup; without one, move it away to go on without its points",
+        _ => "Restore the file from a backup; without a backup, move it away to continue without its points",
     }
 }
 

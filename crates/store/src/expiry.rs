@@ -144,7 +144,7 @@ fn pieces(shared: &Shared, partitions: &[Arc<Partition>], limits: &Limits, now: 
     Ok(pieces)
 }
 
-/// Points of a partition by the parts of which its span is made.
+/// Points of a partition, by the parts of its span.
 fn points_by_part(partition: &Partition, longest: i64) -> Result<BTreeMap<Span, u64>, StoreError> {
     let mut by_part = BTreeMap::new();
     partition.read(|reading| {
@@ -236,7 +236,7 @@ pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
     Ok(plan)
 }
 
-/// Splits partitions of which only a part is to be dropped.
+/// Splits partitions that are only partly dropped.
 fn shorten(shared: &Shared, steps: &[Step]) -> Result<(), StoreError> {
     let mut until: BTreeMap<DatasetId, Nanos> = BTreeMap::new();
     for step in steps {

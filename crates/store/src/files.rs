@@ -63,6 +63,11 @@ impl Files {
         self.dataset(dataset).join(span.file_name())
     }
 
+    /// A file's path below the store's directory, by which records and callers name it.
+    pub fn name_of(&self, path: &Path) -> String {
+        path.strip_prefix(&self.root).unwrap_or(path).to_string_lossy().into_owned()
+    }
+
     /// Every partition file of a dataset, with its span.
     pub fn partitions(&self, dataset: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> {
         let folder = self.dataset(dataset);
@@ -81,8 +86,7 @@ impl Files {
     /// Looks whether there is a catalogue where there are points.
     pub fn check_catalogue(&self) -> Result<(), StoreError> {
         let path = self.catalogue();
-        let is_there = |path: &Path| fs::metadata(path).is_ok_and(|file| file.len() > 0);
-        if is_there(&path) || is_there(&companion(&path, "-wal")) {
+        if is_filled(&path) {
             return Ok(());
         }
         match [self.journals(), self.data()].iter().find_map(|folder| database_in(folder)) {
@@ -127,6 +131,11 @@ pub fn companion(path: &Path, suffix: &str) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
     name.push(suffix);
     name.into()
+}
+
+/// Whether a database file or its log holds anything.
+pub fn is_filled(path: &Path) -> bool {
+    [path.to_owned(), companion(path, "-wal")].iter().any(|path| fs::metadata(path).is_ok_and(|file| file.len() > 0))
 }
 
 /// Bytes that a file and SQLite's companions of it take on the disk, as the file system counts them.

@@ -1,12 +1,11 @@
-//! Which partitions must be there. The catalogue holds the name of each, so that a file that is missing or empty at a start is named, and not taken for a time
-//! without points.
+//! The inventory: partitions and journal files that must exist. The catalogue lists their names, so a file that is missing or empty at startup is reported
+//! instead of being read as a time without points.
 //!
-//! A name is noted when points are in its file, and forgotten before the file goes; killed between the two, the record of the drop or of the exchange says
-//! why it is not there.
+//! A name is added after points are in the file, and removed before the file is. If the service is killed in between, the record of the drop or the exchange
+//! explains why the file is missing.
 
 use std::{
     collections::{BTreeMap, BTreeSet},
-    fs,
     path::{Path, PathBuf},
 };
 
@@ -18,23 +17,22 @@ use serde::{Deserialize, Serialize};
 use crate::{
     definitions::Definitions,
     error::{Context, StoreError},
-    files::{Files, companion},
+    files::{Files, companion, is_filled, remove_file},
     floors::Dropped,
-    journal::Replayed,
-    partition::Partition,
+    journal::{self, Replayed},
+    log,
     records::Document,
     shared::Shared,
     span::Span,
 };
 
-/// The sort of documents whose names are partitions that must be there.
+/// Sort of the documents whose names are the partitions that must exist.
 const THERE: &str = "partition";
-/// The sort of documents that say which were lost.
+/// Sort of the documents that record lost partitions.
 const LOST: &str = "lost-partition";
-
-/// The sort of documents whose names are journal files that must be there, by their numbers. After a stop in order they hold the number of the last batch.
+/// Sort of the documents whose names are the numbers of journal files that must exist. After a clean stop the body is the number of the last batch, else 0.
 const JOURNALS: &str = "journal";
-/// The sort of documents that say what of journal files was lost.
+/// Sort of the documents that record lost batches, by journal file.
 const LOST_BATCHES: &str = "lost-batches";
 
 /// A partition that was lost.
@@ -43,30 +41,21 @@ struct Loss {
     dataset: u32,
     /// First instant of its span, and first instant after it.
     span: (i64, i64),
-    /// The store's generation when that was found out: a file that holds this one or later ones is another.
+    /// The store's generation when the loss was found. A file that holds this generation or a later one is a new file, not a copy of the lost one.
     generation: u64,
 }
 
-/// What must be there, and what is not.
+/// Files that must exist, and losses that nobody has accepted yet.
 #[derive(Default)]
 pub struct Inventory {
     there: Mutex<BTreeSet<String>>,
     lost: RwLock<BTreeMap<String, Loss>>,
-    /// What of journal files was lost, by their names.
+    /// Lost batches, by journal file.
     batches: RwLock<BTreeMap<String, String>>,
 }
 
-/// Whether a file or its log holds anything.
-fn is_filled(path: &Path) -> bool {
-    [path.to_owned(), companion(path, "-wal")].iter().any(|path| fs::metadata(path).is_ok_and(|file| file.len() > 0))
-}
-
-fn name_of(files: &Files, partition: &Partition) -> String {
-    partition.path().strip_prefix(files.root()).unwrap_or(partition.path()).to_string_lossy().into_owned()
-}
-
 impl Inventory {
-    /// What was noted.
+    /// Reads the inventory from the catalogue.
     pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
         let there = definitions.documents(THERE)?.into_iter().map(|document| document.name).collect();
         let lost = definitions.read_documents(LOST)?.into_iter().map(|(name, loss, _)| (name, loss)).collect();
@@ -74,17 +63,17 @@ impl Inventory {
         Ok(Self { there: Mutex::new(there), lost: RwLock::new(lost), batches: RwLock::new(batches) })
     }
 
-    /// Stretches of time whose points are lost, by dataset.
+    /// Time ranges of lost partitions, by dataset.
     pub fn losses(&self) -> Vec<(DatasetId, Dropped)> {
         self.lost.read().values().map(|loss| (DatasetId(loss.dataset), Dropped { span: loss.span, points: loss.span })).collect()
     }
 
-    /// Files that are lost, each with a sentence about it.
+    /// Lost files, each with a message.
     pub fn describe(&self, files: &Files) -> Vec<(PathBuf, String)> {
         let sentence = |name: &String| {
             let path = files.root().join(name);
             let text = format!(
-                "{} is missing or empty, and it held points: answers say that they are no longer kept. Stop the service and bring back a copy of the file from a backup; if there is none, accept that with `fenetre storage accept-loss {name}`",
+                "{} is missing or empty, but it held points. Answers over its time range report them as no longer kept. Stop the service and restore the file from a backup; without a backup, run `fenetre storage accept-loss {name}`",
                 path.display()
             );
             (path, text)
@@ -92,7 +81,7 @@ impl Inventory {
         let of_journal = |(name, what): (&String, &String)| {
             let path = files.root().join(name);
             let text = format!(
-                "{}: {what}. Points that were acknowledged are lost with it; all others are there. Send them again if you can, then accept that with `fenetre storage accept-loss {name}`",
+                "{}: {what}. The acknowledged points in it are lost; all other points are safe. Send them again if possible, then run `fenetre storage accept-loss {name}`",
                 path.display()
             );
             (path, text)
@@ -102,21 +91,17 @@ impl Inventory {
     }
 }
 
-fn journal_name(number: u64) -> String {
-    format!("journal/{number:06}.db")
-}
-
-/// Notes that a journal file is there.
+/// Adds a journal file. `last` is the number of its last batch, or 0 while it is being written.
 pub fn note_journal(definitions: &Definitions, number: u64, last: u64) -> Result<(), StoreError> {
     definitions.put_document(JOURNALS, &Document { name: number.to_string(), body: last.to_string(), changed: 0 })
 }
 
-/// Notes that a journal file goes, before it does.
+/// Removes a journal file from the inventory. Call it before the file is deleted.
 pub fn forget_journal(definitions: &Definitions, number: u64) -> Result<(), StoreError> {
     definitions.remove_document(JOURNALS, &number.to_string()).map(|_| ())
 }
 
-/// At a start: keeps what was lost of journal files, those that are not there among them.
+/// Compares the inventory with the journal files found at startup, and records losses.
 pub fn check_journals(shared: &Shared, found: &BTreeMap<u64, Replayed>) -> Result<(), StoreError> {
     let definitions = &shared.definitions;
     let mut lost: BTreeMap<u64, String> = BTreeMap::new();
@@ -129,30 +114,30 @@ pub fn check_journals(shared: &Shared, found: &BTreeMap<u64, Replayed>) -> Resul
             None => drop(lost.insert(number, "it is missing".to_owned())),
             Some(replayed) if replayed.is_blank => drop(lost.insert(number, "its log is missing or empty".to_owned())),
             Some(replayed) if replayed.last < last => {
-                lost.entry(number).or_insert_with(|| format!("its last batches, from {} to {last}, are missing", replayed.last + 1));
+                lost.entry(number).or_insert_with(|| format!("batches {} to {last} are missing from its end", replayed.last + 1));
             }
             Some(_) => {}
         }
     }
     for (number, what) in lost {
-        let name = journal_name(number);
+        let name = shared.files.name_of(&journal::path_of(&shared.files.journals(), number));
         let body = serde_json::to_string(&what).unwrap_or_default();
         definitions.put_document(LOST_BATCHES, &Document { name: name.clone(), body, changed: shared.now() })?;
         shared.inventory.batches.write().insert(name, what);
-        // Told once, and kept until somebody accepts it.
+        // The loss is recorded now; the next startup must not find it again.
         forget_journal(definitions, number)?;
     }
     Ok(())
 }
 
-/// Notes the partitions that are there now, and forgets those that are not: to be called before files go, and after they came.
+/// Updates the inventory to the partitions of this moment. Call it before files are deleted and after files are created.
 pub fn note(shared: &Shared) -> Result<(), StoreError> {
     let mut there = shared.inventory.there.lock();
     let partitions = shared.all_partitions();
     let now: BTreeSet<String> = partitions
         .iter()
         .filter_map(|(_, partition)| {
-            let name = name_of(&shared.files, partition);
+            let name = shared.files.name_of(partition.path());
             (there.contains(&name) || is_filled(partition.path())).then_some(name)
         })
         .collect();
@@ -163,19 +148,20 @@ pub fn note(shared: &Shared) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// At a start: what was noted, and is not there for no reason that is known, is lost; what was lost, and is there again, is not. `explained` are files whose going
-/// was recorded.
+/// Compares the inventory with the partitions found at startup: records those that are missing without a reason, and clears losses whose file is back.
+/// `explained` are files with a record of being dropped or replaced.
 pub fn check(shared: &Shared, explained: &BTreeSet<String>, generation: u64) -> Result<(), StoreError> {
     let filled: BTreeMap<String, _> = shared
         .all_partitions()
         .into_iter()
         .filter(|(_, partition)| is_filled(partition.path()))
-        .map(|(_, partition)| (name_of(&shared.files, &partition), partition))
+        .map(|(_, partition)| (shared.files.name_of(partition.path()), partition))
         .collect();
     let missing: Vec<String> =
         shared.inventory.there.lock().iter().filter(|name| !filled.contains_key(*name) && !explained.contains(*name)).cloned().collect();
     for name in missing {
-        let Some((dataset, span)) = place_of(shared, &name) else { continue };
+        let (dataset, span) =
+            place_of(shared, &name).ok_or_else(|| shared.definitions.damaged(THERE, &name, &"it names no partition of a dataset"))?;
         let range = span.range();
         let loss = Loss { dataset: dataset.0, span: (range.start, range.end), generation };
         let body = serde_json::to_string(&loss).unwrap_or_default();
@@ -187,7 +173,7 @@ pub fn check(shared: &Shared, explained: &BTreeSet<String>, generation: u64) -> 
         let Some(partition) = filled.get(&name) else { continue };
         let packed = shared.unless_damaged(partition, partition.read(|reading| reading.progress()))?.map(|progress| progress.packed);
         if packed.is_some_and(|packed| packed < loss.generation) {
-            tracing::info!(file = name, "it was missing, and is there again");
+            tracing::info!(file = name, "a lost file is back");
             forget(shared, &name)?;
         }
     }
@@ -209,19 +195,21 @@ fn forget(shared: &Shared, name: &str) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Takes the loss of a file for good: nobody is warned of it any more, and its time stays one whose points are no longer kept.
+/// Accepts the loss of a file: the warning ends, and its time range counts as no longer kept.
 pub fn accept_loss(shared: &Shared, name: &str) -> Result<(), StoreError> {
-    if shared.inventory.batches.write().remove(name).is_some() {
-        return shared.definitions.remove_document(LOST_BATCHES, name).map(|_| ());
+    if shared.inventory.batches.read().contains_key(name) {
+        shared.definitions.remove_document(LOST_BATCHES, name)?;
+        shared.inventory.batches.write().remove(name);
+        return remove_file(&log::damaged_copy(&companion(&shared.files.root().join(name), "-wal")));
     }
     let loss = shared.inventory.lost.read().get(name).cloned();
-    let loss = loss.ok_or_else(|| StoreError::Missing(format!("`{name}` is not a file that was lost: `fenetre storage` names those that are")))?;
+    let loss = loss.ok_or_else(|| StoreError::Missing(format!("`{name}` is not a lost file: `fenetre storage` lists lost files")))?;
     shared.floors.erase(&shared.definitions, DatasetId(loss.dataset), Dropped { span: loss.span, points: loss.span })?;
     forget(shared, name)?;
     shared.floors.reload(&shared.definitions, &shared.inventory.losses())
 }
 
-/// Leaves in the copy of a catalogue what is in a backup with it: some partitions, and no journal.
+/// Removes from a backup's copy of the catalogue the files that the backup does not contain: all journals, and partitions not in `partitions`.
 pub fn keep_only(catalogue: &Path, partitions: &BTreeSet<String>) -> Result<(), StoreError> {
     let connection = Connection::open(catalogue).at("open", catalogue)?;
     let trim = || {

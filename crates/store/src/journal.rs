@@ -42,21 +42,21 @@ pub fn files(folder: &Path) -> Result<Vec<(u64, PathBuf)>, StoreError> {
     Ok(files)
 }
 
-/// What reading a file back has found.
+/// Result of reading a journal file.
 #[derive(Debug, Default, PartialEq, Eq)]
 pub struct Replayed {
     /// Batches that were read.
     pub batches: u64,
     /// The number of the last batch.
     pub last: u64,
-    /// What is lost, in sentences.
+    /// Losses, one sentence each.
     pub faults: Vec<String>,
-    /// There is nothing in it, not even what a fresh file has.
+    /// Whether even the table of a fresh file is missing.
     pub is_blank: bool,
 }
 
-/// Reads the batches of a file, in the order in which they were acknowledged. What was damaged is named, and what can be read behind it is read.
-/// Where commits were not `synced` one by one, a power cut may have left parts of several, and none of them was promised: then nothing is read behind a gap.
+/// Reads the batches of a file in the order in which they were acknowledged. Damage is reported in the result, and batches after it are read. If commits were not
+/// `synced` one by one, a power cut may have torn several of them, so nothing after a gap is read.
 pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Result<Replayed, StoreError> {
     let mut found = Replayed::default();
     if synced && log::mend(&companion(path, "-wal")).at("mend", path)? {
@@ -82,7 +82,7 @@ pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Res
         {
             return Err(error).at("read", path);
         }
-        // From the other end, what lies behind the pages that cannot be read.
+        // Batches after the unreadable pages, read from the end.
         let (last, mut behind) = (found.last, Vec::new());
         let from_the_end = read_rows(&connection, true, &mut |seq, row| {
             if seq > last {
@@ -107,7 +107,7 @@ pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Res
     Ok(found)
 }
 
-/// Gives the rows of a file with their numbers, as long as that is wanted.
+/// Visits the rows of a file with their numbers, until `each` returns false.
 fn read_rows(connection: &Connection, is_reverse: bool, each: &mut dyn FnMut(u64, Result<Journaled, String>) -> bool) -> rusqlite::Result<()> {
     let order =
         if is_reverse { "SELECT seq, dataset, body FROM batch ORDER BY seq DESC" } else { "SELECT seq, dataset, body FROM batch ORDER BY seq" };
@@ -161,7 +161,7 @@ impl Journal {
         write(&mut self.connection).at("write", path)
     }
 
-    /// The number of the last batch.
+    /// Number of the last batch; 0 if there is none.
     pub fn last(&self) -> Result<u64, StoreError> {
         let last = self.connection.query_row("SELECT coalesce(max(seq), 0) FROM batch", [], |row| row.get::<_, i64>(0));
         last.map(i64::cast_unsigned).at("read", self.path())

@@ -1,20 +1,22 @@
-//! SQLite's write-ahead log as a file: whether its end was torn off, or a part of it was damaged while what follows is sound.
+//! SQLite's write-ahead log as a file: tells a torn end from damage in the middle, and makes the frames after the damage readable.
 //!
-//! SQLite reads a log up to the first frame whose checksum is wrong. After a crash that is right, since nothing behind it was acknowledged: at most one commit
-//! was on its way. Where more commits lie behind it, the frame was damaged later, and all of these were acknowledged. Each checksum covers the frames before,
-//! so they are made anew to let SQLite read on; what was damaged is found by the checksums within.
+//! SQLite reads a log up to the first frame with a wrong checksum. After a crash that is right: at most one commit was in progress, and it was not acknowledged.
+//! If more commits follow, the frame was damaged later, and the commits after it were acknowledged. Each checksum covers all frames before it, so the checksums
+//! are recomputed to let SQLite read on. Batches have checksums of their own, which find the damaged one.
 //!
 //! The format is SQLite's own: <https://www.sqlite.org/fileformat2.html#the_write_ahead_log>.
 
 use std::{
     fs::{self, File},
     io::{self, BufReader, Read, Seek, SeekFrom, Write},
-    path::Path,
+    path::{Path, PathBuf},
 };
+
+use crate::files::companion;
 
 const HEADER: usize = 32;
 const FRAME_HEADER: usize = 24;
-/// The lowest bit says in which order the bytes of words are summed up.
+/// The lowest bit is set if checksums read words in big-endian order.
 const MAGIC: u32 = 0x377f_0682;
 /// Bytes of the largest page.
 const MOST_PAGE: u32 = 65_536;
@@ -120,13 +122,16 @@ fn damaged_frame(path: &Path) -> io::Result<Option<usize>> {
     Ok(None)
 }
 
-/// Makes a damaged log readable to its end, where it is one; the log as it was stays beside it, under a name with `.damaged`. Says whether that was so.
+/// Where the log as it was is kept when it is mended.
+pub fn damaged_copy(path: &Path) -> PathBuf {
+    companion(path, ".damaged")
+}
+
+/// Makes a damaged log readable to its end, and keeps a copy of it as it was. Returns whether it was damaged.
 pub fn mend(path: &Path) -> io::Result<bool> {
     let Some(damaged) = damaged_frame(path)? else { return Ok(false) };
-    let (mut aside, mut made) = (path.as_os_str().to_owned(), path.as_os_str().to_owned());
-    aside.push(".damaged");
-    made.push(".mended");
-    fs::copy(path, &aside)?;
+    let made = companion(path, ".mended");
+    fs::copy(path, damaged_copy(path))?;
     fs::copy(path, &made)?;
     let mut written = File::options().write(true).open(&made)?;
     let Some(mut frames) = Frames::open(path)? else { return Ok(false) };

@@ -67,7 +67,7 @@ pub struct Options {
     pub open_partitions: usize,
     /// How long and how much is kept, as the configuration file says.
     pub retention: FileRetention,
-    /// Free space of the volume that is never taken; a tenth of it, at most 10 GB, where nobody says.
+    /// Free space of the volume that is never taken; by default a twentieth of it, at most 2 GB.
     pub reserve: Option<Reserve>,
 }
 

@@ -115,7 +115,7 @@ fn split_full(shared: &Shared, generation: &Generation) -> Result<(), StoreError
             }
         }
     }
-    // Its parts may be too long for so many points still.
+    // Its parts may still be too long for their points.
     while let Some(((dataset, span), points)) = to_come.pop_first() {
         if respan::split_if_many(shared, dataset, span, points)? {
             let parts = shared.partitions_of(dataset, span.range());

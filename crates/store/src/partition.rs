@@ -26,7 +26,7 @@ use rusqlite::{Connection, Row, Transaction, params};
 use crate::{
     counts::{SeriesCounts, SeriesSizes},
     error::{Context, StoreError},
-    files::{companion, sync_folder},
+    files::{companion, is_filled, sync_folder},
     pool::Pool,
     span::Span,
     sqlite::{self, Use},
@@ -200,8 +200,7 @@ impl Partition {
         // Until its first packing is done it holds nothing, and reads like a partition that does. To open an empty file is to write it.
         let nothing = || Connection::open_in_memory().and_then(|nothing| nothing.execute_batch(SCHEMA).map(|()| nothing)).at("read", &self.path);
         let is_known = self.has_tables.load(Ordering::Acquire);
-        let is_empty = |path: &Path| std::fs::metadata(path).map_or(0, |file| file.len()) == 0;
-        if self.is_gone() || (!is_known && is_empty(&self.path) && is_empty(&companion(&self.path, "-wal"))) {
+        if self.is_gone() || (!is_known && !is_filled(&self.path)) {
             return work(&Reading::without_index(&nothing()?, &self.path));
         }
         self.with(|connection| {

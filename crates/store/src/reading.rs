@@ -138,7 +138,7 @@ impl Source for StoreSource<'_> {
 }
 
 impl StoreSource<'_> {
-    /// Counts points of some series in a range, each instant once, and says which are the earliest and the latest; parts of histograms are none.
+    /// Counts the points of some series in a range, each instant once, with the first and the last instant. Parts of histograms do not count.
     pub(crate) fn count(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange) -> Result<(u64, Option<(Nanos, Nanos)>), StoreError> {
         let (mut count, mut span) = (0, None::<(Nanos, Nanos)>);
         let whole: Vec<SeriesId> = series.iter().copied().filter(|series| series.0 < FIRST_PART).collect();

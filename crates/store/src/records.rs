@@ -340,7 +340,7 @@ impl Records {
     }
 }
 
-/// A record as it is kept. One that cannot be read is an error: other rules than were set, or other series than were meant, would do harm in silence.
+/// Reads a stored record. An unreadable record is an error: a default would change rules or series without notice.
 fn read_document<'t, T: serde::Deserialize<'t>>(text: &'t str, record: impl FnOnce() -> String) -> rusqlite::Result<T> {
     serde_json::from_str(text).map_err(|error| fault(record(), error))
 }

@@ -35,14 +35,14 @@ use crate::{
     span::{DAY, FEW_POINTS, MANY_POINTS, Rate, Span},
 };
 
-/// The sort of documents that say which files take the place of which.
+/// Sort of the documents that record replaced files.
 const REPLACED: &str = "replaced-partitions";
 /// Where new files are written, in the folder of a dataset.
 const UNFINISHED: &str = "new";
 /// Every generation.
 const ALL: u64 = u64::MAX >> 1;
 
-/// Which files take the place of which, below the store's directory.
+/// Replaced files and their replacements, relative to the store's directory.
 #[derive(Serialize, Deserialize)]
 struct Record {
     old: Vec<String>,

@@ -110,14 +110,14 @@ pub struct Shared {
     pub leaving: Mutex<BTreeMap<(DatasetId, Nanos), Leaving>>,
     /// Partitions whose points are in others by now, until their files are removed.
     pub replaced: Mutex<Vec<Replaced>>,
-    /// Held by whoever changes points of partitions that are there; alone, by whoever puts others into their place.
+    /// Read lock: changes points of existing partitions. Write lock: replaces partitions.
     pub spans: RwLock<()>,
     /// The reserve of the volume is touched, and nothing is left that could go.
     is_full: AtomicBool,
     stopping: AtomicBool,
-    /// Why no more points can be taken until the service starts again.
+    /// Why points are refused until the next start.
     closed: OnceLock<String>,
-    /// Files that could not be read since the start, and what is wrong with them.
+    /// Files that could not be read since the start, each with the error.
     faults: Mutex<BTreeMap<PathBuf, String>>,
 }
 
@@ -196,13 +196,13 @@ impl Shared {
         self.stopping.load(Ordering::Relaxed)
     }
 
-    /// What was read of a partition by work that looks at others too; none where its file is damaged. That is noted, and costs only those who need its points.
+    /// The result of reading a partition, or none if its file is damaged. The fault is recorded. For operations over all partitions, which must not fail because of one.
     pub fn unless_damaged<T>(&self, partition: &Partition, read: Result<T, StoreError>) -> Result<Option<T>, StoreError> {
         match read {
             Err(error @ (StoreError::Damaged { .. } | StoreError::Sqlite { .. } | StoreError::Io { .. })) => {
                 let mut faults = self.faults.lock();
                 if faults.insert(partition.path().to_owned(), error.to_string()).is_none() {
-                    tracing::error!(%error, "a file is damaged: it is passed over where others are looked at");
+                    tracing::error!(%error, "a file is damaged; operations over all files skip it");
                 }
                 Ok(None)
             }
@@ -210,18 +210,17 @@ impl Shared {
         }
     }
 
-    /// Files that could not be read since the start, and what is wrong with them.
+    /// Files that could not be read since the start, each with the error.
     pub fn faults(&self) -> Vec<(PathBuf, String)> {
         self.faults.lock().iter().map(|(path, fault)| (path.clone(), fault.clone())).collect()
     }
 
-    /// Notes that no more points can be taken until the service starts again, and why.
+    /// Refuses points until the next start, for a reason. Only the first reason is kept.
     pub fn close(&self, reason: String) {
-        // The first reason is the one that counts.
         let _ = self.closed.set(reason);
     }
 
-    /// Why no more points can be taken until the service starts again, where that is so.
+    /// Why points are refused until the next start, if they are.
     pub fn closed(&self) -> Option<&str> {
         self.closed.get().map(String::as_str)
     }
@@ -373,10 +372,10 @@ impl Shared {
     }
 }
 
-/// Descriptors that are not for partitions: records, the journal, connections of callers.
+/// File descriptors reserved for the catalogue, the journal and connections.
 const OTHER_DESCRIPTORS: u64 = 40;
 
-/// Partitions that may be kept open under the limit of the process for descriptors; each takes three, and others are opened beside those that are kept.
+/// Partitions that may stay open within the process's limit of file descriptors: each takes three, and as many again are opened for a short time.
 fn most_open() -> usize {
     let limit = rustix::process::getrlimit(rustix::process::Resource::Nofile).current.unwrap_or(u64::MAX);
     usize::try_from(limit.saturating_sub(OTHER_DESCRIPTORS) / 6).unwrap_or(usize::MAX).max(2)

@@ -13,12 +13,12 @@ use std::{
 };
 
 use fenetre_core::{
-    catalogue::{Catalogue, FIRST_PART, Series},
+    catalogue::{Catalogue, Series},
     keeping::{Expiry, Limits, PartitionHolding, Place, Policies, Said, Volume},
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
     plan::Facts,
     rollup::{RollupPolicy, Rules},
-    time::{Nanos, Span, TimeRange},
+    time::{Nanos, TimeRange},
 };
 use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 
@@ -46,7 +46,7 @@ use crate::{
     records::{Document, Records},
     replaced, respan,
     retention::{self, FileRetention, Horizons},
-    rollup::{self, LevelLoss},
+    rollup::{self, LevelLoss, LevelState},
     shared::Shared,
     verify::{self, Verified},
     weights::{self, MetricSize, StorageReport},
@@ -61,32 +61,7 @@ pub struct Store {
     _lock: File,
 }
 
-/// How far a level of a rollup policy is.
-#[derive(Clone, Debug)]
-pub struct LevelState {
-    /// Of which policy.
-    pub policy: String,
-    /// Width of its windows.
-    pub width: Span,
-    /// How long it is kept.
-    pub keep_for: Option<Span>,
-    /// The stretch that it stands for; from the beginning of time where there is nothing before.
-    pub covered: Option<TimeRange>,
-    /// The dataset's first packed point.
-    pub first: Option<Nanos>,
-    /// Points of its series that are not packed yet: windows are made of those that are.
-    pub waiting: u64,
-    /// Stretches of series that are out of date.
-    pub marks: u64,
-    /// Series that it is made of.
-    pub series: u64,
-    /// Windows in it.
-    pub windows: u64,
-    /// Bytes of its files.
-    pub bytes: u64,
-}
-
-/// Nobody waits longer for packing.
+/// Longest wait for packing.
 const PACKING: Duration = Duration::from_secs(120);
 /// The dataset that a fresh store has.
 const FIRST_DATASET: &str = "main";
@@ -119,7 +94,7 @@ impl Store {
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
         respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
-        // From here on nothing keeps it from starting.
+        // Nothing below prevents a start.
         inventory::check_journals(&shared, &replayed)?;
         inventory::note_journal(&shared.definitions, current, 0)?;
         inventory::check(&shared, &explained, current)?;
@@ -129,7 +104,7 @@ impl Store {
         let compactor = compactor::start(Arc::clone(&shared)).at("start a thread for", root)?;
         let roller = rollup::start(Arc::clone(&shared)).at("start a thread for", root)?;
         if has_faults {
-            // What could be read of a damaged file does not stay in it.
+            // Move the readable batches out of the damaged file.
             requests.send(Request::PackAll(sync_channel(1).0)).map_err(|_| closed())?;
         }
         Ok(Self { shared, requests: Some(requests), threads: vec![committer, compactor, roller], expiring: Mutex::new(()), _lock: lock })
@@ -187,7 +162,7 @@ impl Store {
         Ok(replaced)
     }
 
-    /// Whether it takes points, as far as that is known without touching a file.
+    /// Whether the store accepts points. Reads no file.
     ///
     /// # Errors
     /// [`StoreError::Closed`] where it takes none until the service starts again.
@@ -433,34 +408,7 @@ impl Store {
     /// # Errors
     /// Where files fail or are damaged.
     pub fn rollup_state(&self, dataset: DatasetId) -> Result<(rollup::Told, Vec<LevelState>), StoreError> {
-        let Some(rollups) = self.shared.rollups.of(&self.shared, dataset)? else { return Ok((rollup::Told::default(), Vec::new())) };
-        let state = rollups.state();
-        let taken = rollup::taken(&self.catalogue(), dataset);
-        let first = rollup::first_point(&self.shared, dataset)?;
-        let snapshot = self.shared.snapshot();
-        let mut levels = Vec::new();
-        for policy in &taken {
-            let whole = || policy.series.iter().filter(|(id, _)| id.0 < FIRST_PART);
-            let waiting: usize = whole().map(|(id, _)| snapshot.count(*id, TimeRange::ALL)).sum();
-            for level in &policy.levels {
-                let covered = state.levels.get(&level.key).copied();
-                let marks = policy.series.iter().filter_map(|(id, _)| state.marks.get(id)).flatten();
-                let meets = |mark: &&rollup::Mark| covered.is_some_and(|covered| mark.range.start < covered.end && covered.start < mark.range.end);
-                levels.push(LevelState {
-                    policy: policy.name.clone(),
-                    width: level.level.width(),
-                    keep_for: level.keep_for,
-                    covered,
-                    first,
-                    waiting: waiting as u64,
-                    marks: marks.filter(meets).count() as u64,
-                    series: whole().count() as u64,
-                    windows: rollups.windows_of(&self.shared, level)?,
-                    bytes: rollups.level_bytes(&level.key),
-                });
-            }
-        }
-        Ok((rollups.told(), levels))
+        rollup::level_states(&self.shared, dataset)
     }
 
     fn nudge(&self) {
@@ -540,7 +488,7 @@ impl Store {
         self.shared.definitions.bin_metric(dataset, name, now)
     }
 
-    /// Weighs the points of some series in a range: what [`Store::delete_points`] would move, those in memory among them. Nothing is packed for it.
+    /// Counts the points of some series in a range, as [`Store::delete_points`] would move them, points in memory included. Packs nothing.
     ///
     /// # Errors
     /// Where files fail or are damaged.
@@ -767,7 +715,7 @@ impl Store {
         }
     }
 
-    /// Accepts the loss of a file, named by its path below the store's directory, for good.
+    /// Accepts the loss of a file, given its path relative to the store's directory.
     ///
     /// # Errors
     /// [`StoreError::Missing`] where it is not lost.

@@ -34,7 +34,7 @@ pub struct StorageReport {
     pub bin_bytes: u64,
     /// Datasets, by name.
     pub datasets: Vec<DatasetSize>,
-    /// Files that could not be read since the start, and what is wrong with them. Of these partitions nothing is counted.
+    /// Files that could not be read since the start, each with the error. Of these partitions nothing is counted.
     pub faults: Vec<(PathBuf, String)>,
 }
 

@@ -16,18 +16,9 @@ use fenetre_core::{
     time::{Nanos, SECOND, TimeRange, format_utc},
 };
 use fenetre_store::{BackupReport, Store, StoreError, restore};
-use support::{START, columns, open, quiet, read, series, write};
+use support::{Ends, START, columns, open, quiet, read, series, write};
 
 const WEEK: i64 = 7 * 86_400 * SECOND;
-
-/// Tells the threads of a test to end, also where it fails: else it would wait for them for ever.
-struct Ends<'t>(&'t AtomicBool);
-
-impl Drop for Ends<'_> {
-    fn drop(&mut self) {
-        self.0.store(true, Ordering::SeqCst);
-    }
-}
 
 fn back_up(store: &Store, to: &Path, since: Option<&Path>) -> Result<BackupReport, StoreError> {
     store.backup(to, since, &mut |_| true)
@@ -131,7 +122,7 @@ fn places_and_files_that_will_not_do_are_refused() {
     let told = |result: Result<BackupReport, StoreError>| result.unwrap_err().to_string();
     assert!(told(back_up(&store, &path("full"), None)).contains("is not empty"));
     for inside in [store.root().join("bin/backup"), store.root().join("new/deep/backup"), store.root().to_owned()] {
-        assert!(told(back_up(&store, &inside, None)).contains("lies in the store itself"), "{}", inside.display());
+        assert!(told(back_up(&store, &inside, None)).contains("is inside the store"), "{}", inside.display());
     }
     assert!(told(back_up(&store, &path("monday"), Some(&path("full")))).contains("is no backup"));
     back_up(&store, &path("monday"), None).unwrap();
@@ -200,11 +191,11 @@ fn a_query_sees_whole_batches_while_they_are_written_packed_and_compacted() {
     let done = AtomicBool::new(false);
     std::thread::scope(|scope| {
         scope.spawn(|| {
+            let _ends = Ends(&done);
             for n in 0..400 {
                 let all = (0..3).flat_map(|lock| (0..2).map(move |week| (lock, START + week * WEEK + n % 150 * SECOND, n as f64)));
                 write(&store, &all.collect::<Vec<_>>());
             }
-            done.store(true, Ordering::SeqCst);
         });
         scope.spawn(|| {
             while !done.load(Ordering::SeqCst) {

@@ -14,7 +14,7 @@ use fenetre_core::{
     evaluate::{End, Source},
     time::{SECOND, TimeRange},
 };
-use support::{START, columns, open, series, write};
+use support::{Ends, START, columns, open, series, write};
 
 const ROUNDS: u64 = 60;
 const EACH: u64 = 150;
@@ -27,6 +27,7 @@ fn readers_see_whole_snapshots_while_blocks_come_and_go() {
     let (written, ended) = (AtomicU64::new(1), AtomicBool::new(false));
     thread::scope(|scope| {
         scope.spawn(|| {
+            let _ends = Ends(&ended);
             for round in 0..ROUNDS {
                 // Out of order by a round, so that blocks overlap until they are compacted.
                 let of = if round % 2 == 0 { round + 1 } else { round - 1 };
@@ -38,7 +39,6 @@ fn readers_see_whole_snapshots_while_blocks_come_and_go() {
                     store.compact().unwrap();
                 }
             }
-            ended.store(true, Ordering::SeqCst);
         });
         for _ in 0..2 {
             scope.spawn(|| {

@@ -83,7 +83,7 @@ fn a_missing_or_emptied_partition_is_named_until_it_is_back_or_its_loss_is_accep
     drop(store);
     let store = open(&path);
     assert_eq!((faults(&store).len(), points(&store)), (1, 101));
-    assert!(store.accept_loss("data/main/other.db").unwrap_err().to_string().contains("is not a file that was lost"));
+    assert!(store.accept_loss("data/main/other.db").unwrap_err().to_string().contains("is not a lost file"));
     store.accept_loss(&name).unwrap();
     assert_eq!(faults(&store), Vec::<String>::new());
     drop(store);
@@ -255,5 +255,5 @@ fn a_journal_that_is_missing_emptied_or_shorter_than_it_was_is_told() {
     let store = open(&path);
     let message = faults(&store);
     assert_eq!(waiting(&store), 50);
-    assert!(message.len() == 1 && message[0].contains("its last batches, from 6 to 6, are missing"), "{message:?}");
+    assert!(message.len() == 1 && message[0].contains("batches 6 to 6 are missing from its end"), "{message:?}");
 }

@@ -22,7 +22,7 @@ fn a_failed_packing_gives_its_reason_to_whoever_waits_and_is_made_good_later() {
     for _ in 0..4 {
         let error = store.pack().unwrap_err();
         assert!(matches!(&error, StoreError::Unpacked(reason) if reason.contains("data/main")), "{error}");
-        assert!(error.to_string().contains("They are kept and can be asked for"), "{error}");
+        assert!(error.to_string().contains("They are safe and can be queried"), "{error}");
     }
     // Everything else works.
     write(&store, &[(1, START + 2 * SECOND, 3.0)]);

@@ -202,11 +202,11 @@ fn what_is_kept_for_a_shorter_time_is_split_and_dropped() {
 
 #[derive(Clone, Debug)]
 enum Act {
-    /// Points from some day on, so many hours apart.
+    /// Points from some day on, at intervals of some hours.
     Put(i64, u32, u16),
     Pack,
     Compact,
-    /// Opened again with partitions of so many days at the most.
+    /// Reopened with a maximum length of partitions in days.
     Open(usize),
     /// As after a kill, files as they are.
     Kill(usize),

@@ -1,4 +1,4 @@
-/** A mapping as the wizard edits it: one choice for each column of the file, and what is said of all of them. */
+/** A mapping as the wizard edits it: a choice for each column, and options for the whole table. */
 import type { GuessQuestion, ImportLook, Mapping, MappingColumn, Role } from "../../api/types";
 
 export const ROLES = ["time", "time of day", "tag", "value", "state", "histogram", "metric", "unit", "skip"] as const;
@@ -14,7 +14,7 @@ export interface ColumnChoice {
   why: string;
 }
 
-/** What is said of the table as a whole. */
+/** Options for the whole table. */
 export interface Whole {
   zone: string;
   /** Format of times; as guessed, where it is empty. */

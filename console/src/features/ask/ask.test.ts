@@ -73,7 +73,7 @@ describe("a chart of points", () => {
     ]);
   });
 
-  it("tells several metrics of the same tags apart", () => {
+  it("separates several metrics with the same tags", () => {
     const points = show("points", [
       { metric: "level", unit: "cm", tags: osier, times: ["2026-05-01T09:00:00Z"], values: [1] },
       { metric: "flow", unit: "m3/s", tags: osier, times: ["2026-05-01T09:00:00Z"], values: [2] },

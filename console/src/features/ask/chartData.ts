@@ -80,7 +80,7 @@ export function choices(lines: readonly Line[]): { key: string; values: string[]
 
 export const lineKey = ({ metric, tags }: Line): string => JSON.stringify(metric === undefined ? tags : [metric, tags]);
 
-/** Times of points, none of which is missing. */
+/** Times of points; none is missing. */
 export const timesOf = ({ times }: Line): string[] => (times ?? []).filter((time) => time !== null);
 
 /** What tells each line apart from the others, and what they share. */

@@ -55,7 +55,7 @@ describe("the bands of the ruler", () => {
     expect(bandsOf({ ...place, oldest: null }, [], NOW)[0]?.oldest).toBeNull();
   });
 
-  it("say what a level waits for of which nothing is made yet", () => {
+  it("show what a level without windows is waiting for", () => {
     const told = (of: Partial<Level>) => bandsOf(place, [level(of)], NOW)[1]?.told;
     expect(told({ windows: 0, waiting_points: 1_200 })).toBe("waiting for 1,200 points to be packed");
     expect(told({ windows: 0, waiting_points: 1 })).toBe("waiting for 1 point to be packed");

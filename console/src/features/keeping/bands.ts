@@ -42,7 +42,7 @@ export function bandsOf(place: Place, levels: readonly Level[], now: number): Ba
   return [points, ...rolled];
 }
 
-/** How far a level is; one of which nothing could be made yet says what it waits for. */
+/** Progress of a level; for a level without windows, what it is waiting for. */
 export function levelProgress({ windows, waiting_points: waiting = 0, filled, series }: Level): string {
   if (series === 0) return "no points yet";
   if (windows === 0 && waiting > 0)

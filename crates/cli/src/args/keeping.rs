@@ -83,7 +83,7 @@ pub struct ExpireArgs {
     /// Only show what would go
     #[arg(long)]
     pub dry_run: bool,
-    /// The clock is right, although it has leapt: limits by age hold again
+    /// Accept the system clock after a leap, and resume expiry
     #[arg(long)]
     pub accept_clock: bool,
     /// Where the service is.
@@ -121,7 +121,7 @@ pub enum StorageCommand {
     Verify,
     /// Merge blocks that overlap or are small now, and give back the room
     Compact,
-    /// Take the loss of a file for good: it is no longer warned of, and answers go on saying that its points are no longer kept
+    /// Accept the loss of a file: ends the warning, and its time range counts as no longer kept
     AcceptLoss {
         /// The file, as `fenetre storage` names it
         file: String,

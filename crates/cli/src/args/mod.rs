@@ -39,10 +39,10 @@ pub struct Args {
     pub command: Command,
 }
 
-/// Options that may stand before the command too: which service, and which of its datasets.
+/// Options that are also accepted before the command.
 const ANYWHERE: [&str; 2] = ["--url", "--dataset"];
 
-/// Arguments with such options behind their command, where they belong.
+/// Moves such options behind the command.
 pub fn in_order(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
     let mut arguments = arguments.peekable();
     let mut ordered: Vec<OsString> = arguments.next().into_iter().collect();

@@ -52,7 +52,8 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
             outln!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
             outln!("check it with `cd {to} && sha256sum --check SHA256SUMS`, bring it back with `fenetre restore {to} STORE`");
             if !damaged.is_empty() {
-                let text = format!("it is without what is damaged: {}. `fenetre storage verify` says what is wrong with it", damaged.join(", "));
+                let text =
+                    format!("the backup does not contain these damaged files: {}. Run `fenetre storage verify` for details", damaged.join(", "));
                 return Err(Failure::new(FAILED, text));
             }
             Ok(())

@@ -26,7 +26,7 @@ pub fn check(file: &Path) -> Result<(), Failure> {
         let keep_for = said.keep_for.flatten().map_or("for ever".to_owned(), |span| format!("for {span}"));
         said.keep_under.flatten().map_or(keep_for.clone(), |size| format!("{keep_for}, under {size}"))
     };
-    let reserve = store_options.reserve.map_or("10%, at most 10GB".to_owned(), |reserve| reserve.to_string());
+    let reserve = store_options.reserve.map_or("5%, at most 2GB".to_owned(), |reserve| reserve.to_string());
     outln!("  keeping  {}; {reserve} of the volume stays free", told(store_options.retention.store));
     for (name, of) in &store_options.retention.datasets {
         outln!("           {name}  {}", told(of.said));

@@ -183,7 +183,7 @@ fn follow(client: &Client, mut record: ImportRecord) -> Result<ImportRecord, Fai
         record = client.import(&record.id).map_err(|failure| {
             bar.finish_and_clear();
             // The service has the whole file.
-            let consequence = format!("\nThe import {} goes on when the service starts again: `fenetre imports` shows how far it is", record.id);
+            let consequence = format!("\nThe import {} resumes at the next start of the service: `fenetre imports` shows its progress", record.id);
             if failure.is_unreached() { failure.with(&consequence) } else { failure }
         })?;
         bar.set_position(record.read_bytes);

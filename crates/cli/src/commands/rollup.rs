@@ -156,7 +156,7 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
     Ok(())
 }
 
-/// How far a level is; one of which nothing could be made yet says what it waits for.
+/// Progress of a level; for a level without windows, what it is waiting for.
 fn progress(level: &LevelInfo) -> String {
     match (level.windows, level.waiting_points) {
         (0, 0) if level.series == 0 => "no points yet".to_owned(),

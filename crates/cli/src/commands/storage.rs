@@ -38,7 +38,7 @@ pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
         Some(StorageCommand::Compact) => compact(&client, args)?,
         Some(StorageCommand::AcceptLoss { file }) => {
             client.accept_loss(&FileOrder { path: file.clone() })?;
-            outln!("the loss of {file} is taken for good");
+            outln!("accepted the loss of {file}");
         }
     }
     Ok(ExitCode::from(DONE))

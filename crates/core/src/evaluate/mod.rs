@@ -317,7 +317,7 @@ struct Context<'a> {
     parts: Mutex<Vec<ReadPart>>,
 }
 
-/// Points that are looked at before it is asked again whether to stop.
+/// Points between two checks whether to stop.
 const MOST_AT_ONCE: usize = 1_024;
 
 /// Ends a scan from within; what it stands for is told by whoever began the scan.

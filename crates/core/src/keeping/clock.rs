@@ -1,34 +1,34 @@
-//! Whether the wall clock may be believed when points are to go since they are old. A clock that leaps a year ahead makes everything old at once: then nothing
-//! goes until the clock is right again, or somebody says that it is right.
+//! Plausibility of the wall clock for expiry. A clock that leaps a year ahead makes all points old at once, so expiry pauses until the clock is plausible
+//! again or an operator accepts it.
 
 use crate::time::{Nanos, SECOND};
 
-/// A leap of the wall clock against one that only counts, or against when it was last seen.
+/// A leap of the wall clock, relative to the monotonic clock or to the last stored time.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Leap {
-    /// What the wall clock should say, as far as that is known.
+    /// The expected wall time.
     pub expected: Nanos,
-    /// What it says.
+    /// The actual wall time.
     pub wall: Nanos,
 }
 
-/// What is known of the wall clock. Instants of the other clock, which only counts, are nanoseconds since some start, those of sleep among them.
+/// The last plausible state of the wall clock. Monotonic times are nanoseconds since boot, time asleep included.
 #[derive(Clone, Copy, Debug)]
 pub struct Clock {
-    /// What the wall clock said when it was last believed.
+    /// The last plausible wall time.
     wall: Nanos,
-    /// What the other one said then; none where that was before this start.
+    /// The monotonic time at that moment; none if it was before this start.
     counted: Option<Nanos>,
 }
 
 const DAY: Nanos = 86_400 * SECOND;
-/// Clocks are set by hand and by the network: so far off, what goes goes a day early at the most, into the bin.
+/// Tolerance for clocks that are set by hand or over the network. Within it, points expire at most a day early, and into the bin.
 const OFF: Nanos = DAY;
-/// A service may stand still so long; after more, somebody should look.
+/// Longest time between two starts that is accepted without an operator.
 const STOPPED: Nanos = 31 * DAY;
 
 impl Clock {
-    /// Of a service that starts: `last` is what the wall clock said when it was last believed.
+    /// The clock of a service that starts. `last` is the last plausible wall time, if one is stored.
     pub fn since(last: Option<Nanos>, wall: Nanos, counted: Nanos) -> Self {
         match last {
             Some(last) => Self { wall: last, counted: None },
@@ -36,10 +36,10 @@ impl Clock {
         }
     }
 
-    /// Looks at both clocks. What is believed is the measure for the next look.
+    /// Compares both clocks. A plausible wall time becomes the reference for the next look.
     ///
     /// # Errors
-    /// [`Leap`], as long as it lasts.
+    /// [`Leap`] while the wall time is implausible; the reference stays.
     pub fn look(&mut self, wall: Nanos, counted: Nanos) -> Result<(), Leap> {
         let passed = self.counted.map_or(0, |before| counted.saturating_sub(before).max(0));
         let expected = self.wall.saturating_add(passed);
@@ -51,7 +51,7 @@ impl Clock {
         Ok(())
     }
 
-    /// Believes the wall clock, whatever it says.
+    /// Makes the wall time the reference, whatever it is.
     pub fn accept(&mut self, wall: Nanos, counted: Nanos) {
         *self = Self { wall, counted: Some(counted) };
     }

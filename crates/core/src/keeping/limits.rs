@@ -100,11 +100,11 @@ pub enum Reserve {
 
 impl Reserve {
     /// A share of a large disk is more than any store needs to breathe.
-    const MOST_BY_DEFAULT: u64 = 10_000_000_000;
+    const MOST_BY_DEFAULT: u64 = 2_000_000_000;
 
-    /// What holds where nobody has said anything: a tenth of the volume, and 10 GB at most.
+    /// The reserve if none is configured, in bytes: a twentieth of the volume, at most 2 GB.
     pub fn default_bytes(total: u64) -> u64 {
-        (total / 10).min(Self::MOST_BY_DEFAULT)
+        (total / 20).min(Self::MOST_BY_DEFAULT)
     }
 
     /// In bytes, on a volume of so many.
@@ -301,7 +301,7 @@ mod tests {
         assert_eq!("10%".parse::<Reserve>().unwrap().bytes(1_000), 100);
         assert_eq!("5GB".parse::<Reserve>().unwrap().bytes(1), 5_000_000_000);
         assert_eq!("12.5%".parse::<Reserve>().unwrap().to_string(), "12.5%");
-        assert_eq!([Reserve::default_bytes(50_000_000_000), Reserve::default_bytes(1 << 50)], [5_000_000_000, 10_000_000_000]);
+        assert_eq!([Reserve::default_bytes(20_000_000_000), Reserve::default_bytes(1 << 50)], [1_000_000_000, 2_000_000_000]);
         assert!(["95%", "ten", "%", "-1%"].iter().all(|text| text.parse::<Reserve>().is_err()));
     }
 

@@ -99,9 +99,9 @@ enum Lines {
 
 type Fault<T> = Result<T, PlanError>;
 
-/// The tag that tells lines of several states apart.
+/// The tag that separates the lines of several states.
 const STATE_TAG: &str = "state";
-/// The most states that are told apart.
+/// Maximum number of states with a line of their own.
 const MOST_STATES: usize = 100;
 
 impl<'a> Planner<'a> {
@@ -189,10 +189,8 @@ impl<'a> Planner<'a> {
         for (before, metric) in of.also.iter().enumerate() {
             let name = &metric.value.metric;
             if of.selections().take(before + 1).any(|of| of.metric.value.metric == *name) {
-                let error = QueryError::new(metric.place, format!("`{name}` stands twice in `points of`"));
-                return Err(error
-                    .with_help("each metric fills a column of its own name: name it once, or ask for the other in a `show` of its own")
-                    .into());
+                let error = QueryError::new(metric.place, format!("`{name}` is named twice in `points of`"));
+                return Err(error.with_help("each metric becomes a column: name it once, or add another `show`").into());
             }
         }
         let planned: Vec<Planned> = of
@@ -212,7 +210,7 @@ impl<'a> Planner<'a> {
             nodes.push(planned.node);
             units.insert(planned.unit);
         }
-        // What the metrics do not share is said of each line.
+        // Units that the metrics do not share are given per line.
         let unit = if units.len() == 1 { units.pop_first().flatten() } else { None };
         let node = match nodes.pop() {
             Some(alone) if nodes.is_empty() => alone,
@@ -449,8 +447,10 @@ impl<'a> Planner<'a> {
             let planned = self.leaf(of, &reduction.grouping, take, *place, text.to_owned())?;
             let Lines::Of(tags) = planned.lines else { continue };
             if tags.iter().any(|tags| tags.contains_key(STATE_TAG)) {
-                let error =
-                    QueryError::new(*place, format!("a line for each state is told apart by the tag `{STATE_TAG}`, which these lines have already"));
+                let error = QueryError::new(
+                    *place,
+                    format!("the lines of states would be separated by the tag `{STATE_TAG}`, which these lines already have"),
+                );
                 return Err(error.with_help(format!("merge them with `by` or `overall`, or ask for one state: {}(\"…\")", reducer.word())).into());
             }
             lines.extend(tags.into_iter().enumerate().map(|(row, mut tags)| {

@@ -257,7 +257,7 @@ pub enum Node {
     Stacked {
         /// Of which.
         of: Vec<Node>,
-        /// Which line of which is each line that comes out.
+        /// For each line of the result: the index of its source, and the line in that source.
         lines: Vec<(usize, usize)>,
     },
     /// Lines reduced to fewer, window by window.

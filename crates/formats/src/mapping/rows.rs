@@ -15,7 +15,7 @@ use fenetre_core::{
 use super::{Absent, Cell, Column, Mapping, NamedMetric, NotFinite, Notation, Others, Role, cell::Numbers};
 use crate::{FormatError, Tally};
 
-/// Columns that a table may have.
+/// Maximum number of columns of a table.
 pub const MAX_COLUMNS: usize = 20_000;
 
 /// Where each part of a row stands.
@@ -63,10 +63,10 @@ impl Rows {
         let rule = mapping.time_rule().map_err(FormatError::Table)?;
         if names.len() > MAX_COLUMNS {
             let text =
-                format!("the table has {} columns, and {MAX_COLUMNS} can be read: split it, or make it a long one with a row a value", names.len());
+                format!("the table has {} columns; the maximum is {MAX_COLUMNS}. Split it, or use a long table with one row per value", names.len());
             return Err(FormatError::Table(text));
         }
-        // The first of several that have no name.
+        // Several columns may have no name; the first one counts.
         let places: HashMap<&str, usize> = names.iter().enumerate().rev().map(|(at, name)| (*name, at)).collect();
         let place = |wanted: &str| places.get(wanted).copied().ok_or_else(|| lacks(names, wanted));
         let time = match &mapping.time.column {

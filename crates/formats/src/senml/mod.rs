@@ -156,7 +156,7 @@ impl Base {
             (sum, base) => Some(sum.unwrap_or(0.0) + base.unwrap_or(0.0)),
         };
         if is_base_only && !says_base {
-            return Err(Refusal::of(Cause::Value, "v", "the record is empty: it has no value (v, vs, vb or s), and no base field either"));
+            return Err(Refusal::of(Cause::Value, "v", "the record is empty: it has neither a value (v, vs, vb or s) nor a base field"));
         }
         if is_base_only {
             return Ok(Resolved::default());

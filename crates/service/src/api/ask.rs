@@ -207,7 +207,7 @@ async fn answer(state: &Shared, dataset: String, question: Question, request: &H
         // Most have gone; one that has only stopped sending reads this.
         Err(Problem::new(
             Sort::Request,
-            "the connection was closed on the caller's side, and the query given up: keep it open until the answer has come",
+            "the client closed its side of the connection, so the query was cancelled: keep the connection open until the answer arrives",
         ))
     })
 }
@@ -243,22 +243,23 @@ async fn compute(state: &Shared, dataset: String, question: Question, kind: Answ
     body.map_or_else(|| Err(EvaluateError::Stopped.into()), |body| Ok(kind.respond(body)))
 }
 
-/// Whether a query must show at once that it is short.
+/// Which bounds a query runs under.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Haste {
-    /// It ends soon, or begins anew among the long ones.
+    /// Those of a quick query.
     Quick,
-    /// It has until its deadline.
+    /// The deadline alone.
     None,
 }
 
-/// So many stretches of points, blocks for the most part, and so long a quick query may read.
+/// Blocks, or parts of points in memory, that a quick query may read.
 const QUICK_RUNS: usize = 2_000;
+/// Longest run time of a quick query.
 const QUICK: Duration = Duration::from_millis(50);
-/// Cells of all lines and windows that a quick query may compute.
+/// Windows times lines that a quick query may compute.
 const QUICK_CELLS: usize = 100_000;
 
-/// When a query ends before it is answered.
+/// Conditions that stop a query before it is answered.
 struct Stop {
     given_up: Arc<AtomicBool>,
     deadline: Instant,
@@ -268,24 +269,24 @@ struct Stop {
 }
 
 impl Stop {
-    /// Nobody waits any more, or not for longer.
+    /// Whether the caller has gone, or the deadline has passed.
     fn is_over(&self) -> bool {
         self.given_up.load(Ordering::Relaxed) || Instant::now() > self.deadline
     }
 
-    /// A quick query that is not.
+    /// Whether it exceeds the bounds of a quick query.
     fn is_long(&self) -> bool {
         self.haste == Haste::Quick && (self.runs.load(Ordering::Relaxed) > QUICK_RUNS || self.began.elapsed() > QUICK)
     }
 
-    /// Asked before each stretch of points.
+    /// Whether to stop; called before each block or part.
     fn now(&self) -> bool {
         self.runs.fetch_add(1, Ordering::Relaxed);
         self.is_long() || self.is_over()
     }
 }
 
-/// The answer to a query; none where it is no quick one.
+/// The answer to a query; none if it exceeds the bounds of a quick query.
 fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result<Option<AnswerDocument>, Problem> {
     let start = Instant::now();
     let (plan, _) = prepare(state, dataset, question)?;

@@ -9,10 +9,10 @@ use serde_json::Value;
 use super::read_all;
 use crate::problem::{Problem, Sort};
 
-/// Bytes that a document may have: a mapping of many thousand columns, a table of all definitions.
+/// Maximum size of a document in bytes. Enough for mappings with many thousand columns.
 const MOST_BYTES: usize = 16 << 20;
 
-/// A body as it came.
+/// A body that holds one document.
 pub struct Document(Vec<u8>);
 
 impl Deref for Document {
@@ -36,29 +36,27 @@ impl FromRequest for Document {
     }
 }
 
-/// Reads a JSON object, and says where it is wrong.
+/// Reads a JSON object.
 ///
 /// # Errors
-/// [`Sort::Request`]: where there is no body, it is no JSON, or holds something else than it must.
+/// [`Sort::Request`] with the place, if the body is missing, is not JSON, or does not fit.
 pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, Problem> {
     let fault = |text: String| Problem::new(Sort::Request, text);
     if body.trim_ascii().is_empty() {
-        return Err(fault("the body is missing: a JSON object is expected, `{}` where nothing is to be said".to_owned()));
+        return Err(fault("the body is missing: send a JSON object, or `{}` for the defaults".to_owned()));
     }
     let read: T = serde_json::from_slice(body).map_err(|error| fault(format!("the body cannot be read as JSON: {error}")))?;
-    // The parser takes an array for an object whose fields stand in their order, which nobody can mean.
+    // The parser also accepts an array of the fields in their order; such a body is a mistake.
     let sent: Value = serde_json::from_slice(body).map_err(|error| fault(error.to_string()))?;
     let understood = serde_json::to_value(&read).map_err(|error| Problem::internal(&error))?;
     match array_for_object(&sent, &understood) {
         None => Ok(read),
-        Some(place) if place.is_empty() => Err(fault("the body cannot be read as JSON: it is an array, and an object is expected".to_owned())),
-        Some(place) => {
-            Err(fault(format!("the body cannot be read as JSON: {} is an array, and an object is expected", place.trim_start_matches('.'))))
-        }
+        Some(place) if place.is_empty() => Err(fault("the body cannot be read as JSON: expected an object, found an array".to_owned())),
+        Some(place) => Err(fault(format!("the body cannot be read as JSON: {}: expected an object, found an array", place.trim_start_matches('.')))),
     }
 }
 
-/// Where an array was sent that was taken for an object.
+/// The place of an array that was read as an object.
 fn array_for_object(sent: &Value, understood: &Value) -> Option<String> {
     let below = |step: String, sent: &Value, understood: &Value| array_for_object(sent, understood).map(|place| step + &place);
     match (sent, understood) {
@@ -98,10 +96,10 @@ mod tests {
     fn an_array_is_no_object_at_any_depth() {
         let right: Policy = read_json(br#"{"levels": [{"width": "1h"}, {"width": "1d", "keep_for": "2y"}]}"#).unwrap();
         assert_eq!((right.levels.len(), right.levels[1].keep_for.as_deref()), (2, Some("2y")));
-        assert_eq!(fault("[[]]"), "the body cannot be read as JSON: it is an array, and an object is expected");
+        assert_eq!(fault("[[]]"), "the body cannot be read as JSON: expected an object, found an array");
         assert_eq!(
             fault(r#"{"levels": [{"width": "1h"}, ["1d", "2y"]]}"#),
-            "the body cannot be read as JSON: levels[1] is an array, and an object is expected"
+            "the body cannot be read as JSON: levels[1]: expected an object, found an array"
         );
         assert!(fault("").starts_with("the body is missing"), "{}", fault(""));
         assert!(fault(" \n").starts_with("the body is missing"));

@@ -204,7 +204,7 @@ pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec
             (dataset.id, info)
         };
         let infos: Vec<(DatasetId, DatasetInfo)> = catalogue.datasets().map(info).collect();
-        // No lock is held while files are read.
+        // Hold no lock while files are read.
         drop(catalogue);
         let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { held: Held::of(state.store.counts(id)?.values()), ..info });
         infos.into_iter().map(counted).collect()

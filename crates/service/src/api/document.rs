@@ -1,4 +1,4 @@
-//! The OpenAPI document: what the calls say of themselves, and what holds for all of them.
+//! The OpenAPI document, completed with what holds for all calls.
 
 use actix_web::{
     HttpRequest, HttpResponse, ResponseError,
@@ -38,7 +38,7 @@ pub struct Calls {
 }
 
 impl Calls {
-    /// Completes what the calls say of themselves.
+    /// Completes the document.
     ///
     /// # Errors
     /// Where the document has no JSON form.
@@ -95,14 +95,14 @@ fn drop_empty_defaults(part: &mut Value) {
     }
 }
 
-/// A name for a call that no other has: `get_datasets_by_dataset_metrics`.
+/// A unique operation id, such as `get_datasets_by_dataset_metrics`.
 fn id_of(method: &Method, path: &str) -> String {
     let steps = path.trim_start_matches("/api/v1").split(['/', '.', '-']).filter(|step| !step.is_empty());
     let named = steps.map(|step| step.strip_prefix('{').map_or_else(|| step.to_owned(), |name| format!("by_{}", name.trim_end_matches('}'))));
     std::iter::once(method.as_str().to_lowercase()).chain(named).collect::<Vec<_>>().join("_")
 }
 
-/// Statuses with which any call may be answered, and why.
+/// Failures that any call may return, with their descriptions.
 fn of_all(path: &str) -> Vec<(&'static str, &'static str)> {
     let mut all = vec![
         ("400", "The request is wrong"),
@@ -118,7 +118,7 @@ fn of_all(path: &str) -> Vec<(&'static str, &'static str)> {
     all
 }
 
-/// Gives each answer a description and each failure its media type, and names the failures that every call has.
+/// Adds descriptions, the media type of failures, and the failures that any call may return.
 fn complete(path: &str, operation: &mut Value) {
     if let Some(schema) = operation.pointer_mut("/requestBody/content/application~1json/schema")
         && schema.as_object().is_some_and(Map::is_empty)
@@ -168,7 +168,7 @@ pub fn refuse(request: &HttpRequest) -> HttpResponse {
 /// The answer to a request whose path has other methods.
 pub fn other_method(request: &HttpRequest, methods: &[Method]) -> HttpResponse {
     let known: Vec<&str> = methods.iter().map(Method::as_str).collect();
-    let detail = format!("{} is called with {}, not with {}", request.path(), known.join(" or "), request.method());
+    let detail = format!("{} is not supported for {}: use {}", request.method(), request.path(), known.join(" or "));
     let mut response = Problem::new(Sort::Method, detail).error_response();
     // Names of methods are letters.
     if let Ok(allowed) = HeaderValue::from_str(&known.join(", ")) {

@@ -46,7 +46,7 @@ pub(crate) fn all(state: &State) -> Result<Vec<MappingInfo>, Problem> {
 fn read(document: &Document) -> Result<Mapping, Problem> {
     serde_json::from_str(&document.body).map_err(|error| {
         let name = &document.name;
-        Problem::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it was damaged. Keep it anew, or remove it with `fenetre mapping remove {name}`"))
+        Problem::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"))
     })
 }
 

@@ -104,26 +104,26 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
 /// How long a caller may send nothing in the middle of a body.
 const STALLED: Duration = Duration::from_secs(30);
 
-/// Bytes a second that a body must come with, once it has taken a while.
+/// Minimum rate of a body in bytes per second, after a grace period of [`STALLED`].
 const LEAST_RATE: u64 = 1_000;
 
-/// How a body arrives.
+/// Progress of a body that is being received.
 pub(crate) struct Arrival {
     since: Instant,
     bytes: u64,
 }
 
 impl Arrival {
-    /// Of a body that begins now.
+    /// A body whose first byte is awaited.
     pub(crate) fn new() -> Self {
         Self { since: Instant::now(), bytes: 0 }
     }
 
-    /// Notes what has come, after so long; one that trickles in holds memory and a connection for ever.
+    /// Counts bytes that have arrived `passed` after the start, and checks the rate: a slow body must not hold memory and a connection for ever.
     fn check(&mut self, bytes: usize, passed: Duration) -> Result<(), Problem> {
         self.bytes += bytes as u64;
         if passed > STALLED && self.bytes < LEAST_RATE * passed.as_secs() {
-            let text = format!("the body came with less than {LEAST_RATE} bytes a second for {} s, so nothing of it was kept", passed.as_secs());
+            let text = format!("the body arrived at less than {LEAST_RATE} bytes per second over {} s, so nothing was kept", passed.as_secs());
             return Err(Problem::new(Sort::Stalled, text));
         }
         Ok(())

@@ -63,7 +63,7 @@ pub(crate) async fn overview(_: Access<Read>, state: Shared) -> Result<web::Json
 fn look(state: &State) -> Result<Overview, Problem> {
     let now = now();
     let (mut ids, mut metrics, mut series, mut counts) = (Vec::new(), 0, 0, Vec::new());
-    // No lock is held while files are read.
+    // Hold no lock while files are read.
     {
         let catalogue = state.store.catalogue();
         for dataset in catalogue.datasets() {

@@ -159,10 +159,10 @@ pub(crate) async fn push(
     Ok(answer.json(report))
 }
 
-/// The time in which a body must be read.
+/// Time limit for reading a body.
 const READING: Duration = Duration::from_secs(60);
 
-/// Whether reading a body takes too long, from now on.
+/// A check whether the time limit for reading a body, which starts now, has passed.
 pub(crate) fn when_late() -> impl Fn() -> bool + Send + 'static {
     let end = Instant::now() + READING;
     move || Instant::now() > end

@@ -159,7 +159,7 @@ pub struct DepartingPart {
 pub struct ExpiryOrder {
     /// Only say what would go.
     pub dry_run: bool,
-    /// The clock is right, although it has leapt.
+    /// Accept the system clock after a leap.
     pub accept_clock: bool,
 }
 
@@ -405,7 +405,7 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<In
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
 }
 
-/// Names of places, and sizes of metrics by their names: looked up once for all places, of which there may be many thousands.
+/// Names of places, and sizes of metrics by name. Computed once, because there may be thousands of places.
 struct Sizes<'s> {
     names: BTreeMap<Place, String>,
     of_metrics: HashMap<String, &'s MetricSize>,

@@ -136,7 +136,7 @@ pub(crate) async fn latest(
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<LatestPoint>>, Problem> {
     let work = move |state: &State| {
-        // No lock is held while files are read.
+        // Hold no lock while files are read.
         let (dataset, total, series) = {
             let catalogue = state.store.catalogue();
             let dataset = find(&catalogue, &name)?;

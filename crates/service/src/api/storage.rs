@@ -37,7 +37,7 @@ pub struct StorageInfo {
     pub places: Vec<PlaceInfo>,
     /// Limits that are nearly reached, or passed.
     pub warnings: Vec<String>,
-    /// Files that are damaged or lost, as far as that is known.
+    /// Files known to be damaged or lost.
     pub faults: Vec<FileFault>,
     /// Datasets, by name.
     pub datasets: Vec<DatasetStorage>,
@@ -262,12 +262,12 @@ pub struct CompactedPartition {
     pub after: u64,
 }
 
-/// A file that is damaged or lost.
+/// A damaged or lost file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct FileFault {
     /// The file.
     pub path: String,
-    /// What is wrong, and what to do.
+    /// What is wrong, and the remedy.
     pub fault: String,
 }
 
@@ -335,7 +335,7 @@ pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: Body) -> Result
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Takes the loss of a partition's file for good: nobody is warned of it any more, and answers go on telling that its points are no longer kept.
+/// Accepts the loss of a file. The warning ends, and the file's time range counts as no longer kept.
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/storage/accept-loss")]

@@ -94,7 +94,7 @@ impl Imports {
         let read = |document: &Document| {
             serde_json::from_str(&document.body).map(current).map_err(|error| {
                 let id = &document.name;
-                Problem::internal(&format!("the record of the import `{id}` cannot be read ({error}): a later version wrote it, or it was damaged. `fenetre imports forget {id}` removes it; points that it brought stay"))
+                Problem::internal(&format!("the record of the import `{id}` cannot be read ({error}): a later version wrote it, or it is damaged. Remove it with `fenetre imports forget {id}`; its points stay"))
             })
         };
         let mut records: Vec<ImportRecord> = documents.iter().map(read).collect::<Result<_, _>>()?;

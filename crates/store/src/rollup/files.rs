@@ -20,7 +20,7 @@ use rusqlite::{Connection, TransactionBehavior, params};
 
 use crate::{
     error::{Context, StoreError},
-    files::{companion, remove_file},
+    files::{companion, is_filled, remove_file},
     partition::checkpoint,
     pool::Pool,
     sqlite::{self, Use},
@@ -211,7 +211,15 @@ impl LevelFiles {
     pub fn stretch_of(&self, path: &Path) -> Option<TimeRange> {
         let files = self.files.read();
         let (start, _) = files.iter().find(|(_, file)| file.path == path)?;
-        Some(TimeRange { start: *start, end: start.saturating_add(self.stretch()) })
+        Some(self.stretch_from(*start))
+    }
+
+    fn stretch_from(&self, start: Nanos) -> TimeRange {
+        TimeRange { start, end: start.saturating_add(self.stretch()) }
+    }
+
+    fn path_at(&self, start: Nanos) -> PathBuf {
+        self.folder.join(format!("{}.db", format_day(start)))
     }
 
     /// Gives every row of the files that begin inside a range, with what the file says of it.
@@ -342,7 +350,7 @@ impl LevelFiles {
         if let Some(file) = self.files.read().get(&start) {
             return Arc::clone(file);
         }
-        let path = self.folder.join(format!("{}.db", format_day(start)));
+        let path = self.path_at(start);
         let mut files = self.files.write();
         Arc::clone(files.entry(start).or_insert_with(|| LevelFile::new(&self.pool, path)))
     }
@@ -397,19 +405,17 @@ impl LevelFiles {
         Ok(None)
     }
 
-    /// The files, the oldest first.
-    /// First instants of its files.
+    /// First instants of the files' stretches.
     pub fn starts(&self) -> Vec<Nanos> {
         self.files.read().keys().copied().collect()
     }
 
-    /// The stretch of time of a file, and whether the file holds anything.
+    /// The stretch of the file that begins at an instant, and whether that file holds anything.
     pub fn file_at(&self, start: Nanos) -> (TimeRange, bool) {
-        let path = self.folder.join(format!("{}.db", format_day(start)));
-        let is_filled = [path.clone(), companion(&path, "-wal")].iter().any(|path| fs::metadata(path).is_ok_and(|file| file.len() > 0));
-        (TimeRange { start, end: start.saturating_add(self.stretch()) }, is_filled)
+        (self.stretch_from(start), is_filled(&self.path_at(start)))
     }
 
+    /// The files, the oldest first.
     pub fn paths(&self) -> Vec<PathBuf> {
         self.files.read().values().map(|file| file.path.clone()).collect()
     }

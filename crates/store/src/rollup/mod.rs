@@ -19,6 +19,7 @@
 //! | `verify` | whether windows on the disk are those of their points |
 
 mod files;
+mod levels;
 mod progress;
 mod scan;
 mod verify;
@@ -47,6 +48,7 @@ use crate::{error::StoreError, files::folder_bytes, head::Sorted, shared::Shared
 
 use files::DROPPED_TOGETHER;
 pub use files::LevelFiles;
+pub use levels::{LevelState, level_states};
 use progress::Progress;
 pub use scan::first_point;
 pub use verify::verify;
@@ -215,7 +217,7 @@ impl DatasetRollups {
         })
     }
 
-    /// Where a file is missing or empty that was there, its windows are out of date: points answer until they are made again.
+    /// Marks the windows of missing or empty files as out of date: queries use points until the windows are rebuilt.
     fn look_for_files(&self, shared: &Shared, dataset: DatasetId) -> Result<(), StoreError> {
         let known = self.turn.lock().files()?;
         let policies = taken(&shared.catalogue.read(), dataset);
@@ -230,7 +232,7 @@ impl DatasetRollups {
                             policy = policy.name,
                             width = level.key.1,
                             from,
-                            "a file of a level is missing or empty: points answer for it until its windows are made again"
+                            "a rollup file is missing or empty; queries use points until its windows are rebuilt"
                         );
                         self.mark(policy.series.iter().map(|(id, _)| *id), range)?;
                     }
@@ -240,7 +242,7 @@ impl DatasetRollups {
         self.note_files(shared, &policies)
     }
 
-    /// Notes which files of levels must be there from now on.
+    /// Records the files that must exist from now on.
     pub fn note_files(&self, shared: &Shared, policies: &[Taken]) -> Result<(), StoreError> {
         let mut there = BTreeSet::new();
         for level in policies.iter().flat_map(|policy| &policy.levels) {

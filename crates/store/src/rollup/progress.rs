@@ -86,7 +86,7 @@ impl Progress {
         run(&mut self.connection).at("write", &self.path)
     }
 
-    /// The files that must be there, by level and first instant.
+    /// The files that must exist, by level and first instant.
     pub fn files(&self) -> Result<BTreeSet<(LevelKey, Nanos)>, StoreError> {
         let read = || -> rusqlite::Result<BTreeSet<(LevelKey, Nanos)>> {
             let mut files = self.connection.prepare_cached("SELECT policy, width, start FROM file")?;
@@ -95,7 +95,7 @@ impl Progress {
         read().at("read", &self.path)
     }
 
-    /// Notes which these are.
+    /// Records them.
     pub fn set_files(&mut self, files: &BTreeSet<(LevelKey, Nanos)>) -> Result<(), StoreError> {
         let known = self.files()?;
         if known == *files {

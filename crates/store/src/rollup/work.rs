@@ -220,7 +220,7 @@ impl Turn<'_> {
         Ok(Members { shared: self.shared, dataset: self.dataset, series: &policy.series, finer })
     }
 
-    /// First instant of which there are points, or finer windows that tell of points that have gone.
+    /// First instant with points, or with finer windows of points that are no longer kept.
     fn first(&self, policy: &Taken, at: usize, first: Nanos) -> Result<Nanos, StoreError> {
         let Some(finer) = at.checked_sub(1).map(|finer| &policy.levels[finer]) else { return Ok(first) };
         Ok(match self.covered(finer).filter(|covered| !covered.is_empty()) {

@@ -2,7 +2,12 @@
 
 #![allow(dead_code, reason = "each test uses a part of it")]
 
-use std::{fs, path::Path, time::Duration};
+use std::{
+    fs,
+    path::Path,
+    sync::atomic::{AtomicBool, Ordering},
+    time::Duration,
+};
 
 use fenetre_core::{
     block::Columns,
@@ -13,6 +18,15 @@ use fenetre_core::{
 use fenetre_store::{Options, Store, StoreError, StoreSource};
 
 pub const START: Nanos = 1_790_000_000 * SECOND;
+
+/// Ends the threads of a test when it is dropped, also if the test fails: else a scope would wait for them forever.
+pub struct Ends<'t>(pub &'t AtomicBool);
+
+impl Drop for Ends<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::SeqCst);
+    }
+}
 
 /// Options under which nothing happens unless a test asks for it, and few points make many partitions.
 pub fn quiet() -> Options {

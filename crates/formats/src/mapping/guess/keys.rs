@@ -11,7 +11,7 @@ use crate::{
 /// Of a hundred points so many may replace each other before somebody should know.
 pub const MAX_COLLISIONS_PERCENT: usize = 1;
 
-/// Columns of which pairs are tried.
+/// Maximum number of columns whose pairs are tried.
 const MAX_PAIRED: usize = 50;
 
 /// Rows whose time and tags are those of another row.
