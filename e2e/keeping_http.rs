@@ -259,7 +259,7 @@ fn damage_is_found_and_named_by_file_and_window() {
     let service = filled(&store, 10);
     roll_up(&service, &json!([{ "width": "1h" }]));
     let sound = service.run(&["storage", "verify"]);
-    assert!(sound.code() == 0 && sound.out().contains("of 2,880 points, and 480 windows of rollups, compared with"), "{}", sound.all());
+    assert!(sound.code() == 0 && sound.out().contains("of 2,880 points, and 480 windows of rollups against"), "{}", sound.all());
     let storage = get(&service, "/api/v1/storage");
     let file = PathBuf::from(storage["datasets"][0]["levels"][0]["files"][0].as_str().unwrap());
     let partition = PathBuf::from(storage["datasets"][0]["partitions"][0]["path"].as_str().unwrap());

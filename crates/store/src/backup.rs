@@ -40,7 +40,7 @@ use crate::{
 const MANIFEST: &str = "manifest.json";
 const UNFINISHED: &str = "unfinished.json";
 const SUMS: &str = "SHA256SUMS";
-const CATALOGUE: &str = "catalogue.db";
+pub const CATALOGUE: &str = "catalogue.db";
 const VERSION: u32 = 1;
 
 /// How far a backup or a restore is.
@@ -79,6 +79,9 @@ struct Manifest {
     since: Option<PathBuf>,
     /// Every file by its path below the backup.
     files: BTreeMap<String, Entry>,
+    /// Partitions that were damaged, and are not in it.
+    #[serde(default)]
+    damaged: Vec<String>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -152,7 +155,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
     let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
     let begun = if to.join(UNFINISHED).exists() { Some(Manifest::read(to, UNFINISHED)?) } else { None };
-    let mut manifest = Manifest { version: VERSION, generation: 0, since, files: BTreeMap::new() };
+    let mut manifest = Manifest { version: VERSION, generation: 0, since, files: BTreeMap::new(), damaged: Vec::new() };
     if begun.is_none() {
         manifest.write(to, UNFINISHED)?;
     }
@@ -229,6 +232,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     report.bytes += bytes;
     manifest.files.insert(CATALOGUE.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
     report.kept = manifest.files.len() - report.copied;
+    manifest.damaged.clone_from(&report.damaged);
     write_sums(to, &manifest)?;
     manifest.write(to, MANIFEST)?;
     remove_file(&to.join(UNFINISHED))?;
@@ -360,6 +364,7 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
         report.points += entry.points;
         progress = BackupProgress { done: progress.done + 1, bytes: report.bytes, ..progress };
     }
+    check_entries(from, &manifest, &unfinished.join(CATALOGUE))?;
     if to.exists() {
         fs::remove_dir(to).at("replace", to)?;
     }
@@ -367,6 +372,49 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
     to.parent().filter(|parent| !parent.as_os_str().is_empty()).map_or(Ok(()), sync_folder)?;
     told(progress);
     Ok(report)
+}
+
+/// Compares the entries of a manifest with the partitions that the backup's catalogue names: an entry that somebody removed is a file that is missing.
+fn check_entries(from: &Path, manifest: &Manifest, catalogue: &Path) -> Result<(), StoreError> {
+    let is_known = |name: &String| manifest.files.contains_key(name) || manifest.damaged.contains(name);
+    let named = if catalogue.exists() { inventory::partitions_in(catalogue)? } else { vec![CATALOGUE.to_owned()] };
+    match named.iter().find(|name| !is_known(name)) {
+        Some(name) => Err(StoreError::Backup(format!(
+            "{} does not list {name}, which belongs to this backup: the file was changed. Nothing was restored",
+            from.join(MANIFEST).display()
+        ))),
+        None => Ok(()),
+    }
+}
+
+/// A finished backup whose files are taken one by one.
+pub struct Backup {
+    folder: PathBuf,
+    manifest: Manifest,
+}
+
+impl Backup {
+    pub fn open(folder: &Path) -> Result<Self, StoreError> {
+        Ok(Self { manifest: Manifest::read(folder, MANIFEST)?, folder: folder.to_owned() })
+    }
+
+    pub fn has(&self, name: &str) -> bool {
+        self.manifest.files.contains_key(name)
+    }
+
+    /// Where a file is, once its checksum was found right.
+    pub fn file(&self, name: &str) -> Result<PathBuf, StoreError> {
+        let entry = self
+            .manifest
+            .files
+            .get(name)
+            .ok_or_else(|| StoreError::Backup(format!("the backup {} does not contain {name}", self.folder.display())))?;
+        let path = source_of(&self.folder, &self.manifest, name, entry)?;
+        if is_whole(&path, entry) {
+            return Ok(path);
+        }
+        Err(StoreError::Backup(format!("{} is damaged: its checksum is not {}, the recorded one", path.display(), entry.sha256)))
+    }
 }
 
 /// Where a file of a backup is: there, or in the one that it builds on, or in the one before that.

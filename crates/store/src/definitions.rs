@@ -58,11 +58,22 @@ fn check_points_fit(name: &str, metric: &Metric, wanted: &MetricDefinition, rela
 pub struct Definitions {
     records: Mutex<Records>,
     catalogue: SharedCatalogue,
+    store: i64,
 }
 
 impl Definitions {
-    pub fn new(records: Records, catalogue: SharedCatalogue) -> Self {
-        Self { records: Mutex::new(records), catalogue }
+    pub fn new(records: Records, catalogue: SharedCatalogue) -> Result<Self, StoreError> {
+        Ok(Self { store: records.store()?, records: Mutex::new(records), catalogue })
+    }
+
+    /// The number of this store, which its files carry.
+    pub fn store(&self) -> i64 {
+        self.store
+    }
+
+    /// SQLite's own check of the catalogue's file: faults, one sentence each.
+    pub fn check_integrity(&self) -> Result<Vec<String>, StoreError> {
+        self.records.lock().check_integrity()
     }
 
     /// Notes that the head has begun a generation.

@@ -66,6 +66,16 @@ pub enum StoreError {
         /// The latest format that is known here.
         known: i64,
     },
+    /// Written by an earlier version, and not to be changed.
+    #[error("{} is of format {found}, this version uses format {known}. Start the service once, which updates the store, then try again", path.display())]
+    OlderFormat {
+        /// The file.
+        path: PathBuf,
+        /// Its format.
+        found: i64,
+        /// The format of this version.
+        known: i64,
+    },
     /// It lies on a file system that cannot be written.
     #[error("{} cannot be written: the file system is read-only. Make it writable, or choose another store", path.display())]
     ReadOnly {
@@ -82,7 +92,7 @@ pub enum StoreError {
     },
     /// There are points, and no catalogue that says what they are.
     #[error(
-        "{} is missing or empty, but there are point files beside it ({}). Without the catalogue their contents are unknown, and new points would be mixed up with them. Restore the store from a backup (`fenetre restore`), or use an empty folder",
+        "{} is missing or empty, but there are point files beside it ({}). Without the catalogue their contents are unknown, and new points would be mixed up with them. Restore the store from a backup (`fenetre restore`), keep the points and take only the catalogue from it (`fenetre storage repair --from`), or use an empty folder",
         path.display(),
         found.display()
     )]
@@ -91,6 +101,37 @@ pub enum StoreError {
         path: PathBuf,
         /// A file of points.
         found: PathBuf,
+    },
+    /// A file of points of another store.
+    #[error(
+        "{} belongs to another store: its series are not those of this catalogue. Run `fenetre storage repair {}` to see what can be done",
+        file.display(),
+        root.display()
+    )]
+    Foreign {
+        /// The file.
+        file: PathBuf,
+        /// The store's directory.
+        root: PathBuf,
+    },
+    /// Points refer to series that the catalogue never had.
+    #[error(
+        "{} is older than the points: {} refers to series {found}, but the catalogue has given ids only up to {known}. New series would be mixed up with old points. Put the newer catalogue back, or run `fenetre storage repair {}` to see what can be done",
+        path.display(),
+        file.display(),
+        root.display()
+    )]
+    OlderCatalogue {
+        /// The catalogue.
+        path: PathBuf,
+        /// A file of points.
+        file: PathBuf,
+        /// The highest id in it.
+        found: u32,
+        /// The highest id that the catalogue has given.
+        known: u32,
+        /// The store's directory.
+        root: PathBuf,
     },
     /// A record of the catalogue that is not what was written, or that this version does not know.
     #[error(
@@ -193,9 +234,12 @@ impl<T> Context<T> for rusqlite::Result<T> {
 fn way_out(path: &std::path::Path) -> &'static str {
     match path.file_name().and_then(|name| name.to_str()) {
         Some("catalogue.db") => {
-            "Restore the store from a backup (`fenetre restore`). Do not move this file away: without it, the points cannot be identified"
+            "Restore the store from a backup (`fenetre restore`), or keep the points and take only the catalogue from it (`fenetre storage repair --from`). Do not move this file away: without it, the points cannot be identified"
         }
-        _ => "Restore the file from a backup; without a backup, move it away to continue without its points",
+        _ if path.components().any(|part| part.as_os_str() == "rollup") => {
+            "Stop the service and run `fenetre storage repair`: the windows are made again from points"
+        }
+        _ => "Restore the file from a backup, or stop the service and run `fenetre storage repair`: it shows first what can be saved",
     }
 }
 
@@ -216,6 +260,14 @@ impl From<RecordFault> for rusqlite::Error {
 }
 
 impl StoreError {
+    /// What is wrong with a damaged file, without its name and without advice.
+    pub(crate) fn reason(&self) -> String {
+        match self {
+            Self::Damaged { what, .. } => what.clone(),
+            other => other.to_string(),
+        }
+    }
+
     /// There is no such dataset; what there is instead.
     pub(crate) fn no_dataset(catalogue: &Catalogue, name: &str) -> Self {
         Self::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) }

@@ -27,9 +27,9 @@ use crate::{
 };
 
 /// Sort of the documents whose names are the partitions that must exist.
-const THERE: &str = "partition";
+pub const THERE: &str = "partition";
 /// Sort of the documents that record lost partitions.
-const LOST: &str = "lost-partition";
+pub const LOST: &str = "lost-partition";
 /// Sort of the documents whose names are the numbers of journal files that must exist. After a clean stop the body is the number of the last batch, else 0.
 const JOURNALS: &str = "journal";
 /// Sort of the documents that record lost batches, by journal file.
@@ -114,7 +114,9 @@ pub fn check_journals(shared: &Shared, found: &BTreeMap<u64, Replayed>) -> Resul
             None => drop(lost.insert(number, "it is missing".to_owned())),
             Some(replayed) if replayed.is_blank => drop(lost.insert(number, "its log is missing or empty".to_owned())),
             Some(replayed) if replayed.last < last => {
-                lost.entry(number).or_insert_with(|| format!("batches {} to {last} are missing from its end", replayed.last + 1));
+                let first = replayed.last + 1;
+                let what = if first == last { format!("batch {last} is missing") } else { format!("batches {first} to {last} are missing") };
+                lost.entry(number).or_insert_with(|| format!("{what} from its end"));
             }
             Some(_) => {}
         }
@@ -207,6 +209,19 @@ pub fn accept_loss(shared: &Shared, name: &str) -> Result<(), StoreError> {
     shared.floors.erase(&shared.definitions, DatasetId(loss.dataset), Dropped { span: loss.span, points: loss.span })?;
     forget(shared, name)?;
     shared.floors.reload(&shared.definitions, &shared.inventory.losses())
+}
+
+/// Partitions that a backup's copy of the catalogue names.
+pub fn partitions_in(catalogue: &Path) -> Result<Vec<String>, StoreError> {
+    let connection = crate::sqlite::open_to_read(catalogue).at("open", catalogue)?;
+    let read = || -> rusqlite::Result<Vec<String>> {
+        // A backup of an early version has no documents.
+        if !connection.query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'document')", [], |row| row.get::<_, bool>(0))? {
+            return Ok(Vec::new());
+        }
+        connection.prepare("SELECT name FROM document WHERE sort = ?1")?.query_map([THERE], |row| row.get(0))?.collect()
+    };
+    read().at("read", catalogue)
 }
 
 /// Removes from a backup's copy of the catalogue the files that the backup does not contain: all journals, and partitions not in `partitions`.

@@ -17,6 +17,7 @@ use crate::{
     error::{Context, StoreError},
     files::{companion, remove_file, sync_folder},
     log,
+    origin::{self, Highest, Origin},
     sqlite::{self, Use},
 };
 
@@ -25,6 +26,8 @@ pub struct Journal {
     folder: PathBuf,
     pub number: u64,
     synced: bool,
+    /// The number of the store.
+    store: i64,
     connection: Connection,
 }
 
@@ -53,12 +56,14 @@ pub struct Replayed {
     pub faults: Vec<String>,
     /// Whether even the table of a fresh file is missing.
     pub is_blank: bool,
+    /// Which store it belongs to, and the highest series in it.
+    pub origin: Origin,
 }
 
 /// Reads the batches of a file in the order in which they were acknowledged. Damage is reported in the result, and batches after it are read. If commits were not
 /// `synced` one by one, a power cut may have torn several of them, so nothing after a gap is read.
-pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Result<Replayed, StoreError> {
-    let mut found = Replayed::default();
+pub fn replay(path: &Path, synced: bool, each: impl FnMut(Journaled)) -> Result<Replayed, StoreError> {
+    let (mut found, mut each) = (Replayed::default(), each);
     if synced && log::mend(&companion(path, "-wal")).at("mend", path)? {
         found.faults.push("a part of its log is damaged".to_owned());
     }
@@ -67,6 +72,12 @@ pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Res
     if !connection.query_row(table, [], |row| row.get::<_, bool>(0)).at("read", path)? {
         return Ok(Replayed { is_blank: true, ..found });
     }
+    found.origin.store = origin::stamp_of(&connection).at("read", path)?;
+    let mut highest = Highest::default();
+    let mut each = |journaled: Journaled| {
+        journaled.entry.stretches.iter().for_each(|(series, _)| highest.add(*series));
+        each(journaled);
+    };
     let mut damaged = Vec::new();
     let ended = read_rows(&connection, false, &mut |seq, row| {
         (found.batches, found.last) = (found.batches + 1, seq);
@@ -101,6 +112,7 @@ pub fn replay(path: &Path, synced: bool, mut each: impl FnMut(Journaled)) -> Res
             }
         }
     }
+    found.origin.highest = highest;
     if !damaged.is_empty() {
         found.faults.push(damaged.join("; "));
     }
@@ -124,6 +136,12 @@ fn read_rows(connection: &Connection, is_reverse: bool, each: &mut dyn FnMut(u64
     Ok(())
 }
 
+/// Why a file cannot be opened at all. Damage inside it is mended when it is read back.
+pub fn fault_of(path: &Path) -> Option<String> {
+    let look = |connection: Connection| connection.query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get::<_, i64>(0)).at("read", path);
+    sqlite::open(path, Use::Journal { synced: true }).and_then(look).err().map(|error| error.reason())
+}
+
 /// Removes the file of that number, whose points are packed, for good.
 pub fn remove(folder: &Path, number: u64) -> Result<(), StoreError> {
     let path = path_of(folder, number);
@@ -134,10 +152,11 @@ pub fn remove(folder: &Path, number: u64) -> Result<(), StoreError> {
 
 impl Journal {
     /// Opens the file of that number to append to. `synced` says whether each commit waits for the disk.
-    pub fn append_to(folder: &Path, number: u64, synced: bool) -> Result<Self, StoreError> {
-        let connection = open(&path_of(folder, number), synced)?;
+    /// It belongs to the store of that number.
+    pub fn append_to(folder: &Path, number: u64, synced: bool, store: i64) -> Result<Self, StoreError> {
+        let connection = open(&path_of(folder, number), synced, store)?;
         sync_folder(folder)?;
-        Ok(Self { folder: folder.to_owned(), number, synced, connection })
+        Ok(Self { folder: folder.to_owned(), number, synced, store, connection })
     }
 
     pub fn path(&self) -> PathBuf {
@@ -178,7 +197,7 @@ impl Journal {
         if !self.synced {
             self.sync()?;
         }
-        *self = Self::append_to(&self.folder, self.number + 1, self.synced)?;
+        *self = Self::append_to(&self.folder, self.number + 1, self.synced, self.store)?;
         Ok(())
     }
 }
@@ -187,10 +206,10 @@ pub fn path_of(folder: &Path, number: u64) -> PathBuf {
     folder.join(format!("{number:06}.db"))
 }
 
-fn open(path: &Path, synced: bool) -> Result<Connection, StoreError> {
+fn open(path: &Path, synced: bool, store: i64) -> Result<Connection, StoreError> {
     let connection = sqlite::open(path, Use::Journal { synced })?;
     let table = "CREATE TABLE IF NOT EXISTS batch (seq INTEGER PRIMARY KEY, dataset INTEGER NOT NULL, body BLOB NOT NULL)";
-    connection.execute(table, []).at("write", path)?;
+    connection.execute(table, []).and_then(|_| origin::stamp(&connection, store)).at("write", path)?;
     Ok(connection)
 }
 
@@ -208,7 +227,7 @@ mod tests {
     fn batches_come_back_in_order_over_a_rotation() {
         for synced in [true, false] {
             let folder = tempfile::tempdir().unwrap();
-            let mut journal = Journal::append_to(folder.path(), 1, synced).unwrap();
+            let mut journal = Journal::append_to(folder.path(), 1, synced, 7).unwrap();
             commit(&mut journal, &[1, 2]);
             journal.rotate().unwrap();
             commit(&mut journal, &[3]);
@@ -226,12 +245,13 @@ mod tests {
     #[test]
     fn a_damaged_batch_is_named() {
         let folder = tempfile::tempdir().unwrap();
-        let mut journal = Journal::append_to(folder.path(), 1, true).unwrap();
+        let mut journal = Journal::append_to(folder.path(), 1, true, 7).unwrap();
         commit(&mut journal, &[1]);
         journal.connection.execute("UPDATE batch SET body = zeroblob(20)", []).unwrap();
         let path = journal.path();
         drop(journal);
         let found = replay(&path, true, |_| panic!("nothing of it can be read")).unwrap();
-        assert_eq!(found, Replayed { batches: 1, last: 1, faults: vec!["batch 1: its checksum does not fit".to_owned()], is_blank: false });
+        let faults = vec!["batch 1: its checksum does not fit".to_owned()];
+        assert_eq!(found, Replayed { batches: 1, last: 1, faults, origin: Origin { store: Some(7), ..Origin::default() }, ..Replayed::default() });
     }
 }

@@ -74,6 +74,7 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
                 }
                 let of_dataset = written.entry(*dataset).or_default();
                 of_dataset.1 += writing.added_bytes();
+                writing.stamp(shared.definitions.store())?;
                 writing.set_progress(Progress { packed: generation.number, compacted: false })
             })?;
             partitions += 1;

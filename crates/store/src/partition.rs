@@ -27,6 +27,7 @@ use crate::{
     counts::{SeriesCounts, SeriesSizes},
     error::{Context, StoreError},
     files::{companion, is_filled, sync_folder},
+    origin,
     pool::Pool,
     span::Span,
     sqlite::{self, Use},
@@ -537,6 +538,11 @@ impl Writing<'_> {
     pub fn remove(&self, places: &[Place]) -> Result<(), StoreError> {
         let mut remove = self.transaction.prepare_cached("DELETE FROM block WHERE id = ?1").at("write", self.path)?;
         places.iter().try_for_each(|place| remove.execute([place.id]).map(|_| ()).at("write", self.path))
+    }
+
+    /// Notes which store it belongs to.
+    pub fn stamp(&self, store: i64) -> Result<(), StoreError> {
+        origin::stamp(&self.transaction, store).at("write", self.path)
     }
 
     /// Notes how far it is. A generation is megabytes of points, or an hour of them, so 31 bits last for longer than disks do.

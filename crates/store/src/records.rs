@@ -21,11 +21,12 @@ use serde::{
 
 use crate::{
     error::{Context, RecordFault, StoreError},
+    origin::Highest,
     sqlite::{self, Use},
 };
 
 /// The format of the store, which is the number of the catalogue's last migration.
-pub const FORMAT: i64 = 3;
+pub const FORMAT: i64 = 4;
 const FORMAT_1: &str = "
 CREATE TABLE dataset (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, zone TEXT NOT NULL, description TEXT NOT NULL
@@ -74,7 +75,23 @@ CREATE TABLE document (
     sort TEXT NOT NULL, name TEXT NOT NULL, body TEXT NOT NULL, changed INTEGER NOT NULL, PRIMARY KEY (sort, name)
 ) STRICT, WITHOUT ROWID;
 ";
+/// An index over each text: so a text is in the file twice, and SQLite's integrity check finds a byte that was changed in one of both places.
+const FORMAT_4: &str = "
+CREATE INDEX dataset_text ON dataset (folder, definition);
+CREATE INDEX metric_text ON metric (definition, binned);
+CREATE INDEX tag_text ON tag (definition);
+CREATE INDEX document_text ON document (body, changed);
+CREATE INDEX word_text ON word (word);
+CREATE INDEX layout_text ON layout (bounds, first_part);
+CREATE INDEX old_name_text ON old_name (id, key);
+CREATE INDEX state_value ON state (value);
+";
 const GENERATION: &str = "generation";
+/// The random number of the store, which its files carry.
+const STORE: &str = "store";
+/// The highest ids that series, and parts of histograms, ever had: ids are not used again.
+const HIGHEST_SERIES: &str = "highest_series";
+const HIGHEST_PART: &str = "highest_part";
 /// The sort of documents that are rollup policies, each by its dataset's id and its name.
 pub const ROLLUP: &str = "rollup";
 /// Parts the name of a metric in the bin from its id.
@@ -134,7 +151,7 @@ impl Records {
         if found > FORMAT {
             return Err(StoreError::Newer { path, found, known: FORMAT });
         }
-        let migrated = Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2), M::up(FORMAT_3)]).to_latest(&mut connection);
+        let migrated = Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2), M::up(FORMAT_3), M::up(FORMAT_4)]).to_latest(&mut connection);
         migrated.map_err(|error| match error {
             rusqlite_migration::Error::RusqliteError { err, .. } => match Err::<(), _>(err).at("bring up to date", &path) {
                 Err(error) => error,
@@ -319,8 +336,27 @@ impl Records {
 
     /// The highest generation that the head has begun; 0 in a fresh store.
     pub fn generation(&self) -> Result<u64, StoreError> {
-        let found = self.connection.query_row("SELECT value FROM state WHERE key = ?1", [GENERATION], |row| row.get::<_, i64>(0));
-        found.optional().map(|number| number.unwrap_or(0).cast_unsigned()).at("read", &self.path)
+        self.state(GENERATION).map(|number| number.unwrap_or(0).cast_unsigned())
+    }
+
+    fn state(&self, key: &str) -> Result<Option<i64>, StoreError> {
+        let found = self.connection.query_row("SELECT value FROM state WHERE key = ?1", [key], |row| row.get(0));
+        found.optional().at("read", &self.path)
+    }
+
+    /// The number of this store; 0 before [`Changes::found_store`].
+    pub fn store(&self) -> Result<i64, StoreError> {
+        self.state(STORE).map(|found| found.unwrap_or(0))
+    }
+
+    /// The highest ids that were ever given.
+    pub fn highest(&self) -> Result<Highest, StoreError> {
+        highest_of(&self.connection).at("read", &self.path)
+    }
+
+    /// SQLite's own check of the whole file: faults, one sentence each.
+    pub fn check_integrity(&self) -> Result<Vec<String>, StoreError> {
+        sqlite::check_integrity(&self.connection).at("read", &self.path)
     }
 
     /// Copies everything into a new file, as it is at this moment.
@@ -338,6 +374,19 @@ impl Records {
         };
         run(&mut self.connection).at("write", &self.path)
     }
+}
+
+fn highest_of(connection: &Connection) -> rusqlite::Result<Highest> {
+    let state = |key: &str| connection.query_row("SELECT coalesce(max(value), 0) FROM state WHERE key = ?1", [key], |row| row.get(0));
+    let mut highest = Highest { series: state(HIGHEST_SERIES)?, part: state(HIGHEST_PART)? };
+    highest.series = connection.query_row("SELECT coalesce(max(id), 0) FROM series", [], |row| row.get::<_, u32>(0))?.max(highest.series);
+    let mut last = connection.prepare_cached("SELECT first_part, bounds FROM layout ORDER BY first_part DESC LIMIT 1")?;
+    let last = last.query_row([], |row| Ok((row.get::<_, u32>(0)?, row.get::<_, String>(1)?))).optional()?;
+    if let Some((first, bounds)) = last {
+        let bounds: Vec<f64> = read_document(&bounds, || format!("the histogram's layout whose parts begin at {first}"))?;
+        Layout { bounds: bounds.into(), first_part: SeriesId(first) }.parts().for_each(|part| highest.add(part));
+    }
+    Ok(highest)
 }
 
 /// Reads a stored record. An unreadable record is an error: a default would change rules or series without notice.
@@ -464,6 +513,7 @@ impl Changes<'_> {
 
     /// Forgets a metric and its series for good.
     pub fn erase_metric(&self, id: MetricId) -> rusqlite::Result<()> {
+        self.set_highest(Highest::default())?;
         let of = "(SELECT id FROM series WHERE metric = ?1)";
         for table in ["word", "layout"] {
             self.0.execute(&format!("DELETE FROM {table} WHERE series IN {of}"), [id.0])?;
@@ -487,8 +537,27 @@ impl Changes<'_> {
 
     pub fn add_series(&self, metric: MetricId, tags: &TagMap) -> rusqlite::Result<SeriesId> {
         let text = write_document(tags)?;
-        let add = "INSERT INTO series (metric, tags) VALUES (?1, ?2) RETURNING id";
-        self.0.prepare_cached(add)?.query_row(params![metric.0, text], |row| row.get(0)).map(SeriesId)
+        let add = "INSERT INTO series (id, metric, tags) SELECT 1 + max(
+                       (SELECT coalesce(max(id), 0) FROM series), (SELECT coalesce(max(value), 0) FROM state WHERE key = ?3)
+                   ), ?1, ?2 RETURNING id";
+        self.0.prepare_cached(add)?.query_row(params![metric.0, text, HIGHEST_SERIES], |row| row.get(0)).map(SeriesId)
+    }
+
+    fn set_state(&self, key: &str, value: i64) -> rusqlite::Result<()> {
+        let set = "INSERT INTO state (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2";
+        self.0.prepare_cached(set)?.execute(params![key, value]).map(|_| ())
+    }
+
+    /// Gives the store its number.
+    pub fn found_store(&self, number: i64) -> rusqlite::Result<()> {
+        self.set_state(STORE, number)
+    }
+
+    /// Gives no id up to these again.
+    pub fn set_highest(&self, highest: Highest) -> rusqlite::Result<()> {
+        let highest = highest_of(&self.0)?.max(highest);
+        self.set_state(HIGHEST_SERIES, highest.series.into())?;
+        self.set_state(HIGHEST_PART, highest.part.into())
     }
 
     pub fn add_word(&self, series: SeriesId, code: usize, word: &str) -> rusqlite::Result<()> {
@@ -498,20 +567,14 @@ impl Changes<'_> {
 
     /// Notes that the head has begun a generation.
     pub fn set_generation(&self, number: u64) -> rusqlite::Result<()> {
-        let set = "INSERT INTO state (key, value) VALUES (?1, ?2) ON CONFLICT (key) DO UPDATE SET value = ?2";
-        self.0.prepare_cached(set)?.execute(params![GENERATION, number.cast_signed()]).map(|_| ())
+        self.set_state(GENERATION, number.cast_signed())
     }
 
     /// Adds a layout of a histogram's series, with ids for its parts.
     pub fn add_layout(&self, series: SeriesId, code: usize, bounds: &[f64]) -> rusqlite::Result<Layout> {
-        let last = "SELECT first_part, bounds FROM layout ORDER BY first_part DESC LIMIT 1";
-        let last = self.0.prepare_cached(last)?.query_row([], |row| Ok((row.get::<_, u32>(0)?, row.get::<_, String>(1)?))).optional()?;
-        let next = last.map(|(first, bounds)| {
-            let bounds: Vec<f64> = read_document(&bounds, || format!("the histogram's layout whose parts begin at {first}"))?;
-            Ok::<_, rusqlite::Error>(Layout { bounds: bounds.into(), first_part: SeriesId(first) }.parts().len() as u32 + first)
-        });
-        let next = next.transpose()?;
-        let layout = Layout { bounds: bounds.into(), first_part: SeriesId(next.unwrap_or(FIRST_PART)) };
+        let highest = highest_of(&self.0)?.part;
+        let first = if highest == 0 { FIRST_PART } else { highest + 1 };
+        let layout = Layout { bounds: bounds.into(), first_part: SeriesId(first) };
         let text = write_document(&bounds)?;
         let add = "INSERT INTO layout (series, code, bounds, first_part) VALUES (?1, ?2, ?3, ?4)";
         self.0.prepare_cached(add)?.execute(params![series.0, code as i64, text, layout.first_part.0])?;

@@ -179,7 +179,7 @@ fn write_and_exchange(
     fs::create_dir_all(&unfinished).at("create the folder", &unfinished)?;
     let is_counter = shared.counters(dataset);
     for span in &spans {
-        write_part(*span, old, &unfinished, &is_counter)?;
+        write_part((*span, shared.definitions.store()), old, &unfinished, &is_counter)?;
     }
     sync_folder(&unfinished)?;
     let home = |span: &Span| folder.join(span.file_name());
@@ -204,8 +204,8 @@ fn write_and_exchange(
     Ok(())
 }
 
-/// Writes the points of a span into a new file.
-fn write_part(span: Span, old: &[Arc<Partition>], folder: &Path, is_counter: &dyn Fn(SeriesId) -> bool) -> Result<(), StoreError> {
+/// Writes the points of a span into a new file of a store.
+fn write_part((span, store): (Span, i64), old: &[Arc<Partition>], folder: &Path, is_counter: &dyn Fn(SeriesId) -> bool) -> Result<(), StoreError> {
     let pool = Arc::new(Pool::new(1));
     let path = folder.join(span.file_name());
     let part = Partition::new(span, path.clone(), span.page_size(Rate { points: FEW_POINTS as usize, covered: span.days() * DAY }), pool);
@@ -221,7 +221,10 @@ fn write_part(span: Span, old: &[Arc<Partition>], folder: &Path, is_counter: &dy
             Ok(reading.progress()?.packed)
         })?);
     }
-    part.writer().write(true, |writing| writing.set_progress(Progress { packed, compacted: false }))?;
+    part.writer().write(true, |writing| {
+        writing.stamp(store)?;
+        writing.set_progress(Progress { packed, compacted: false })
+    })?;
     if !part.let_go()? {
         return Err(StoreError::Damaged { path, what: "it is in use, although nobody knows of it".to_owned() });
     }

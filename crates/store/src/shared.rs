@@ -210,6 +210,12 @@ impl Shared {
         }
     }
 
+    /// Records that a file was found lost or damaged.
+    pub fn note_fault(&self, path: PathBuf, fault: String) {
+        tracing::error!("{fault}");
+        self.faults.lock().insert(path, fault);
+    }
+
     /// Files that could not be read since the start, each with the error.
     pub fn faults(&self) -> Vec<(PathBuf, String)> {
         self.faults.lock().iter().map(|(path, fault)| (path.clone(), fault.clone())).collect()

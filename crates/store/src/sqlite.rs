@@ -5,11 +5,11 @@ use std::{
     time::{Duration, Instant},
 };
 
-use rusqlite::{Connection, ErrorCode, config::DbConfig};
+use rusqlite::{Connection, ErrorCode, OpenFlags, config::DbConfig};
 
 use crate::{
     error::{Context, StoreError},
-    files::sync_folder,
+    files::{companion, sync_folder},
 };
 
 /// How long a connection waits for another one of this process.
@@ -49,6 +49,22 @@ pub fn open(path: &Path, file_use: Use) -> Result<Connection, StoreError> {
         sync_folder(folder)?;
     }
     Ok(connection)
+}
+
+/// Opens a file that nobody writes, to read it. Without a log it is opened without locks, and without files beside it.
+pub fn open_to_read(path: &Path) -> rusqlite::Result<Connection> {
+    if std::fs::metadata(companion(path, "-wal")).is_ok_and(|log| log.len() > 0) {
+        return Connection::open(path);
+    }
+    let escaped = path.to_string_lossy().replace('%', "%25").replace('?', "%3f").replace('#', "%23");
+    Connection::open_with_flags(format!("file:{escaped}?immutable=1"), OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_URI)
+}
+
+/// SQLite's own check of a whole file, of its indexes against its tables too: faults, one sentence each.
+pub fn check_integrity(connection: &Connection) -> rusqlite::Result<Vec<String>> {
+    let mut check = connection.prepare("PRAGMA integrity_check(20)")?;
+    let said = check.query_map([], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
+    Ok(if said == ["ok"] { Vec::new() } else { said })
 }
 
 fn configure(connection: &Connection, file_use: Use) -> rusqlite::Result<()> {

@@ -37,10 +37,11 @@ use crate::{
     expiry,
     files::{Files, bytes_on_disk},
     head::{Generation, Head},
-    inventory,
+    identity, inventory,
     journal::{self, Journal, Replayed},
     migrate::migrate,
     options::{Durability, Options},
+    origin::{Highest, origin_of},
     partition::Partition,
     reading::StoreSource,
     records::{Document, Records},
@@ -48,6 +49,7 @@ use crate::{
     retention::{self, FileRetention, Horizons},
     rollup::{self, LevelLoss, LevelState},
     shared::Shared,
+    sqlite::Use,
     verify::{self, Verified},
     weights::{self, MetricSize, StorageReport},
 };
@@ -85,10 +87,15 @@ impl Store {
         }
         let is_synced = options.durability == Durability::Each;
         let (head, current, replayed) = read_back(&files, &records, is_synced)?;
+        if records.store()? == 0 {
+            found(&files, &mut records, &replayed)?;
+        }
+        identity::check(&files, &records, &replayed)?;
+        let store = records.store()?;
         records.change(|changes| changes.set_generation(current))?;
-        let journal = Journal::append_to(&files.journals(), current, is_synced)?;
+        let journal = Journal::append_to(&files.journals(), current, is_synced, store)?;
         let catalogue = Arc::new(RwLock::new(catalogue));
-        let definitions = Definitions::new(records, Arc::clone(&catalogue));
+        let definitions = Definitions::new(records, Arc::clone(&catalogue))?;
         let explained = expiry::files_on_their_way(&definitions)?.into_iter().chain(respan::files_on_their_way(&definitions)?).collect();
         expiry::finish(&files, &definitions)?;
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
@@ -696,16 +703,25 @@ impl Store {
         self.shared.is_full()
     }
 
-    /// Looks at every block of a partition, or every window of a file of a rollup, told by its file below the store's directory. Repairs nothing.
+    /// Checks a file, given by its path below the store's directory: a partition, a file of a rollup level, or the catalogue together with the records of
+    /// rollups. Repairs nothing.
     ///
     /// # Errors
     /// [`StoreError::Missing`], or where the store is closed.
     pub fn verify(&self, file: &str) -> Result<Verified, StoreError> {
-        let looked = match rollup::verify(&self.shared, &self.shared.files.root().join(file)) {
+        let path = self.shared.files.root().join(file);
+        if path == self.shared.files.catalogue() {
+            return verify::verify_records(&self.shared);
+        }
+        let looked = match rollup::verify(&self.shared, &path) {
             Ok(None) => self.partition_of(file).and_then(|(dataset, partition)| verify::verify(&self.shared, dataset, &partition)),
             Ok(Some(found)) => Ok(found),
             Err(error) => Err(error),
         };
+        let looked = looked.map(|mut found| {
+            verify::check_integrity(&path, Use::Blocks { page_size: 4_096 }, &mut found);
+            found
+        });
         match looked {
             // A file that cannot be read at all is what was looked for.
             Err(error @ (StoreError::Damaged { .. } | StoreError::Sqlite { .. })) => {
@@ -758,6 +774,21 @@ fn closed() -> StoreError {
 }
 
 /// The head as the journal holds it, and the number of the file to go on with.
+/// Gives a store that is new, or of an earlier version, its number. No id that its points have is given again.
+fn found(files: &Files, records: &mut Records, replayed: &BTreeMap<u64, Replayed>) -> Result<(), StoreError> {
+    let mut bytes = [0; 8];
+    getrandom::fill(&mut bytes).map_err(|error| StoreError::Closed(format!("the system gives no random numbers: {error}")))?;
+    let mut highest = replayed.values().fold(Highest::default(), |highest, replayed| highest.max(replayed.origin.highest));
+    for path in identity::partition_files(files)? {
+        // A damaged file is reported when it is used.
+        highest = highest.max(origin_of(&path).unwrap_or_default().highest);
+    }
+    records.change(|changes| {
+        changes.set_highest(highest)?;
+        changes.found_store(i64::from_le_bytes(bytes))
+    })
+}
+
 fn read_back(files: &Files, records: &Records, is_synced: bool) -> Result<(Head, u64, BTreeMap<u64, Replayed>), StoreError> {
     let (mut generations, mut replayed) = (Vec::new(), BTreeMap::new());
     for (number, path) in journal::files(&files.journals())? {

@@ -1,8 +1,16 @@
-//! Whether blocks are as they were written, and their summaries those of their points. Repairs nothing.
+//! Whether files are as they were written: SQLite's own check of each file, the checksum of each block, and each summary against its points. Repairs nothing.
+
+use std::path::Path;
 
 use fenetre_core::{block::Columns, model::DatasetId, summary::Summary, time::format_utc};
 
-use crate::{error::StoreError, partition::Partition, shared::Shared};
+use crate::{
+    error::{Context, StoreError},
+    partition::Partition,
+    rollup,
+    shared::Shared,
+    sqlite::{self, Use},
+};
 
 /// What a look at every block of a partition found.
 #[derive(Clone, Debug, Default)]
@@ -27,6 +35,27 @@ impl Verified {
         if self.faults.len() < TOLD_FAULTS {
             self.faults.push(fault);
         }
+    }
+}
+
+/// Checks the catalogue, and the records of each dataset's rollups.
+pub fn verify_records(store: &Shared) -> Result<Verified, StoreError> {
+    let mut found = Verified::default();
+    let catalogue = store.files.catalogue();
+    store.definitions.check_integrity()?.into_iter().for_each(|fault| found.add_fault(format!("{}: {fault}", catalogue.display())));
+    let folders: Vec<String> = store.catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
+    for path in folders.iter().map(|folder| rollup::records_of(&store.files.rollups(folder))).filter(|path| path.exists()) {
+        check_integrity(&path, Use::Records, &mut found);
+    }
+    Ok(found)
+}
+
+/// Runs SQLite's own check of a file, which also compares its indexes with its tables.
+pub fn check_integrity(path: &Path, file_use: Use, found: &mut Verified) {
+    let faults = sqlite::open(path, file_use).and_then(|connection| sqlite::check_integrity(&connection).at("read", path));
+    match faults {
+        Ok(faults) => faults.into_iter().for_each(|fault| found.add_fault(format!("{}: {fault}", path.display()))),
+        Err(error) => found.add_fault(error.to_string()),
     }
 }
 

@@ -136,8 +136,15 @@ fn places_and_files_that_will_not_do_are_refused() {
     fs::write(&partition, bytes).unwrap();
     let text = told(restore(&path("monday"), &path("again"), &mut |_| true));
     assert!(text.contains("is damaged: its checksum") && !path("again").exists(), "{text}");
-    // A manifest that leads elsewhere.
+    // A manifest that lacks an entry.
     let manifest = fs::read_to_string(path("monday/manifest.json")).unwrap();
+    let mut shorter: serde_json::Value = serde_json::from_str(&manifest).unwrap();
+    let partition = format!("data/main/{}", partition.file_name().unwrap().to_str().unwrap());
+    shorter["files"].as_object_mut().unwrap().remove(&partition);
+    fs::write(path("monday/manifest.json"), shorter.to_string()).unwrap();
+    let message = told(restore(&path("monday"), &path("shorter"), &mut |_| true));
+    assert!(message.contains(&format!("does not list {partition}")) && !path("shorter").exists(), "{message}");
+    // A manifest that leads elsewhere.
     fs::write(path("monday/manifest.json"), manifest.replace("catalogue.db", "../full/letter.txt")).unwrap();
     assert!(told(restore(&path("monday"), &path("again"), &mut |_| true)).contains("lies outside"));
 }
@@ -254,7 +261,7 @@ fn a_store_of_format_1_is_copied_and_brought_up_to_date() {
         store.compact().unwrap();
     }
     // The copy is a store of format 1 still: brought up to date in its turn, it holds the same.
-    let copy = path.join("before-format-3");
+    let copy = path.join("before-format-4");
     assert_eq!(fs::read_dir(copy.join("data/main")).unwrap().count(), 2);
     let store = open(&copy);
     assert_eq!(columns(&store.source(), of_metric(&store, "level"), TimeRange::ALL).unwrap().len(), 420);

@@ -255,5 +255,5 @@ fn a_journal_that_is_missing_emptied_or_shorter_than_it_was_is_told() {
     let store = open(&path);
     let message = faults(&store);
     assert_eq!(waiting(&store), 50);
-    assert!(message.len() == 1 && message[0].contains("batches 6 to 6 are missing from its end"), "{message:?}");
+    assert!(message.len() == 1 && message[0].contains("batch 6 is missing from its end"), "{message:?}");
 }

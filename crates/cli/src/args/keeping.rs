@@ -1,5 +1,7 @@
 //! Commands about keeping: retention, expiry, what is stored.
 
+use std::path::PathBuf;
+
 use clap::{ArgGroup, Args as ClapArgs, Subcommand};
 
 use super::{ListOutput, Target};
@@ -121,6 +123,22 @@ pub enum StorageCommand {
     Verify,
     /// Merge blocks that overlap or are small now, and give back the room
     Compact,
+    /// Check the files of a store that no service has open, and show what can be repaired; `--apply` does it
+    #[command(after_help = "\
+Nothing is deleted: files that are replaced or taken out go into the folder `damaged` of the store.
+
+fenetre storage repair /var/lib/fenetre
+fenetre storage repair /var/lib/fenetre --from /backup/monday --apply")]
+    Repair {
+        /// The store's directory
+        store: PathBuf,
+        /// A backup, for what the store has lost
+        #[arg(long, value_name = "BACKUP")]
+        from: Option<PathBuf>,
+        /// Do what the plan says
+        #[arg(long)]
+        apply: bool,
+    },
     /// Accept the loss of a file: ends the warning, and its time range counts as no longer kept
     AcceptLoss {
         /// The file, as `fenetre storage` names it

@@ -13,6 +13,7 @@ mod imports;
 mod mapping;
 mod metrics;
 mod peek;
+mod repair;
 mod retention;
 mod rollup;
 mod series;

@@ -17,6 +17,9 @@ use crate::{
     },
 };
 
+/// The file of the catalogue, below the store's directory.
+const CATALOGUE: &str = "catalogue.db";
+
 /// One part of the store.
 #[derive(Serialize)]
 struct Part {
@@ -30,12 +33,17 @@ struct Part {
 
 /// Shows what the store weighs, or works on it.
 pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
+    if let Some(StorageCommand::Repair { store, from, apply }) = &args.command {
+        return super::repair::run(store, from.as_deref(), *apply);
+    }
     let client = Client::new(&args.service.url)?;
     match &args.command {
         None => show(&client, args)?,
         Some(StorageCommand::Top { limit }) => top(&client, args, *limit)?,
         Some(StorageCommand::Verify) => return verify(&client, args),
         Some(StorageCommand::Compact) => compact(&client, args)?,
+        // Done above, without a service.
+        Some(StorageCommand::Repair { .. }) => {}
         Some(StorageCommand::AcceptLoss { file }) => {
             client.accept_loss(&FileOrder { path: file.clone() })?;
             outln!("accepted the loss of {file}");
@@ -122,6 +130,12 @@ fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
             outln!("… and {} more in this file", grouped(untold));
         }
     };
+    each_file(&[CATALOGUE], |order| {
+        let found = client.verify(&order)?;
+        faulty += found.faulty;
+        told(&found);
+        Ok(())
+    })?;
     each_file(&partitions(&info), |order| {
         let found = client.verify(&order)?;
         (blocks, points, faulty) = (blocks + found.blocks, points + found.points, faulty + found.faulty);
@@ -139,15 +153,16 @@ fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
         outln!("{}", fault.fault);
         faulty += 1;
     }
-    let mut looked = format!("{} of {}", count_of(blocks, "block", "blocks"), count_of(points, "point", "points"));
+    let mut checked = format!("Checked the catalogue, {} of {}", count_of(blocks, "block", "blocks"), count_of(points, "point", "points"));
     if !levels.is_empty() {
-        looked += &format!(", and {} of rollups, compared with {},", count_of(windows, "window", "windows"), count_of(compared, "point", "points"));
+        checked += &format!(", and {} of rollups against {}", count_of(windows, "window", "windows"), count_of(compared, "point", "points"));
     }
     if faulty > 0 {
-        outln!("{looked} looked at: {} wrong. Nothing was changed; bring back a backup of the files named", count_of(faulty, "is", "are"));
+        let faults = count_of(faulty, "error", "errors");
+        outln!("{checked}: {faults}. Nothing was changed. Restore the files above from a backup, or see what `fenetre storage repair` can save");
         return Ok(ExitCode::from(FAILED));
     }
-    outln!("{looked} looked at: all sound");
+    outln!("{checked}: no errors");
     Ok(ExitCode::from(DONE))
 }
 

@@ -405,6 +405,18 @@ impl LevelFiles {
         Ok(None)
     }
 
+    /// The start of the last window.
+    pub fn last(&self) -> Result<Option<Nanos>, StoreError> {
+        for file in self.meeting(TimeRange::ALL).into_iter().rev() {
+            let read =
+                |connection: &mut Connection| connection.query_row("SELECT max(end) FROM windows", [], |row| row.get(0)).at("read", &file.path);
+            if let found @ Some(_) = self.with(&file, read)? {
+                return Ok(found);
+            }
+        }
+        Ok(None)
+    }
+
     /// First instants of the files' stretches.
     pub fn starts(&self) -> Vec<Nanos> {
         self.files.read().keys().copied().collect()

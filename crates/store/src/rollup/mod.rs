@@ -21,6 +21,7 @@
 mod files;
 mod levels;
 mod progress;
+mod recover;
 mod scan;
 mod verify;
 mod work;
@@ -50,6 +51,7 @@ use files::DROPPED_TOGETHER;
 pub use files::LevelFiles;
 pub use levels::{LevelState, level_states};
 use progress::Progress;
+pub use progress::records_of;
 pub use scan::first_point;
 pub use verify::verify;
 pub use work::{Told, rolled_before, start, turn};
@@ -151,7 +153,12 @@ impl Rollups {
         if let Some(known) = all.get(&id) {
             return Ok(Some(Arc::clone(known)));
         }
-        let opened = Arc::new(DatasetRollups::open(folder)?);
+        let recover::Opened { progress, state, lost } = recover::open(&folder)?;
+        let opened = Arc::new(DatasetRollups::new(folder, progress, state));
+        if let Some(fault) = lost {
+            recover::adopt(&opened, shared, id)?;
+            shared.note_fault(progress::records_of(&opened.folder), fault);
+        }
         opened.look_for_files(shared, id)?;
         all.insert(id, Arc::clone(&opened));
         Ok(Some(opened))
@@ -203,10 +210,8 @@ fn taken_by(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> Taken {
 const MOST_MARKS: usize = 64;
 
 impl DatasetRollups {
-    fn open(folder: PathBuf) -> Result<Self, StoreError> {
-        let progress = Progress::open(&folder)?;
-        let state = progress.load()?;
-        Ok(Self {
+    fn new(folder: PathBuf, progress: Progress, state: State) -> Self {
+        Self {
             working: Mutex::new(()),
             waiting: AtomicUsize::new(0),
             turn: Mutex::new(progress),
@@ -214,7 +219,7 @@ impl DatasetRollups {
             files: RwLock::default(),
             folder,
             told: Mutex::default(),
-        })
+        }
     }
 
     /// Marks the windows of missing or empty files as out of date: queries use points until the windows are rebuilt.

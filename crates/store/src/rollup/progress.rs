@@ -1,6 +1,10 @@
 //! What is told of a dataset's levels on the disk. Each change is on stable storage when it returns.
 
-use std::{collections::BTreeSet, fs, path::Path};
+use std::{
+    collections::BTreeSet,
+    fs,
+    path::{Path, PathBuf},
+};
 
 use fenetre_core::{
     model::{MetricId, SeriesId},
@@ -20,17 +24,28 @@ const SCHEMA: &str = "
 CREATE TABLE IF NOT EXISTS level (policy TEXT NOT NULL, width TEXT NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, PRIMARY KEY (policy, width)) STRICT;
 CREATE TABLE IF NOT EXISTS member (policy TEXT NOT NULL, metric INTEGER NOT NULL, PRIMARY KEY (policy, metric)) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS mark (id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, generation INTEGER NOT NULL) STRICT;
-CREATE INDEX IF NOT EXISTS mark_series ON mark (series);
+DROP INDEX IF EXISTS mark_series;
 CREATE TABLE IF NOT EXISTS whole (policy TEXT NOT NULL, width TEXT NOT NULL, metric INTEGER NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, metric)) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS file (policy TEXT NOT NULL, width TEXT NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, start)) STRICT, WITHOUT ROWID;
+-- With an index over it each value is in the file twice, and SQLite's integrity check finds a byte that was changed.
+CREATE INDEX IF NOT EXISTS level_value ON level (start, end);
+CREATE INDEX IF NOT EXISTS member_value ON member (metric);
+CREATE INDEX IF NOT EXISTS mark_value ON mark (series, start, end, generation);
+CREATE INDEX IF NOT EXISTS whole_value ON whole (start);
+CREATE INDEX IF NOT EXISTS file_value ON file (start);
 ";
+
+/// Where the records of a dataset's rollups are.
+pub fn records_of(folder: &Path) -> PathBuf {
+    folder.join("progress.db")
+}
 
 /// A file that is as small as this, its log with it, stays as it is.
 const WORTH_SHRINKING: u64 = 512 * 1_024;
 
 /// `progress.db` of a dataset.
 pub struct Progress {
-    path: std::path::PathBuf,
+    path: PathBuf,
     connection: Connection,
     /// Of the next mark.
     next: i64,
@@ -39,7 +54,7 @@ pub struct Progress {
 impl Progress {
     pub fn open(folder: &Path) -> Result<Self, StoreError> {
         fs::create_dir_all(folder).at("create the folder", folder)?;
-        let path = folder.join("progress.db");
+        let path = records_of(folder);
         let connection = sqlite::open(&path, Use::Records)?;
         connection.execute_batch(SCHEMA).at("open", &path)?;
         let next = connection.query_row("SELECT coalesce(max(id), 0) + 1 FROM mark", [], |row| row.get(0)).at("read", &path)?;
@@ -47,7 +62,13 @@ impl Progress {
     }
 
     /// Everything.
+    ///
+    /// # Errors
+    /// [`StoreError::Damaged`] if any part of the file is damaged: it is small, so all of it is checked.
     pub fn load(&self) -> Result<State, StoreError> {
+        if let Some(what) = sqlite::check_integrity(&self.connection).at("read", &self.path)?.into_iter().next() {
+            return Err(StoreError::Damaged { path: self.path.clone(), what });
+        }
         let read = || -> rusqlite::Result<State> {
             let mut state = State::default();
             let mut levels = self.connection.prepare("SELECT policy, width, start, end FROM level")?;
