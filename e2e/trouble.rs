@@ -8,6 +8,7 @@ mod support;
 use std::{
     io::{BufRead, BufReader, Read, Write},
     net::TcpStream,
+    process::Command,
     time::{Duration, Instant},
 };
 
@@ -52,6 +53,20 @@ fn fill(service: &Service) -> (usize, support::Answer) {
         }
         kept += 5_000;
         assert!(kept < 1_000_000, "3 MB cannot hold this");
+    }
+}
+
+#[test]
+fn too_little_memory_is_one_line_and_an_exit_code() {
+    let folder = tempfile::tempdir().unwrap();
+    let program = env!("CARGO_BIN_EXE_fenetre");
+    for kilobytes in [400_000, 1_000_000] {
+        let script = format!("ulimit -v {kilobytes}; exec {program} serve --listen 127.0.0.1:0 --store {}", folder.path().join("store").display());
+        let ended = Command::new("bash").args(["-c", &script]).output().unwrap();
+        let message = String::from_utf8_lossy(&ended.stderr);
+        assert_eq!(ended.status.code(), Some(1), "{message}");
+        assert!(message.contains("too little memory: this process may use") && message.contains("`memory_mb`"), "{message}");
+        assert_eq!(message.lines().count(), 1, "{message}");
     }
 }
 

@@ -36,6 +36,7 @@ pub mod imports;
 mod ingest;
 mod lanes;
 mod logging;
+mod memory;
 pub mod problem;
 pub mod report;
 pub mod server;

@@ -16,7 +16,7 @@ use crate::{
     connection, console,
     imports::Imports,
     lanes::Lanes,
-    logging,
+    logging, memory,
     problem::{Problem, Sort},
     state::{State, now},
     tail::Tail,
@@ -49,6 +49,9 @@ pub enum ServeError {
     /// The store cannot be opened.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// The process may not use as much memory as the configuration allows.
+    #[error("{0}")]
+    Memory(String),
     /// Somebody else listens there.
     #[error("the address {address} is in use: stop what listens there, or choose another one with --listen or with `address` under [listen]")]
     AddressTaken {
@@ -86,6 +89,9 @@ impl Ready {
 /// [`ServeError`] where it cannot start.
 pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeError> {
     logging::init(config);
+    if let Some(too_little) = memory::too_little(config) {
+        return Err(ServeError::Memory(too_little));
+    }
     let listener = std::net::TcpListener::bind(config.address).map_err(|source| match source.kind() {
         io::ErrorKind::AddrInUse => ServeError::AddressTaken { address: config.address },
         _ => ServeError::Listen { address: config.address, source },
