@@ -97,6 +97,10 @@ def main():
         for name, method, path, body in [("a one-point push", "POST", POINTS, one), ("a short query", "POST", ASK, short), ("readiness", "GET", "/health/ready", None)]:
             threads, _ = at_once(16, lambda at: call(service, "POST", ASK, long))
             report(f"{name}, beside 16 long queries", repeated(service, threads, method, path, body))
+        for metric in range(0, 8_000, 1_000):
+            status, _ = call(service, "POST", POINTS, json.dumps([{"metric": f"m{metric + at}", "value": 1} for at in range(1_000)]))
+            assert status == 200, status
+        report("retention of 8,000 metrics", [call(service, "GET", "/api/v1/retention") for _ in range(20)])
         service.stop()
 
 

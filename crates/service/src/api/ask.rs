@@ -254,8 +254,9 @@ enum Haste {
 
 /// Blocks, or parts of points in memory, that a quick query may read.
 const QUICK_RUNS: usize = 2_000;
-/// Longest run time of a quick query.
-const QUICK: Duration = Duration::from_millis(50);
+/// Longest run time of a quick query. Its work is bounded by the other two bounds; this one is for slow disks. It is wall time, so it is generous: beside long
+/// queries a thread may wait for a core.
+const QUICK: Duration = Duration::from_millis(250);
 /// Windows times lines that a quick query may compute.
 const QUICK_CELLS: usize = 100_000;
 
