@@ -14,7 +14,8 @@ use std::{
 use fenetre_core::{
     answer::Lines,
     evaluate::evaluate,
-    model::Value,
+    keeping::{Place, Said},
+    model::{PointRef, PointSink, Value, ValueRef},
     plan::{Limits, plan},
     query::{Frame, parse},
     rollup::{RollupLevel, RollupPolicy},
@@ -235,4 +236,38 @@ fn a_file_of_a_level_that_is_missing_or_empty_is_made_again_and_points_answer_me
         assert_eq!(made, all, "{}", file.display());
         assert_eq!(verified(&store).faults, Vec::<String>::new());
     }
+}
+
+#[test]
+fn windows_of_a_lost_file_whose_points_are_no_longer_kept_are_reported_and_not_empty() {
+    let folder = tempfile::tempdir().unwrap();
+    let day = 1_440 * rolled::MINUTE;
+    let passed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos;
+    let now = passed / day * day;
+    let store = open(folder.path());
+    let mut batch = store.begin("main").unwrap();
+    for at in 0..40 * 24 {
+        let time = now - 40 * day + at * 60 * rolled::MINUTE;
+        batch.accept(PointRef { metric: "level", tags: &[], time, value: ValueRef::Number((at % 7) as f64) }).unwrap();
+    }
+    store.write(batch).unwrap();
+    store.put_rollup("main", "all", &policy(&["1d"])).unwrap();
+    store.roll_up(main(&store), now).unwrap();
+    let kept = Said { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None };
+    store.say(Place::Store, kept, now).unwrap();
+    store.expire(now).unwrap();
+    let asked = |store: &Store| numbers(store, "show sum of level over now - 39d to now per 1d", now);
+    let (days, _, notes) = asked(&store);
+    assert!(days[0].iter().all(Option::is_some) && notes.is_empty(), "{notes:?}");
+    let files: Vec<PathBuf> = levels(&store).into_iter().flat_map(|level| level.files).collect();
+    drop(store);
+    for file in &files {
+        ["", "-wal", "-shm"].iter().for_each(|suffix| drop(std::fs::remove_file(format!("{}{suffix}", file.display()))));
+    }
+    let store = open(folder.path());
+    let (days, _, notes) = asked(&store);
+    assert!(days[0][38].is_some() && days[0][0].is_none(), "{days:?}");
+    assert!(notes.iter().any(|note| note.contains("are no longer kept")), "{notes:?}");
+    let faults: Vec<String> = store.storage(now).unwrap().faults.into_iter().map(|(_, fault)| fault).collect();
+    assert!(faults.len() == 1 && faults[0].contains("are lost, because their points are no longer kept"), "{faults:?}");
 }

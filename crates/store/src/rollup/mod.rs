@@ -240,11 +240,40 @@ impl DatasetRollups {
                             "a rollup file is missing or empty; queries use points until its windows are rebuilt"
                         );
                         self.mark(policy.series.iter().map(|(id, _)| *id), range)?;
+                        self.forget_lost(shared, dataset, (level, &policy.metrics), range)?;
                     }
                 }
             }
         }
         self.note_files(shared, &policies)
+    }
+
+    /// A level does not cover windows that were in a lost file and whose points are no longer kept: they cannot be made again, and without them the level would
+    /// answer as if there had been no points.
+    fn forget_lost(&self, shared: &Shared, dataset: DatasetId, (level, metrics): (&LevelOf, &[MetricId]), file: TimeRange) -> Result<(), StoreError> {
+        let of_dataset = shared.floors.of_dataset(dataset);
+        // Metrics that are kept for less long than the dataset.
+        let own = metrics.iter().map(|metric| (*metric, shared.floors.of(shared, dataset, *metric).min(file.end)));
+        let own: Vec<(MetricId, Nanos)> = own.filter(|(_, until)| *until > of_dataset.max(file.start)).collect();
+        if !own.is_empty() {
+            self.turn.lock().set_whole_from(&level.key, &own)?;
+            self.state.write().whole_from.entry(level.key.clone()).or_default().extend(own);
+        }
+        let lost_until = level.level.ceil(file.end.min(of_dataset));
+        let covered = self.state.read().levels.get(&level.key).copied();
+        let Some(covered) = covered.filter(|covered| covered.start < lost_until && file.start < lost_until) else { return Ok(()) };
+        let left = TimeRange { start: lost_until, end: covered.end.max(lost_until) };
+        self.turn.lock().set_level(&level.key, left)?;
+        self.state.write().levels.insert(level.key.clone(), left);
+        let until = fenetre_core::time::format_utc(lost_until);
+        shared.note_fault(
+            self.level_folder(&level.key),
+            format!(
+                "{}: a file is missing or empty. Its windows before {until} are lost, because their points are no longer kept: this level covers the time from then on. Restore a backup to get them back",
+                self.level_folder(&level.key).display()
+            ),
+        );
+        Ok(())
     }
 
     /// Records the files that must exist from now on.

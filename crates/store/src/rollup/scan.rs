@@ -34,7 +34,14 @@ impl StoreSource<'_> {
     pub(crate) fn coverage(&self, dataset: DatasetId, metric: MetricId, levels: &[LevelPlan]) -> Coverage {
         let dropped = self.shared.floors.dropped(self.shared, dataset, metric);
         let nothing = |dropped: Vec<TimeRange>| Coverage { levels: vec![None; levels.len()], dropped };
-        let Ok(Some(rollups)) = self.shared.rollups.of(self.shared, dataset) else { return nothing(dropped) };
+        let rollups = match self.shared.rollups.of(self.shared, dataset) {
+            Ok(Some(rollups)) => rollups,
+            Ok(None) => return nothing(dropped),
+            Err(error) => {
+                tracing::error!(%error, "rollups cannot be read; queries use points");
+                return nothing(dropped);
+            }
+        };
         let state = rollups.state.read();
         let is_member = |policy: &str| state.members.get(policy).is_some_and(|members| members.contains(&metric));
         let covered = |level: &LevelPlan| {
