@@ -11,7 +11,7 @@ import { CataloguePage } from "../features/catalogue/CataloguePage";
 import { OverviewPage } from "../features/overview/OverviewPage";
 import { Menu, MenuItem } from "../ui/Chooser";
 import { Button, current, Page } from "../ui/parts";
-import { readPlace, usePlace, writePlace } from "./address";
+import { readPlace, usePlace, writePlace } from "../frame/address";
 import { useAppearance } from "./Appearance";
 import { Boundary } from "./Boundary";
 

@@ -1,7 +1,7 @@
 import { createContext, useContext, useEffect, useMemo, useState, type ReactNode } from "react";
 import { createGlobalStyle, ThemeProvider } from "styled-components";
 
-import { dark, light } from "./theme";
+import { dark, light } from "../frame/theme";
 
 const Everywhere = createGlobalStyle`
   *, *::before, *::after { box-sizing: border-box; }

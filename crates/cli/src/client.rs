@@ -3,8 +3,7 @@
 use std::time::Duration;
 
 use fenetre_core::{
-    model::{DatasetDefinition, MetricDefinition, TagDefinition},
-    rollup::RollupPolicy,
+    model::{DatasetDefinition, MetricDefinition, RollupPolicy, TagDefinition},
     suggest::listing,
 };
 use fenetre_formats::{document::AnswerDocument, mapping::Mapping, plan_document::PlanDocument};
@@ -16,9 +15,7 @@ use fenetre_service::{
         datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Rename, Renamed, TagInfo},
         definitions::{Differences, MetricDefinitions},
         imports::{ImportLook, LookOrder},
-        mappings::MappingInfo,
-        references::Reference,
-        retention::{Departure, ExpiryOrder, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
+        retention::{Departure, ExpiryOrder, RetentionChange, RetentionOrder, WrittenFile},
         rollups::{FillOrder, RollupPreview, RollupsInfo},
         series::{LatestPoint, Page, SeriesInfo},
         storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
@@ -27,6 +24,7 @@ use fenetre_service::{
     imports::{ImportRecord, Order},
     problem::Problem,
     report::PushReport,
+    views::{mappings::MappingInfo, references::Reference, retention::RetentionInfo},
 };
 use serde::{Serialize, de::DeserializeOwned};
 use ureq::{Agent, Body, http::Response};

@@ -13,9 +13,11 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use roaring::RoaringBitmap;
 
 use crate::{
-    model::{DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, SeriesId, TagDefinition, Tags},
+    model::{
+        DatasetDefinition, DatasetId, Histogram, Kind, MetricDefinition, MetricId, MetricTraits, RollupPolicy, SeriesId, TagDefinition, Tags,
+        Temporality,
+    },
     query::{Condition, TagMatch, TagTest},
-    rollup::RollupPolicy,
 };
 
 /// Every dataset of a store, by name.
@@ -114,6 +116,29 @@ impl Metric {
     }
 }
 
+impl MetricTraits {
+    /// What evaluation must know of a metric.
+    pub fn of(metric: &Metric) -> Self {
+        let definition = &metric.definition;
+        const DAY: i64 = 86_400 * crate::time::SECOND;
+        let nanos = |span: Option<crate::time::Span>| {
+            span.map(|span| span.nanos.saturating_add(i64::from(span.days) * DAY + i64::from(span.months) * 30 * DAY))
+        };
+        Self {
+            metric: metric.name.clone(),
+            kind: definition.kind,
+            shape: definition.shape,
+            temporality: definition.temporality.unwrap_or(if definition.kind == Kind::Histogram {
+                Temporality::Delta
+            } else {
+                Temporality::Cumulative
+            }),
+            stale_after: nanos(definition.stale_after),
+            interval: nanos(definition.interval),
+        }
+    }
+}
+
 /// One metric with one set of tags.
 #[derive(Clone, Debug)]
 pub struct Series {
@@ -164,6 +189,13 @@ impl Layout {
 
 /// Ids from here on are parts of histograms, which no index holds.
 pub const FIRST_PART: u32 = 1 << 31;
+
+impl SeriesId {
+    /// Whether it is a series that people know, whose points are counted, and not a part of a histogram.
+    pub fn is_whole(self) -> bool {
+        self.0 < FIRST_PART
+    }
+}
 
 /// A tag key with its values.
 #[derive(Debug)]
@@ -230,6 +262,11 @@ impl Catalogue {
     /// The dataset of that name, to add to.
     pub fn dataset_mut(&mut self, name: &str) -> Option<&mut Dataset> {
         self.datasets.get_mut(name)
+    }
+
+    /// The dataset of that id.
+    pub fn dataset_by_id(&self, id: DatasetId) -> Option<&Dataset> {
+        self.datasets.values().find(|dataset| dataset.id == id)
     }
 
     /// All datasets, by name.
@@ -381,6 +418,20 @@ impl Dataset {
     /// All metrics, by name.
     pub fn metrics(&self) -> impl Iterator<Item = &Metric> {
         self.metrics.values()
+    }
+
+    /// The metric of that id.
+    pub fn metric_by_id(&self, id: MetricId) -> Option<&Metric> {
+        self.metrics.values().find(|metric| metric.id == id)
+    }
+
+    /// Ids of a metric's series and of their parts, in order.
+    pub fn series_with_parts(&self, metric: &Metric) -> Vec<SeriesId> {
+        let series = metric.series().filter_map(|id| self.series(id));
+        let mut all: Vec<SeriesId> =
+            series.flat_map(|one| std::iter::once(one.id).chain(one.layouts().iter().flat_map(|layout| layout.parts()))).collect();
+        all.sort_unstable();
+        all
     }
 
     /// The series of that key, as [`series_key`] makes it.

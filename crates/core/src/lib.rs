@@ -1,7 +1,7 @@
 //! What Fenetre *is*, without any input or output.
 //!
 //! Nothing here opens a file, knows SQL or HTTP, spawns a task or looks at a clock: `now` is always an argument. So all of it
-//! can be tested on its own, and every other crate of the workspace stands on it.
+//! can be tested on its own, and every other crate of the workspace uses it.
 //!
 //! ```text
 //!  text ──► query ──► plan ──► evaluate ──► answer
@@ -20,6 +20,8 @@
 //! | [`thinning`] | which points of a run can be left out |
 //! | [`summary`] | the mergeable form behind every reducer |
 //! | [`query`] | the language: lexer, parser, tree, formatter, errors |
+//! | [`completion`] | what may come next in a query that is being written |
+//! | [`selection`] | which series of a metric a condition leaves |
 //! | [`plan`] | a checked query: series, windows, bounds |
 //! | [`evaluate`] | a plan run over an abstract source of points |
 //! | [`rollup`] | summaries of fixed windows that stand for points |
@@ -38,12 +40,14 @@
 pub mod answer;
 pub mod block;
 pub mod catalogue;
+pub mod completion;
 pub mod evaluate;
 pub mod keeping;
 pub mod model;
 pub mod plan;
 pub mod query;
 pub mod rollup;
+pub mod selection;
 pub mod suggest;
 pub mod summary;
 pub mod thinning;

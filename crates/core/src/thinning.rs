@@ -10,51 +10,9 @@
 //!
 //! The first and the last point of a run are always kept, so runs that are thinned one by one keep the promise across their borders too.
 
-use serde::{Deserialize, Serialize};
-
-use crate::{
-    block::Points,
-    time::{Nanos, Span},
-};
-
-/// Which points are left out.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct Thinning {
-    /// Points no further than this from the last one kept are left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub dead_band: Option<f64>,
-    /// Points that the line between those kept passes within this distance are left out.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub line_tolerance: Option<f64>,
-    /// A point is kept at least so often.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub longest_silence: Option<Span>,
-}
+use crate::{block::Points, model::Thinning, time::Nanos};
 
 impl Thinning {
-    /// Looks whether its parts make sense together.
-    ///
-    /// # Errors
-    /// What is wrong, in a sentence.
-    pub fn check(&self) -> Result<(), String> {
-        let width = match (self.dead_band, self.line_tolerance) {
-            (Some(_), Some(_)) => return Err("thinning has a dead_band or a line_tolerance, not both".to_owned()),
-            (None, None) => return Err("thinning needs a dead_band or a line_tolerance".to_owned()),
-            (Some(width), None) | (None, Some(width)) => width,
-        };
-        if !width.is_finite() || width < 0.0 {
-            return Err(format!("the width {width} of a thinning must be zero or more"));
-        }
-        match self.longest_silence {
-            Some(span) if span.months > 0 || span.days > 0 => Err("a longest_silence is an exact span, such as 10m or 24h".to_owned()),
-            None if self.dead_band.is_some() => {
-                Err("a dead_band needs a longest_silence, such as 10m: a value that stands still must show that it lives".to_owned())
-            }
-            _ => Ok(()),
-        }
-    }
-
     /// Places of the points that are kept, ascending; points are in order of time.
     pub fn kept(&self, points: Points<'_>) -> Vec<usize> {
         let silence = self.longest_silence.map_or(Nanos::MAX, |span| span.nanos);
@@ -134,7 +92,10 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::{block::Columns, time::SECOND};
+    use crate::{
+        block::Columns,
+        time::{SECOND, Span},
+    };
 
     fn columns(points: &[(i64, f64)]) -> Columns {
         let mut columns = Columns::default();

@@ -6,10 +6,9 @@ use fenetre_core::{
     answer::{ReadPart, ReadSource},
     catalogue::Catalogue,
     evaluate::{Coverage, End, Source, SourceError, Visit, sources},
-    model::{DatasetDefinition, DatasetId, Kind, MetricDefinition, MetricId, SeriesId},
+    model::{DatasetDefinition, DatasetId, Kind, MetricDefinition, MetricId, RollupPolicy, SeriesId},
     plan::{LevelPlan, Limits, Plan, PlanError, plan},
     query::{Frame, parse},
-    rollup::RollupPolicy,
     summary::Sample,
     time::{Nanos, TimeRange, format_utc, parse_rfc3339},
 };

@@ -8,41 +8,35 @@
 //!
 //! | module | subject |
 //! |---|---|
-//! | [`config`] | the TOML file, checked with line and column |
+//! | [`config`] | the TOML file, checked with line and column, and changed in place |
 //! | [`server`] | start, ready, stop |
-//! | [`api`] | every call, and the types that travel; described by the OpenAPI document that the service serves |
-//! | `access` | who may call: one check on every route |
+//! | `http` | what every call goes through: access, lanes, bodies, the description of the API, the console's files |
+//! | [`api`] | every call, one file a resource |
+//! | [`views`] | answers that are assembled from the store, for calls and for work in the background |
 //! | [`problem`], [`report`] | every failure as problem details; what a push is answered with |
 //! | `ingest` | bytes of any format into a batch |
-//! | [`imports`] | files that are uploaded, tried and read by the service |
-//! | `arrivals`, [`tail`] | points a second, lately, and refusals by reason; a look at what arrives |
-//! | `upkeep`, `clock` | what the service does by itself now and then; whether the clock may be believed for it |
+//! | [`imports`], `jobs` | files that are uploaded; work in the background: imports, upkeep |
+//! | [`arrivals`] | points a second, lately, refusals by reason, and a look at what arrives |
+//! | `warnings`, `clock` | what needs a hand; whether the clock may be believed |
 //! | [`backups`] | the backup that is running |
-//! | `lanes`, `budget` | where calls wait for each other; memory that calls share |
-//! | `connection` | whether a caller is still there |
-//! | `console` | the browser's files |
 
-mod access;
+mod alarm;
 pub mod api;
-mod arrivals;
+pub mod arrivals;
 pub mod backups;
-mod budget;
 mod clock;
 pub mod config;
-mod config_file;
-mod connection;
-mod console;
+mod http;
 pub mod imports;
 mod ingest;
-mod lanes;
+mod jobs;
 mod logging;
 mod memory;
 pub mod problem;
 pub mod report;
 pub mod server;
 mod state;
-pub mod tail;
-mod upkeep;
+pub mod views;
 mod warnings;
 
 pub use config::Config;

@@ -2,7 +2,7 @@
 
 use fenetre_core::keeping::ByteSize;
 
-use crate::Config;
+use crate::config::Config;
 
 /// Bytes of address space besides points and bodies: the program, its threads and their stacks. Measured on two cores: 0.8 GB.
 const BASE: u64 = 900_000_000;

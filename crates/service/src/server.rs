@@ -8,19 +8,19 @@ use tokio::signal::unix::{SignalKind, signal};
 use utoipa_actix_web::AppExt;
 
 use crate::{
-    Config, api,
-    arrivals::Arrivals,
+    alarm::Alarm,
+    api,
+    arrivals::{Arrivals, tail::Tail},
     backups::Backups,
-    budget::Budget,
-    clock::ClockWatch,
-    connection, console,
+    clock::{ClockWatch, now},
+    config::Config,
+    http::{budget::Budget, connection, console, lanes::Lanes, openapi},
     imports::Imports,
-    lanes::Lanes,
+    jobs::upkeep::Upkeep,
     logging, memory,
     problem::{Problem, Sort},
-    state::{State, now},
-    tail::Tail,
-    upkeep::{Alarm, Upkeep},
+    state::State,
+    views,
     warnings::Warnings,
 };
 
@@ -31,14 +31,13 @@ const STALLED_CLIENT: Duration = Duration::from_secs(30);
 /// The application: every call, then the console. A macro, because its type cannot be named.
 macro_rules! app {
     ($state:expr) => {{
-        let (app, document) =
-            App::new().into_utoipa_app().openapi(api::document::description()).app_data($state).configure(api::mount).split_for_parts();
+        let (app, document) = App::new().into_utoipa_app().openapi(openapi::description()).app_data($state).configure(api::mount).split_for_parts();
         // It is made of texts and numbers, which always have a JSON form.
-        let calls = web::Data::new(api::document::Calls::of(&document).unwrap_or_default());
+        let calls = web::Data::new(openapi::Calls::of(&document).unwrap_or_default());
         app.app_data(web::QueryConfig::default().error_handler(|error, _| bad_parameters(&error).into()))
             .app_data(calls)
             .wrap(middleware::Compress::default())
-            .route(api::document::PATH, web::get().to(api::document::show))
+            .route(openapi::PATH, web::get().to(openapi::show))
             .default_service(web::to(console::serve))
     }};
 }
@@ -119,7 +118,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let failed = |source| ServeError::Listen { address, source };
     let all: std::sync::Arc<State> = state.clone().into_inner();
     all.imports.resume(&all);
-    api::retention::tell_differences(&all);
+    views::retention::tell_differences(&all);
     let upkeep = Upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {

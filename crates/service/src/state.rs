@@ -6,16 +6,17 @@ use fenetre_core::time::Nanos;
 use fenetre_store::Store;
 
 use crate::{
-    arrivals::Arrivals,
+    alarm::Alarm,
+    arrivals::{Arrivals, tail::Tail},
     backups::Backups,
-    budget::Budget,
     clock::ClockWatch,
     config::CallLimits,
+    http::{
+        budget::Budget,
+        lanes::{Lane, Lanes, PATIENCE, Turn},
+    },
     imports::Imports,
-    lanes::{Lane, Lanes, PATIENCE, Turn},
     problem::Problem,
-    tail::Tail,
-    upkeep::Alarm,
     warnings::Warnings,
 };
 
@@ -52,12 +53,6 @@ impl State {
 
 /// The state, as handlers take it.
 pub type Shared = actix_web::web::Data<State>;
-
-/// The wall clock, read here and nowhere below.
-pub fn now() -> Nanos {
-    // The range of an instant ends in 2262.
-    Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX)
-}
 
 /// Runs blocking work among small calls.
 pub async fn blocking<T: Send + 'static>(state: &Shared, work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static) -> Result<T, Problem> {

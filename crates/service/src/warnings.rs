@@ -1,27 +1,94 @@
-//! Limits that are nearly reached: told in the log once, when that begins.
+//! Limits that are nearly reached, and other things that need a hand. Each is written to the log once, when it begins.
 
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, fmt};
 
+use fenetre_core::keeping::ByteSize;
 use parking_lot::Mutex;
 
-use crate::{api::retention, problem::Problem, state::State};
+/// Something that needs a hand.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Warning {
+    /// A place has most of the bytes that it may have.
+    NearLimit {
+        /// Its name.
+        place: String,
+        /// Of the limit, in percent.
+        percent: u64,
+        /// The limit.
+        limit: ByteSize,
+    },
+    /// The reserve of the volume is used: no more points are accepted.
+    NoSpace,
+    /// The volume is nearly full.
+    LittleSpace {
+        /// Free bytes.
+        free: ByteSize,
+        /// Of these, bytes that stay free.
+        reserve: ByteSize,
+    },
+    /// The clock, in a sentence.
+    Clock(String),
+    /// A lost or damaged file, in a sentence.
+    Fault(String),
+}
 
-/// What was told already.
+impl Warning {
+    /// What tells it from others while its numbers change.
+    fn subject(&self) -> String {
+        match self {
+            Self::NearLimit { place, .. } => format!("limit {place}"),
+            Self::NoSpace => "no space".to_owned(),
+            Self::LittleSpace { .. } => "little space".to_owned(),
+            Self::Clock(_) => "clock".to_owned(),
+            Self::Fault(text) => text.clone(),
+        }
+    }
+}
+
+impl fmt::Display for Warning {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NearLimit { place, percent, limit } => {
+                write!(f, "{place} uses {percent}% of its limit of {limit}. Above the limit, the oldest data is deleted")
+            }
+            Self::NoSpace => f.write_str("the volume has less free space than its reserve: no more points are accepted until there is space again"),
+            Self::LittleSpace { free, reserve } => {
+                let (free, reserve) = (free.words(), reserve.words());
+                write!(f, "the volume has {free} free, of which {reserve} are the reserve. Before the reserve is used, the oldest data is deleted")
+            }
+            Self::Clock(text) | Self::Fault(text) => f.write_str(text),
+        }
+    }
+}
+
+/// Warnings that were written to the log.
 #[derive(Default)]
 pub struct Warnings {
-    told: Mutex<BTreeSet<String>>,
+    known: Mutex<BTreeSet<String>>,
 }
 
 impl Warnings {
-    /// Tells what is new.
-    pub fn look(&self, state: &State) -> Result<(), Problem> {
-        let now: BTreeSet<String> = retention::warnings_now(state)?.into_iter().collect();
-        let mut told = self.told.lock();
-        // Percentages grow: a limit is told once, whatever is left of it.
-        let subject = |text: &String| text.split(" takes ").next().unwrap_or_default().to_owned();
-        let known: BTreeSet<String> = told.iter().map(subject).collect();
-        now.iter().filter(|text| !known.contains(&subject(text))).for_each(|text| tracing::warn!("{text}"));
-        *told = now;
-        Ok(())
+    /// Writes those that are new to the log.
+    pub fn report(&self, now: &[Warning]) {
+        let mut known = self.known.lock();
+        now.iter().filter(|warning| !known.contains(&warning.subject())).for_each(|warning| tracing::warn!("{warning}"));
+        *known = now.iter().map(Warning::subject).collect();
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_warning_is_known_by_its_subject_while_its_numbers_change() {
+        let warning = |percent| Warning::NearLimit { place: "velmar".to_owned(), percent, limit: ByteSize(1_000) };
+        assert_eq!(warning(80).subject(), warning(90).subject());
+        let warnings = Warnings::default();
+        warnings.report(&[warning(80)]);
+        warnings.report(&[warning(90), Warning::NoSpace]);
+        assert_eq!(warnings.known.lock().iter().map(String::as_str).collect::<Vec<_>>(), ["limit velmar", "no space"]);
+        warnings.report(&[]);
+        assert!(warnings.known.lock().is_empty());
     }
 }

@@ -28,13 +28,13 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::{
-    census::{is_whole_value, packed_counts},
+    disk::files::{companion, remove_file, sync_folder},
+    engine::{Partitions, Shared},
     error::{Context, StoreError},
-    files::{companion, remove_file, sync_folder},
     head::Snapshot,
-    inventory,
+    missing::inventory,
     partition::{Partition, SCHEMA},
-    shared::{Partitions, Shared},
+    read::census::packed_counts,
 };
 
 const MANIFEST: &str = "manifest.json";
@@ -172,7 +172,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
         if !told(progress) {
             return Err(StoreError::Stopped);
         }
-        let name = relative_name(shared, partition);
+        let name = shared.files.name_of(partition.path());
         let progressed = shared.unless_damaged(partition, partition.read(|reading| reading.progress()))?;
         let Some(packed) = progressed.map(|progress| progress.packed) else {
             report.damaged.push(name);
@@ -195,7 +195,7 @@ pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn Fn
                     report.damaged.push(name);
                     continue;
                 };
-                let points = counts.iter().filter(|(series, _)| is_whole_value(series)).map(|(_, count)| count.points).sum();
+                let points = counts.iter().filter(|(series, _)| series.is_whole()).map(|(_, count)| count.points).sum();
                 let (sha256, bytes) = digest(&to.join(&name))?;
                 report.copied += 1;
                 report.bytes += bytes;
@@ -258,18 +258,14 @@ fn copy_rollups(shared: &Shared, to: &Path, go_on: &mut dyn FnMut() -> bool) -> 
     }
     let mut copies = Vec::new();
     let _nobody_makes_windows: Vec<_> = all.iter().map(|(.., rollups)| rollups.alone()).collect();
-    for (id, folder, rollups) in &all {
-        copies.extend(rollups.copy_windows(shared, *id, folder, go_on)?);
+    for (_, folder, rollups) in &all {
+        copies.extend(rollups.copy_windows(folder, go_on)?);
     }
     let quiet: Vec<_> = all.iter().map(|(_, folder, rollups)| (folder, rollups.quiet())).collect();
     for (folder, quiet) in &quiet {
         copies.push(quiet.copy_to(folder)?);
     }
     Ok((copies, Moment { snapshot: shared.snapshot(), partitions: shared.partitions() }))
-}
-
-pub(crate) fn relative_name(shared: &Shared, partition: &Partition) -> String {
-    shared.files.name_of(partition.path())
 }
 
 /// Copies the blocks of generations before one into a new file.

@@ -12,7 +12,7 @@ use fenetre_core::{
     units::{Conversion as UnitConversion, Fit, fit},
 };
 
-use crate::{error::StoreError, store::Store};
+use crate::{catalogue::change::Change, error::StoreError, store::Store};
 
 /// Points of a metric that are converted at most.
 pub const MAX_CONVERTED: usize = 1_000_000;
@@ -32,38 +32,6 @@ pub struct Conversion {
     pub unfit: u64,
     /// Some of their values.
     pub examples: Vec<String>,
-}
-
-/// What a metric's change means for its points.
-#[derive(Clone, Debug, PartialEq)]
-pub enum Change {
-    /// They stay as they are.
-    Nothing,
-    /// They are in another unit.
-    Unit {
-        /// Their unit.
-        from: String,
-        /// That which they are to get, if any.
-        to: Option<String>,
-    },
-    /// They are of another kind.
-    Kind {
-        /// Their kind.
-        from: Kind,
-        /// That which they are to get.
-        to: Kind,
-    },
-}
-
-impl Change {
-    /// Between two definitions.
-    pub fn between(known: &MetricDefinition, wanted: &MetricDefinition) -> Self {
-        match &known.unit {
-            _ if !known.kind.is_like(wanted.kind) => Self::Kind { from: known.kind, to: wanted.kind },
-            Some(from) if known.unit != wanted.unit => Self::Unit { from: from.clone(), to: wanted.unit.clone() },
-            _ => Self::Nothing,
-        }
-    }
 }
 
 /// How values become values of the new definition.
@@ -96,8 +64,25 @@ impl Rule {
 /// Points of a metric as they are stored: of each series its tags, its words and its columns.
 type Stored = BTreeMap<SeriesId, (Vec<(String, String)>, Vec<String>, Columns)>;
 
+impl Store {
+    /// Gives a metric another unit or kind, and converts its points; with `dry_run`, counts what that would do. The old metric goes to the bin.
+    ///
+    /// # Errors
+    /// [`StoreError::Definition`] where that cannot be, or where there are too many points.
+    pub fn convert_metric(
+        &self,
+        dataset: &str,
+        name: &str,
+        definition: &MetricDefinition,
+        dry_run: bool,
+        now: Nanos,
+    ) -> Result<Conversion, StoreError> {
+        convert(self, dataset, name, definition, dry_run, now)
+    }
+}
+
 /// Converts the points of a metric; with `dry_run`, only counts them.
-pub fn convert(store: &Store, dataset: &str, name: &str, wanted: &MetricDefinition, dry_run: bool, now: Nanos) -> Result<Conversion, StoreError> {
+fn convert(store: &Store, dataset: &str, name: &str, wanted: &MetricDefinition, dry_run: bool, now: Nanos) -> Result<Conversion, StoreError> {
     let fault = |text: String| StoreError::Definition(format!("`{name}`: {text}"));
     wanted.check().map_err(fault)?;
     let known = {

@@ -23,9 +23,8 @@ use hashbrown::HashMap;
 use parking_lot::{Mutex, RwLock};
 
 use crate::{
-    entry::Journaled,
-    merge::{in_order, merge},
-    rollup::runs,
+    journal::entry::Journaled,
+    partition::merge::{in_order, merge},
     span::Span,
 };
 
@@ -125,11 +124,11 @@ impl Buffers {
         let Some(buffer) = self.by_series.get(&series) else { return Vec::new() };
         let points = buffer.seen_at(snapshot);
         if buffer.ascending {
-            return runs(level, &points.times[points.places_in(range)]);
+            return level.runs(&points.times[points.places_in(range)]);
         }
         let mut inside: Vec<Nanos> = points.times.iter().copied().filter(|at| range.contains(*at)).collect();
         inside.sort_unstable();
-        runs(level, &inside)
+        level.runs(&inside)
     }
 
     fn earliest_from(&self, dataset: DatasetId, at: Nanos) -> Option<Nanos> {
@@ -414,7 +413,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::entry::tests::entry;
+    use crate::journal::entry::tests::entry;
 
     const DATASET: DatasetId = DatasetId(1);
 

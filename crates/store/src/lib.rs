@@ -16,66 +16,65 @@
 //!                                                                        compactor: overlapping and small blocks become full ones
 //! ```
 //!
+//! Folders, from the bottom up; a folder uses only those above it in this list (`e2e/layout.rs` holds the order):
+//!
+//! | folder | subject |
+//! |---|---|
+//! | `disk` | names of files, SQLite, connections |
+//! | `partition`, `journal` | files of points: blocks, and acknowledged batches |
+//! | `catalogue` | records and documents of `catalogue.db` |
+//! | `limits`, `missing` | how long points are kept; which points are no longer there |
+//! | `head`, `levels` | points in memory; files and marks of rollup levels |
+//! | `engine` | what all work shares: these parts, and the partitions of this moment |
+//! | `read` | points and windows for queries |
+//! | `compact`, `ingest` | partitions are written anew; batches come in |
+//! | `bin`, `inspect`, `rollup`, `retention`, `backup` | work on what is stored |
+//! | `startup`, `repair` | before a store opens, and when it cannot |
+//! | `store`, `convert` | the front door |
+//!
 //! A query reads partitions and head together, as they were at one moment ([`Store::source`]); where several hold a point of one instant,
 //! the later arrival counts.
 
 mod backup;
-mod batch;
 mod bin;
-mod census;
-mod claims;
-mod committer;
-mod compactor;
+mod catalogue;
+mod compact;
 mod convert;
-mod counts;
-mod definitions;
-mod entry;
+mod disk;
+mod engine;
 mod error;
-mod expiry;
-mod files;
-mod floors;
 mod head;
-mod identity;
-mod inventory;
+mod ingest;
+mod inspect;
 mod journal;
-mod log;
-mod merge;
-mod migrate;
+mod levels;
+mod limits;
+mod missing;
 mod options;
-mod origin;
-mod packer;
 mod partition;
-mod pool;
-mod reading;
-mod records;
+mod read;
 mod repair;
-mod replaced;
-mod respan;
 mod retention;
 mod rollup;
-mod salvage;
-mod shared;
 mod span;
-mod sqlite;
+mod startup;
 mod store;
-mod trims;
-mod verify;
-mod weights;
 
 pub use backup::{BackupProgress, BackupReport, restore};
-pub use batch::Batch;
 pub use bin::{Binned, Noun, Selection, Weight};
-pub use census::Latest;
-pub use convert::{Change, Conversion};
-pub use counts::SeriesCount;
+pub use catalogue::{change::Change, records::Document};
+pub use convert::Conversion;
 pub use error::StoreError;
-pub use options::{Durability, Options};
-pub use reading::StoreSource;
-pub use records::Document;
-pub use repair::{Finding, Remedy, RepairPlan, RepairStep, plan_repair, repair};
-pub use retention::{FileDataset, FileRetention, Horizons};
-pub use rollup::{LevelLoss, LevelSize, LevelState, Told as RollupTold};
-pub use salvage::Salvaged;
+pub use ingest::batch::Batch;
+pub use inspect::{
+    sizes::{DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport},
+    verify::Verified,
+};
+pub use levels::{LevelLoss, LevelSize, Told as RollupTold};
+pub use limits::horizons::Horizons;
+pub use options::{Durability, FileDataset, FileRetention, Options};
+pub use partition::counts::SeriesCount;
+pub use read::{census::Latest, source::StoreSource};
+pub use repair::{Finding, Remedy, RepairPlan, RepairStep, plan_repair, repair, salvage::Salvaged};
+pub use rollup::LevelState;
 pub use store::Store;
-pub use verify::Verified;
-pub use weights::{DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport};

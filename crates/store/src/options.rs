@@ -1,10 +1,11 @@
 //! What a store may take and how it keeps its promises.
 
-use std::{fmt, str::FromStr, time::Duration};
+use std::{collections::BTreeMap, fmt, str::FromStr, time::Duration};
 
-use fenetre_core::{block::BLOCK_POINTS, keeping::Reserve};
-
-use crate::retention::FileRetention;
+use fenetre_core::{
+    block::BLOCK_POINTS,
+    keeping::{Reserve, Said},
+};
 
 const MANY_POINTS: usize = 1_000_000;
 
@@ -45,6 +46,24 @@ impl FromStr for Durability {
         };
         every.filter(|every| (1..=60_000).contains(&every.as_millis())).map(Self::Interval).ok_or_else(fault)
     }
+}
+
+/// What the configuration file says of keeping.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FileRetention {
+    /// Of the whole store.
+    pub store: Said,
+    /// Of datasets, by name.
+    pub datasets: BTreeMap<String, FileDataset>,
+}
+
+/// What the configuration file says of a dataset.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct FileDataset {
+    /// Of all of it.
+    pub said: Said,
+    /// Of metrics, by name.
+    pub metrics: BTreeMap<String, Said>,
 }
 
 /// What a store may take and how it keeps its promises.
@@ -88,6 +107,11 @@ impl Default for Options {
 }
 
 impl Options {
+    /// Bytes that stay free on a volume of `total` bytes.
+    pub(crate) fn reserve_bytes(&self, total: u64) -> u64 {
+        self.reserve.map_or_else(|| Reserve::default_bytes(total), |reserve| reserve.bytes(total))
+    }
+
     /// Whether so many points, of so many bytes, are enough to be packed. A million are where they make full blocks; where they would make
     /// many small ones, since they are of very many series or of all times, more are waited for.
     pub(crate) fn is_enough_to_pack(&self, points: usize, bytes: usize, points_a_piece: usize) -> bool {

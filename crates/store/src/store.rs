@@ -15,43 +15,53 @@ use std::{
 use fenetre_core::{
     catalogue::{Catalogue, Series},
     keeping::{Expiry, Limits, PartitionHolding, Place, Policies, Said, Volume},
-    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
-    plan::Facts,
-    rollup::{RollupPolicy, Rules},
+    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, MetricTraits, RollupPolicy, SeriesId, TagDefinition},
+    rollup::Rules,
     time::{Nanos, TimeRange},
 };
 use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 
 use crate::{
     backup::{self, BackupProgress, BackupReport},
-    batch::Batch,
     bin::{self, Binned, Selection, Weight},
-    census::{self, Latest},
-    committer::{self, Job, Request},
-    compactor,
-    convert::{self, Conversion},
-    counts::SeriesCount,
-    definitions::Definitions,
-    entry::Journaled,
+    catalogue::{
+        definitions::Definitions,
+        records::{Document, Records},
+    },
+    compact::{compactor, respan},
+    disk::{
+        files::{Files, bytes_on_disk},
+        sqlite::Use,
+    },
+    engine::{Shared, losses},
     error::{Context, StoreError},
-    expiry,
-    files::{Files, bytes_on_disk},
     head::{Generation, Head},
-    identity, inventory,
-    journal::{self, Journal, Replayed},
-    migrate::migrate,
-    options::{Durability, Options},
-    origin::{Highest, origin_of},
-    partition::Partition,
-    reading::StoreSource,
-    records::{Document, Records},
-    replaced, respan,
-    retention::{self, FileRetention, Horizons},
-    rollup::{self, LevelLoss, LevelState},
-    shared::Shared,
-    sqlite::Use,
-    verify::{self, Verified},
-    weights::{self, MetricSize, StorageReport},
+    ingest::{
+        batch::Batch,
+        committer::{self, Job, Request},
+        replaced,
+    },
+    inspect::{
+        sizes::{self, MetricSize, StorageReport},
+        verify::{self, Verified},
+    },
+    journal::{self, Journal, Replayed, entry::Journaled},
+    levels::{self, LevelLoss},
+    limits::horizons::Horizons,
+    missing::{dropped, inventory},
+    options::{Durability, FileRetention, Options},
+    partition::{
+        Partition,
+        counts::SeriesCount,
+        origin::{Highest, origin_of},
+    },
+    read::{
+        census::{self, Latest},
+        source::StoreSource,
+    },
+    retention::expiry,
+    rollup::{self, LevelState},
+    startup::{identity, migrate::migrate},
 };
 
 /// An open store. Dropping it ends its threads in order; what was acknowledged is in the journal or in partitions.
@@ -96,15 +106,15 @@ impl Store {
         let journal = Journal::append_to(&files.journals(), current, is_synced, store)?;
         let catalogue = Arc::new(RwLock::new(catalogue));
         let definitions = Definitions::new(records, Arc::clone(&catalogue))?;
-        let explained = expiry::files_on_their_way(&definitions)?.into_iter().chain(respan::files_on_their_way(&definitions)?).collect();
-        expiry::finish(&files, &definitions)?;
+        let explained = dropped::files_on_their_way(&definitions)?.into_iter().chain(respan::files_on_their_way(&definitions)?).collect();
+        bin::partitions::finish(&files, &definitions)?;
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
         respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
         // Nothing below prevents a start.
-        inventory::check_journals(&shared, &replayed)?;
+        losses::check_journals(&shared, &replayed)?;
         inventory::note_journal(&shared.definitions, current, 0)?;
-        inventory::check(&shared, &explained, current)?;
+        losses::check(&shared, &explained, current)?;
         let has_faults = replayed.values().any(|found| !found.faults.is_empty());
         let (requests, received) = committer::channel();
         let committer = committer::start(Arc::clone(&shared), journal, received).at("start a thread for", root)?;
@@ -269,21 +279,6 @@ impl Store {
         Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)], true)?.contains(&true))
     }
 
-    /// Gives a metric another unit or kind, and converts its points; with `dry_run`, counts what that would do. The old metric goes to the bin.
-    ///
-    /// # Errors
-    /// [`StoreError::Definition`] where that cannot be, or where there are too many points.
-    pub fn convert_metric(
-        &self,
-        dataset: &str,
-        name: &str,
-        definition: &MetricDefinition,
-        dry_run: bool,
-        now: Nanos,
-    ) -> Result<Conversion, StoreError> {
-        convert::convert(self, dataset, name, definition, dry_run, now)
-    }
-
     /// Puts a metric into the bin, and gives its name and a definition to another one.
     pub(crate) fn exchange_metric(
         &self,
@@ -310,10 +305,10 @@ impl Store {
     /// As for one; nothing is changed then.
     pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>, relabels: bool) -> Result<Vec<bool>, StoreError> {
         let names: Vec<String> = metrics.iter().map(|(name, _)| name.clone()).collect();
-        let rules = |store: &Self| -> Vec<Option<Facts>> {
+        let rules = |store: &Self| -> Vec<Option<MetricTraits>> {
             let catalogue = store.catalogue();
             let found = catalogue.dataset(dataset);
-            names.iter().map(|name| found.and_then(|dataset| dataset.metric(name)).map(Facts::of)).collect()
+            names.iter().map(|name| found.and_then(|dataset| dataset.metric(name)).map(MetricTraits::of)).collect()
         };
         let before = rules(self);
         let done = self.shared.definitions.put_metrics(dataset, metrics, relabels)?;
@@ -336,7 +331,7 @@ impl Store {
         };
         let Some((dataset, metric)) = found else { return Ok(()) };
         match self.shared.rollups.of(&self.shared, dataset)? {
-            Some(rollups) => rollups.mark(expiry::series_of(&self.shared, dataset, metric).into_iter(), TimeRange::ALL),
+            Some(rollups) => rollups.mark(self.shared.series_of(dataset, metric).into_iter(), TimeRange::ALL),
             None => Ok(()),
         }
     }
@@ -349,11 +344,11 @@ impl Store {
         policy.check().map_err(|error| StoreError::Definition(error.to_string()))?;
         let (id, before) = self.shared.definitions.put_rollup(dataset, name, Some(policy))?;
         if let (Some(before), Some(rollups)) = (&before, self.shared.rollups.of(&self.shared, id)?) {
-            if rollup::makes_anew(before, policy) {
-                rollups.forget(&self.shared, name)?;
+            if levels::makes_anew(before, policy) {
+                rollups.forget(name, || self.shared.wait_for_readers())?;
             } else {
                 let widths: Vec<String> = policy.levels.iter().map(|level| level.width.to_string()).collect();
-                rollups.keep_levels(&self.shared, name, &widths)?;
+                rollups.keep_levels(name, &widths, || self.shared.wait_for_readers())?;
             }
         }
         // Windows are made of what is packed: nobody waits for it here.
@@ -368,7 +363,10 @@ impl Store {
     /// Where files fail.
     pub fn rollup_losses(&self, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<LevelLoss>, StoreError> {
         let Some(id) = self.catalogue().dataset(dataset).map(|dataset| dataset.id) else { return Ok(Vec::new()) };
-        self.shared.rollups.of(&self.shared, id)?.map_or(Ok(Vec::new()), |rollups| rollups.losses(&self.shared, id, name, after))
+        self.shared
+            .rollups
+            .of(&self.shared, id)?
+            .map_or(Ok(Vec::new()), |rollups| rollups.losses(name, after, |metric| self.shared.floors.of(&self.shared.trims, id, metric)))
     }
 
     /// Forgets a rollup policy with everything that was made for it.
@@ -384,7 +382,7 @@ impl Store {
         if before.is_none() {
             return Err(StoreError::Missing(format!("the dataset `{dataset}` has no rollup policy `{name}`")));
         }
-        opened.map_or(Ok(()), |rollups| rollups.forget(&self.shared, name))
+        opened.map_or(Ok(()), |rollups| rollups.forget(name, || self.shared.wait_for_readers()))
     }
 
     /// Lets a dataset's levels go on being filled backwards, or stops that.
@@ -414,7 +412,7 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn rollup_state(&self, dataset: DatasetId) -> Result<(rollup::Told, Vec<LevelState>), StoreError> {
+    pub fn rollup_state(&self, dataset: DatasetId) -> Result<(levels::Told, Vec<LevelState>), StoreError> {
         rollup::level_states(&self.shared, dataset)
     }
 
@@ -529,7 +527,7 @@ impl Store {
     /// Where files fail or are damaged.
     pub fn weigh_trim(&self, dataset: DatasetId, metric: MetricId, before: Nanos) -> Result<Weight, StoreError> {
         let range = TimeRange { start: Nanos::MIN, end: before };
-        bin::weigh(&self.shared, &Selection { dataset, series: expiry::series_of(&self.shared, dataset, metric), range })
+        bin::weigh(&self.shared, &Selection { dataset, series: self.shared.series_of(dataset, metric), range })
     }
 
     /// Moves the points of some series in a range into the bin.
@@ -543,12 +541,12 @@ impl Store {
 
     /// First instants that are kept of a dataset, for [`Batch::refuse_before`].
     pub fn horizons(&self, dataset: DatasetId, now: Nanos) -> Horizons {
-        retention::horizons(&self.shared, dataset, now)
+        self.shared.horizons(dataset, now)
     }
 
     /// What is said of keeping, by the configuration file and live.
     pub fn policies(&self) -> Policies {
-        retention::policies(&self.shared)
+        self.shared.policies()
     }
 
     /// What was said live of a place.
@@ -584,7 +582,7 @@ impl Store {
     pub fn held_in(&self, dataset: DatasetId, range: TimeRange) -> Result<Weight, StoreError> {
         let series = {
             let catalogue = self.catalogue();
-            let found = catalogue.datasets().find(|known| known.id == dataset);
+            let found = catalogue.dataset_by_id(dataset);
             found.map_or_else(Vec::new, |dataset| dataset.all_series().map(|series| series.id).collect())
         };
         bin::weigh(&self.shared, &Selection { dataset, series, range })
@@ -609,7 +607,7 @@ impl Store {
 
     /// The volume that the store lies on, where that can be told.
     pub fn volume(&self) -> Option<Volume> {
-        expiry::volume(&self.shared)
+        self.shared.volume()
     }
 
     /// Whether what is in the bin would go again at once if it came back now: why.
@@ -679,7 +677,7 @@ impl Store {
     /// # Errors
     /// Where files fail or are damaged.
     pub fn storage(&self, now: Nanos) -> Result<StorageReport, StoreError> {
-        weights::report(&self.shared, now)
+        sizes::report(&self.shared, now)
     }
 
     /// What each metric takes, the most first.
@@ -687,7 +685,7 @@ impl Store {
     /// # Errors
     /// Where files fail or are damaged.
     pub fn metric_sizes(&self) -> Result<Vec<MetricSize>, StoreError> {
-        weights::metrics(&self.shared)
+        sizes::metrics(&self.shared)
     }
 
     /// Names of the metrics that have points in the partitions that meet a range.
@@ -736,7 +734,7 @@ impl Store {
     /// # Errors
     /// [`StoreError::Missing`] where it is not lost.
     pub fn accept_loss(&self, file: &str) -> Result<(), StoreError> {
-        inventory::accept_loss(&self.shared, file)
+        losses::accept_loss(&self.shared, file)
     }
 
     /// Compacts one partition, told by its file. Says how many bytes it took before and takes now.
@@ -753,7 +751,7 @@ impl Store {
 
     fn partition_of(&self, file: &str) -> Result<(DatasetId, Arc<Partition>), StoreError> {
         let all = self.shared.all_partitions();
-        let found = all.into_iter().find(|(_, partition)| backup::relative_name(&self.shared, partition) == file);
+        let found = all.into_iter().find(|(_, partition)| self.shared.files.name_of(partition.path()) == file);
         found.ok_or_else(|| StoreError::Missing(format!("there is no partition {file}")))
     }
 }

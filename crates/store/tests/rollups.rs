@@ -9,8 +9,7 @@ mod support;
 
 use fenetre_core::{
     keeping::{Place, Said},
-    model::{PointRef, PointSink, ValueRef},
-    rollup::RollupPolicy,
+    model::{PointRef, PointSink, RollupPolicy, ValueRef},
     time::{Nanos, SECOND, Span, TimeRange, format_utc},
 };
 use fenetre_store::{Selection, Store};

@@ -15,10 +15,9 @@ use fenetre_core::{
     answer::Lines,
     evaluate::evaluate,
     keeping::{Place, Said},
-    model::{PointRef, PointSink, Value, ValueRef},
+    model::{PointRef, PointSink, RollupLevel, RollupPolicy, Value, ValueRef},
     plan::{Limits, plan},
     query::{Frame, parse},
-    rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span},
 };
 use fenetre_store::Store;

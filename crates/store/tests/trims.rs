@@ -9,10 +9,9 @@ use fenetre_core::{
     answer::Lines,
     evaluate::{End, Source, evaluate},
     keeping::{ByteSize, Place, Said},
-    model::{DatasetId, PointRef, PointSink, Value, ValueRef},
+    model::{DatasetId, PointRef, PointSink, RollupLevel, RollupPolicy, Value, ValueRef},
     plan::{Limits, plan},
     query::{Frame, parse},
-    rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span, TimeRange},
 };
 use fenetre_store::{Store, StoreSource};

@@ -4,7 +4,7 @@ import styled, { useTheme } from "styled-components";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
 
-import type { Theme } from "../../app/theme";
+import type { Theme } from "../../frame/theme";
 import { decimals, figure } from "../../format/numbers";
 import type { ChartData } from "./chartData";
 

@@ -3,7 +3,7 @@ import { HighlightStyle, StreamLanguage, syntaxHighlighting } from "@codemirror/
 import type { Extension } from "@codemirror/state";
 import { tags } from "@lezer/highlight";
 
-import type { Theme } from "../../app/theme";
+import type { Theme } from "../../frame/theme";
 
 const WORDS = new Set(
   (

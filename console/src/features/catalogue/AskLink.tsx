@@ -2,7 +2,7 @@
 import { Link } from "react-router";
 
 import type { Kind } from "../../api/types";
-import { readPlace, usePlace, writePlace } from "../../app/address";
+import { readPlace, usePlace, writePlace } from "../../frame/address";
 
 export function AskLink({ text, query, dataset }: { text: string; query: string; dataset: string }) {
   const [place] = usePlace();

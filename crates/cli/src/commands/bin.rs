@@ -1,8 +1,8 @@
 //! `fenetre bin` and `fenetre points`: deleting, and the way back.
 
-use fenetre_service::api::{
-    bin::{BinItem, Deletion, PointsOrder},
-    references::Reference,
+use fenetre_service::{
+    api::bin::{BinItem, Deletion, PointsOrder},
+    views::references::Reference,
 };
 
 use crate::{

@@ -10,8 +10,7 @@ use std::{
 
 use fenetre_core::{
     keeping::{ByteSize, Said},
-    model::DatasetDefinition,
-    rollup::{RollupLevel, RollupPolicy},
+    model::{DatasetDefinition, RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span, format_utc, parse_rfc3339},
 };
 use fenetre_demo::{

@@ -1,9 +1,12 @@
 //! `fenetre retention` and `fenetre expire`
 
 use fenetre_core::keeping::Said;
-use fenetre_service::api::{
-    outlook::OutlookInfo,
-    retention::{Departure, ExpiryOrder, PlaceInfo, RetentionChange, RetentionInfo, RetentionOrder},
+use fenetre_service::{
+    api::retention::{Departure, ExpiryOrder, RetentionChange, RetentionOrder},
+    views::{
+        outlook::OutlookInfo,
+        retention::{PlaceInfo, RetentionInfo},
+    },
 };
 
 use crate::{

@@ -1,7 +1,7 @@
 //! `fenetre rollup`
 
 use fenetre_core::{
-    rollup::{RollupLevel, RollupPolicy},
+    model::{RollupLevel, RollupPolicy},
     time::Span,
 };
 use fenetre_service::api::rollups::{LevelInfo, PolicyInfo, RollupPreview};

@@ -1,6 +1,6 @@
 //! `fenetre tail`: what arrives, as it arrives.
 
-use fenetre_service::tail::TailReport;
+use fenetre_service::arrivals::tail::TailReport;
 
 use crate::{
     args::TailArgs,

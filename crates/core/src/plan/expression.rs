@@ -8,13 +8,13 @@ use std::{
 use jiff::tz::TimeZone;
 
 use super::{
-    Facts, Leaf, Limits, Node, PlanError, PlannedTime, ShowPlan, Take, joining,
+    Leaf, Limits, Node, PlanError, PlannedTime, ShowPlan, Take, joining,
     levels::{Asked, Clause},
     selection,
 };
 use crate::{
     catalogue::{Catalogue, Dataset},
-    model::{Kind, LineTags},
+    model::{Kind, LineTags, MetricTraits},
     query::{
         Binary, Call, Expr, Function, Grouping, Of, Operator, Place, PointsOf, Query, QueryError, Reducer, Reduction, Selection, Show, Spanned,
         UnitClause,
@@ -655,7 +655,7 @@ fn takes_tests(take: &Take) -> bool {
 }
 
 /// Whether a metric's kind has what is asked for.
-fn check_reducer(reducer: &Reducer, place: Place, facts: &Facts) -> Result<(), QueryError> {
+fn check_reducer(reducer: &Reducer, place: Place, facts: &MetricTraits) -> Result<(), QueryError> {
     use Reducer::*;
     let metric = &facts.metric;
     let fault = |message: String, help: &str| Err(QueryError::new(place, message).with_help(help));
@@ -687,7 +687,7 @@ fn check_reducer(reducer: &Reducer, place: Place, facts: &Facts) -> Result<(), Q
     }
 }
 
-fn unit_of(reducer: &Reducer, facts: &Facts, unit: Option<&str>) -> Option<String> {
+fn unit_of(reducer: &Reducer, facts: &MetricTraits, unit: Option<&str>) -> Option<String> {
     use Reducer::*;
     match reducer {
         Count | Changes | Distinct | Coverage | ShareIn(_) => None,

@@ -4,9 +4,10 @@ use std::sync::Arc;
 
 use jiff::tz::TimeZone;
 
-use super::{Facts, PlanError, PlannedTime, Take, frame::Fault};
+use super::{PlanError, PlannedTime, Take, frame::Fault};
 use crate::{
     catalogue::{Dataset, Metric, Series},
+    model::MetricTraits,
     query::{Place, QueryError, ReadFrom, ValueTest},
     rollup::{Level, Use, use_of},
     suggest::listing,
@@ -40,7 +41,7 @@ pub struct Asked<'a> {
     pub dataset: &'a Dataset,
     pub metric: &'a Metric,
     pub series: &'a [&'a Series],
-    pub facts: &'a Facts,
+    pub facts: &'a MetricTraits,
     pub take: &'a Take,
     pub tests: &'a [ValueTest],
     pub time: &'a PlannedTime,

@@ -16,19 +16,16 @@ mod joining;
 mod levels;
 mod selection;
 
-use std::sync::Arc;
-
 use jiff::tz::TimeZone;
 
 use crate::{
     catalogue::{Catalogue, Codes},
-    model::{DatasetId, Kind, LineTags, MetricId, SeriesId, Shape, Temporality},
+    model::{DatasetId, LineTags, MetricId, MetricTraits, SeriesId},
     query::{Frame, Function, Gaps, Keeping, Operator, Query, QueryError, Rank, Reducer, Taking, ValueTest},
     time::{Nanos, Span, Windows},
 };
 
 pub use levels::{From as ReadsFrom, LevelPlan};
-pub use selection::selected_series;
 
 /// What one query may take.
 #[derive(Clone, Copy, Debug)]
@@ -149,7 +146,7 @@ pub struct Leaf {
     /// UCUM code of its unit.
     pub unit: Option<String>,
     /// What they are.
-    pub facts: Facts,
+    pub facts: MetricTraits,
     /// What is made of them.
     pub take: Take,
     /// From what: points, or windows that stand for them.
@@ -160,23 +157,6 @@ pub struct Leaf {
     pub tests: Vec<ValueTest>,
     /// Its lines, in order of their tags.
     pub lines: Vec<LinePlan>,
-}
-
-/// What the engine must know of a metric.
-#[derive(Clone, Debug, PartialEq)]
-pub struct Facts {
-    /// Its name.
-    pub metric: Arc<str>,
-    /// What kind of values it has.
-    pub kind: Kind,
-    /// How it runs between two points.
-    pub shape: Shape,
-    /// What a counter or histogram counts.
-    pub temporality: Temporality,
-    /// After how many nanoseconds without a point a series counts as silent.
-    pub stale_after: Option<Nanos>,
-    /// How many nanoseconds lie between two of its points.
-    pub interval: Option<Nanos>,
 }
 
 /// What is made of points.

@@ -2,11 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use super::{Facts, LinePlan, PlanError, PlannedSeries};
+use super::{LinePlan, PlanError, PlannedSeries};
 use crate::{
     catalogue::{Catalogue, Codes, Dataset, Metric, Series, whole_pattern},
-    model::{Kind, LineTags, SeriesId, Temporality},
-    query::{Condition, Grouping, QueryError, Selection, Spanned, TagMatch, TagTest, ValueTest},
+    model::{Kind, LineTags, MetricTraits},
+    query::{Condition, Grouping, QueryError, Selection, TagMatch, TagTest, ValueTest},
+    selection::{check, check_tag, key_of_today, note_rename, split, with_keys_of_today},
     suggest::{closest, listing},
 };
 
@@ -18,37 +19,12 @@ pub struct Found<'c> {
     pub tests: Vec<ValueTest>,
 }
 
-/// The series that a condition, as it stands behind `where`, leaves of a metric.
-///
-/// # Errors
-/// [`QueryError`] for tags that the metric does not have, patterns that are none, and conditions on values.
-pub fn selected_series(condition: Option<&Condition>, dataset: &Dataset, metric: &Metric) -> Result<Vec<SeriesId>, QueryError> {
-    let Some(condition) = condition else { return Ok(metric.series().collect()) };
-    let condition = with_keys_of_today(condition.clone(), dataset, metric, &mut Vec::new());
-    check(&condition, dataset, metric)?;
-    let (tags, tests) = split(condition)?;
-    if let Some(test) = tests.first() {
-        return Err(QueryError::new(test.comparison.place, "series are chosen by their tags here, not points by their values"));
-    }
-    Ok(dataset.matching_by_id(metric, tags.as_ref()).iter().map(|series| series.id).collect())
-}
-
 pub fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str, notes: &mut Vec<String>) -> Result<&'a Dataset, PlanError> {
     let found = catalogue
         .dataset_by_any_name(name)
         .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) })?;
     note_rename("dataset", name, &found.name, notes);
     Ok(found)
-}
-
-/// A note where an old name answered.
-fn note_rename(noun: &str, asked: &str, name: &str, notes: &mut Vec<String>) {
-    if asked != name {
-        let note = format!("the {noun} `{asked}` is called `{name}` now");
-        if !notes.contains(&note) {
-            notes.push(note);
-        }
-    }
 }
 
 /// Looks a selection up; the names that `let` gave are offered where a metric's is not known.
@@ -79,32 +55,10 @@ pub fn find<'c>(
     Ok(Found { dataset, metric, series, tests })
 }
 
-impl Facts {
-    /// What the engine must know of a metric.
-    pub fn of(metric: &Metric) -> Self {
-        let definition = &metric.definition;
-        let nanos = |span: Option<crate::time::Span>| {
-            span.map(|span| span.nanos.saturating_add(i64::from(span.days) * DAY + i64::from(span.months) * 30 * DAY))
-        };
-        Self {
-            metric: metric.name.clone(),
-            kind: definition.kind,
-            shape: definition.shape,
-            temporality: definition.temporality.unwrap_or(if definition.kind == Kind::Histogram {
-                Temporality::Delta
-            } else {
-                Temporality::Cumulative
-            }),
-            stale_after: nanos(definition.stale_after),
-            interval: nanos(definition.interval),
-        }
-    }
-}
-
 impl Found<'_> {
     /// What the engine must know of the metric.
-    pub fn facts(&self) -> Facts {
-        Facts::of(self.metric)
+    pub fn facts(&self) -> MetricTraits {
+        MetricTraits::of(self.metric)
     }
 
     /// Its series as lines, in order of their tags.
@@ -129,77 +83,6 @@ impl Found<'_> {
                 groups.into_iter().map(|(tags, series)| line(tags, &series, kind)).collect()
             }
         })
-    }
-}
-
-const DAY: i64 = 86_400 * crate::time::SECOND;
-
-/// A tag that has another key now than the one that the query names.
-fn key_of_today(mut tag: Spanned<String>, dataset: &Dataset, metric: &Metric, notes: &mut Vec<String>) -> Spanned<String> {
-    if let Some(key) = dataset.renamed_tag(&tag.value)
-        && !dataset.tags(Some(metric)).iter().any(|known| known.key == tag.value)
-    {
-        note_rename("tag", &tag.value, key, notes);
-        tag.value = key.to_owned();
-    }
-    tag
-}
-
-fn with_keys_of_today(condition: Condition, dataset: &Dataset, metric: &Metric, notes: &mut Vec<String>) -> Condition {
-    if !dataset.has_renamed_tags() {
-        return condition;
-    }
-    let mut key = |tag| key_of_today(tag, dataset, metric, notes);
-    match condition {
-        Condition::Is(test) => Condition::Is(TagTest { tag: key(test.tag), ..test }),
-        Condition::Matches(test) => Condition::Matches(TagMatch { tag: key(test.tag), ..test }),
-        Condition::Has(tag) => Condition::Has(key(tag)),
-        Condition::Lacks(tag) => Condition::Lacks(key(tag)),
-        Condition::Value(test) => Condition::Value(test),
-        Condition::Not(inner) => Condition::Not(Box::new(with_keys_of_today(*inner, dataset, metric, notes))),
-        Condition::All(parts) => Condition::All(parts.into_iter().map(|part| with_keys_of_today(part, dataset, metric, notes)).collect()),
-        Condition::Any(parts) => Condition::Any(parts.into_iter().map(|part| with_keys_of_today(part, dataset, metric, notes)).collect()),
-    }
-}
-
-/// What is asked of tags, and what of values.
-fn split(condition: Condition) -> Result<(Option<Condition>, Vec<ValueTest>), QueryError> {
-    let parts = match condition {
-        Condition::All(parts) => parts,
-        other => vec![other],
-    };
-    let (mut tags, mut tests) = (Vec::new(), Vec::new());
-    for part in parts {
-        match part {
-            Condition::Value(test) => tests.push(test),
-            Condition::All(_) => {
-                let (inner, more) = split(part)?;
-                tags.extend(inner);
-                tests.extend(more);
-            }
-            other => match value_within(&other) {
-                Some(test) => {
-                    let error = QueryError::new(test.comparison.place, "a condition on `value` can only be joined to others by `and`");
-                    return Err(error.with_help("tags choose series, and `value` chooses points of these; ask twice with two `show`s"));
-                }
-                None => tags.push(other),
-            },
-        }
-    }
-    let tags = match tags.len() {
-        0 => None,
-        1 => tags.pop(),
-        _ => Some(Condition::All(tags)),
-    };
-    Ok((tags, tests))
-}
-
-fn value_within(condition: &Condition) -> Option<&ValueTest> {
-    match condition {
-        Condition::Value(test) => Some(test),
-        Condition::All(parts) | Condition::Any(parts) => parts.iter().find_map(value_within),
-        Condition::Not(inner) => value_within(inner),
-        _ => None,
     }
 }
 
@@ -242,47 +125,6 @@ fn find_metric<'a>(
     })?;
     note_rename("metric", &wanted.metric, &metric.name, notes);
     Ok((dataset, metric))
-}
-
-/// Whether tags are known, and patterns can be read.
-fn check(condition: &Condition, dataset: &Dataset, metric: &Metric) -> Result<(), QueryError> {
-    match condition {
-        Condition::All(parts) | Condition::Any(parts) => parts.iter().try_for_each(|part| check(part, dataset, metric)),
-        Condition::Not(inner) => check(inner, dataset, metric),
-        Condition::Is(TagTest { tag, .. }) | Condition::Has(tag) | Condition::Lacks(tag) => check_tag(tag, dataset, metric),
-        Condition::Value(_) => Ok(()),
-        Condition::Matches(TagMatch { tag, pattern, .. }) => {
-            check_tag(tag, dataset, metric)?;
-            whole_pattern(&pattern.value).map(drop).map_err(|error| {
-                let told = error.to_string();
-                let reason = told.lines().last().unwrap_or_default().trim_start_matches("error: ");
-                QueryError::new(pattern.place, format!("not a regular expression: {reason}"))
-                    .with_help("it must match a whole value: \"a.*\" for all that begin with a")
-            })
-        }
-    }
-}
-
-fn check_tag(tag: &Spanned<String>, dataset: &Dataset, metric: &Metric) -> Result<(), QueryError> {
-    // The usual case is answered without counting anything.
-    if dataset.has_tag(&tag.value, metric) {
-        return Ok(());
-    }
-    let known = dataset.tags(Some(metric));
-    let error = QueryError::new(tag.place, format!("no series of `{}` has a tag `{}`", metric.name, tag.value));
-    let keys = || known.iter().map(|known| known.key);
-    if tag.value == "value" {
-        let help = match metric.definition.kind {
-            Kind::State => "time in a state is `time_in(\"…\") of …`, and how often it changed `changes of …`",
-            _ => "points are chosen by numbers: value > 3",
-        };
-        return Err(error.with_help(help));
-    }
-    Err(match closest(&tag.value, keys()) {
-        Some(known) => error.with_help(format!("did you mean `{known}`?")),
-        None if known.is_empty() => error.with_help("its series have no tags"),
-        None => error.with_help(format!("its tags are {}", listing(keys(), 12))),
-    })
 }
 
 /// A note where no series matched, with the closest value of each tag that has none of the values asked for.

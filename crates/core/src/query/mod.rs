@@ -25,18 +25,15 @@
 //! | `reducer` | reducers and functions, and what they are called |
 //! | `parser` | tokens to tree, by recursive descent, in the order of the grammar |
 //! | `format` | tree to text, in one canonical layout |
-//! | `completion` | what may come next at a place in a text |
 //! | `error` | what is wrong, where, and what would be right |
 
-mod completion;
 mod error;
-mod format;
-mod lexer;
-mod parser;
-mod reducer;
-mod tree;
+pub(crate) mod format;
+pub(crate) mod lexer;
+pub(crate) mod parser;
+pub(crate) mod reducer;
+pub(crate) mod tree;
 
-pub use completion::{Completion, Suggestion, SuggestionKind, complete};
 pub use error::QueryError;
 pub use format::{format, name as write_name, quoted as write_text};
 pub use lexer::Place;

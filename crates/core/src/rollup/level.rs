@@ -4,6 +4,9 @@ use jiff::tz::TimeZone;
 
 use crate::time::{Grid, Nanos, Span, TimeRange, Width, Windows};
 
+/// Ranges that [`Level::runs`] gives at most.
+pub const MAX_RUNS: usize = 64;
+
 /// Windows of one width.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Level {
@@ -30,6 +33,33 @@ pub enum LevelError {
 const DAY: Nanos = 86_400_000_000_000;
 
 impl Level {
+    /// Windows that some instants, in order, fall into, neighbours as one range; if there are more than [`MAX_RUNS`], the nearest are joined.
+    pub fn runs(&self, times: &[Nanos]) -> Vec<TimeRange> {
+        let mut ranges: Vec<TimeRange> = Vec::new();
+        let mut at = 0;
+        while at < times.len() {
+            let start = self.floor(times[at]);
+            let end = self.after(start);
+            match ranges.last_mut() {
+                Some(last) if last.end >= start => last.end = end,
+                _ => ranges.push(TimeRange { start, end }),
+            }
+            at += times[at..].partition_point(|time| *time < end).max(1);
+        }
+        let mut apart = self.nominal();
+        while ranges.len() > MAX_RUNS {
+            apart = apart.saturating_mul(2);
+            ranges = ranges.into_iter().fold(Vec::new(), |mut joined: Vec<TimeRange>, range| {
+                match joined.last_mut() {
+                    Some(last) if range.start.saturating_sub(last.end) <= apart => last.end = range.end,
+                    _ => joined.push(range),
+                }
+                joined
+            });
+        }
+        ranges
+    }
+
     /// A level of some width; a zone matters to those of the calendar.
     ///
     /// # Errors
@@ -152,5 +182,16 @@ mod tests {
             TimeRange { start: 3_600_000_000_000, end: 3 * 3_600_000_000_000 }
         );
         assert!(hour.inside(TimeRange { start: 1, end: 5 }).is_empty());
+    }
+
+    #[test]
+    fn instants_become_few_ranges_of_whole_windows() {
+        const SECOND: Nanos = 1_000_000_000;
+        let level = Level::new(Span::exact(60 * SECOND), TimeZone::UTC).unwrap();
+        let minute = |from: i64, to: i64| TimeRange { start: from * 60 * SECOND, end: to * 60 * SECOND };
+        assert_eq!(level.runs(&[1, 61 * SECOND, 62 * SECOND, 300 * SECOND]), [minute(0, 2), minute(5, 6)]);
+        let scattered: Vec<Nanos> = (0..10_000).map(|at| at * 7_200 * SECOND).collect();
+        let ranges = level.runs(&scattered);
+        assert!(ranges.len() <= MAX_RUNS && scattered.iter().all(|at| ranges.iter().any(|range| range.contains(*at))));
     }
 }

@@ -36,7 +36,7 @@ mod window;
 pub use columns::WindowColumns;
 pub use level::{Level, LevelError};
 pub use moments::Moments;
-pub use policy::{PolicyError, RollupLevel, RollupPolicy};
+pub use policy::PolicyError;
 pub use roller::Roller;
 pub use rows::{BadRows, Encoded, Wants, column_sizes, decode, encode};
 pub use segments::{Answers, Covered, Segment, segments};

@@ -1,53 +1,15 @@
 //! Rollup policies: which metrics of a dataset are rolled up into which levels, and how long each level is kept.
 
 use jiff::tz::TimeZone;
-use serde::{Deserialize, Serialize};
 
 use super::level::{Level, LevelError};
 use crate::{
     catalogue::{Dataset, Metric},
+    model::RollupPolicy,
     query::{Condition, parse_condition},
-    time::{Nanos, Span, zone},
+    selection::selected_series,
+    time::{Span, zone},
 };
-
-/// A rollup policy of a dataset.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RollupPolicy {
-    /// Names of metrics, `*` for any letters; all metrics where there are none.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub metrics: Vec<String>,
-    /// Which of their series, as in `where`; all where there is none.
-    #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
-    pub condition: Option<String>,
-    /// The zone of levels of the calendar; the dataset's where there is none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub zone: Option<String>,
-    /// The finest first.
-    pub levels: Vec<RollupLevel>,
-    /// How long after its end a window waits for late points before it is made; those that come later make it again.
-    #[serde(default = "lateness", skip_serializing_if = "is_lateness")]
-    pub lateness: Span,
-}
-
-/// One level.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct RollupLevel {
-    /// Width of its windows.
-    pub width: Span,
-    /// How long it is kept; for ever where that is not said.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub keep_for: Option<Span>,
-}
-
-fn lateness() -> Span {
-    Span::exact(600_000_000_000)
-}
-
-fn is_lateness(span: &Span) -> bool {
-    *span == lateness()
-}
 
 /// Why a policy cannot be.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -117,16 +79,11 @@ impl RollupPolicy {
         match self.parsed() {
             Ok(None) => all,
             // A tag that was renamed or never came takes nobody.
-            Ok(Some(condition)) => crate::plan::selected_series(Some(&condition), dataset, metric)
-                .map(|found| found.into_iter().map(|series| series.0).collect())
-                .unwrap_or_default(),
+            Ok(Some(condition)) => {
+                selected_series(Some(&condition), dataset, metric).map(|found| found.into_iter().map(|series| series.0).collect()).unwrap_or_default()
+            }
             Err(_) => roaring::RoaringBitmap::new(),
         }
-    }
-
-    /// How long a window waits after its end, in nanoseconds.
-    pub fn lateness_nanos(&self) -> Nanos {
-        0i64.saturating_sub(self.lateness.before(0, &TimeZone::UTC))
     }
 }
 

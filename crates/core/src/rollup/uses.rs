@@ -1,7 +1,10 @@
 //! Which reducers windows answer, and with what of them.
 
 use super::rows::Wants;
-use crate::{model::Kind, plan::Facts, query::Reducer};
+use crate::{
+    model::{Kind, MetricTraits},
+    query::Reducer,
+};
 
 /// How a reducer is answered from windows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -15,7 +18,7 @@ pub struct Use {
 }
 
 /// How a reducer of a metric is answered from windows; none where only points will do.
-pub fn use_of(reducer: &Reducer, facts: &Facts) -> Option<Use> {
+pub fn use_of(reducer: &Reducer, facts: &MetricTraits) -> Option<Use> {
     use Reducer::*;
     let plain = Use { wants: Wants::default(), is_sketched: false, joins: false };
     let extremes = Use { wants: Wants { extremes: true, ..Wants::default() }, ..plain };

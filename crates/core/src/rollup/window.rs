@@ -7,8 +7,7 @@ use super::{
 };
 use crate::{
     block::Points,
-    model::{Kind, Shape, Temporality},
-    plan::Facts,
+    model::{Kind, MetricTraits, Shape, Temporality},
     summary::{Sample, Summary},
     time::{Nanos, SECOND},
 };
@@ -50,7 +49,7 @@ pub struct Rules {
 
 impl Rules {
     /// Those of a metric; `is_part` for the series beside a histogram.
-    pub fn of(facts: &Facts, is_part: bool) -> Self {
+    pub fn of(facts: &MetricTraits, is_part: bool) -> Self {
         let contents = match facts.kind {
             _ if is_part => Contents::Part,
             Kind::Gauge => Contents::Gauge,

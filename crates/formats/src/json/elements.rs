@@ -2,7 +2,7 @@
 
 use serde_json::value::RawValue;
 
-use super::bare;
+use super::fault::without_place;
 use crate::FormatError;
 
 /// Where in a document the next byte stands.
@@ -112,7 +112,7 @@ impl Elements {
             Some(Err(error)) if !is_last && (error.is_eof() || reaches_end(bytes, &error)) => Ok(None),
             Some(Err(error)) => {
                 let (line, column) = Element { text: "", line: self.line, column: self.column, index: None }.place_of(&error);
-                Err(FormatError::Json { reason: bare(&error), line: line as usize, column: column as usize })
+                Err(FormatError::Json { reason: without_place(&error), line: line as usize, column: column as usize })
             }
             None => Ok(None),
         }

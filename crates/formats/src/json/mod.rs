@@ -18,8 +18,8 @@ use serde::{
     Deserialize, Deserializer,
     de::{IgnoredAny, MapAccess, SeqAccess, Visitor},
 };
-use serde_json::error::Category;
 
+pub(crate) use self::fault::without_place;
 pub use self::objects::look;
 use self::{
     elements::{Element, Elements},
@@ -32,6 +32,7 @@ use crate::{
 };
 
 pub mod elements;
+mod fault;
 mod objects;
 mod plain;
 
@@ -113,17 +114,6 @@ fn ended(objects: Option<&Objects>, is_last: bool, now: Nanos, tally: &mut Tally
     }
 }
 
-/// What the parser found wrong, without its place, which is told apart.
-pub(crate) fn bare(error: &serde_json::Error) -> String {
-    let text = error.to_string();
-    let text = text.split(" at line ").next().unwrap_or(&text);
-    match error.classify() {
-        Category::Eof => "it ends too early".to_owned(),
-        Category::Syntax if text.starts_with("expected") => format!("it is not JSON, {text}"),
-        _ => text.replace("struct RawPoint", "an object with a point"),
-    }
-}
-
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RawPoint<'a> {
@@ -179,7 +169,7 @@ fn read_any(element: Element<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &
         Ok(point) => point,
         Err(error) => {
             let (line, column) = element.place_of(&error);
-            return tally.reject(line, None, format!("{} (column {column})", bare(&error)));
+            return tally.reject(line, None, format!("{} (column {column})", without_place(&error)));
         }
     };
     let line = element.line;

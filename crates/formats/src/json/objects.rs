@@ -4,8 +4,8 @@ use fenetre_core::{model::PointSink, time::Nanos};
 use serde_json::Value;
 
 use super::{
-    bare,
     elements::{Element, Elements},
+    fault::without_place,
 };
 use crate::{
     FormatError, Look, Tally,
@@ -34,7 +34,7 @@ impl Objects {
             }
             Err(error) => {
                 let (line, column) = element.place_of(&error);
-                tally.reject(line, None, format!("{} (column {column})", bare(&error)));
+                tally.reject(line, None, format!("{} (column {column})", without_place(&error)));
                 return Ok(());
             }
         };

@@ -5,7 +5,7 @@ use fenetre_core::{
     time::Nanos,
 };
 
-use super::numbers::Notation;
+use super::numbers::{Notation, integer_value};
 
 /// What stands in a cell.
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -99,12 +99,6 @@ impl Numbers {
         }
         format!(" (if the column holds words of a state, name it with state={column}; marks of missing values belong to `missing` in a mapping)")
     }
-}
-
-/// An integer as a double, where that holds it.
-pub fn integer_value(integer: i128) -> ValueRef<'static> {
-    let double = integer as f64;
-    if double as i128 == integer { ValueRef::Number(double) } else { ValueRef::Integer(integer) }
 }
 
 #[cfg(test)]

@@ -17,8 +17,8 @@ use fenetre_core::{
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-pub use cell::{Cell, integer_value};
-pub use numbers::{Evidence, Grouped, Notation};
+pub use cell::Cell;
+pub use numbers::{Evidence, Grouped, Notation, integer_value};
 pub use rows::Rows;
 
 /// What the columns of a table are.

@@ -2,7 +2,11 @@
 
 use fenetre_core::model::ValueRef;
 
-use super::cell::integer_value;
+/// An integer as a double, where that holds it.
+pub fn integer_value(integer: i128) -> ValueRef<'static> {
+    let double = integer as f64;
+    if double as i128 == integer { ValueRef::Number(double) } else { ValueRef::Integer(integer) }
+}
 
 /// How numbers are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

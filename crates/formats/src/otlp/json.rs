@@ -12,7 +12,7 @@ const DOUBLES: [&str; 7] = ["asDouble", "sum", "min", "max", "zeroThreshold", "q
 
 pub fn decode(bytes: &[u8]) -> Result<ExportMetricsServiceRequest, FormatError> {
     let mut document: Value = serde_json::from_slice(bytes).map_err(|error| FormatError::Json {
-        reason: crate::json::bare(&error),
+        reason: crate::json::without_place(&error),
         line: error.line(),
         column: error.column(),
     })?;

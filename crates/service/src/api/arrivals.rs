@@ -8,10 +8,11 @@ use tokio::sync::broadcast::error::RecvError;
 use utoipa::{IntoParams, ToSchema};
 
 use crate::{
-    access::{Access, Read},
+    arrivals::tail::TailReport,
+    clock::now,
+    http::access::{Access, Read},
     problem::Problem,
-    state::{Shared, now},
-    tail::TailReport,
+    state::Shared,
 };
 
 /// What was refused, by reason.

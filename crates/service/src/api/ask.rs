@@ -12,6 +12,7 @@ use std::{
 use actix_web::{HttpRequest, HttpResponse, get, http::header, post, web};
 use fenetre_columnar::{write_arrow, write_parquet};
 use fenetre_core::{
+    completion,
     evaluate::{EvaluateError, read, sources},
     plan::{Plan, Take, plan},
     query::{self, Frame, Query},
@@ -28,10 +29,13 @@ use utoipa::{IntoParams, ToSchema};
 
 use super::{Body, read_json};
 use crate::{
-    access::{Access, Read},
-    connection::{GivenUp, while_there},
+    clock::now,
+    http::{
+        access::{Access, Read},
+        connection::{GivenUp, while_there},
+    },
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, in_lane, in_turn, now},
+    state::{Shared, State, blocking, in_lane, in_turn},
 };
 
 /// A query and the frame that it does not have itself.
@@ -196,7 +200,7 @@ pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<
     let typing: Typing = read_json(&body)?;
     let work = move |state: &State| {
         let cursor = typing.cursor.unwrap_or(typing.query.len());
-        Ok(query::complete(&typing.query, cursor, &state.store.catalogue(), &dataset))
+        Ok(completion::complete(&typing.query, cursor, &state.store.catalogue(), &dataset))
     };
     blocking(&state, work).await.map(|completion| HttpResponse::Ok().json(completion))
 }

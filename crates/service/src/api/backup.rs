@@ -10,9 +10,9 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::{
-    access::{Access, Operate, Read},
     api::{Body, read_json},
     backups::{BackupState, Run},
+    http::access::{Access, Operate, Read},
     problem::{Problem, Sort},
     state::Shared,
 };

@@ -4,24 +4,25 @@ use actix_web::{HttpResponse, delete, get, post, web};
 use fenetre_core::{
     catalogue::{Catalogue, Series},
     model::SeriesId,
-    plan::selected_series,
     query::parse_condition,
+    selection::selected_series,
     time::{TimeRange, format_utc, parse_instant, zone},
 };
 use fenetre_store::{Binned, Noun as BinNoun, Selection, Weight};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{
-    Body,
-    datasets::{Held, find, find_metric},
-    read_json,
-    references::{self, Noun, Reference},
-};
 use crate::{
-    access::{Access, Define, Read},
+    api::{Body, datasets::Held, read_json},
+    clock::now,
+    http::access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, blocking_long, now},
+    state::{Shared, State, blocking, blocking_long},
+    views::{
+        self,
+        names::{find, find_metric},
+        references::{Noun, Reference},
+    },
 };
 
 /// What a deletion takes away.
@@ -123,7 +124,7 @@ pub(crate) async fn delete_metric(
             (Selection { dataset: dataset.id, series, range: TimeRange::ALL }, found.name.to_string(), found.series_count())
         };
         let weight = state.store.weigh(&selection)?;
-        let references = references::of(state, &Noun::Metric(&name))?;
+        let references = views::references::of(state, &Noun::Metric(&name))?;
         let now = now();
         let mut deletion =
             Deletion { id: None, what: name.clone(), series, held: held(&weight), bytes: weight.bytes, references, recoverable_until: None };

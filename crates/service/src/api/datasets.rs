@@ -4,9 +4,8 @@ use std::collections::BTreeMap;
 
 use actix_web::{get, post, put, web};
 use fenetre_core::{
-    catalogue::{Catalogue, Dataset},
+    catalogue::Dataset,
     model::{DatasetDefinition, DatasetId, MetricDefinition, TagDefinition},
-    suggest::listing,
     time::{Nanos, format_utc},
     units,
 };
@@ -14,14 +13,17 @@ use fenetre_store::{Conversion, SeriesCount};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{
-    Body, read_json,
-    references::{self, Noun, Reference},
-};
 use crate::{
-    access::{Access, Define, Read},
+    api::{Body, read_json},
+    clock::now,
+    http::access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking},
+    views::{
+        self,
+        names::{find, find_metric},
+        references::{Noun, Reference},
+    },
 };
 
 /// A dataset and what it holds.
@@ -163,28 +165,6 @@ pub(crate) struct MetricFilter {
     metric: Option<String>,
 }
 
-/// The dataset that has a name, or had it.
-pub(crate) fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, Problem> {
-    catalogue.dataset_by_any_name(name).ok_or_else(|| {
-        let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
-        Problem::new(Sort::NotFound, format!("there is no dataset `{name}`: there are {known}"))
-    })
-}
-
-/// The metric of that name, if one is asked for.
-pub(crate) fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Option<&'d fenetre_core::catalogue::Metric>, Problem> {
-    let Some(name) = name else { return Ok(None) };
-    let names = || dataset.metrics().map(|metric| &*metric.name);
-    dataset.metric_by_any_name(name).map(Some).ok_or_else(|| {
-        let hint = match fenetre_core::suggest::closest(name, names()) {
-            Some(known) => format!("did you mean `{known}`?"),
-            None if names().next().is_none() => "it has no metrics yet".to_owned(),
-            None => format!("it has {}", listing(names(), 12)),
-        };
-        Problem::new(Sort::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
-    })
-}
-
 /// Every dataset.
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [DatasetInfo]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets")]
@@ -228,7 +208,7 @@ pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String
 pub(crate) async fn rename(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
-        let references = references::of(state, &Noun::Dataset(&name))?;
+        let references = views::references::of(state, &Noun::Dataset(&name))?;
         state.store.rename_dataset(&name, &to)?;
         Ok(Renamed { references })
     };
@@ -352,7 +332,7 @@ pub(crate) async fn rename_metric(
 ) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
-        let references = references::of(state, &Noun::Metric(&path.1))?;
+        let references = views::references::of(state, &Noun::Metric(&path.1))?;
         state.store.rename_metric(&path.0, &path.1, &to)?;
         Ok(Renamed { references })
     };
@@ -410,7 +390,7 @@ pub(crate) async fn rename_tag(
 ) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
-        let references = references::of(state, &Noun::Tag(&path.1))?;
+        let references = views::references::of(state, &Noun::Tag(&path.1))?;
         state.store.rename_tag(&path.0, &path.1, &to)?;
         Ok(Renamed { references })
     };

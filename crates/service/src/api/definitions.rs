@@ -8,11 +8,12 @@ use fenetre_formats::definitions;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{datasets::find, read_json};
 use crate::{
-    access::{Access, Define, Read},
+    api::read_json,
+    http::access::{Access, Define, Read},
     problem::Problem,
     state::{Shared, State, blocking},
+    views::names::find,
 };
 
 /// Definitions of many metrics.
@@ -70,7 +71,7 @@ pub(crate) async fn put_many(
     name: web::Path<String>,
     mut payload: web::Payload,
 ) -> Result<web::Json<Differences>, Problem> {
-    let body = super::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let body = crate::http::body::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
     let MetricDefinitions { metrics, dry_run } = read_json(&body)?;
     blocking(&state, move |state| apply(state, &name, metrics, dry_run)).await.map(web::Json)
 }
@@ -103,7 +104,7 @@ pub(crate) async fn put_table(
     how: web::Query<DryRun>,
     mut payload: web::Payload,
 ) -> Result<web::Json<Differences>, Problem> {
-    let body = super::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let body = crate::http::body::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
     let work = move |state: &State| {
         let metrics = {
             let catalogue = state.store.catalogue();

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::{
-    access::{Access, Read},
+    http::access::{Access, Read},
     problem::Problem,
     state::Shared,
 };

@@ -15,13 +15,20 @@ use fenetre_formats::{
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{Arrival, Body, datasets, mappings, next_chunk, read_json};
 use crate::{
-    access::{Access, Read, Write as MayWrite},
+    clock::now,
+    http::{
+        access::{Access, Read, Write as MayWrite},
+        body::{Arrival, next_chunk},
+    },
     imports::{ImportRecord, Order, Stage, look},
+    jobs::import::mapping_of,
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking},
+    views::names::find,
 };
+
+use super::{Body, read_json};
 
 /// What is said of a file that is uploaded.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -56,30 +63,6 @@ pub struct ImportLook {
     pub notes: Vec<String>,
 }
 
-/// The mapping that an order names or brings, where the format takes one.
-pub(crate) fn mapping_of(state: &State, order: &Order, format: Format) -> Result<Option<Mapping>, Problem> {
-    let kept = order.mapping_name.as_deref().map(|name| mappings::find(state, name)).transpose()?;
-    let mapping = match (kept, order.mapping.clone()) {
-        (Some(mut kept), Some(own)) => {
-            kept.merge(own);
-            Some(kept)
-        }
-        (kept, own) => kept.or(own),
-    };
-    let fault = |text: String| Problem::new(Sort::Request, text);
-    if let Some(mapping) = &mapping {
-        mapping.check().map_err(fault)?;
-        if !format.takes_mapping() {
-            return Err(fault(format!("{} says itself what its parts are: a mapping is for tables and objects", format.name())));
-        }
-    }
-    match format {
-        // A long table says itself what its columns are.
-        Format::Csv | Format::Tsv => Ok(Some(mapping.unwrap_or_default())),
-        _ => Ok(mapping),
-    }
-}
-
 /// Whether a table that no mapping describes says itself what its columns are: found out before the import begins.
 fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> Result<(), Problem> {
     if !matches!(format, Format::Csv | Format::Tsv) || !mapping.columns.is_empty() || mapping.others != Others::Skip {
@@ -107,7 +90,7 @@ pub(crate) async fn upload(
     mut payload: web::Payload,
 ) -> Result<HttpResponse, Problem> {
     let fault = |text: String| Problem::new(Sort::Request, text);
-    let name = datasets::find(&state.store.catalogue(), &dataset)?.name.to_string();
+    let name = find(&state.store.catalogue(), &dataset)?.name.to_string();
     check_name(&upload.file).map_err(|error| fault(format!("the file's name {error}")))?;
     let format = match &upload.format {
         Some(word) => serde_json::from_value(serde_json::Value::String(word.clone())).map_err(|_| {
@@ -221,8 +204,7 @@ pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String
         mapping.check().map_err(|error| Problem::new(Sort::Request, error))?;
         let seen = look(&state.imports.file(&id), format, &mapping, order.rows.unwrap_or(100).clamp(1, 200))?;
         let own_zone = mapping.time.zone.clone();
-        let zone =
-            own_zone.map_or_else(|| datasets::find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
+        let zone = own_zone.map_or_else(|| find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
         let guess = guess(&seen, &zone, &mapping);
         Ok(ImportLook { names: seen.names, rows: seen.rows, guess, notes: seen.notes })
     };

@@ -1,69 +1,19 @@
 //! Mappings that are kept under a name.
 
 use actix_web::{delete, get, put, web};
-use fenetre_core::{
-    suggest::{closest, listing},
-    time::format_utc,
-};
 use fenetre_formats::mapping::Mapping;
 use fenetre_store::Document;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
-use super::Body;
 use crate::{
-    access::{Access, Define, Read},
     api::datasets::Defined,
+    clock::now,
+    http::access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking},
+    views::mappings::{MappingInfo, SORT, all, find},
 };
 
-/// The sort of the documents.
-const SORT: &str = "mapping";
-
-/// A mapping and its name.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct MappingInfo {
-    /// Its name.
-    pub name: String,
-    /// When it was kept.
-    pub changed: String,
-    /// What it says.
-    pub mapping: Mapping,
-}
-
-/// Every mapping, by name.
-pub(crate) fn all(state: &State) -> Result<Vec<MappingInfo>, Problem> {
-    state
-        .store
-        .documents(SORT)?
-        .iter()
-        .map(|document| Ok(MappingInfo { name: document.name.clone(), changed: format_utc(document.changed), mapping: read(document)? }))
-        .collect()
-}
-
-/// The mapping of a record.
-fn read(document: &Document) -> Result<Mapping, Problem> {
-    serde_json::from_str(&document.body).map_err(|error| {
-        let name = &document.name;
-        Problem::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"))
-    })
-}
-
-/// The mapping of that name.
-pub(crate) fn find(state: &State, name: &str) -> Result<Mapping, Problem> {
-    let all = state.store.documents(SORT)?;
-    if let Some(found) = all.iter().find(|known| known.name == name) {
-        return read(found);
-    }
-    let names = || all.iter().map(|known| known.name.as_str());
-    let hint = match closest(name, names()) {
-        Some(known) => format!("did you mean `{known}`?"),
-        None if all.is_empty() => "none is kept yet: make one with `fenetre mapping guess FILE`".to_owned(),
-        None => format!("there are {}", listing(names(), 10)),
-    };
-    Err(Problem::new(Sort::NotFound, format!("there is no mapping `{name}`: {hint}")))
-}
+use super::Body;
 
 /// Every mapping that is kept.
 #[utoipa::path(tag = "mappings", responses((status = 200, body = [MappingInfo]), (status = 403, body = Problem)))]

@@ -10,10 +10,11 @@ use fenetre_formats::{Format, otlp};
 
 use super::points::{collect_body, encoding_of, unfold, when_late};
 use crate::{
-    access::{Access, Write},
+    clock::now,
+    http::access::{Access, Write},
     ingest::read_body,
     problem::{Problem, Sort},
-    state::{Shared, in_lane, now},
+    state::{Shared, in_lane},
 };
 
 const DEFAULT_DATASET: &str = "main";

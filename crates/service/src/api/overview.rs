@@ -7,10 +7,11 @@ use utoipa::ToSchema;
 
 use super::{datasets::Held, storage::StorageInfo};
 use crate::{
-    access::{Access, Read},
     arrivals::Second,
+    clock::now,
+    http::access::{Access, Read},
     problem::Problem,
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking},
 };
 
 /// Seconds of one step of arrivals.

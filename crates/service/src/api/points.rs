@@ -2,21 +2,25 @@
 
 use std::time::{Duration, Instant};
 
-use crate::{
-    access::{Access, Write},
-    budget::Share,
-    config::CallLimits,
-    ingest::read_body,
-    problem::{Problem, Sort},
-    report::PushReport,
-    state::{Shared, State, blocking, in_lane, now},
-};
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use fenetre_core::suggest::{closest, listing};
 use fenetre_formats::{
     Format, FormatError,
     mapping::{Column, Mapping, Role},
     unpack::{Encoding, unpack},
+};
+
+use crate::{
+    clock::now,
+    config::CallLimits,
+    http::{
+        access::{Access, Write},
+        budget::Share,
+    },
+    ingest::read_body,
+    problem::{Problem, Sort},
+    report::PushReport,
+    state::{Shared, State, blocking, in_lane},
 };
 
 /// How a body is taken.
@@ -77,7 +81,7 @@ impl PushOptions {
         let mapping = match &self.named {
             None => own,
             Some(name) => {
-                let mut kept = super::mappings::find(state, name)?;
+                let mut kept = crate::views::mappings::find(state, name)?;
                 if let Some(own) = own {
                     kept.merge(own);
                 }
@@ -213,8 +217,8 @@ pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
 async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
     // What is announced is believed up to a few megabytes: whoever announces more must send it first.
     let mut body = Vec::with_capacity(announced.min(limit).min(BELIEVED));
-    let mut arrival = super::Arrival::new();
-    while let Some(chunk) = super::next_chunk(&mut payload, &mut arrival).await? {
+    let mut arrival = crate::http::body::Arrival::new();
+    while let Some(chunk) = crate::http::body::next_chunk(&mut payload, &mut arrival).await? {
         if body.len() + chunk.len() > limit {
             let text = format!("the body is larger than {limit} bytes: send it in smaller parts, or compressed");
             return Err(Problem::new(Sort::TooLarge, text));

@@ -4,17 +4,15 @@ use fenetre_core::{
     answer::Answer,
     catalogue::{Dataset, Metric},
     evaluate::evaluate,
-    model::Kind,
+    model::{Kind, RollupPolicy},
     plan::{Limits, plan},
     query::{Frame, parse},
-    rollup::RollupPolicy,
     time::{Nanos, SECOND, Span, format_utc},
 };
 use fenetre_store::{DatasetSize, LevelSize, LevelState, MetricSize};
 use jiff::tz::TimeZone;
 
-use super::datasets::find;
-use crate::{problem::Problem, state::State};
+use crate::{problem::Problem, state::State, views::names::find};
 
 /// How fast points of a policy's series came.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]

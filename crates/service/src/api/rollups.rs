@@ -2,8 +2,7 @@
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
 use fenetre_core::{
-    model::DatasetId,
-    rollup::{RollupLevel, RollupPolicy},
+    model::{DatasetId, RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, format_utc},
 };
 use fenetre_store::{DatasetSize, LevelLoss, LevelState};
@@ -11,15 +10,13 @@ use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
-use super::{
-    Body,
-    datasets::{Defined, find},
-    read_json, rollup_figures as figures,
-};
 use crate::{
-    access::{Access, Define, Read},
+    api::{Body, datasets::Defined, read_json, rollup_figures as figures},
+    clock::now,
+    http::access::{Access, Define, Read},
     problem::{Problem, Sort},
-    state::{Shared, State, blocking_long, now},
+    state::{Shared, State, blocking_long},
+    views::names::find,
 };
 
 /// The rollups of a dataset.

@@ -11,11 +11,13 @@ use fenetre_core::{
 use serde::{Deserialize, Deserializer, Serialize, de::Error as _};
 use utoipa::{IntoParams, ToSchema};
 
-use super::datasets::{Held, find, find_metric};
 use crate::{
-    access::{Access, Read},
+    api::datasets::Held,
+    clock::now,
+    http::access::{Access, Read},
     problem::Problem,
-    state::{Shared, State, blocking, now},
+    state::{Shared, State, blocking},
+    views::names::{find, find_metric},
 };
 
 /// Series that one page holds at the most.

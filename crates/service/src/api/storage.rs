@@ -1,19 +1,21 @@
 //! What the store weighs on the disk, as the file system counts it.
 
 use actix_web::{HttpResponse, get, post, web};
-use fenetre_core::{
-    keeping::Volume,
-    time::{Nanos, format_utc},
-};
+use fenetre_core::time::{Nanos, format_utc};
 use fenetre_store::{LevelSize, MetricSize, PartitionSize, Verified};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{Body, read_json, retention::PlaceInfo};
 use crate::{
-    access::{Access, Define, Read},
+    api::{Body, read_json},
+    clock::now,
+    http::access::{Access, Define, Read},
     problem::Problem,
-    state::{Shared, State, blocking_long, now},
+    state::{Shared, State, blocking_long},
+    views::{
+        retention::{PlaceInfo, info},
+        volume::VolumeInfo,
+    },
 };
 
 /// The store on the disk.
@@ -88,23 +90,6 @@ pub struct PartitionStorage {
     pub blocks: u64,
 }
 
-/// The volume of the store.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
-pub struct VolumeInfo {
-    /// Bytes of it.
-    pub total: u64,
-    /// Bytes that are free.
-    pub free: u64,
-    /// Bytes that stay free, whatever the policies say.
-    pub reserve: u64,
-}
-
-impl From<Volume> for VolumeInfo {
-    fn from(volume: Volume) -> Self {
-        Self { total: volume.total, free: volume.free, reserve: volume.reserve }
-    }
-}
-
 /// A level of a rollup policy on the disk.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LevelStorage {
@@ -170,7 +155,7 @@ impl StorageInfo {
         }
         let (catalogue_bytes, journal_bytes, bin_bytes) = (report.catalogue_bytes, report.journal.bytes, report.bin_bytes);
         let bytes = catalogue_bytes + journal_bytes + bin_bytes + datasets.iter().map(|dataset| dataset.bytes + dataset.rollup_bytes).sum::<u64>();
-        let retention = super::retention::info(state, None, false)?;
+        let retention = info(state, None, false)?;
         Ok(Self {
             path: report.root.display().to_string(),
             bytes,

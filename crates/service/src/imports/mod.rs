@@ -9,9 +9,8 @@
 //! A file of any length takes the memory of a part. An import that was stopped, or killed with the service, goes on after the last part that
 //! is in its record; a part that was kept and not recorded is kept again, which changes nothing.
 
-mod input;
+pub mod input;
 mod record;
-mod run;
 
 use std::{
     collections::HashMap,
@@ -30,15 +29,12 @@ use parking_lot::Mutex;
 pub use input::look;
 pub use record::{ImportRecord, Order, Stage};
 
-use crate::{
-    problem::{Problem, Sort},
-    state::State,
-};
+use crate::problem::{Problem, Sort};
 
 /// The sort of the documents that are their records.
 const SORT: &str = "import";
 /// So many run at once.
-const MOST_RUNNING: usize = 4;
+pub const MOST_RUNNING: usize = 4;
 /// Records that are kept; the oldest that are done with go first.
 const MOST_RECORDS: usize = 1_000;
 /// Files that nobody ran, or went on with, are forgotten after this.
@@ -48,7 +44,7 @@ const UNUSED: Nanos = 7 * 24 * 3_600 * 1_000_000_000;
 pub struct Imports {
     folder: PathBuf,
     /// Those that run, and whether they were told to stop.
-    running: Mutex<HashMap<String, Arc<Running>>>,
+    pub running: Mutex<HashMap<String, Arc<Running>>>,
 }
 
 /// One that runs.
@@ -108,36 +104,6 @@ impl Imports {
         Ok(store.put_document(SORT, &Document { name: record.id.clone(), body, changed: record.uploaded_at() })?)
     }
 
-    /// Begins an import, or goes on with it.
-    pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, Problem> {
-        let mut running = self.running.lock();
-        if running.contains_key(&record.id) {
-            return Err(Problem::new(Sort::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
-        }
-        if running.len() >= MOST_RUNNING {
-            return Err(Problem::new(Sort::Busy, format!("{MOST_RUNNING} imports are running already, as many as may: wait for one of them")));
-        }
-        // A power cut may have left less of it than was sent.
-        if fs::metadata(self.file(&record.id)).map_or(0, |file| file.len()) != record.bytes {
-            let text = format!("the file of the import `{}` is no longer there as a whole ({}): upload it again", record.id, record.stage.as_str());
-            return Err(Problem::new(Sort::Definition, text));
-        }
-        record.stage = Stage::Running;
-        record.failure = None;
-        self.keep(&state.store, &record)?;
-        let run = Arc::new(Running { record: Mutex::new(record.clone()), stop: AtomicBool::new(false) });
-        running.insert(record.id.clone(), Arc::clone(&run));
-        drop(running);
-        let shared = Arc::clone(state);
-        let id = record.id.clone();
-        let work = move || {
-            run::run(&shared, &run);
-            shared.imports.running.lock().remove(&id);
-        };
-        std::thread::Builder::new().name("import".into()).spawn(work).map_err(|error| Problem::internal(&error))?;
-        Ok(record)
-    }
-
     /// Asks a running import to stop after the part that it is at.
     pub fn stop(&self, id: &str) -> bool {
         let running = self.running.lock();
@@ -164,22 +130,6 @@ impl Imports {
                 && error.kind() != std::io::ErrorKind::NotFound
             {
                 tracing::warn!(%error, path = %path.display(), "a file of an import could not be removed");
-            }
-        }
-    }
-
-    /// Goes on with the imports that the end of the service interrupted.
-    pub fn resume(&self, state: &Arc<State>) {
-        let interrupted = match self.all(&state.store) {
-            Ok(records) => records.into_iter().filter(|record| record.stage == Stage::Running),
-            Err(error) => return tracing::error!(%error, "imports could not be looked at"),
-        };
-        for record in interrupted {
-            tracing::info!(id = record.id, file = record.file, "an import goes on where the service ended");
-            if let Err(error) = self.begin(state, record.clone()) {
-                tracing::error!(%error, id = record.id, "it does not");
-                let stopped = ImportRecord { stage: Stage::Stopped, ..record };
-                let _ = self.keep(&state.store, &stopped);
             }
         }
     }

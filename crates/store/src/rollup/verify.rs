@@ -12,13 +12,18 @@ use fenetre_core::{
     time::{Nanos, TimeRange, format_utc},
 };
 
-use super::{
-    DatasetRollups, LevelOf,
-    files::{LevelFiles, ROW_WINDOWS},
-    scan::{Members, Side, whole_windows},
-    taken, work,
+use super::work;
+use crate::{
+    engine::Shared,
+    error::StoreError,
+    inspect::verify::Verified,
+    levels::{
+        DatasetRollups, LevelOf,
+        files::{LevelFiles, ROW_WINDOWS},
+        taken,
+    },
+    read::windows::{Members, Side, whole_windows},
 };
-use crate::{error::StoreError, shared::Shared, verify::Verified};
 
 /// Series that are looked at together, and windows of each.
 const TOGETHER: usize = 32;
@@ -34,14 +39,14 @@ pub fn verify(shared: &Shared, file: &Path) -> Result<Option<Verified>, StoreErr
         let policies = taken(&shared.catalogue.read(), dataset);
         for policy in &policies {
             for level in &policy.levels {
-                let files = rollups.level_files(shared, level)?;
+                let files = rollups.level_files(level)?;
                 let Some(stretch) = files.stretch_of(file) else { continue };
                 let mut check =
                     Check { shared, dataset, rollups: &rollups, level, files, name: file.display().to_string(), found: Verified::default() };
                 check.rows(stretch)?;
                 // Of metrics that the policy takes since a moment ago nothing was made yet.
                 let members = rollups.state.read().members.get(&policy.name).cloned().unwrap_or_default();
-                let made: HashSet<SeriesId> = members.into_iter().flat_map(|metric| crate::expiry::series_of(shared, dataset, metric)).collect();
+                let made: HashSet<SeriesId> = members.into_iter().flat_map(|metric| shared.series_of(dataset, metric)).collect();
                 let series: Vec<(SeriesId, Rules)> = policy.series.iter().filter(|(id, _)| made.contains(id)).copied().collect();
                 check.against_points(&series, stretch)?;
                 return Ok(Some(check.found));
@@ -120,7 +125,7 @@ impl Check<'_> {
     fn compare(&mut self, series: &[(SeriesId, Rules)], range: TimeRange) -> Result<(), StoreError> {
         // Nobody makes windows meanwhile; points that are packed meanwhile leave marks before they are there.
         let _alone = self.rollups.working.lock();
-        let floors = self.shared.floors.of_series(self.shared, self.dataset);
+        let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         let range = {
             let bounded = self.bounded(range);
             TimeRange { start: bounded.start.max(range.start), end: bounded.end.min(range.end) }
@@ -139,7 +144,7 @@ impl Check<'_> {
             return if matches!(error, StoreError::Damaged { .. }) { Ok(()) } else { Err(error) };
         }
         // What went or came back meanwhile is not missed.
-        let later = self.shared.floors.of_series(self.shared, self.dataset);
+        let later = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         for (((id, rules), stored), roller) in series.iter().zip(stored).zip(rollers) {
             let Some((stored, others)) = stored else { continue };
             let mut dirty: Vec<TimeRange> = self.rollups.state.read().marks.get(id).into_iter().flatten().map(|mark| mark.range).collect();

@@ -15,13 +15,15 @@ use fenetre_core::{
 };
 use jiff::tz::TimeZone;
 
-use super::{
-    DatasetRollups, LevelOf, Mark, Taken,
-    files::ROW_WINDOWS,
-    scan::{Members, Side, first_point, whole_windows},
-    taken,
+use crate::{
+    engine::Shared,
+    error::StoreError,
+    levels::{DatasetRollups, LevelOf, Mark, Taken, files::ROW_WINDOWS, taken},
+    read::{
+        source::StoreSource,
+        windows::{Members, Side, first_point, whole_windows},
+    },
 };
-use crate::{error::StoreError, reading::StoreSource, shared::Shared};
 
 const TICK: Duration = Duration::from_millis(500);
 const LONGEST_REST: Duration = Duration::from_secs(20);
@@ -39,22 +41,6 @@ const DAY: Nanos = 86_400_000_000_000;
 /// Queries are waited for so long before files go; then the next turn does it.
 const READERS_WAIT: Duration = Duration::from_millis(200);
 const RETRY: Duration = Duration::from_secs(30);
-
-/// How the work on a dataset goes.
-#[derive(Clone, Debug, Default)]
-pub struct Told {
-    /// Windows that were made since the start, those that were made again among them.
-    pub made: u64,
-    /// Windows that were made again.
-    pub made_again: u64,
-    /// Filling backwards was told to stop.
-    pub fill_stopped: bool,
-    /// Why the last turn failed, if it did.
-    pub failure: Option<String>,
-    /// When marks were last looked at.
-    marks_at: Option<Instant>,
-    retry_at: Option<Instant>,
-}
 
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
 pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
@@ -150,7 +136,7 @@ impl Turn<'_> {
             }
             self.expire(policy)?;
         }
-        self.rollups.note_files(self.shared, &policies)?;
+        self.rollups.note_files(&policies)?;
         Ok(more)
     }
 
@@ -161,7 +147,7 @@ impl Turn<'_> {
             let reach = self.reach(policy);
             for metric in policy.metrics.iter().filter(|metric| !known.contains(metric)) {
                 if let Some(range) = reach {
-                    let series = crate::expiry::series_of(self.shared, self.dataset, *metric);
+                    let series = self.shared.series_of(self.dataset, *metric);
                     self.rollups.mark(series.into_iter(), range)?;
                 }
                 for level in policy.levels.iter().filter(|level| self.covered(level).is_some()) {
@@ -187,7 +173,7 @@ impl Turn<'_> {
     fn note_whole(&self, level: &LevelOf, metrics: &[MetricId], finer: Option<&LevelOf>) -> Result<(), StoreError> {
         let floors = &self.shared.floors;
         let from = |metric: &MetricId| {
-            let floor = floors.of(self.shared, self.dataset, *metric);
+            let floor = floors.of(&self.shared.trims, self.dataset, *metric);
             let below = finer.and_then(|finer| {
                 let whole = self.rollups.state.read().whole_from.get(&finer.key).and_then(|metrics| metrics.get(metric)).copied();
                 Some(self.covered(finer)?.start.max(whole.unwrap_or(Nanos::MIN)))
@@ -216,7 +202,7 @@ impl Turn<'_> {
 
     /// The series of a policy, as a level of it is made of them.
     fn members<'p>(&'p self, policy: &'p Taken, at: usize) -> Result<Members<'p>, StoreError> {
-        let finer = at.checked_sub(1).map(|finer| self.rollups.level_files(self.shared, &policy.levels[finer])).transpose()?;
+        let finer = at.checked_sub(1).map(|finer| self.rollups.level_files(&policy.levels[finer])).transpose()?;
         Ok(Members { shared: self.shared, dataset: self.dataset, series: &policy.series, finer })
     }
 
@@ -226,7 +212,7 @@ impl Turn<'_> {
         Ok(match self.covered(finer).filter(|covered| !covered.is_empty()) {
             None => first,
             Some(covered) if covered.start > Nanos::MIN => first.min(covered.start),
-            Some(_) => self.rollups.level_files(self.shared, finer)?.first()?.map_or(first, |made| first.min(made)),
+            Some(_) => self.rollups.level_files(finer)?.first()?.map_or(first, |made| first.min(made)),
         })
     }
 
@@ -297,7 +283,7 @@ impl Turn<'_> {
 
     /// What was made is brought to stable storage, then it counts.
     fn finish(&self, level: &LevelOf, made: TimeRange, covered: TimeRange) -> Result<(), StoreError> {
-        self.rollups.level_files(self.shared, level)?.sync(made)?;
+        self.rollups.level_files(level)?.sync(made)?;
         self.set_covered(level, covered)
     }
 
@@ -363,7 +349,7 @@ impl Turn<'_> {
     /// Makes windows of some series in some ranges, from the finer level where it stands for them, else from points.
     fn step(&self, policy: &Taken, at: usize, of: &[(SeriesId, Rules, Vec<TimeRange>)]) -> Result<u64, StoreError> {
         let level = &policy.levels[at];
-        let files = self.rollups.level_files(self.shared, level)?;
+        let files = self.rollups.level_files(level)?;
         let source = packed(self.shared);
         let generation = source.snapshot.visible_before;
         let finer = at.checked_sub(1).map(|finer| &policy.levels[finer]);
@@ -390,12 +376,7 @@ impl Turn<'_> {
                     for range in ranges {
                         let mut roller = Roller::new(&level.level, *rules);
                         match finer_covers(range) {
-                            Some(finer) => self
-                                .rollups
-                                .level_files(self.shared, finer)?
-                                .windows(*id, *range)?
-                                .iter()
-                                .for_each(|window| roller.add_window(window)),
+                            Some(finer) => self.rollups.level_files(finer)?.windows(*id, *range)?.iter().for_each(|window| roller.add_window(window)),
                             None => roll_points(&source, self.dataset, &[*id], *range, std::slice::from_mut(&mut roller))?,
                         }
                         windows.extend(roller.finish());
@@ -434,7 +415,7 @@ impl Turn<'_> {
             state.marks.iter().filter_map(of).collect()
         };
         due.sort_unstable_by_key(|(id, _)| *id);
-        let floors = self.shared.floors.of_series(self.shared, self.dataset);
+        let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         for few in due.chunks(TOGETHER) {
             self.go_on_or_stop()?;
             for policy in policies {
@@ -466,7 +447,7 @@ impl Turn<'_> {
                             self.step(policy, at, &here)?;
                         }
                     }
-                    self.rollups.level_files(self.shared, level)?.sync(TimeRange { start, end })?;
+                    self.rollups.level_files(level)?.sync(TimeRange { start, end })?;
                 }
             }
             self.clear(few)?;
@@ -505,7 +486,7 @@ impl Turn<'_> {
         for level in &policy.levels {
             let Some(keep_for) = level.keep_for else { continue };
             let horizon = keep_for.before(self.now, &TimeZone::UTC);
-            let files = self.rollups.level_files(self.shared, level)?;
+            let files = self.rollups.level_files(level)?;
             let Some(end) = files.due_before(horizon) else { continue };
             if let Some(covered) = self.covered(level).filter(|covered| covered.start < level.level.ceil(end)) {
                 let start = level.level.ceil(end);

@@ -5,10 +5,9 @@
 use fenetre_core::{
     answer::{Lines, WindowLine},
     evaluate::evaluate,
-    model::{DatasetId, Histogram, Kind, MetricDefinition, PointRef, PointSink, Value, ValueRef},
+    model::{DatasetId, Histogram, Kind, MetricDefinition, PointRef, PointSink, RollupLevel, RollupPolicy, Value, ValueRef},
     plan::{Limits, plan},
     query::{Frame, parse},
-    rollup::{RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span},
 };
 use fenetre_store::{LevelSize, Store, Verified};

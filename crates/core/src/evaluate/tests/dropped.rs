@@ -3,10 +3,10 @@
 use super::{super::*, NOW, memory::Memory, memory::RolledUp};
 use crate::{
     catalogue::Catalogue,
-    model::{DatasetDefinition, Kind, MetricDefinition, MetricId, Shape, Temporality, Value},
-    plan::{Facts, Limits, plan},
+    model::{DatasetDefinition, Kind, MetricDefinition, MetricId, MetricTraits, RollupLevel, RollupPolicy, Shape, Temporality, Value},
+    plan::{Limits, plan},
     query::{Frame, parse},
-    rollup::{RollupLevel, RollupPolicy, Rules},
+    rollup::Rules,
     time::{Nanos, SECOND, Span, TimeRange, format_utc},
 };
 
@@ -51,7 +51,7 @@ fn store(shape: Shape, dropped: &[(i64, i64)], covered: (i64, i64)) -> (Catalogu
     }
     memory.counters.push(SeriesId(1));
     let kind = Kind::Counter;
-    let facts = Facts { metric: "".into(), kind, shape, temporality: Temporality::Cumulative, stale_after: None, interval: None };
+    let facts = MetricTraits { metric: "".into(), kind, shape, temporality: Temporality::Cumulative, stale_after: None, interval: None };
     let points = all.into_iter().collect();
     memory.rolled = Some(RolledUp { range: hours(&covered), rules: Rules::of(&facts, false), points, dropped, dirty: vec![] });
     (catalogue, memory)

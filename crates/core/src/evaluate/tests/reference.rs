@@ -12,10 +12,10 @@ use super::{
 use crate::{
     answer::ReadSource,
     catalogue::{Catalogue, Codes},
-    model::{DatasetDefinition, Kind, LineTags, MetricDefinition, MetricId, Shape, Temporality, Value},
-    plan::{Facts, Limits, plan},
+    model::{DatasetDefinition, Kind, LineTags, MetricDefinition, MetricId, MetricTraits, RollupLevel, RollupPolicy, Shape, Temporality, Value},
+    plan::{Limits, plan},
     query::{Frame, parse},
-    rollup::{RollupLevel, RollupPolicy, Rules},
+    rollup::Rules,
     time::{Nanos, SECOND, Span},
 };
 
@@ -221,7 +221,7 @@ impl Case {
     }
 
     fn roll_up(&self, memory: &mut Memory, rolled: &Rolled) {
-        let facts = Facts {
+        let facts = MetricTraits {
             metric: "metric".into(),
             kind: self.kind,
             shape: self.shape,

@@ -95,7 +95,7 @@ fn span_unit(unit: &str) -> Option<&'static str> {
 
 /// What may stand somewhere.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Wanted {
+pub(crate) enum Wanted {
     Word(String),
     Expression,
     Reducer,
@@ -109,7 +109,7 @@ pub(super) enum Wanted {
 }
 
 /// What the parser looked for at the end of a text, and what it knew by then.
-pub(super) struct Expectations {
+pub(crate) struct Expectations {
     pub wanted: Vec<Wanted>,
     /// The metric whose tags may be meant.
     pub metric: Option<MetricName>,
@@ -120,7 +120,7 @@ pub(super) struct Expectations {
 }
 
 /// What may follow a text that is the beginning of a query, or of the clauses of a frame; none where it is the beginning of neither.
-pub(super) fn expectations(text: &str) -> Option<Expectations> {
+pub(crate) fn expectations(text: &str) -> Option<Expectations> {
     let mut parser = Parser::new(text).ok()?;
     let end = parser.tokens.last()?.place;
     let error = parser.query().err();

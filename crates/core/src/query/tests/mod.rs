@@ -1,6 +1,5 @@
 //! What is read, what it is printed as, and what wrong queries are told.
 
-mod completion;
 mod laws;
 mod wrong;
 

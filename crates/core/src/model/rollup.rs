@@ -1,0 +1,52 @@
+//! Rollup policies, as they are defined.
+
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+
+use crate::time::{Nanos, Span};
+
+/// A rollup policy of a dataset.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RollupPolicy {
+    /// Names of metrics, `*` for any letters; all metrics where there are none.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub metrics: Vec<String>,
+    /// Which of their series, as in `where`; all where there is none.
+    #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
+    pub condition: Option<String>,
+    /// The zone of levels of the calendar; the dataset's where there is none.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub zone: Option<String>,
+    /// The finest first.
+    pub levels: Vec<RollupLevel>,
+    /// How long after its end a window waits for late points before it is made; those that come later make it again.
+    #[serde(default = "lateness", skip_serializing_if = "is_lateness")]
+    pub lateness: Span,
+}
+
+/// One level.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RollupLevel {
+    /// Width of its windows.
+    pub width: Span,
+    /// How long it is kept; for ever where that is not said.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub keep_for: Option<Span>,
+}
+
+fn lateness() -> Span {
+    Span::exact(600_000_000_000)
+}
+
+fn is_lateness(span: &Span) -> bool {
+    *span == lateness()
+}
+
+impl RollupPolicy {
+    /// How long a window waits after its end, in nanoseconds.
+    pub fn lateness_nanos(&self) -> Nanos {
+        0i64.saturating_sub(self.lateness.before(0, &TimeZone::UTC))
+    }
+}

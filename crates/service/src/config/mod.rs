@@ -1,0 +1,394 @@
+//! The configuration file: TOML, every key optional, checked with line and column.
+
+pub mod file;
+
+use std::{
+    collections::BTreeMap,
+    net::SocketAddr,
+    ops::Range,
+    path::{Path, PathBuf},
+    time::Duration,
+};
+
+use fenetre_core::{
+    keeping::{ByteSize, Said},
+    plan::Limits,
+    time::{Nanos, SECOND, Span},
+};
+use fenetre_store::{FileDataset, Options};
+use serde::Deserialize;
+use toml::Spanned;
+
+/// Where the service listens unless told otherwise.
+pub const DEFAULT_ADDRESS: &str = "127.0.0.1:7430";
+const DEFAULT_STORE: &str = "fenetre-data";
+
+/// What the service is told at its start.
+#[derive(Clone, Debug)]
+pub struct Config {
+    /// The store's directory.
+    pub store: PathBuf,
+    /// What the store may take and how it keeps its promises.
+    pub store_options: Options,
+    /// Where to listen; loopback only.
+    pub address: SocketAddr,
+    /// Log lines as JSON, and not as text.
+    pub json_log: bool,
+    /// Which log lines: `error`, `warn`, `info`, `debug` or `trace`.
+    pub log_level: String,
+    /// What one call may take.
+    pub limits: CallLimits,
+    /// The file that this was read from, if it was.
+    pub file: Option<PathBuf>,
+}
+
+/// What one call may take.
+#[derive(Clone, Copy, Debug)]
+pub struct CallLimits {
+    /// Bytes of a body as it travels.
+    pub body_bytes: usize,
+    /// Bytes of a body unfolded.
+    pub unpacked_bytes: usize,
+    /// Bytes of all bodies that are being taken at once, as they travel and unfolded.
+    pub all_bodies_bytes: usize,
+    /// Bytes of a file that is imported, as it travels.
+    pub import_bytes: u64,
+    /// Points so many nanoseconds ahead of the clock are refused.
+    pub ahead: Nanos,
+    /// What is in the bin longer than so many nanoseconds is erased.
+    pub bin_keeps: Nanos,
+    /// Seconds that a query may run.
+    pub query_seconds: u64,
+    /// What a query may match and give.
+    pub query: Limits,
+}
+
+/// A fault in a configuration, with its place.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+pub enum ConfigError {
+    /// The file cannot be read.
+    #[error("cannot read {path}: {reason}")]
+    Unreadable {
+        /// The file.
+        path: String,
+        /// Why not.
+        reason: String,
+    },
+    /// Something in the file is wrong.
+    #[error("{path}:{line}:{column}: {reason}")]
+    Wrong {
+        /// The file.
+        path: String,
+        /// From 1.
+        line: usize,
+        /// From 1, in characters.
+        column: usize,
+        /// What is wrong, and what to do.
+        reason: String,
+    },
+    /// An address from elsewhere than the file is wrong.
+    #[error("{0}")]
+    Address(String),
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct FileConfig {
+    store: StoreTable,
+    listen: ListenTable,
+    log: LogTable,
+    limits: LimitsTable,
+    retention: RetentionTable,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RetentionTable {
+    keep_for: Option<Spanned<String>>,
+    keep_under: Option<Spanned<String>>,
+    reserve: Option<Spanned<String>>,
+    datasets: BTreeMap<String, RetentionOfDataset>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RetentionOfDataset {
+    keep_for: Option<Spanned<String>>,
+    keep_under: Option<Spanned<String>>,
+    metrics: BTreeMap<String, RetentionOfMetric>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct RetentionOfMetric {
+    keep_for: Option<Spanned<String>>,
+    keep_under: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct StoreTable {
+    path: Option<PathBuf>,
+    durability: Option<Spanned<String>>,
+    memory_mb: Option<Spanned<usize>>,
+    pack_points: Option<Spanned<usize>>,
+    pack_after_seconds: Option<Spanned<usize>>,
+    compact_after_seconds: Option<Spanned<usize>>,
+    open_partitions: Option<Spanned<usize>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct ListenTable {
+    address: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct LogTable {
+    format: Option<Spanned<String>>,
+    level: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct LimitsTable {
+    body_bytes: Option<Spanned<usize>>,
+    unpacked_bytes: Option<Spanned<usize>>,
+    all_bodies_bytes: Option<Spanned<usize>>,
+    import_bytes: Option<Spanned<usize>>,
+    ahead: Option<Spanned<String>>,
+    bin_keeps: Option<Spanned<String>>,
+    query_seconds: Option<Spanned<u64>>,
+    query_series: Option<Spanned<usize>>,
+    query_lines: Option<Spanned<usize>>,
+    query_cells: Option<Spanned<usize>>,
+    query_points: Option<Spanned<usize>>,
+    query_decoded: Option<Spanned<usize>>,
+    query_held: Option<Spanned<usize>>,
+}
+
+impl Default for Config {
+    fn default() -> Self {
+        Self {
+            store: DEFAULT_STORE.into(),
+            store_options: Options::default(),
+            address: SocketAddr::from(([127, 0, 0, 1], 7430)),
+            json_log: false,
+            log_level: "info".to_owned(),
+            limits: CallLimits {
+                body_bytes: 64 << 20,
+                unpacked_bytes: 256 << 20,
+                all_bodies_bytes: 512 << 20,
+                import_bytes: 64 << 30,
+                ahead: 24 * 3_600 * SECOND,
+                bin_keeps: 7 * 24 * 3_600 * SECOND,
+                query_seconds: 30,
+                query: Limits::default(),
+            },
+            file: None,
+        }
+    }
+}
+
+impl Config {
+    /// Reads a file; a relative store path in it is relative to the file.
+    ///
+    /// # Errors
+    /// [`ConfigError`], with line and column.
+    pub fn read(path: &Path) -> Result<Self, ConfigError> {
+        let name = path.display().to_string();
+        let text = std::fs::read_to_string(path).map_err(|error| ConfigError::Unreadable { path: name.clone(), reason: error.to_string() })?;
+        let mut config = Self::parse(&text, &name)?;
+        if let Some(folder) = path.parent() {
+            config.store = folder.join(&config.store);
+        }
+        config.file = Some(path.to_owned());
+        Ok(config)
+    }
+
+    /// Reads a configuration's text; `name` is what errors call it.
+    ///
+    /// # Errors
+    /// [`ConfigError::Wrong`].
+    pub fn parse(text: &str, name: &str) -> Result<Self, ConfigError> {
+        let wrong = |span: Option<Range<usize>>, reason: String| {
+            let (line, column) = place(text, span.map_or(0, |span| span.start));
+            ConfigError::Wrong { path: name.to_owned(), line, column, reason }
+        };
+        let file: FileConfig = toml::from_str(text).map_err(|error| wrong(error.span(), error.message().to_owned()))?;
+        let mut config = Self::default();
+        if let Some(path) = file.store.path {
+            config.store = path;
+        }
+        if let Some(address) = file.listen.address {
+            config.address = loopback(address.get_ref()).map_err(|reason| wrong(Some(address.span()), reason))?;
+        }
+        let choice = |value: &Option<Spanned<String>>, known: &[&str]| match value {
+            Some(value) if !known.contains(&value.get_ref().as_str()) => {
+                Err(wrong(Some(value.span()), format!("`{}` is none of: {}", value.get_ref(), known.join(", "))))
+            }
+            other => Ok(other.as_ref().map(|value| value.get_ref().clone())),
+        };
+        config.json_log = choice(&file.log.format, &["text", "json"])?.is_some_and(|format| format == "json");
+        if let Some(level) = choice(&file.log.level, &["error", "warn", "info", "debug", "trace"])? {
+            config.log_level = level;
+        }
+        let limits = file.limits;
+        let set = |value: Option<Spanned<usize>>, slot: &mut usize| match value {
+            Some(value) if *value.get_ref() == 0 => Err(wrong(Some(value.span()), "0 would leave room for nothing".to_owned())),
+            Some(value) => {
+                *slot = value.into_inner();
+                Ok(())
+            }
+            None => Ok(()),
+        };
+        let options = &mut config.store_options;
+        if let Some(durability) = file.store.durability {
+            options.durability = durability.get_ref().parse().map_err(|reason| wrong(Some(durability.span()), reason))?;
+        }
+        let (mut megabytes, mut after, mut quiet) =
+            (options.memory >> 20, options.pack_after.as_secs() as usize, options.compact_after.as_secs() as usize);
+        set(file.store.memory_mb, &mut megabytes)?;
+        set(file.store.pack_points, &mut options.pack_points)?;
+        set(file.store.pack_after_seconds, &mut after)?;
+        set(file.store.compact_after_seconds, &mut quiet)?;
+        set(file.store.open_partitions, &mut options.open_partitions)?;
+        options.memory = megabytes.saturating_mul(1 << 20);
+        (options.pack_after, options.compact_after) = (Duration::from_secs(after as u64), Duration::from_secs(quiet as u64));
+        set(limits.body_bytes, &mut config.limits.body_bytes)?;
+        set(limits.unpacked_bytes, &mut config.limits.unpacked_bytes)?;
+        set(limits.all_bodies_bytes, &mut config.limits.all_bodies_bytes)?;
+        let span = |value: Option<Spanned<String>>, slot: &mut Nanos| {
+            let Some(value) = value else { return Ok(()) };
+            let span = Span::parse(value.get_ref()).map_err(|error| wrong(Some(value.span()), error.to_string()))?;
+            // A calendar is not needed to say how far is too far: months are of 30 days here.
+            let days = i64::from(span.months) * 30 + i64::from(span.days);
+            *slot = span.nanos.saturating_add(days.saturating_mul(24 * 3_600 * SECOND));
+            Ok(())
+        };
+        span(limits.ahead, &mut config.limits.ahead)?;
+        span(limits.bin_keeps, &mut config.limits.bin_keeps)?;
+        let mut import_bytes = usize::try_from(config.limits.import_bytes).unwrap_or(usize::MAX);
+        set(limits.import_bytes, &mut import_bytes)?;
+        config.limits.import_bytes = import_bytes as u64;
+        set(limits.query_series, &mut config.limits.query.series)?;
+        set(limits.query_lines, &mut config.limits.query.lines)?;
+        set(limits.query_cells, &mut config.limits.query.cells)?;
+        set(limits.query_points, &mut config.limits.query.points)?;
+        set(limits.query_decoded, &mut config.limits.query.decoded)?;
+        set(limits.query_held, &mut config.limits.query.held)?;
+        let said = |keep_for: Option<Spanned<String>>, keep_under: Option<Spanned<String>>| {
+            let fault = |value: &Spanned<String>, reason: String| wrong(Some(value.span()), reason);
+            let keep_for = keep_for.map(|text| Span::parse(text.get_ref()).map_err(|error| fault(&text, error.to_string()))).transpose()?;
+            let keep_under =
+                keep_under.map(|text| text.get_ref().parse::<ByteSize>().map_err(|error| fault(&text, error.to_string()))).transpose()?;
+            Ok(Said { keep_for: keep_for.map(Some), keep_under: keep_under.map(Some) })
+        };
+        let RetentionTable { keep_for, keep_under, reserve, datasets } = file.retention;
+        let retention = &mut config.store_options.retention;
+        retention.store = said(keep_for, keep_under)?;
+        for (name, of) in datasets {
+            let metrics = of.metrics.into_iter().map(|(name, of)| Ok((name, said(of.keep_for, of.keep_under)?))).collect::<Result<_, _>>()?;
+            retention.datasets.insert(name, FileDataset { said: said(of.keep_for, of.keep_under)?, metrics });
+        }
+        if let Some(reserve) = reserve {
+            config.store_options.reserve = Some(reserve.get_ref().parse().map_err(|reason| wrong(Some(reserve.span()), reason))?);
+        }
+        match limits.query_seconds {
+            Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),
+            Some(seconds) => config.limits.query_seconds = seconds.into_inner(),
+            None => {}
+        }
+        Ok(config)
+    }
+
+    /// Listens elsewhere, as the command line says.
+    ///
+    /// # Errors
+    /// [`ConfigError::Address`] where that is no address of this machine alone.
+    pub fn listen_on(&mut self, address: &str) -> Result<(), ConfigError> {
+        self.address = loopback(address).map_err(ConfigError::Address)?;
+        Ok(())
+    }
+}
+
+/// An address that only this machine reaches.
+fn loopback(text: &str) -> Result<SocketAddr, String> {
+    let text = text.replace("localhost:", "127.0.0.1:");
+    let address: SocketAddr = text.parse().map_err(|_| format!("`{text}` is not an address: write IP:PORT, such as {DEFAULT_ADDRESS}"))?;
+    if !address.ip().is_loopback() {
+        return Err(format!(
+            "{address} can be reached from other machines, and this version has no tokens yet to tell who may: listen on 127.0.0.1 or [::1]"
+        ));
+    }
+    Ok(address)
+}
+
+/// Line and column of a byte, both from 1.
+fn place(text: &str, at: usize) -> (usize, usize) {
+    let mut at = at.min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    let before = &text[..at];
+    (before.matches('\n').count() + 1, before.rsplit('\n').next().unwrap_or_default().chars().count() + 1)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn five_lines_are_enough_and_none_will_do() {
+        let config = Config::parse("[store]\npath = \"/var/lib/fenetre\"\n\n[listen]\naddress = \"[::1]:9000\"\n", "fenetre.toml").unwrap();
+        assert_eq!(config.store, Path::new("/var/lib/fenetre"));
+        assert_eq!(config.address.to_string(), "[::1]:9000");
+        assert_eq!(Config::parse("", "fenetre.toml").unwrap().address.to_string(), DEFAULT_ADDRESS);
+    }
+
+    #[test]
+    fn spans_and_sizes_of_limits_are_read() {
+        let config = Config::parse("[limits]\nahead = \"90m\"\nbin_keeps = \"2w\"\nimport_bytes = 1000\n", "x").unwrap();
+        assert_eq!((config.limits.ahead, config.limits.bin_keeps, config.limits.import_bytes), (5_400 * SECOND, 14 * 86_400 * SECOND, 1_000));
+        let fault = Config::parse("[limits]\nahead = \"soon\"\n", "x").unwrap_err().to_string();
+        assert!(fault.starts_with("x:2:9: `soon` is not a span"), "{fault}");
+        assert!(Config::parse("[limits]\nimport_bytes = 0\n", "x").is_err());
+    }
+
+    #[test]
+    fn retention_is_read_by_place() {
+        let text = "[retention]\nkeep_for = \"400d\"\nreserve = \"5%\"\n[retention.datasets.velmar]\nkeep_under = \"20GB\"\n[retention.datasets.velmar.metrics.turbidity]\nkeep_for = \"2w\"\n";
+        let options = Config::parse(text, "x").unwrap().store_options;
+        assert_eq!(options.reserve.unwrap().to_string(), "5%");
+        let span = |said: Said| said.keep_for.flatten().map(|span| span.to_string());
+        let velmar = &options.retention.datasets["velmar"];
+        assert_eq!(
+            (span(options.retention.store), span(velmar.said), span(velmar.metrics["turbidity"])),
+            (Some("400d".into()), None, Some("2w".into()))
+        );
+    }
+
+    #[test]
+    fn faults_are_told_with_their_place() {
+        let faults = [
+            "[store]\npath = 3\n",
+            "[stroe]\npath = \"x\"\n",
+            "[listen]\naddress = \"0.0.0.0:7430\"\n",
+            "[listen]\naddress = \"7430\"\n",
+            "[listen]\nport = 7430\n",
+            "[listen\n",
+            "[log]\nformat = \"xml\"\n",
+            "[limits]\nquery_seconds = 0\nbody_bytes = 1\n",
+            "[limits]\nbody_bytes = \"1MB\"\n",
+            "[store]\ndurability = \"sometimes\"\n",
+            "[store]\nmemory_mb = 0\n",
+            "[retention]\nkeep_for = \"30 sheep\"\n",
+            "[retention]\nreserve = \"95%\"\n",
+            "[retention.datasets.velmar]\nkeep_under = \"20 apples\"\n",
+            "[retention.datasets.velmar.metrics.level]\nkeep = \"1d\"\n",
+        ];
+        let told: String = faults.iter().map(|text| format!("{}\n", Config::parse(text, "fenetre.toml").unwrap_err())).collect();
+        insta::assert_snapshot!(told);
+    }
+}

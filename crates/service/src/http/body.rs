@@ -1,0 +1,172 @@
+//! Bodies of calls: received with a minimum rate, read whole or in parts, and documents of JSON.
+
+use std::{
+    future::Future,
+    ops::Deref,
+    pin::Pin,
+    time::{Duration, Instant},
+};
+
+use actix_web::{FromRequest, HttpRequest, dev, web};
+use futures_util::StreamExt;
+use serde::{Serialize, de::DeserializeOwned};
+use serde_json::Value;
+
+use crate::problem::{Problem, Sort};
+
+/// Maximum size of a document in bytes. Enough for mappings with many thousand columns.
+const MOST_BYTES: usize = 16 << 20;
+
+/// A body that holds one document.
+pub struct Document(Vec<u8>);
+
+impl Deref for Document {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &self.0
+    }
+}
+
+impl FromRequest for Document {
+    type Error = Problem;
+    type Future = Pin<Box<dyn Future<Output = Result<Self, Problem>>>>;
+
+    fn from_request(request: &HttpRequest, payload: &mut dev::Payload) -> Self::Future {
+        let payload = web::Payload::from_request(request, payload);
+        Box::pin(async move {
+            let mut payload = payload.await.map_err(|error| Problem::new(Sort::Request, error.to_string()))?;
+            read_all(&mut payload, MOST_BYTES).await.map(Self)
+        })
+    }
+}
+
+/// Reads a JSON object.
+///
+/// # Errors
+/// [`Sort::Request`] with the place, if the body is missing, is not JSON, or does not fit.
+pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, Problem> {
+    let fault = |text: String| Problem::new(Sort::Request, text);
+    if body.trim_ascii().is_empty() {
+        return Err(fault("the body is missing: send a JSON object, or `{}` for the defaults".to_owned()));
+    }
+    let read: T = serde_json::from_slice(body).map_err(|error| fault(format!("the body cannot be read as JSON: {error}")))?;
+    // The parser also accepts an array of the fields in their order; such a body is a mistake.
+    let sent: Value = serde_json::from_slice(body).map_err(|error| fault(error.to_string()))?;
+    let understood = serde_json::to_value(&read).map_err(|error| Problem::internal(&error))?;
+    match array_for_object(&sent, &understood) {
+        None => Ok(read),
+        Some(place) if place.is_empty() => Err(fault("the body cannot be read as JSON: expected an object, found an array".to_owned())),
+        Some(place) => Err(fault(format!("the body cannot be read as JSON: {}: expected an object, found an array", place.trim_start_matches('.')))),
+    }
+}
+
+/// The place of an array that was read as an object.
+fn array_for_object(sent: &Value, understood: &Value) -> Option<String> {
+    let below = |step: String, sent: &Value, understood: &Value| array_for_object(sent, understood).map(|place| step + &place);
+    match (sent, understood) {
+        (Value::Array(_), Value::Object(_)) => Some(String::new()),
+        (Value::Object(sent), Value::Object(understood)) => {
+            sent.iter().find_map(|(key, value)| below(format!(".{key}"), value, understood.get(key)?))
+        }
+        (Value::Array(sent), Value::Array(understood)) => {
+            sent.iter().zip(understood).enumerate().find_map(|(at, (value, other))| below(format!("[{at}]"), value, other))
+        }
+        _ => None,
+    }
+}
+
+/// How long a caller may send nothing in the middle of a body.
+const STALLED: Duration = Duration::from_secs(30);
+
+/// Minimum rate of a body in bytes per second, after a grace period of [`STALLED`].
+const LEAST_RATE: u64 = 1_000;
+
+/// Progress of a body that is being received.
+pub(crate) struct Arrival {
+    since: Instant,
+    bytes: u64,
+}
+
+impl Arrival {
+    /// A body whose first byte is awaited.
+    pub(crate) fn new() -> Self {
+        Self { since: Instant::now(), bytes: 0 }
+    }
+
+    /// Counts bytes that have arrived `passed` after the start, and checks the rate: a slow body must not hold memory and a connection for ever.
+    fn check(&mut self, bytes: usize, passed: Duration) -> Result<(), Problem> {
+        self.bytes += bytes as u64;
+        if passed > STALLED && self.bytes < LEAST_RATE * passed.as_secs() {
+            let text = format!("the body arrived at less than {LEAST_RATE} bytes per second over {} s, so nothing was kept", passed.as_secs());
+            return Err(Problem::new(Sort::Stalled, text));
+        }
+        Ok(())
+    }
+}
+
+/// The next part of a body, none at its end. A caller that stops sending, or hardly sends, does not keep what it holds for ever.
+pub(crate) async fn next_chunk(payload: &mut web::Payload, arrival: &mut Arrival) -> Result<Option<web::Bytes>, Problem> {
+    match tokio::time::timeout(STALLED, payload.next()).await {
+        Ok(Some(Ok(chunk))) => arrival.check(chunk.len(), arrival.since.elapsed()).map(|()| Some(chunk)),
+        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}"))),
+        Err(_) => Err(Problem::new(Sort::Stalled, format!("nothing of the body came for {} s, so nothing of it was kept", STALLED.as_secs()))),
+    }
+}
+
+/// Collects a body of at most so many bytes.
+pub(crate) async fn read_all(payload: &mut web::Payload, most: usize) -> Result<Vec<u8>, Problem> {
+    let (mut body, mut arrival) = (Vec::new(), Arrival::new());
+    while let Some(chunk) = next_chunk(payload, &mut arrival).await? {
+        if body.len() + chunk.len() > most {
+            return Err(Problem::new(Sort::TooLarge, format!("the body is larger than {most} bytes: send it in smaller parts")));
+        }
+        body.extend_from_slice(&chunk);
+    }
+    Ok(body)
+}
+
+#[cfg(test)]
+mod tests {
+    use serde::Deserialize;
+
+    use super::*;
+
+    #[derive(Debug, PartialEq, Serialize, Deserialize)]
+    struct Level {
+        width: String,
+        keep_for: Option<String>,
+    }
+
+    #[derive(Debug, PartialEq, Serialize, Deserialize)]
+    struct Policy {
+        levels: Vec<Level>,
+    }
+
+    fn fault(body: &str) -> String {
+        read_json::<Policy>(body.as_bytes()).unwrap_err().detail
+    }
+
+    #[test]
+    fn an_array_is_no_object_at_any_depth() {
+        let right: Policy = read_json(br#"{"levels": [{"width": "1h"}, {"width": "1d", "keep_for": "2y"}]}"#).unwrap();
+        assert_eq!((right.levels.len(), right.levels[1].keep_for.as_deref()), (2, Some("2y")));
+        assert_eq!(fault("[[]]"), "the body cannot be read as JSON: expected an object, found an array");
+        assert_eq!(
+            fault(r#"{"levels": [{"width": "1h"}, ["1d", "2y"]]}"#),
+            "the body cannot be read as JSON: levels[1]: expected an object, found an array"
+        );
+        assert!(fault("").starts_with("the body is missing"), "{}", fault(""));
+        assert!(fault(" \n").starts_with("the body is missing"));
+        assert!(fault("{").contains("EOF while parsing an object at line 1 column 1"), "{}", fault("{"));
+    }
+
+    #[test]
+    fn a_body_that_trickles_in_is_cut_and_a_slow_one_is_not() {
+        let arrives = |bytes_a_second: usize| {
+            let mut arrival = Arrival::new();
+            (1..=120).find(|second| arrival.check(bytes_a_second, Duration::from_secs(*second)).is_err())
+        };
+        assert_eq!((arrives(1), arrives(999), arrives(1_000)), (Some(31), Some(31), None));
+    }
+}

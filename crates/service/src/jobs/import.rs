@@ -1,0 +1,343 @@
+//! An import that runs: part after part into the store, each recorded when it is kept.
+
+use parking_lot::Mutex;
+use std::{
+    collections::HashSet,
+    fs::OpenOptions,
+    io::{Seek, SeekFrom, Write},
+    sync::atomic::Ordering,
+    time::Duration,
+};
+use std::{
+    fs,
+    sync::{Arc, atomic::AtomicBool},
+};
+
+use fenetre_core::{
+    model::{PointRef, PointSink, Refusal},
+    time::{Nanos, format_utc, parse_rfc3339},
+};
+use fenetre_formats::{
+    Format, Tally,
+    mapping::{Mapping, guess::collisions},
+};
+use fenetre_store::StoreError;
+
+use crate::{
+    clock::now,
+    imports::{ImportRecord, Imports, MOST_RUNNING, Order, Running, Stage, input::Input},
+    ingest::{self},
+    problem::{Problem, Sort},
+    report::note_duplicates,
+    state::State,
+};
+
+/// How long a store that is behind is waited for at a time.
+const PAUSE: Duration = Duration::from_millis(200);
+
+/// Rows that are looked at for columns that are missing as tags.
+const LOOK_ROWS: usize = 200;
+
+impl Imports {
+    /// Begins an import, or goes on with it.
+    pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, Problem> {
+        let mut running = self.running.lock();
+        if running.contains_key(&record.id) {
+            return Err(Problem::new(Sort::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
+        }
+        if running.len() >= MOST_RUNNING {
+            return Err(Problem::new(Sort::Busy, format!("{MOST_RUNNING} imports are running already, as many as may: wait for one of them")));
+        }
+        // A power cut may have left less of it than was sent.
+        if fs::metadata(self.file(&record.id)).map_or(0, |file| file.len()) != record.bytes {
+            let text = format!("the file of the import `{}` is no longer there as a whole ({}): upload it again", record.id, record.stage.as_str());
+            return Err(Problem::new(Sort::Definition, text));
+        }
+        record.stage = Stage::Running;
+        record.failure = None;
+        self.keep(&state.store, &record)?;
+        let run = Arc::new(Running { record: Mutex::new(record.clone()), stop: AtomicBool::new(false) });
+        running.insert(record.id.clone(), Arc::clone(&run));
+        drop(running);
+        let shared = Arc::clone(state);
+        let id = record.id.clone();
+        let work = move || {
+            carry_out(&shared, &run);
+            shared.imports.running.lock().remove(&id);
+        };
+        std::thread::Builder::new().name("import".into()).spawn(work).map_err(|error| Problem::internal(&error))?;
+        Ok(record)
+    }
+
+    /// Goes on with the imports that the end of the service interrupted.
+    pub fn resume(&self, state: &Arc<State>) {
+        let interrupted = match self.all(&state.store) {
+            Ok(records) => records.into_iter().filter(|record| record.stage == Stage::Running),
+            Err(error) => return tracing::error!(%error, "imports could not be looked at"),
+        };
+        for record in interrupted {
+            tracing::info!(id = record.id, file = record.file, "an import goes on where the service ended");
+            if let Err(error) = self.begin(state, record.clone()) {
+                tracing::error!(%error, id = record.id, "it does not");
+                let stopped = ImportRecord { stage: Stage::Stopped, ..record };
+                let _ = self.keep(&state.store, &stopped);
+            }
+        }
+    }
+}
+
+/// The mapping that an order names or brings, where the format takes one.
+pub fn mapping_of(state: &State, order: &Order, format: Format) -> Result<Option<Mapping>, Problem> {
+    let kept = order.mapping_name.as_deref().map(|name| crate::views::mappings::find(state, name)).transpose()?;
+    let mapping = match (kept, order.mapping.clone()) {
+        (Some(mut kept), Some(own)) => {
+            kept.merge(own);
+            Some(kept)
+        }
+        (kept, own) => kept.or(own),
+    };
+    let fault = |text: String| Problem::new(Sort::Request, text);
+    if let Some(mapping) = &mapping {
+        mapping.check().map_err(fault)?;
+        if !format.takes_mapping() {
+            return Err(fault(format!("{} says itself what its parts are: a mapping is for tables and objects", format.name())));
+        }
+    }
+    match format {
+        // A long table says itself what its columns are.
+        Format::Csv | Format::Tsv => Ok(Some(mapping.unwrap_or_default())),
+        _ => Ok(mapping),
+    }
+}
+
+/// How a pass over the file ended.
+enum Ended {
+    Whole,
+    Stopped,
+}
+
+/// Takes what was read before, and lets it go.
+struct Nowhere;
+
+impl PointSink for Nowhere {
+    fn accept(&mut self, _: PointRef<'_>) -> Result<(), Refusal> {
+        Ok(())
+    }
+}
+
+/// Runs an import to its end, and records how it ended.
+fn carry_out(state: &State, run: &Running) {
+    let (outcome, dry_run) = {
+        let order = run.record.lock().order.clone();
+        let wants_proof = order.all_or_nothing && !order.dry_run && run.record.lock().parts == 0;
+        let outcome = if wants_proof { try_first(state, run) } else { Ok(true) };
+        let outcome = match outcome {
+            Ok(true) => pass(state, run, order.dry_run),
+            Ok(false) => {
+                Err(Problem::new(crate::problem::Sort::Rejected, "nothing was kept: all_or_nothing was asked for, and something was rejected"))
+            }
+            Err(problem) => Err(problem),
+        };
+        (outcome, order.dry_run)
+    };
+    let mut record = run.record.lock().clone();
+    if matches!(outcome, Ok(Ended::Whole))
+        && let Some(note) = note_duplicates(record.duplicates, record.accepted, &missing_tags(state, run, &record))
+    {
+        // The first that anybody reads.
+        record.notes.insert(0, note);
+    }
+    record.ended = Some(format_utc(now()));
+    match outcome {
+        Ok(Ended::Whole) if dry_run => record.stage = Stage::Waiting,
+        Ok(Ended::Whole) => record.stage = Stage::Done,
+        // It goes on when the service starts again.
+        Ok(Ended::Stopped) if record.ends_with_service => record.stage = Stage::Running,
+        Ok(Ended::Stopped) => record.stage = Stage::Stopped,
+        Err(problem) => {
+            tracing::warn!(id = record.id, file = record.file, error = problem.detail, "an import failed");
+            record.stage = Stage::Failed;
+            record.failure = Some(problem.detail);
+        }
+    }
+    if record.stage == Stage::Done {
+        tracing::info!(id = record.id, file = record.file, accepted = record.accepted, rejected = record.rejected, "import done");
+        let _ = std::fs::remove_file(state.imports.file(&record.id));
+    }
+    // Whoever asks sees how it ended when it is no longer one that runs, so that it can be begun again at once.
+    if let Err(error) = state.imports.keep(&state.store, &record) {
+        tracing::error!(%error, id = record.id, "the record of an import could not be kept");
+    }
+}
+
+/// Columns that would tell points of an import apart, if they were tags.
+fn missing_tags(state: &State, run: &Running, record: &ImportRecord) -> Vec<String> {
+    let Some(format) = record.format.filter(|format| record.duplicates > 0 && format.takes_mapping()) else { return Vec::new() };
+    let Ok(Some(mapping)) = mapping_of_run(state, run, format) else { return Vec::new() };
+    let look = crate::imports::input::look(&state.imports.file(&record.id), format, &mapping, LOOK_ROWS);
+    look.map_or(Vec::new(), |look| collisions(&look, &mapping).missing_tags)
+}
+
+/// Reads everything without keeping it; says whether nothing was rejected.
+fn try_first(state: &State, run: &Running) -> Result<bool, Problem> {
+    pass(state, run, true)?;
+    let mut record = run.record.lock();
+    if record.rejected > 0 {
+        record.accepted = 0;
+        (record.new_metrics, record.new_tags, record.new_series) = (Vec::new(), Vec::new(), 0);
+        return Ok(false);
+    }
+    *record = ImportRecord { order: record.order.clone(), begun: record.begun.clone(), stage: Stage::Running, ..record.reset() };
+    Ok(true)
+}
+
+/// One pass over the file, from where the record says that it is.
+fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
+    let (id, dataset, format, whole, done, begun) = {
+        let record = run.record.lock();
+        (record.id.clone(), record.dataset.clone(), record.format, record.bytes, record.parts, record.begun.clone())
+    };
+    // Rows without a time are of the moment at which the import began, whenever it goes on.
+    let started: Nanos = begun.as_deref().and_then(|begun| parse_rfc3339(begun).ok()).unwrap_or_else(now);
+    let format = format.ok_or_else(|| Problem::new(crate::problem::Sort::Request, "the import does not say its format"))?;
+    let mapping = ingest::in_zone(state, &dataset, format, mapping_of_run(state, run, format)?);
+    let mut input = Input::open(&state.imports.file(&id), format, mapping)?;
+    let mut rejects = Rejects::open(state, run)?;
+    // Numbers of series that are new, which a dry run meets again in each part.
+    let mut new_series = HashSet::new();
+    let mut part = 0;
+    loop {
+        if run.stop.load(Ordering::Relaxed) {
+            return Ok(Ended::Stopped);
+        }
+        let mut tally = Tally::telling(usize::MAX);
+        part += 1;
+        if part <= done {
+            if !input.read(started, &mut Nowhere, &mut tally)? {
+                return Ok(Ended::Whole);
+            }
+            continue;
+        }
+        let mut batch = ingest::begin(state, &dataset, started)?;
+        let more = input.read(started, &mut batch, &mut tally)?;
+        batch.notes().iter().for_each(|note| tally.note(note.clone()));
+        let (dropped, duplicates) = (batch.dropped(), batch.duplicates());
+        tally.accepted -= dropped.min(tally.accepted);
+        let (span, tags) = (batch.span(), batch.new_tags());
+        let metrics: Vec<String> = batch.new_metrics().map(str::to_owned).collect();
+        let series = if dry_run {
+            let before = new_series.len();
+            new_series.extend(batch.new_series_numbers());
+            new_series.len() - before
+        } else {
+            batch.new_series()
+        };
+        let replaced = if dry_run { Some(0) } else { keep(state, run, batch)? };
+        if !dry_run {
+            let now = now();
+            state.arrivals.count(now, tally.accepted, tally.rejected);
+            state.arrivals.refused(now, &dataset, &tally);
+        }
+        let rejects_bytes = rejects.write(&tally)?;
+        let record = {
+            let mut record = run.record.lock();
+            let mut whole_tally = record.tally();
+            whole_tally.absorb(tally);
+            record.set_tally(whole_tally);
+            record.dropped += dropped;
+            record.duplicates += duplicates;
+            record.replaced = record.replaced.zip(replaced).map(|(before, now)| before + now);
+            record.new_series += series as u64;
+            add_new(&mut record.new_metrics, metrics);
+            add_new(&mut record.new_tags, tags);
+            if let Some((first, last)) = span {
+                let at = |text: &Option<String>| text.as_deref().and_then(|text| parse_rfc3339(text).ok());
+                record.first = Some(format_utc(at(&record.first).map_or(first, |known| known.min(first))));
+                record.last = Some(format_utc(at(&record.last).map_or(last, |known| known.max(last))));
+            }
+            record.read_bytes = if more { input.read_bytes(whole) } else { whole };
+            record.rejects_bytes = rejects_bytes;
+            record.parts = part;
+            record.clone()
+        };
+        if !dry_run {
+            state.imports.keep(&state.store, &record)?;
+        }
+        if !more {
+            return Ok(Ended::Whole);
+        }
+    }
+}
+
+/// Names of which lists are kept are few, or there is something wrong that the first of them show.
+const MOST_NAMES: usize = 10_000;
+
+fn add_new(known: &mut Vec<String>, new: Vec<String>) {
+    for name in new {
+        if known.len() < MOST_NAMES && !known.contains(&name) {
+            known.push(name);
+        }
+    }
+}
+
+/// Keeps a batch, when the store has room for it.
+fn keep(state: &State, run: &Running, batch: fenetre_store::Batch) -> Result<Option<u64>, Problem> {
+    while state.store.is_behind() && !run.stop.load(Ordering::Relaxed) {
+        std::thread::sleep(PAUSE);
+    }
+    match state.store.write(batch) {
+        Err(StoreError::Busy { .. }) => {
+            Err(Problem::new(crate::problem::Sort::Behind, "the store stayed behind with packing; `fenetre import --continue` goes on where it is"))
+        }
+        written => Ok(written?),
+    }
+}
+
+/// The mapping by which an import's file is read.
+fn mapping_of_run(state: &State, run: &Running, format: Format) -> Result<Option<Mapping>, Problem> {
+    let order = run.record.lock().order.clone();
+    mapping_of(state, &order, format)
+}
+
+/// The file of rejects, an object a line.
+struct Rejects {
+    file: Option<std::fs::File>,
+    path: std::path::PathBuf,
+    bytes: u64,
+}
+
+impl Rejects {
+    /// Goes on after what the record knows of; what follows was not recorded, and comes again.
+    fn open(state: &State, run: &Running) -> Result<Self, Problem> {
+        let record = run.record.lock();
+        let path = state.imports.rejects(&record.id);
+        let bytes = record.rejects_bytes;
+        if bytes == 0 {
+            let _ = std::fs::remove_file(&path);
+            return Ok(Self { file: None, path, bytes });
+        }
+        let failed = |error: std::io::Error| Problem::internal(&error);
+        let mut file = OpenOptions::new().write(true).open(&path).map_err(failed)?;
+        file.set_len(bytes).and_then(|()| file.seek(SeekFrom::End(0))).map_err(failed)?;
+        Ok(Self { file: Some(file), path, bytes })
+    }
+
+    fn write(&mut self, tally: &Tally) -> Result<u64, Problem> {
+        if tally.rejects.is_empty() {
+            return Ok(self.bytes);
+        }
+        let failed = |error: std::io::Error| Problem::internal(&error);
+        let mut lines = Vec::new();
+        for reject in &tally.rejects {
+            serde_json::to_writer(&mut lines, reject).map_err(|error| Problem::internal(&error))?;
+            lines.push(b'\n');
+        }
+        let file = match &mut self.file {
+            Some(file) => file,
+            None => self.file.insert(std::fs::File::create(&self.path).map_err(failed)?),
+        };
+        file.write_all(&lines).map_err(failed)?;
+        self.bytes += lines.len() as u64;
+        Ok(self.bytes)
+    }
+}

@@ -1,0 +1,8 @@
+//! Answers that are assembled from the store, for handlers and for work in the background. No HTTP.
+
+pub mod mappings;
+pub mod names;
+pub mod outlook;
+pub mod references;
+pub mod retention;
+pub mod volume;

@@ -1,0 +1,137 @@
+//! What a place will weigh: at rest, in a while, and when a limit is reached, with how that was reckoned.
+
+use fenetre_core::{
+    keeping::{ByteSize, Growth, Limits, Outlook, PARTITION_DAYS, PartitionHolding, Stream, outlook},
+    time::{Nanos, Span, TimeRange, format_day, format_utc},
+};
+use fenetre_store::DatasetSize;
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::{problem::Problem, state::State};
+
+/// What will be there.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct OutlookInfo {
+    /// Points a day.
+    pub points_a_day: f64,
+    /// Bytes a day, at rest, of points and rollups.
+    pub bytes_a_day: f64,
+    /// Of them, those of rollups.
+    #[serde(default)]
+    pub rollup_bytes_a_day: f64,
+    /// Over how many days of points that was measured.
+    pub over_days: f64,
+    /// Bytes at rest, when as much goes as comes; none where it grows for ever.
+    pub at_rest: Option<f64>,
+    /// Bytes a day that come on top, of rollups that are kept for ever under no limit by size.
+    #[serde(default)]
+    pub beside_a_day: f64,
+    /// When it is at rest; none where it never is, or is already.
+    pub at_rest_from: Option<String>,
+    /// Bytes in 30 days.
+    pub in_30_days: f64,
+    /// When the limit by size is reached.
+    pub reached: Option<String>,
+    /// How many days fit under the limit by size.
+    pub days_that_fit: Option<f64>,
+    /// A limit by size that leaves room, where there is a limit by age.
+    pub recommended: Option<f64>,
+    /// How that was reckoned.
+    pub arithmetic: String,
+}
+
+/// What goes next by age.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct NextInfo {
+    /// Such as `velmar / 2026-05-07`.
+    pub what: String,
+    /// When it is old enough.
+    pub at: String,
+    /// Its points.
+    pub points: u64,
+    /// Its bytes.
+    pub bytes: u64,
+}
+
+/// The partition that goes next by age; none where nothing goes by age, or what could go has gone.
+pub fn next(state: &State, dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Option<NextInfo>, Problem> {
+    let Some(keep_for) = limits.keep_for.map(|found| found.limit) else { return Ok(None) };
+    let when = |piece: &PartitionHolding| keep_for.after(piece.last, tz).saturating_add(1);
+    let mut waiting: Vec<PartitionHolding> = state.store.pieces(dataset.id, limits, now)?.into_iter().filter(|piece| when(piece) > now).collect();
+    waiting.sort_by_key(|piece| piece.last);
+    for piece in waiting {
+        let points = match dataset.partitions.iter().find(|size| (size.start, size.last) == (piece.start, piece.last)) {
+            Some(whole) => whole.points,
+            None => state.store.held_in(dataset.id, TimeRange { start: piece.start, end: piece.last.saturating_add(1) })?.points,
+        };
+        if points > 0 {
+            let what = format!("{} / {}", dataset.name, format_day(piece.start));
+            return Ok(Some(NextInfo { what, at: format_utc(when(&piece)), points, bytes: piece.bytes }));
+        }
+    }
+    Ok(None)
+}
+
+const DAY: f64 = 86_400e9;
+
+/// A span in days, as the calendar has it now.
+fn days_of(span: Span, now: Nanos, tz: &TimeZone) -> f64 {
+    now.saturating_sub(span.before(now, tz)) as f64 / DAY
+}
+
+/// Looks ahead for some datasets together, under limits.
+pub fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: &TimeZone) -> OutlookInfo {
+    let mut growth = Growth::default();
+    for dataset in datasets {
+        growth.points_a_day += dataset.growth.points_a_day;
+        growth.bytes_a_day += dataset.growth.bytes_a_day;
+        growth.over_days = growth.over_days.max(dataset.growth.over_days);
+    }
+    let kept = limits.keep_for.map(|found| days_of(found.limit, now, tz));
+    // Whole partitions go, and stay in the bin for a while.
+    let more = PARTITION_DAYS + state.limits.bin_keeps as f64 / DAY;
+    let of_points = |dataset: &&DatasetSize| dataset.bytes() - dataset.rollup_bytes;
+    let held_points = datasets.iter().map(of_points).sum::<u64>() as f64;
+    let points = Stream { bytes_a_day: growth.bytes_a_day, held_days: kept.map(|days| days + more), held: held_points };
+    let levels = datasets.iter().flat_map(|dataset| &dataset.levels);
+    let levels: Vec<Stream> =
+        levels.map(|level| Stream { bytes_a_day: level.bytes_a_day, held_days: level.held_days, held: level.bytes as f64 }).collect();
+    let ahead = outlook(now, held, points, &levels, limits.keep_under.map(|found| found.limit.0));
+    OutlookInfo {
+        points_a_day: growth.points_a_day,
+        bytes_a_day: ahead.bytes_a_day,
+        rollup_bytes_a_day: ahead.bytes_a_day - growth.bytes_a_day,
+        over_days: growth.over_days,
+        at_rest: ahead.at_rest,
+        at_rest_from: ahead.at_rest_from.map(format_utc),
+        beside_a_day: ahead.beside_a_day,
+        in_30_days: ahead.in_30_days,
+        reached: ahead.reached.map(format_utc),
+        days_that_fit: ahead.days_that_fit,
+        recommended: ahead.recommended,
+        arithmetic: arithmetic(&growth, kept.map(|days| (days, more)), &levels, &ahead),
+    }
+}
+
+/// How a recommended limit comes about, as a person would reckon it.
+fn arithmetic(growth: &Growth, kept: Option<(f64, f64)>, levels: &[Stream], ahead: &Outlook) -> String {
+    let size = |bytes: f64| ByteSize(bytes as u64).words();
+    let paced = format!("{} of points a day over the last {:.0} days", size(growth.bytes_a_day), growth.over_days);
+    let Some(((days, more), recommended)) = kept.zip(ahead.recommended).filter(|_| growth.bytes_a_day > 0.0) else { return paced };
+    let mut text = format!("{paced}, for the {days:.0} days that are kept and {more:.0} more (whole partitions go, and lie in the bin first)");
+    let kept_levels: f64 = levels.iter().filter_map(|level| Some(level.held_days? * level.bytes_a_day)).sum();
+    if kept_levels > 0.0 {
+        text += &format!(", and {} of rollups, are", size(kept_levels));
+    } else {
+        text += ", are";
+    }
+    let rest = (days + more) * growth.bytes_a_day + kept_levels;
+    text += &format!(" {} at rest; with a fifth to spare", size(rest));
+    let forever = levels.iter().filter(|level| level.held_days.is_none()).fold(0.0, |sum, level| sum + level.bytes_a_day);
+    if forever > 0.0 {
+        text += &format!(", and a year of {} a day of rollups that are kept for ever,", size(forever));
+    }
+    format!("{text} {}", size(recommended))
+}

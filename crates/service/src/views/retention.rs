@@ -1,0 +1,304 @@
+//! Limits in force, where each comes from, and what is stored under it.
+
+use std::collections::{BTreeMap, HashMap};
+
+use fenetre_core::{
+    catalogue::Catalogue,
+    keeping::{ByteSize, InForce, Place, Policies, Said, Source},
+    model::{DatasetId, SeriesId},
+    time::{Nanos, format_utc, zone},
+};
+use fenetre_store::{DatasetSize, MetricSize, SeriesCount, StorageReport};
+use jiff::tz::TimeZone;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use super::{
+    names::{find, name_of, told_name},
+    outlook::{NextInfo, OutlookInfo, ahead, next},
+    volume::VolumeInfo,
+};
+use crate::{clock::now, problem::Problem, state::State, warnings::Warning};
+
+/// Everything that is said of keeping.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct RetentionInfo {
+    /// The volume of the store, where that can be told.
+    pub volume: Option<VolumeInfo>,
+    /// The store, its datasets and their metrics.
+    pub places: Vec<PlaceInfo>,
+    /// Places of which something was said live that the configuration file does not say.
+    pub differing: Vec<String>,
+    /// Limits that are nearly reached, or passed.
+    pub warnings: Vec<String>,
+    /// The configuration file, if the service has one.
+    pub config_file: Option<String>,
+}
+
+/// One place and its limits.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PlaceInfo {
+    /// `store`, `dataset` or `metric`.
+    pub noun: String,
+    /// Its name: empty for the store, `velmar`, or `velmar::level`.
+    pub name: String,
+    /// How long points are kept.
+    pub keep_for: LimitInfo,
+    /// How much is kept.
+    pub keep_under: LimitInfo,
+    /// What is said live of this place itself.
+    #[schema(value_type = Object)]
+    pub live: Said,
+    /// What the configuration file says of this place itself.
+    #[schema(value_type = Object)]
+    pub file: Said,
+    /// Points that it holds; in `storage`, those that are packed.
+    pub points: u64,
+    /// Bytes that it holds, bin and rollups of it among them.
+    pub bytes: u64,
+    /// Bytes of its points alone.
+    pub packed_bytes: u64,
+    /// Its earliest point.
+    pub oldest: Option<String>,
+    /// What will be there; none of a metric.
+    pub outlook: Option<OutlookInfo>,
+    /// What goes next by age; of a dataset.
+    #[serde(default)]
+    pub next: Option<NextInfo>,
+}
+
+/// A limit in force.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct LimitInfo {
+    /// Such as `90d` or `20GB`; none for no limit.
+    pub limit: Option<String>,
+    /// At which place it is said; none where there is no limit.
+    pub place: Option<String>,
+    /// `file`, `live`, or `built in`.
+    pub source: String,
+    /// In words.
+    pub told: String,
+}
+
+/// Points of every series of some datasets, those in memory among them.
+pub type Held = BTreeMap<DatasetId, BTreeMap<SeriesId, SeriesCount>>;
+
+/// Points of the series of a dataset, or of all.
+pub fn held(state: &State, only: Option<DatasetId>) -> Result<Held, Problem> {
+    let all: Vec<DatasetId> = state.store.catalogue().datasets().map(|dataset| dataset.id).collect();
+    let wanted = all.into_iter().filter(|id| only.is_none_or(|only| only == *id));
+    wanted.map(|id| Ok((id, state.store.counts(id)?))).collect()
+}
+
+/// Says in the log that a runtime setting differs from the configuration file.
+pub fn warn_of_difference(place: &str) {
+    tracing::warn!(place, "what was set live differs from the configuration file (`fenetre retention write-file`, `fenetre retention reset`)");
+}
+
+/// Says in the log where what was set live differs from what the configuration file says.
+pub fn tell_differences(state: &State) {
+    if state.config_file.is_some() {
+        let catalogue = state.store.catalogue();
+        state.store.policies().differing().into_iter().for_each(|place| warn_of_difference(&told_name(name_of(&catalogue, place))));
+    }
+}
+
+/// Limits that are nearly reached, or passed.
+pub fn warnings_now(state: &State) -> Result<Vec<Warning>, Problem> {
+    assemble(state, None, false).map(|(_, warnings)| warnings)
+}
+
+/// Everything, or what concerns one dataset.
+pub fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, Problem> {
+    assemble(state, dataset, with_metrics).map(|(info, _)| info)
+}
+
+fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), Problem> {
+    let now = now();
+    let policies = state.store.policies();
+    let report = state.store.storage(now)?;
+    let sizes = if with_metrics { state.store.metric_sizes()? } else { Vec::new() };
+    let places = {
+        let catalogue = state.store.catalogue();
+        let only = dataset.map(|name| find(&catalogue, name).map(|dataset| dataset.id)).transpose()?;
+        let mut places = vec![Place::Store];
+        for dataset in catalogue.datasets().filter(|dataset| only.is_none_or(|only| only == dataset.id)) {
+            places.push(Place::Dataset(dataset.id));
+            if with_metrics {
+                places.extend(dataset.metrics().map(|metric| Place::Metric(dataset.id, metric.id)));
+            }
+        }
+        places
+    };
+    // Who asks for metrics wants to see what came a moment ago, too.
+    let held = if with_metrics { held(state, None)? } else { Held::new() };
+    let sizes = Sizes::of(state, &sizes);
+    let info = |place| Ok((place, place_info(state, &policies, place, &report, &sizes, &held, now)?));
+    let places: Vec<(Place, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, Problem>>()?;
+    let differing = {
+        let catalogue = state.store.catalogue();
+        if state.config_file.is_some() {
+            policies.differing().into_iter().map(|place| told_name(name_of(&catalogue, place))).collect()
+        } else {
+            Vec::new()
+        }
+    };
+    let volume = state.store.volume().map(VolumeInfo::from);
+    let mut warnings = warnings(&places, &policies, volume.as_ref(), state.store.is_full());
+    warnings.extend(state.clock.leap().map(Warning::Clock));
+    warnings.extend(report.faults.iter().map(|(_, fault)| Warning::Fault(fault.clone())));
+    let config_file = state.config_file.as_ref().map(|file| file.display().to_string());
+    let texts = warnings.iter().map(ToString::to_string).collect();
+    let places = places.into_iter().map(|(_, info)| info).collect();
+    Ok((RetentionInfo { volume, places, differing, warnings: texts, config_file }, warnings))
+}
+
+/// From so much of a limit on people are warned.
+const WARN_FROM: f64 = 0.8;
+
+fn warnings(places: &[(Place, PlaceInfo)], policies: &Policies, volume: Option<&VolumeInfo>, is_full: bool) -> Vec<Warning> {
+    let mut warnings = Vec::new();
+    for (place, info) in places.iter().filter(|(place, _)| !matches!(place, Place::Metric(..))) {
+        let Some(limit) = policies
+            .at(*place)
+            .keep_under
+            .map(|found| found.limit)
+            .filter(|_| policies.at(*place).keep_under.is_some_and(|found| found.place == *place))
+        else {
+            continue;
+        };
+        let share = info.bytes as f64 / limit.0 as f64;
+        if share >= WARN_FROM {
+            warnings.push(Warning::NearLimit { place: told_name(info.name.clone()), percent: (share * 100.0) as u64, limit });
+        }
+    }
+    if let Some(volume) = volume {
+        let taken = volume.total.saturating_sub(volume.free) as f64;
+        let usable = volume.total.saturating_sub(volume.reserve).max(1) as f64;
+        if is_full || volume.free < volume.reserve {
+            warnings.push(Warning::NoSpace);
+        } else if volume.free < volume.reserve.saturating_mul(2) && taken / usable >= WARN_FROM {
+            warnings.push(Warning::LittleSpace { free: ByteSize(volume.free), reserve: ByteSize(volume.reserve) });
+        }
+    }
+    warnings
+}
+
+fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<InForce<T>>) -> LimitInfo {
+    let Some(found) = found else {
+        return LimitInfo { limit: None, place: None, source: "built in".to_owned(), told: "no limit, built in".to_owned() };
+    };
+    let (limit, at) = (found.limit.to_string(), told_name(name_of(catalogue, found.place)));
+    let (source, words) = match found.source {
+        Source::File => ("file", "by the configuration file"),
+        Source::Live => ("live", "set live"),
+    };
+    // How it is said there stands there.
+    let told = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}") };
+    LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
+}
+
+/// Names of places, and sizes of metrics by name. Computed once, because there may be thousands of places.
+pub struct Sizes<'s> {
+    names: BTreeMap<Place, String>,
+    of_metrics: HashMap<String, &'s MetricSize>,
+}
+
+impl<'s> Sizes<'s> {
+    /// Those of a report.
+    pub fn of(state: &State, sizes: &'s [MetricSize]) -> Self {
+        let catalogue = state.store.catalogue();
+        let mut names = BTreeMap::from([(Place::Store, String::new())]);
+        for dataset in catalogue.datasets() {
+            names.insert(Place::Dataset(dataset.id), dataset.name.to_string());
+            names.extend(dataset.metrics().map(|metric| (Place::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
+        }
+        let named = |size: &'s MetricSize| Some((format!("{}::{}", size.dataset, size.metric.as_ref()?), size));
+        Self { names, of_metrics: sizes.iter().filter_map(named).collect() }
+    }
+}
+
+/// Points in memory count where `held` has their dataset.
+/// A place with its limits, and what is stored of it.
+pub fn place_info(
+    state: &State,
+    policies: &Policies,
+    place: Place,
+    report: &StorageReport,
+    sizes: &Sizes<'_>,
+    held: &Held,
+    now: Nanos,
+) -> Result<PlaceInfo, Problem> {
+    let catalogue = state.store.catalogue();
+    let tz = match place {
+        Place::Store => TimeZone::UTC,
+        Place::Dataset(id) | Place::Metric(id, _) => {
+            let dataset = catalogue.dataset_by_id(id);
+            dataset.and_then(|dataset| zone(&dataset.definition.zone).ok()).unwrap_or(TimeZone::UTC)
+        }
+    };
+    let limits = policies.in_force(place, now, &tz);
+    let name = sizes.names.get(&place).cloned().unwrap_or_else(|| name_of(&catalogue, place));
+    let of = |dataset: &&DatasetSize| match place {
+        Place::Store => true,
+        Place::Dataset(id) | Place::Metric(id, _) => dataset.id == id,
+    };
+    let datasets: Vec<&DatasetSize> = report.datasets.iter().filter(of).collect();
+    let (noun, points, bytes, oldest, ahead) = match place {
+        Place::Metric(..) => {
+            let found = sizes.of_metrics.get(&name);
+            ("metric", found.map_or(0, |size| size.points), found.map_or(0, |size| size.bytes), found.and_then(|size| size.first), None)
+        }
+        _ => {
+            let packed: u64 = datasets.iter().map(|dataset| dataset.bytes()).sum();
+            let beside = if place == Place::Store { report.catalogue_bytes + report.journal.bytes } else { 0 };
+            let points = datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.points).sum();
+            let noun = if place == Place::Store { "store" } else { "dataset" };
+            let ahead = ahead(state, &datasets, packed + beside, &limits, now, &tz);
+            (noun, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
+        }
+    };
+    let (points, oldest) = counted(&catalogue, held, place, &name).unwrap_or((points, oldest));
+    let mut info = PlaceInfo {
+        noun: noun.to_owned(),
+        keep_for: limit_info(&catalogue, place, limits.keep_for),
+        keep_under: limit_info(&catalogue, place, limits.keep_under),
+        live: policies.live.get(&place).copied().unwrap_or_default(),
+        file: policies.file.get(&place).copied().unwrap_or_default(),
+        name,
+        points,
+        packed_bytes: match place {
+            Place::Metric(..) => bytes,
+            _ => datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.bytes).sum(),
+        },
+        bytes,
+        oldest: oldest.map(format_utc),
+        outlook: ahead,
+        next: None,
+    };
+    // Files are read for it, with nothing locked.
+    drop(catalogue);
+    if let (Place::Dataset(_), Some(dataset)) = (place, datasets.first()) {
+        info.next = next(state, dataset, &limits, now, &tz)?;
+    }
+    Ok(info)
+}
+
+/// Points of a place and the earliest of them, where all of them were counted.
+fn counted(catalogue: &Catalogue, held: &Held, place: Place, name: &str) -> Option<(u64, Option<Nanos>)> {
+    let sum = |counts: &mut dyn Iterator<Item = &SeriesCount>| {
+        counts
+            .fold((0, None), |(points, first), count| (points + count.points, Some(first.map_or(count.first, |first: Nanos| first.min(count.first)))))
+    };
+    match place {
+        Place::Store if held.is_empty() => None,
+        Place::Store => Some(sum(&mut held.values().flat_map(BTreeMap::values))),
+        Place::Dataset(id) => Some(sum(&mut held.get(&id)?.values())),
+        Place::Metric(id, _) => {
+            let counts = held.get(&id)?;
+            let dataset = catalogue.dataset_by_id(id)?;
+            let metric = dataset.metric(name.split_once("::")?.1)?;
+            Some(sum(&mut metric.series().filter_map(|series| counts.get(&series))))
+        }
+    }
+}

@@ -1,0 +1,253 @@
+//! Dropped partitions in the bin: their files move there, come back, or are erased.
+
+use std::{
+    collections::BTreeSet,
+    fs,
+    path::{Path, PathBuf},
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use fenetre_core::{
+    block::Columns,
+    model::{DatasetId, SeriesId},
+    time::{Nanos, TimeRange},
+};
+
+use super::item::{Binned, Noun, Weight, name_of};
+use crate::{
+    catalogue::definitions::Definitions,
+    disk::{
+        files::{Files, companion, remove_file, sync_folder},
+        pool::Pool,
+    },
+    engine::{Shared, Spans, losses},
+    error::{Context, StoreError},
+    missing::{
+        dropped::{self, DROPPED, Record},
+        floors,
+    },
+    partition::{Partition, Progress},
+    span::{Rate, Span},
+};
+
+/// Blocks of all generations.
+const EVERY_GENERATION: u64 = u64::MAX >> 1;
+/// How long queries from before are waited for; then the next turn does it.
+const PATIENCE: Duration = Duration::from_secs(5);
+/// Of a file that is there already.
+const PAGE_SIZE: u32 = 16_384;
+
+/// At a start nobody asks yet: what was dropped, and not moved or erased before the end, is so before partitions are looked for.
+pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError> {
+    for (name, record, _) in dropped::records(definitions)? {
+        let file = files.root().join(&record.file);
+        if record.for_good {
+            if let Some(dropped) = record.dropped() {
+                floors::note_erased(definitions, DatasetId(record.dataset), dropped)?;
+            }
+            remove_partition(&file)?;
+            definitions.remove_document(DROPPED, &name)?;
+        } else if !record.is_moved(files, &name) {
+            move_file(&file, &files.bin(&name))?;
+        }
+    }
+    Ok(())
+}
+
+/// Removes a partition's file, and what lies beside it.
+fn remove_partition(file: &Path) -> Result<(), StoreError> {
+    ["-wal", "-shm", ""].into_iter().try_for_each(|suffix| remove_file(&companion(file, suffix)))
+}
+
+/// Moves a partition's file with its log into a folder of the bin, last of all the file itself, whose name says that the rest is there.
+fn move_file(from: &Path, folder: &Path) -> Result<(), StoreError> {
+    fs::create_dir_all(folder).at("create the folder", folder)?;
+    let name = from.file_name().unwrap_or_default();
+    for suffix in ["-wal", ""] {
+        let (from, to) = (companion(from, suffix), companion(&folder.join(name), suffix));
+        match fs::rename(&from, &to) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
+            _ => {}
+        }
+    }
+    remove_file(&companion(from, "-shm"))?;
+    sync_folder(folder)?;
+    from.parent().map_or(Ok(()), sync_folder)
+}
+
+/// Moves the files of partitions that nobody can ask any more.
+pub fn move_files(shared: &Shared) -> Result<(), StoreError> {
+    let waiting: Vec<(DatasetId, Nanos)> = shared.leaving.lock().keys().copied().collect();
+    if waiting.is_empty() {
+        return Ok(());
+    }
+    let patience = Instant::now() + PATIENCE;
+    for key in waiting {
+        let is_ready = || {
+            let leaving = shared.leaving.lock();
+            leaving.get(&key).filter(|leaving| leaving.earlier.have_ended()).map(|leaving| Arc::clone(&leaving.partition))
+        };
+        let mut free = None;
+        shared.wait_until(patience, || {
+            if let Some(partition) = is_ready()
+                && partition.let_go()?
+            {
+                free = Some(partition);
+            }
+            Ok::<_, StoreError>(free.is_some())
+        })?;
+        let Some(partition) = free else { continue };
+        let file = shared.files.name_of(partition.path());
+        for (id, record, _) in dropped::records(&shared.definitions)? {
+            if record.file == file && !record.is_moved(&shared.files, &id) {
+                if record.for_good {
+                    remove_partition(partition.path())?;
+                    shared.definitions.remove_document(DROPPED, &id)?;
+                } else {
+                    move_file(partition.path(), &shared.files.bin(&id))?;
+                }
+            }
+        }
+        shared.leaving.lock().remove(&key);
+    }
+    Ok(())
+}
+
+/// Partitions in the bin.
+pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
+    let of = |(id, record, deleted): (String, Record, Nanos)| {
+        let dataset_id = DatasetId(record.dataset);
+        let file = record.file.rsplit('/').next().unwrap_or_default().trim_end_matches(".db").to_owned();
+        Binned {
+            id,
+            dataset: name_of(shared, dataset_id),
+            dataset_id,
+            what: format!("{file}, {}", record.why),
+            noun: Noun::Partition,
+            deleted,
+            series: 0,
+            points: Some(Weight { points: record.points, bytes: record.bytes, span: record.span }),
+        }
+    };
+    Ok(dropped::records(&shared.definitions)?.into_iter().filter(|(_, record, _)| !record.for_good).map(of).collect())
+}
+
+/// Brings a partition back; says whether there was one of that id.
+pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
+    let Some((_, record, _)) = dropped::records(&shared.definitions)?.into_iter().find(|(known, ..)| known == id) else { return Ok(false) };
+    if !record.is_moved(&shared.files, id) {
+        move_files(shared)?;
+        if !record.is_moved(&shared.files, id) {
+            return Err(StoreError::Definition(format!("`{id}` is still being read by queries from before it was dropped: try again in a moment")));
+        }
+    }
+    let dataset = DatasetId(record.dataset);
+    let home = shared.files.root().join(&record.file);
+    let lies = record.place_in_bin(&shared.files, id);
+    let span = lies.file_name().and_then(|name| name.to_str()).and_then(Span::of_file_name);
+    let span = span.ok_or_else(|| StoreError::Damaged { path: lies.clone(), what: "its name is not that of a partition".to_owned() })?;
+    shared.definitions.note_edit(&record.file)?;
+    let spans = shared.spans.read_recursive();
+    let is_free = shared.partitions_of(dataset, span.range()).is_empty() && !home.exists();
+    if is_free {
+        for suffix in ["-wal", ""] {
+            let (from, to) = (companion(&lies, suffix), companion(&home, suffix));
+            match fs::rename(&from, &to) {
+                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
+                _ => {}
+            }
+        }
+        home.parent().map_or(Ok(()), sync_folder)?;
+        shared.put_back(dataset, span, home);
+        losses::note(shared)?;
+    } else {
+        take_in(shared, dataset, span, lies)?;
+    }
+    drop(spans);
+    forget(shared, id)?;
+    shared.reload_floors()?;
+    // Windows of that time were made of these points, and of those that came since.
+    mark_range(shared, dataset, span.range())?;
+    Ok(true)
+}
+
+/// Windows of a dataset in a range are out of date, of all of its series.
+pub fn mark_range(shared: &Shared, dataset: DatasetId, range: TimeRange) -> Result<(), StoreError> {
+    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(()) };
+    let series: BTreeSet<SeriesId> =
+        crate::levels::taken(&shared.catalogue.read(), dataset).iter().flat_map(|policy| &policy.series).map(|(id, _)| *id).collect();
+    rollups.mark(series.into_iter(), range)
+}
+
+/// Erases a partition that is in the bin; says whether there was one of that id.
+pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
+    let found = dropped::records(&shared.definitions)?.into_iter().find(|(known, record, _)| known == id && record.is_moved(&shared.files, id));
+    let Some((_, record, _)) = found else { return Ok(false) };
+    if let Some(dropped) = record.dropped() {
+        shared.floors.erase(&shared.definitions, DatasetId(record.dataset), dropped)?;
+    }
+    forget(shared, id)?;
+    shared.reload_floors()?;
+    Ok(true)
+}
+
+fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
+    // The files first: a record without files is nothing, files without a record would lie there for ever.
+    match fs::remove_dir_all(shared.files.bin(id)) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", shared.files.bin(id)),
+        _ => shared.definitions.remove_document(DROPPED, id).map(|_| ()),
+    }
+}
+
+/// Copies the points of a file of the bin into the partitions of their time, older than everything that came since.
+pub fn merge_in(shared: &Shared, dataset: DatasetId, bin: &Partition) -> Result<(), StoreError> {
+    let _spans = shared.spans.read_recursive();
+    let is_counter = shared.counters(dataset);
+    let mut targets = Spans::new();
+    let longest = bin.span.days();
+    if shared.partitions_of(dataset, bin.span.range()).is_empty() {
+        targets.insert(bin.span.start, bin.span);
+    }
+    bin.read(|reading| {
+        reading.all_places(EVERY_GENERATION, |_, places| {
+            for place in places {
+                let mut at = place.start;
+                while at <= place.end {
+                    let known = targets.range(..=at).next_back().map(|(_, span)| *span).filter(|span| span.holds(at));
+                    let span = known.unwrap_or_else(|| shared.span_for(dataset, at, (&targets, longest), |_| Rate::default()));
+                    targets.insert(span.start, span);
+                    let Some(next) = span.last().checked_add(1) else { break };
+                    at = next;
+                }
+            }
+            Ok(())
+        })
+    })?;
+    for span in targets.values() {
+        let partition = shared.partition(dataset, *span, |_| Rate::default())?;
+        shared.definitions.note_edit(&shared.files.name_of(partition.path()))?;
+        partition.writer().write(true, |writing| {
+            bin.read(|reading| {
+                reading.all_places(EVERY_GENERATION, |series, places| {
+                    for place in places.iter().filter(|place| place.start <= span.last() && place.end >= span.start) {
+                        let mut block = Columns::default();
+                        reading.decode(series, place, &mut block)?;
+                        let points = block.points();
+                        writing.add(series, points.slice(points.places_in(span.range())), 0, is_counter(series))?;
+                    }
+                    Ok(())
+                })
+            })?;
+            let now = writing.reading().progress()?;
+            writing.set_progress(Progress { compacted: false, ..now })
+        })?;
+    }
+    Ok(())
+}
+
+/// Copies the points of a file of the bin into the partitions of its time.
+pub fn take_in(shared: &Shared, dataset: DatasetId, span: Span, path: PathBuf) -> Result<(), StoreError> {
+    // A pool of its own, so that nothing of it stays open.
+    merge_in(shared, dataset, &Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1))))
+}

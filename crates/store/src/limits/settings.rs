@@ -1,0 +1,151 @@
+//! Retention policies: what the configuration file says, by name, and what was said live, by id, kept in the catalogue.
+
+use std::{
+    collections::{BTreeMap, HashMap},
+    sync::Arc,
+};
+
+use fenetre_core::{
+    catalogue::Catalogue,
+    keeping::{Limits, Place, Policies, Said},
+    model::{DatasetId, MetricId},
+    time::{Nanos, zone},
+};
+use jiff::tz::TimeZone;
+use parking_lot::RwLock;
+
+use crate::{
+    catalogue::{
+        definitions::{Definitions, SharedCatalogue},
+        records::Document,
+    },
+    error::StoreError,
+    limits::horizons::Horizons,
+    options::FileRetention,
+};
+
+/// The sort of documents that say what was said live, by place.
+const RETENTION: &str = "retention";
+
+/// What the file says, and what was said live.
+pub struct PolicyBook {
+    file: RwLock<Arc<FileRetention>>,
+    live: RwLock<Arc<BTreeMap<Place, Said>>>,
+}
+
+fn name_of(place: Place) -> String {
+    match place {
+        Place::Store => "store".to_owned(),
+        Place::Dataset(dataset) => format!("d{}", dataset.0),
+        Place::Metric(dataset, metric) => format!("d{}.m{}", dataset.0, metric.0),
+    }
+}
+
+fn place_of(name: &str) -> Option<Place> {
+    if name == "store" {
+        return Some(Place::Store);
+    }
+    let id = |text: &str, mark: char| text.strip_prefix(mark)?.parse().ok();
+    match name.split_once('.') {
+        None => id(name, 'd').map(|dataset| Place::Dataset(DatasetId(dataset))),
+        Some((dataset, metric)) => Some(Place::Metric(DatasetId(id(dataset, 'd')?), MetricId(id(metric, 'm')?))),
+    }
+}
+
+impl PolicyBook {
+    /// Reads what was said.
+    pub fn open(definitions: &Definitions, file: FileRetention) -> Result<Self, StoreError> {
+        let said = |(name, said, _): (String, Said, Nanos)| {
+            let place = place_of(&name).ok_or_else(|| definitions.damaged(RETENTION, &name, &"it names no place"))?;
+            Ok::<_, StoreError>((place, said))
+        };
+        let live = definitions.read_documents(RETENTION)?.into_iter().map(said).collect::<Result<_, _>>()?;
+        Ok(Self { file: RwLock::new(Arc::new(file)), live: RwLock::new(Arc::new(live)) })
+    }
+
+    /// The file was changed.
+    pub fn set_file(&self, file: FileRetention) {
+        *self.file.write() = Arc::new(file);
+    }
+
+    /// What was said live of a place.
+    pub fn live(&self, place: Place) -> Said {
+        self.live.read().get(&place).copied().unwrap_or_default()
+    }
+
+    /// Says something of a place, in place of what was said of it; where that is nothing, the file's word holds again.
+    pub fn set(&self, definitions: &Definitions, place: Place, said: Said, now: Nanos) -> Result<(), StoreError> {
+        let mut live = self.live.write();
+        let mut changed = BTreeMap::clone(&live);
+        if said.is_nothing() {
+            definitions.remove_document(RETENTION, &name_of(place))?;
+            changed.remove(&place);
+        } else {
+            let body = serde_json::to_string(&said).unwrap_or_default();
+            definitions.put_document(RETENTION, &Document { name: name_of(place), body, changed: now })?;
+            changed.insert(place, said);
+        }
+        *live = Arc::new(changed);
+        Ok(())
+    }
+}
+
+impl PolicyBook {
+    /// What is said by file and live, places of the file by the ids that their names have today.
+    pub fn policies(&self, catalogue: &SharedCatalogue) -> Policies {
+        let file = Arc::clone(&self.file.read());
+        let mut by_place = BTreeMap::new();
+        let mut put = |place: Place, said: Said| {
+            if !said.is_nothing() {
+                by_place.insert(place, said);
+            }
+        };
+        put(Place::Store, file.store);
+        let catalogue = catalogue.read();
+        for (name, of_dataset) in &file.datasets {
+            let Some(dataset) = catalogue.dataset_by_any_name(name) else { continue };
+            put(Place::Dataset(dataset.id), of_dataset.said);
+            for (name, said) in &of_dataset.metrics {
+                if let Some(metric) = dataset.metric_by_any_name(name) {
+                    put(Place::Metric(dataset.id, metric.id), *said);
+                }
+            }
+        }
+        Policies { file: by_place, live: BTreeMap::clone(&self.live.read()) }
+    }
+
+    /// First instants that are kept of a dataset and of its metrics.
+    pub fn horizons(&self, catalogue: &SharedCatalogue, id: DatasetId, now: Nanos) -> Horizons {
+        if **self.file.read() == FileRetention::default() && self.live.read().is_empty() {
+            return Horizons::default();
+        }
+        let policies = self.policies(catalogue);
+        let tz = zone_of(&catalogue.read(), id);
+        let at = |place: Place| horizon(&policies.in_force(place, now, &tz), now, &tz);
+        let of_metric = |place: Place| match place {
+            Place::Metric(dataset, metric) if dataset == id => Some((metric, at(place)?)),
+            _ => None,
+        };
+        let metrics: HashMap<MetricId, Nanos> = places(&policies).into_iter().filter_map(of_metric).collect();
+        Horizons { dataset: at(Place::Dataset(id)), metrics }
+    }
+}
+
+/// Places with limits of their own, by file or live.
+pub fn places(policies: &Policies) -> Vec<Place> {
+    let mut places: Vec<Place> = policies.file.keys().chain(policies.live.keys()).copied().collect();
+    places.sort_unstable();
+    places.dedup();
+    places
+}
+
+/// The calendar of a dataset.
+pub fn zone_of(catalogue: &Catalogue, id: DatasetId) -> TimeZone {
+    let dataset = catalogue.dataset_by_id(id);
+    dataset.and_then(|dataset| zone(&dataset.definition.zone).ok()).unwrap_or(TimeZone::UTC)
+}
+
+/// First instant that is kept under some limits.
+pub fn horizon(limits: &Limits, now: Nanos, tz: &TimeZone) -> Option<Nanos> {
+    limits.keep_for.map(|found| found.limit.before(now, tz))
+}

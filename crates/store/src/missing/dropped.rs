@@ -1,0 +1,60 @@
+//! Records of dropped partitions: from a record on, its partition is in the bin, or on its way there.
+
+use std::path::{Path, PathBuf};
+
+use fenetre_core::{model::DatasetId, time::Nanos};
+use serde::{Deserialize, Serialize};
+
+use crate::{catalogue::definitions::Definitions, disk::files::Files, error::StoreError, missing::floors::Dropped, span::Span};
+
+/// The sort of documents that say which partitions were dropped.
+pub const DROPPED: &str = "dropped-partition";
+
+/// The record of a partition that was dropped.
+#[derive(Clone, Debug, Serialize, Deserialize)]
+pub struct Record {
+    pub dataset: u32,
+    /// Its file, below the store's directory.
+    pub file: String,
+    pub why: String,
+    pub points: u64,
+    pub bytes: u64,
+    pub span: Option<(Nanos, Nanos)>,
+    /// Whether it is erased as soon as it can be.
+    pub for_good: bool,
+}
+
+impl Record {
+    /// Where its file lies, or goes.
+    pub fn place_in_bin(&self, files: &Files, id: &str) -> PathBuf {
+        files.bin(id).join(Path::new(&self.file).file_name().unwrap_or_default())
+    }
+
+    /// What is missing without it; nothing, if it had no points.
+    pub fn dropped(&self) -> Option<Dropped> {
+        let span = self.file.rsplit('/').next().and_then(Span::of_file_name)?;
+        let (first, last) = self.span?;
+        Some(Dropped { span: (span.start, span.range().end), points: (first, last.saturating_add(1)) })
+    }
+
+    /// Whether its file lies in the bin by now. The file itself goes last, so then the rest is there too.
+    pub fn is_moved(&self, files: &Files, id: &str) -> bool {
+        self.place_in_bin(files, id).exists()
+    }
+}
+
+/// All records, each with its id in the bin and when it was written.
+pub fn records(definitions: &Definitions) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
+    definitions.read_documents(DROPPED)
+}
+
+/// Files that were dropped, by their names below the store's directory.
+pub fn files_on_their_way(definitions: &Definitions) -> Result<Vec<String>, StoreError> {
+    Ok(records(definitions)?.into_iter().map(|(_, record, _)| record.file).collect())
+}
+
+/// What is missing of each dataset, since partitions are in the bin, or on their way there.
+pub fn missing(definitions: &Definitions) -> Result<Vec<(DatasetId, Dropped)>, StoreError> {
+    let of = |(_, record, _): (String, Record, Nanos)| Some((DatasetId(record.dataset), record.dropped()?));
+    Ok(records(definitions)?.into_iter().filter_map(of).collect())
+}

@@ -1,0 +1,165 @@
+//! Where the points of datasets and metrics are all there: what was dropped, by age or by size, is not.
+
+use std::collections::BTreeMap;
+
+use fenetre_core::{
+    model::{DatasetId, MetricId, SeriesId},
+    time::{Nanos, TimeRange},
+};
+use parking_lot::RwLock;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    catalogue::{
+        definitions::{Definitions, SharedCatalogue, series_of},
+        records::Document,
+    },
+    error::StoreError,
+    missing::trims::Trims,
+};
+
+/// The sort of documents that say where a dataset's points were erased.
+const ERASED: &str = "erased-until";
+
+/// Partitions that were dropped, one after another: the time that they hold, and the part of it that had points.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Dropped {
+    /// First instant of the partitions, and first instant after them.
+    pub span: (Nanos, Nanos),
+    /// First point, and first instant after the last.
+    pub points: (Nanos, Nanos),
+}
+
+/// Stretches of one dataset, in order, those that touch made one.
+type Stretches = Vec<Dropped>;
+
+fn add(stretches: &mut Stretches, dropped: Dropped) {
+    stretches.push(dropped);
+    stretches.sort_unstable_by_key(|one| one.span);
+    stretches.dedup_by(|next, one| {
+        let touch = next.span.0 <= one.span.1;
+        if touch {
+            one.span.1 = one.span.1.max(next.span.1);
+            one.points = (one.points.0.min(next.points.0), one.points.1.max(next.points.1));
+        }
+        touch
+    });
+}
+
+/// Where points are gone, of each dataset.
+#[derive(Default)]
+pub struct Floors {
+    /// For good.
+    erased: RwLock<BTreeMap<DatasetId, Stretches>>,
+    /// In the bin, from where they may come back, or lost with their file.
+    missing: RwLock<BTreeMap<DatasetId, Stretches>>,
+}
+
+/// From when on the points of each series of a dataset are all there.
+pub struct SeriesFloors {
+    dataset: Nanos,
+    /// Series of metrics that were trimmed, in order.
+    own: Vec<(Vec<SeriesId>, Nanos)>,
+}
+
+impl SeriesFloors {
+    /// Of a series.
+    pub fn of(&self, id: SeriesId) -> Nanos {
+        self.own.iter().filter(|(series, _)| series.binary_search(&id).is_ok()).map(|(_, floor)| *floor).fold(self.dataset, Nanos::max)
+    }
+}
+
+fn erased(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Stretches>, StoreError> {
+    let read = |document: Document| {
+        let stretches = match document.body.parse::<Nanos>() {
+            // Before stretches were noted, it was all up to an instant.
+            Ok(until) => vec![Dropped { span: (Nanos::MIN, until), points: (Nanos::MIN, until) }],
+            Err(_) => serde_json::from_str(&document.body).map_err(|error| definitions.damaged(ERASED, &document.name, &error))?,
+        };
+        let dataset = document.name.parse().map_err(|error| definitions.damaged(ERASED, &document.name, &error))?;
+        Ok((DatasetId(dataset), stretches))
+    };
+    definitions.documents(ERASED)?.into_iter().map(read).collect()
+}
+
+/// Notes on stable storage that points are erased for good.
+pub fn note_erased(definitions: &Definitions, dataset: DatasetId, dropped: Dropped) -> Result<(), StoreError> {
+    let known = erased(definitions)?.remove(&dataset).unwrap_or_default();
+    let mut stretches = known.clone();
+    add(&mut stretches, dropped);
+    if stretches == known {
+        return Ok(());
+    }
+    let body = serde_json::to_string(&stretches).unwrap_or_default();
+    definitions.put_document(ERASED, &Document { name: dataset.0.to_string(), body, changed: 0 })
+}
+
+impl Floors {
+    /// Reads what is erased. What is in the bin, or lost, comes with [`Self::set_missing`].
+    pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
+        let floors = Self::default();
+        *floors.erased.write() = erased(definitions)?;
+        Ok(floors)
+    }
+
+    /// From when on the points of a dataset are all there.
+    pub fn of_dataset(&self, dataset: DatasetId) -> Nanos {
+        let of = |map: &RwLock<BTreeMap<DatasetId, Stretches>>| map.read().get(&dataset).and_then(|known| known.last()).map(|last| last.span.1);
+        of(&self.erased).max(of(&self.missing)).unwrap_or(Nanos::MIN)
+    }
+
+    /// Stretches whose points are not all there, of a metric, in order and disjoint.
+    pub fn dropped(&self, trims: &Trims, dataset: DatasetId, metric: MetricId) -> Vec<TimeRange> {
+        let mut all = self.erased.read().get(&dataset).cloned().unwrap_or_default();
+        self.missing.read().get(&dataset).into_iter().flatten().for_each(|dropped| add(&mut all, *dropped));
+        let trimmed = trims.floor(dataset, metric);
+        if trimmed > Nanos::MIN {
+            add(&mut all, Dropped { span: (Nanos::MIN, trimmed), points: (Nanos::MIN, trimmed) });
+        }
+        all.into_iter().map(|dropped| TimeRange { start: dropped.points.0, end: dropped.points.1 }).collect()
+    }
+
+    /// Of a metric, which may have been trimmed.
+    pub fn of(&self, trims: &Trims, dataset: DatasetId, metric: MetricId) -> Nanos {
+        self.of_dataset(dataset).max(trims.floor(dataset, metric))
+    }
+
+    /// Of every series of a dataset.
+    pub fn of_series(&self, trims: &Trims, catalogue: &SharedCatalogue, dataset: DatasetId) -> SeriesFloors {
+        let own = trims.metrics(dataset).into_iter();
+        let own = own.map(|metric| (series_of(catalogue, dataset, metric), self.of(trims, dataset, metric))).collect();
+        SeriesFloors { dataset: self.of_dataset(dataset), own }
+    }
+
+    /// Points were erased for good.
+    pub fn erase(&self, definitions: &Definitions, dataset: DatasetId, dropped: Dropped) -> Result<(), StoreError> {
+        let mut erased = self.erased.write();
+        note_erased(definitions, dataset, dropped)?;
+        add(erased.entry(dataset).or_default(), dropped);
+        Ok(())
+    }
+
+    /// Replaces what is in the bin, or lost.
+    pub fn set_missing(&self, missing: impl IntoIterator<Item = (DatasetId, Dropped)>) {
+        let mut all: BTreeMap<DatasetId, Stretches> = BTreeMap::new();
+        for (dataset, dropped) in missing {
+            add(all.entry(dataset).or_default(), dropped);
+        }
+        *self.missing.write() = all;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn stretches_that_touch_are_one_and_end_where_their_points_do() {
+        let dropped = |start: Nanos, end: Nanos| Dropped { span: (start, end), points: (start + 1, end - 1) };
+        let mut stretches = Stretches::new();
+        for one in [dropped(20, 30), dropped(0, 10), dropped(40, 50), dropped(10, 20), dropped(0, 10)] {
+            add(&mut stretches, one);
+        }
+        assert_eq!(stretches, [Dropped { span: (0, 30), points: (1, 29) }, dropped(40, 50)]);
+    }
+}

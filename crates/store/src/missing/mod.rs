@@ -1,0 +1,6 @@
+//! Points that are no longer there, or not seen: erased, in the bin, trimmed, or lost with their file.
+
+pub mod dropped;
+pub mod floors;
+pub mod inventory;
+pub mod trims;

@@ -1,0 +1,168 @@
+//! Trims: points of metrics that are kept for less long than their dataset, taken out of partitions that stay.
+//!
+//! From the moment that a trim is noted no new query sees its points; when those from before have ended, the points are moved to the bin. So no query
+//! sees half of it, however long the moving takes, and whoever ends it. Points of that time that come after the move are seen. A note stays as long as
+//! its points can come back, and, when they have gone for good, until a later trim of the metric has too.
+
+use std::{collections::BTreeMap, sync::Arc};
+
+use fenetre_core::{
+    catalogue::Catalogue,
+    model::{DatasetId, MetricId, SeriesId},
+    time::Nanos,
+};
+use parking_lot::RwLock;
+use serde::{Deserialize, Serialize};
+
+use crate::{
+    catalogue::{
+        definitions::{Definitions, SharedCatalogue},
+        records::Document,
+    },
+    error::StoreError,
+};
+
+/// The sort of documents that say what was trimmed, by the id in the bin.
+const TRIMMED: &str = "trimmed-points";
+
+/// What was trimmed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Trim {
+    pub dataset: u32,
+    pub metric: u32,
+    /// First instant that stays.
+    pub until: Nanos,
+    /// Its points can no longer come back.
+    pub is_erased: bool,
+    /// Its points were moved out of the partitions. Notes of earlier versions do not say so; nearly all of them were.
+    #[serde(default = "moved")]
+    pub is_moved: bool,
+}
+
+fn moved() -> bool {
+    true
+}
+
+impl Trim {
+    fn is_of(&self, other: &Self) -> bool {
+        (self.dataset, self.metric) == (other.dataset, other.metric)
+    }
+}
+
+/// From when on queries see the points of series that were trimmed.
+#[derive(Debug, Default)]
+pub struct Hidden(BTreeMap<DatasetId, Vec<(Vec<SeriesId>, Nanos)>>);
+
+impl Hidden {
+    /// Of some series, first instants that are seen; none where all of them are seen from the first on.
+    pub fn of(&self, dataset: DatasetId, series: &[SeriesId]) -> Option<Vec<Nanos>> {
+        let trimmed = self.0.get(&dataset)?;
+        let from = |id: &SeriesId| trimmed.iter().find(|(series, _)| series.binary_search(id).is_ok()).map_or(Nanos::MIN, |(_, from)| *from);
+        let found: Vec<Nanos> = series.iter().map(from).collect();
+        found.iter().any(|from| *from > Nanos::MIN).then_some(found)
+    }
+}
+
+/// All that was trimmed.
+#[derive(Default)]
+pub struct Trims {
+    all: RwLock<BTreeMap<String, Trim>>,
+    hidden: RwLock<Arc<Hidden>>,
+}
+
+/// Where trims are recorded.
+pub struct TrimRecords<'s> {
+    pub definitions: &'s Definitions,
+    pub catalogue: &'s SharedCatalogue,
+    pub now: Nanos,
+}
+
+impl Trims {
+    pub fn open(definitions: &Definitions, catalogue: &Catalogue) -> Result<Self, StoreError> {
+        let all: BTreeMap<String, Trim> = definitions.read_documents(TRIMMED)?.into_iter().map(|(name, trim, _)| (name, trim)).collect();
+        let hidden = RwLock::new(Arc::new(hidden(&all, catalogue)));
+        Ok(Self { all: RwLock::new(all), hidden })
+    }
+
+    /// From when on queries that begin now see points.
+    pub fn hidden(&self) -> Arc<Hidden> {
+        Arc::clone(&self.hidden.read())
+    }
+
+    /// First instant of a metric of which points are there.
+    pub fn floor(&self, dataset: DatasetId, metric: MetricId) -> Nanos {
+        let all = self.all.read();
+        all.values().filter(|trim| (trim.dataset, trim.metric) == (dataset.0, metric.0)).map(|trim| trim.until).max().unwrap_or(Nanos::MIN)
+    }
+
+    /// Metrics of a dataset that were trimmed.
+    pub fn metrics(&self, dataset: DatasetId) -> Vec<MetricId> {
+        let mut found: Vec<MetricId> = self.all.read().values().filter(|trim| trim.dataset == dataset.0).map(|trim| MetricId(trim.metric)).collect();
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// Trims whose points were not all moved before the service ended, or queries from before did.
+    pub fn unfinished(&self) -> Vec<(String, Trim)> {
+        self.all.read().iter().filter(|(_, trim)| !trim.is_moved).map(|(id, trim)| (id.clone(), *trim)).collect()
+    }
+
+    /// The trim of an id in the bin.
+    pub fn get(&self, id: &str) -> Option<Trim> {
+        self.all.read().get(id).copied()
+    }
+
+    /// Notes a trim on stable storage: no query that begins after this sees its points.
+    pub fn note(&self, records: &TrimRecords<'_>, id: &str, trim: Trim) -> Result<(), StoreError> {
+        let body = serde_json::to_string(&trim).unwrap_or_default();
+        records.definitions.put_document(TRIMMED, &Document { name: id.to_owned(), body, changed: records.now })?;
+        self.all.write().insert(id.to_owned(), trim);
+        self.reload(records.catalogue);
+        Ok(())
+    }
+
+    /// Notes that the points of an id were moved.
+    pub fn note_moved(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
+        self.get(id).map_or(Ok(()), |trim| self.note(records, id, Trim { is_moved: true, ..trim }))
+    }
+
+    /// Notes that the points of an id came back, or never went.
+    pub fn forget(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
+        if self.all.write().remove(id).is_some() {
+            records.definitions.remove_document(TRIMMED, id)?;
+            self.reload(records.catalogue);
+        }
+        Ok(())
+    }
+
+    /// Notes that the points of an id are erased: what was trimmed before them cannot be all there again.
+    pub fn erase(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
+        let Some(trim) = self.get(id) else { return Ok(()) };
+        self.note(records, id, Trim { is_erased: true, ..trim })?;
+        let is_behind = |(known, of): &(&String, &Trim)| *known != id && of.is_erased && of.is_of(&trim) && of.until <= trim.until;
+        let behind: Vec<String> = self.all.read().iter().filter(is_behind).map(|(known, _)| known.clone()).collect();
+        behind.iter().try_for_each(|known| self.forget(records, known))
+    }
+
+    fn reload(&self, catalogue: &SharedCatalogue) {
+        let looked = hidden(&self.all.read(), &catalogue.read());
+        *self.hidden.write() = Arc::new(looked);
+    }
+}
+
+fn hidden(all: &BTreeMap<String, Trim>, catalogue: &Catalogue) -> Hidden {
+    let mut from: BTreeMap<(u32, u32), Nanos> = BTreeMap::new();
+    for trim in all.values().filter(|trim| !trim.is_moved) {
+        let known = from.entry((trim.dataset, trim.metric)).or_insert(trim.until);
+        *known = trim.until.max(*known);
+    }
+    let mut hidden = Hidden::default();
+    for ((dataset, metric), until) in from {
+        let home = catalogue.dataset_by_id(DatasetId(dataset));
+        if let Some((home, metric)) = home.and_then(|home| Some((home, home.metric_by_id(MetricId(metric))?))) {
+            hidden.0.entry(DatasetId(dataset)).or_default().push((home.series_with_parts(metric), until));
+        }
+    }
+    hidden
+}

@@ -1,0 +1,5 @@
+//! Points and windows for queries, as of one moment.
+
+pub mod census;
+pub mod source;
+pub mod windows;

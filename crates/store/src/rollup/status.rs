@@ -1,0 +1,71 @@
+//! How far the levels of rollup policies are.
+
+use fenetre_core::{
+    catalogue::FIRST_PART,
+    model::DatasetId,
+    time::{Nanos, Span, TimeRange},
+};
+
+use crate::{
+    engine::Shared,
+    error::StoreError,
+    levels::{Mark, Told, taken},
+    read::windows::first_point,
+};
+
+/// How far a level of a rollup policy is.
+#[derive(Clone, Debug)]
+pub struct LevelState {
+    /// Of which policy.
+    pub policy: String,
+    /// Width of its windows.
+    pub width: Span,
+    /// How long it is kept.
+    pub keep_for: Option<Span>,
+    /// The stretch that it stands for; from the beginning of time where there is nothing before.
+    pub covered: Option<TimeRange>,
+    /// The dataset's first packed point.
+    pub first: Option<Nanos>,
+    /// Points of its series that are not packed yet: windows are made of those that are.
+    pub waiting: u64,
+    /// Stretches of series that are out of date.
+    pub marks: u64,
+    /// Series that it is made of.
+    pub series: u64,
+    /// Windows in it.
+    pub windows: u64,
+    /// Bytes of its files.
+    pub bytes: u64,
+}
+
+/// How the work on a dataset's rollups goes, and how far each level of each policy is.
+pub fn level_states(shared: &Shared, dataset: DatasetId) -> Result<(Told, Vec<LevelState>), StoreError> {
+    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok((Told::default(), Vec::new())) };
+    let state = rollups.state();
+    let taken = taken(&shared.catalogue.read(), dataset);
+    let first = first_point(shared, dataset)?;
+    let snapshot = shared.snapshot();
+    let mut levels = Vec::new();
+    for policy in &taken {
+        let whole = || policy.series.iter().filter(|(id, _)| id.0 < FIRST_PART);
+        let waiting: usize = whole().map(|(id, _)| snapshot.count(*id, TimeRange::ALL)).sum();
+        for level in &policy.levels {
+            let covered = state.levels.get(&level.key).copied();
+            let marks = policy.series.iter().filter_map(|(id, _)| state.marks.get(id)).flatten();
+            let meets = |mark: &&Mark| covered.is_some_and(|covered| mark.range.start < covered.end && covered.start < mark.range.end);
+            levels.push(LevelState {
+                policy: policy.name.clone(),
+                width: level.level.width(),
+                keep_for: level.keep_for,
+                covered,
+                first,
+                waiting: waiting as u64,
+                marks: marks.filter(meets).count() as u64,
+                series: whole().count() as u64,
+                windows: rollups.windows_of(level)?,
+                bytes: rollups.level_bytes(&level.key),
+            });
+        }
+    }
+    Ok((rollups.told(), levels))
+}
