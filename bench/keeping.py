@@ -12,7 +12,7 @@ sys.path.insert(0, str(pathlib.Path(__file__).parent))
 import dataset
 from ingest import bodies, send_all, start
 
-CONFIG = "[store]\nmemory_mb = 512\npack_after_seconds = 5\ncompact_after_seconds = 2\n[limits]\nquery_seconds = 300\nquery_decoded = 20000000000\n"
+CONFIG = "[store]\nmemory_mb = 512\npack_after_seconds = 5\ncompact_after_seconds = 2\n[limits]\nmax_query_seconds = 300\nmax_decoded_points = 20000000000\n"
 DAY = 86_400_000
 ARROW = "application/vnd.apache.arrow.stream"
 
@@ -70,10 +70,10 @@ def drop(work, points):
     pusher = threading.Thread(target=push)
     pusher.start()
     time.sleep(5)
-    service.call("POST", "/api/v1/retention", json.dumps({"place": "canal", "say": {"keep_for": "8d"}, "preview": True}), connection=service.connect())
+    service.call("POST", "/api/v1/retention", json.dumps({"place": "canal", "limits": {"keep_for": "8d"}, "preview": True}), connection=service.connect())
     before = [wait for wait, _ in waits]
     began = time.perf_counter()
-    service.call("POST", "/api/v1/retention", json.dumps({"place": "canal", "say": {"keep_for": "8d"}}), connection=service.connect())
+    service.call("POST", "/api/v1/retention", json.dumps({"place": "canal", "limits": {"keep_for": "8d"}}), connection=service.connect())
     while True:
         time.sleep(0.005)
         bin_ = service.call("GET", "/api/v1/bin", connection=service.connect())

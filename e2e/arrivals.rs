@@ -227,7 +227,7 @@ fn files_that_cannot_be_imported_say_why() {
         })
         .collect();
     // What is too far ahead depends on the clock.
-    insta::with_settings!({filters => vec![(r"nothing after \S+ is taken", "nothing after [TOMORROW] is taken"), (r"imports/\w+", "imports/[ID]")]}, {
+    insta::with_settings!({filters => vec![(r"points after \S+ are rejected", "points after [TOMORROW] are rejected"), (r"imports/\w+", "imports/[ID]")]}, {
         insta::assert_snapshot!(told.join("\n"));
     });
     // Of what kept nothing there is nothing to go on with.
@@ -402,7 +402,7 @@ fn the_tail_and_a_peek_show_points_in_a_terminal() {
 fn a_limit_on_series_holds_new_ones_back_and_lets_old_ones_through() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
-    assert_eq!(service.run(&["datasets", "define", "main", "--most-series", "3"]).code(), 0);
+    assert_eq!(service.run(&["datasets", "define", "main", "--max-series", "3"]).code(), 0);
     let lines: String = (0..5).map(|i| format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"lock-{i}\"}}, \"value\": 1}}\n")).collect();
     for _ in 0..2 {
         let report = push(&service, "application/x-ndjson", lines.as_bytes());
@@ -412,7 +412,7 @@ fn a_limit_on_series_holds_new_ones_back_and_lets_old_ones_through() {
     assert!(
         refused["causes"][0]["cause"] == "limit"
             && refused["causes"][0]["count"] == 4
-            && refused["causes"][0]["example"].as_str().unwrap().contains("most_series"),
+            && refused["causes"][0]["example"].as_str().unwrap().contains("max_series"),
         "{refused}"
     );
 }

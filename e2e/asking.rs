@@ -257,7 +257,7 @@ fn editors_are_told_what_may_come_next() {
 #[test]
 fn bounds_and_faults_say_the_way_out() {
     let folder = tempfile::tempdir().unwrap();
-    let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_lines = 1\nquery_cells = 100\nquery_decoded = 100\nquery_held = 10\n");
+    let config = file(folder.path(), "fenetre.toml", "[limits]\nmax_lines = 1\nmax_cells = 100\nmax_decoded_points = 100\nmax_held_values = 10\n");
     drop(waterway(folder.path()));
     let store = folder.path().join("store");
     let service = Service::start_with(&["serve", "--config", &config, "--store", store.to_str().unwrap(), "--listen", "127.0.0.1:0"]);
@@ -309,7 +309,7 @@ fn an_answer_leaves_compressed_and_in_parts() {
 #[test]
 fn a_query_that_runs_out_of_time_says_so_and_one_that_nobody_waits_for_is_left() {
     let folder = tempfile::tempdir().unwrap();
-    let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_seconds = 1\n");
+    let config = file(folder.path(), "fenetre.toml", "[limits]\nmax_query_seconds = 1\n");
     let store = folder.path().join("store");
     let service = Service::start_with(&["serve", "--config", &config, "--store", store.to_str().unwrap(), "--listen", "127.0.0.1:0"]);
     service.push_lines("main", &support::seconds_of_levels());

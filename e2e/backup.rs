@@ -94,12 +94,12 @@ fn what_cannot_be_backed_up_or_restored_is_told() {
     std::fs::create_dir(folder.path().join("full")).unwrap();
     std::fs::write(folder.path().join("full/letter.txt"), "hello").unwrap();
     told(service.run(&["backup", &shown(&folder.path().join("full"))]), 1, "is not empty");
-    told(service.run(&["backup", &monday, "--since", "/nowhere"]), 1, "is no backup");
+    told(service.run(&["backup", &monday, "--since", "/nowhere"]), 1, "is not a backup");
     assert_eq!(service.run(&["backup", &monday]).code(), 0);
     assert_eq!(service.run(&["backup", "--stop"]).out(), "no backup is running\n");
     told(service.run(&["backup", &monday]), 1, "holds a finished backup");
     told(run(&["restore", &monday, &shown(&store)]), 1, "is not empty");
-    told(run(&["restore", &shown(folder.path()), "new"]), 1, "is no backup");
+    told(run(&["restore", &shown(folder.path()), "new"]), 1, "is not a backup");
     let relative = service.post("/api/v1/backup", &[("Content-Type", "application/json")], br#"{"to": "here"}"#);
     assert_eq!(relative.status, 400, "{}", relative.text());
     std::fs::write(folder.path().join("monday/catalogue.db"), "junk").unwrap();

@@ -70,7 +70,7 @@ async fn the_keyboard_alone_leads_from_the_first_page_to_a_chart() {
     let told = browser.see("[role=img][aria-label^='mean of level']").await.attr("aria-label").await.unwrap().unwrap();
     assert_eq!(told, "mean of level: 2 lines over 12 windows, from 280.50 to 324.25 cm");
     // Closer, with the keyboard, where the mouse would drag.
-    browser.tab_to("Closer").await;
+    browser.tab_to("Zoom in").await;
     browser.press(&char::from(Key::Space).to_string()).await;
     browser.read("2 series, 6 windows").await;
     assert!(browser.page.current_url().await.unwrap().query().unwrap().contains("over=2026-05-01T09%3A15%3A00Z+to+2026-05-01T09%3A45%3A00Z"));
@@ -126,12 +126,12 @@ async fn form_and_text_are_in_step_and_the_editor_completes() {
     tokio::time::sleep(std::time::Duration::from_millis(500)).await;
     browser.press_button("overall").await;
     browser.until(&shows(".cm-content", "show mean of level overall"), "true").await;
-    browser.press_button("Show something else too").await;
+    browser.press_button("Add a series").await;
     browser.until(&shows(".cm-content", "show max of level"), "true").await;
     browser.press_button("Ask").await;
-    browser.read("One chart for all").await;
-    browser.press_button("One chart for all").await;
-    browser.read("Together").await;
+    browser.read("Combined chart").await;
+    browser.press_button("Combined chart").await;
+    browser.read("Combined chart").await;
     // A comparison shows each a second time.
     browser.press_button("1d earlier").await;
     browser.until(&shows(".cm-content", "1d earlier"), "true").await;
@@ -194,12 +194,12 @@ async fn a_file_is_imported_with_a_look_a_try_and_a_result() {
     browser.read("Say what its columns are").await;
     browser.read("mostly numbers").await;
     assert_eq!(browser.accessibility_findings().await, [""; 0]);
-    browser.press_button("Try (keeps nothing)").await;
+    browser.press_button("Dry run").await;
     browser.read("points that would be kept").await;
     browser.read("`high` is not a number").await;
     assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
     browser.press_button("Import").await;
-    browser.read("Look at it in the Catalogue").await;
+    browser.read("Show in the Catalogue").await;
     assert_eq!(service.get("/api/v1/overview").json()["points"], 3);
     let imports = service.get("/api/v1/imports").json();
     assert_eq!((imports[0]["stage"].as_str(), imports[0]["rejected"].as_u64()), (Some("done"), Some(1)), "{imports}");
@@ -223,7 +223,7 @@ async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
     let browser = Browser::open().await;
     browser.go(&format!("{}/catalogue", service.url)).await;
     browser.read("1 metric was made on arrival").await;
-    browser.press_button("All are right").await;
+    browser.press_button("Mark all as reviewed").await;
     browser.until("return document.body.innerText.includes('made on arrival') ? 'yes' : 'no'", "no").await;
     browser.press_button("level").await;
     browser.read("120 points in 2 series").await;
@@ -244,7 +244,7 @@ async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
     browser.read("1 metrics").await;
     browser.open_tab("Bin").await;
     browser.read("metric level_cm").await;
-    browser.press_button("Bring back").await;
+    browser.press_button("Restore").await;
     browser.read("The bin is empty").await;
     assert_eq!(service.get("/api/v1/overview").json()["points"], 240);
 
@@ -392,30 +392,30 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.read("Keeping main").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for ever").await;
     browser.read("100%").await;
-    assert!(browser.text().await.contains("grows without end"));
+    assert!(browser.text().await.contains("grows without limit"));
     assert_eq!(browser.accessibility_findings().await, [""; 0]);
     browser.press_button("Change").await;
     browser.type_into("keep for", "10d").await;
-    browser.press_button("See what would go").await;
-    browser.read("would go now").await;
+    browser.press_button("Preview").await;
+    browser.read("would expire now").await;
     browser.read("At rest it will weigh").await;
     browser.press_button("Apply").await;
     browser.read("10d, set live").await;
     // What went lies in the bin.
     browser.read("older than keep_for").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for 10d").await;
-    browser.press_button("Bring back").await;
+    browser.press_button("Restore").await;
     browser.read("it would go again at once").await;
     // Going back shows first what that would do, and can be left.
     browser.press_button("Back to what is inherited").await;
     browser.read("Then: keep for no limit, built in").await;
-    browser.press_button("Leave it").await;
+    browser.press_button("Cancel").await;
     browser.press_button("Back to what is inherited").await;
     browser.press_button("Go back to it").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for ever").await;
-    let binned = "return String(document.body.innerText.split('Bring back').length - 1)";
+    let binned = "return String(document.body.innerText.split('Restore').length - 1)";
     let before: usize = browser.run(binned).await.as_str().unwrap().parse().unwrap();
-    browser.press_button("Bring back").await;
+    browser.press_button("Restore").await;
     browser.until(binned, &(before - 1).to_string()).await;
     browser.close().await;
 }
@@ -440,20 +440,20 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     browser.type_into("series where", "lock = \"osier\"").await;
     browser.type_into("zone of days", "Europe/Lisbon").await;
     browser.type_into("wait for late points", "1m").await;
-    browser.press_button("See what it makes").await;
+    browser.press_button("Preview").await;
     browser.read("1 series of level").await;
     browser.read("times less than the points take").await;
     browser.press_button("Apply").await;
     browser.read("level where lock = \"osier\", days of Europe/Lisbon; windows wait 1m for late points").await;
     browser.until("return String(document.body.innerText.split('100%').length)", "4").await;
-    browser.press_button("Measure how much faster").await;
+    browser.press_button("Measure the speed-up").await;
     browser.read("faster").await;
     browser.read("show stddev of 'level' overall").await;
     // A metric's own limit, also on the ruler.
     browser.see("[aria-label='Limits of flow']").await.click().await.unwrap();
     browser.type_into("keep for", "10d").await;
-    browser.press_button("See what would go").await;
-    browser.read("of 1 metric would go now").await;
+    browser.press_button("Preview").await;
+    browser.read("of 1 metric would expire now").await;
     browser.press_button("Apply").await;
     browser.read("Kept otherwise than the dataset: flow.").await;
     browser.read("flow before").await;
@@ -467,11 +467,11 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
         assert_eq!(browser.accessibility_findings().await, [""; 0], "night: {night}");
     }
     // What cannot be taken back takes two presses.
-    browser.press_button("Erase for good").await;
+    browser.press_button("Erase permanently").await;
     browser.press_button("Really erase it").await;
     browser.read("The bin is empty").await;
     browser.press_button("Drop").await;
-    browser.press_button("Really drop it").await;
+    browser.press_button("Delete the policy").await;
     browser.read("Make a policy").await;
     browser.close().await;
 }

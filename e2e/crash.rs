@@ -65,7 +65,7 @@ fn every_acknowledged_point_survives_sigkill_once() {
     // so commits that are synced at an interval hold as well.
     let config_with = |durability: &str| {
         let text = format!(
-            "[store]\npath = \"store\"\ndurability = \"{durability}\"\npack_points = 500\ncompact_after_seconds = 1\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nquery_points = 100000000\n"
+            "[store]\npath = \"store\"\ndurability = \"{durability}\"\npack_points = 500\ncompact_after_seconds = 1\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nmax_points = 100000000\n"
         );
         file(folder.path(), "fenetre.toml", text)
     };
@@ -87,7 +87,8 @@ fn every_acknowledged_point_survives_sigkill_once() {
         let service = Service::start_with(&["serve", "--config", &config]);
         let found = points(&service);
         for (writer, acknowledged) in acknowledged.iter().enumerate() {
-            let (found, known) = (&found[&format!("w{writer}")], acknowledged.load(Ordering::SeqCst));
+            // On a busy machine a writer may not have come to its first batch before the first kill.
+            let (found, known) = (found.get(&format!("w{writer}")).cloned().unwrap_or_default(), acknowledged.load(Ordering::SeqCst));
             // A batch whose acknowledgement was cut off may be there as well, whole.
             assert!(found.len() as u64 == known || found.len() as u64 == known + BATCH, "round {round}: {} found, {known} acknowledged", found.len());
             assert!(found.iter().copied().eq(0..found.len() as u64), "round {round}: each point once, in order");
@@ -163,7 +164,7 @@ fn what_is_dropped_restored_and_rolled_up_survives_sigkill_at_any_moment() {
                 // In turns what is old goes, and comes back: whichever of it is under way when the kill comes.
                 let _ = post(
                     "/api/v1/retention",
-                    if round % 2 == 0 { r#"{"place":"main","say":{"keep_for":"30d"}}"# } else { r#"{"place":"main","reset":true}"# },
+                    if round % 2 == 0 { r#"{"place":"main","limits":{"keep_for":"30d"}}"# } else { r#"{"place":"main","reset":true}"# },
                 );
                 if round % 2 == 1
                     && let Ok(mut answer) = agent.get(format!("{url}/api/v1/bin")).call()

@@ -144,8 +144,8 @@ fn old_names_can_be_let_go() {
     let service = with_levels(folder.path());
     service.run(&["metrics", "rename", "level", "water_level"]);
     let forget = |body: &str| service.post("/api/v1/forget-name", &[("Content-Type", "application/json")], body.as_bytes()).status;
-    assert_eq!(forget(r#"{"noun": "metric", "dataset": "main", "name": "level"}"#), 200);
-    assert_eq!(forget(r#"{"noun": "metric", "dataset": "main", "name": "level"}"#), 404);
-    assert_eq!(forget(r#"{"noun": "lock", "name": "level"}"#), 400);
+    assert_eq!(forget(r#"{"kind": "metric", "dataset": "main", "name": "level"}"#), 200);
+    assert_eq!(forget(r#"{"kind": "metric", "dataset": "main", "name": "level"}"#), 404);
+    assert_eq!(forget(r#"{"kind": "lock", "name": "level"}"#), 400);
     assert_eq!(service.run(&["ask", "show count of level over last 1h"]).code(), 2);
 }

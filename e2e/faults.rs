@@ -216,6 +216,8 @@ fn commits_at_an_interval_are_synced_within_it_and_a_failed_sync_closes_the_stor
     let mut failing = Failing::start_with("durability = \"interval 20ms\"");
     let answer = failing.push();
     assert_eq!((answer.status, answer.header("fenetre-durability")), (200, Some("interval 20ms")));
+    // Its sync must be done before syncs fail.
+    std::thread::sleep(Duration::from_millis(200));
     failing.fail(&[("sync", "journal", BAD_DISK)]);
     // This one is acknowledged, and its sync fails afterwards.
     assert_eq!(failing.push().status, 200);

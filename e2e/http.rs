@@ -60,7 +60,7 @@ fn points_come_as_an_object_as_lines_and_as_a_table() {
 #[test]
 fn bodies_may_be_compressed_and_are_bounded() {
     let folder = tempfile::tempdir().unwrap();
-    let config = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nbody_bytes = 20000\nunpacked_bytes = 50000\n";
+    let config = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nmax_body_bytes = 20000\nmax_decompressed_bytes = 50000\n";
     let service = Service::start_with(&["serve", "--config", &file(folder.path(), "fenetre.toml", config)]);
     let gzip = |bytes: &[u8]| {
         let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::best());
@@ -265,7 +265,7 @@ fn what_is_no_call_is_refused_by_its_path_or_its_method() {
     ] {
         let (status, kind, allow, text) = call(method, path, "{}");
         assert_eq!((status, kind.as_str(), allow), (404, problem, None), "{method} {path}");
-        assert!(text.contains(&format!("there is no call {method} {path}")), "{text}");
+        assert!(text.contains(&format!("unknown path {method} {path}")), "{text}");
     }
     for (method, path, allowed) in [
         ("DELETE", "/api/v1/datasets", "GET"),
@@ -395,7 +395,7 @@ fn the_console_comes_with_a_policy_of_its_own_and_files_that_may_be_kept() {
 #[test]
 fn bodies_past_the_memory_for_all_of_them_are_put_off() {
     let folder = tempfile::tempdir().unwrap();
-    let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nall_bodies_bytes = 4000\n";
+    let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nmax_total_body_bytes = 4000\n";
     let service = Service::start_with(&["serve", "--config", &support::file(folder.path(), "fenetre.toml", text)]);
     let line = r#"{"metric": "level", "time": "2026-05-01T09:00:00Z", "value": 1}"#.to_owned() + "\n";
     let push = |lines: usize, encoding: &str| {

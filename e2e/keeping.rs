@@ -60,7 +60,7 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
     let service = filled(&store, &[]);
     let looked = service.run(&["retention", "set", "main", "--keep-for", "10d", "--preview"]);
     assert!(
-        looked.out().contains("(was: no limit, built in)") && looked.out().contains("would go now:") && looked.out().contains("at rest"),
+        looked.out().contains("(was: no limit, built in)") && looked.out().contains("would expire now:") && looked.out().contains("forecast"),
         "{}",
         looked.all()
     );
@@ -74,7 +74,7 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
     until("old partitions go", || points() < before / 2);
     let bin = service.run(&["bin", "-o", "json"]);
     let items: Value = serde_json::from_str(&bin.out()).unwrap();
-    assert!(items.as_array().unwrap().iter().all(|item| item["noun"] == "partition"), "{}", bin.out());
+    assert!(items.as_array().unwrap().iter().all(|item| item["kind"] == "partition"), "{}", bin.out());
     let id = items[0]["id"].as_str().unwrap();
     let again = service.run(&["retention", "restore", id]);
     assert!(again.code() == 1 && again.err().contains("would go again at once"), "{}", again.all());
@@ -106,10 +106,10 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
         "# ours\n[retention]\nkeep_for = \"400d\"\n\n[retention.datasets.main]\nkeep_for = \"90d\" # a quarter\n",
     );
     let service = filled(&folder.path().join("store"), &["--config", &config]);
-    let limit = |service: &Service| retention(service)["places"][1]["keep_for"]["told"].as_str().unwrap().to_owned();
+    let limit = |service: &Service| retention(service)["places"][1]["keep_for"]["text"].as_str().unwrap().to_owned();
     assert_eq!(limit(&service), "90d, by the configuration file");
     service.run(&["retention", "set", "main", "--keep-for", "80d", "--yes"]);
-    assert_eq!((limit(&service), retention(&service)["differing"][0].as_str()), ("80d, set live".to_owned(), Some("main")));
+    assert_eq!((limit(&service), retention(&service)["differing"][0].as_str()), ("80d, runtime setting".to_owned(), Some("main")));
     assert!(service.run(&["retention", "show"]).out().contains("fenetre retention write-file"));
     // In the log too, at each start.
     service.kill();
@@ -158,9 +158,7 @@ fn what_is_stored_is_told_and_every_block_is_looked_at() {
     assert_eq!((points("main"), points("main::flow"), points("")), (packed + 2, 2, packed + 2));
     let storage = service.run(&["storage"]).out();
     assert!(
-        ["catalogue", "journal", "bin", "bytes a packed point", "kept free in any case", "packed", "a day over 7 days"]
-            .iter()
-            .all(|part| storage.contains(part)),
+        ["catalogue", "journal", "bin", "bytes per packed point", "reserve", "packed", "over 7 days"].iter().all(|part| storage.contains(part)),
         "{storage}"
     );
     let top = service.run(&["storage", "top", "-o", "csv"]).out();
@@ -169,7 +167,7 @@ fn what_is_stored_is_told_and_every_block_is_looked_at() {
     assert!(verified.code() == 0 && verified.out().contains("of 11,520 points: no errors"), "{}", verified.all());
     assert!(service.run(&["storage", "compact"]).out().contains("before"));
     let dry = service.run(&["expire", "--dry-run"]);
-    assert_eq!(dry.out(), "nothing would go now\n", "{}", dry.all());
+    assert_eq!(dry.out(), "nothing would expire now\n", "{}", dry.all());
 }
 
 #[test]

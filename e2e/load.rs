@@ -66,7 +66,8 @@ fn short_calls_wait_for_no_long_ones_and_those_past_the_depth_are_refused() {
 #[test]
 fn waiting_counts_towards_the_time_limit_of_a_query() {
     let folder = tempfile::tempdir().unwrap();
-    let config = file(folder.path(), "fenetre.toml", "[limits]\nquery_seconds = 2\n[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
+    let config =
+        file(folder.path(), "fenetre.toml", "[limits]\nmax_query_seconds = 2\n[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
     let service = Service::start_with(&["serve", "--config", &config]);
     service.push_lines("main", &seconds_of_levels());
     let body = long_query();

@@ -152,8 +152,8 @@ export const putTag = (dataset: string, key: string, definition: TagDefinition):
 export const renameTag = (dataset: string, key: string, to: string): Promise<unknown> =>
   call(`${tagOf(dataset, key)}/rename`, { to });
 
-export const forgetName = (noun: "metric" | "tag", dataset: string, name: string): Promise<unknown> =>
-  call("/api/v1/forget-name", { noun, dataset, name });
+export const forgetName = (kind: "metric" | "tag", dataset: string, name: string): Promise<unknown> =>
+  call("/api/v1/forget-name", { kind, dataset, name });
 
 export const fetchReferences = (dataset: string, metric: string): Promise<Reference[]> =>
   call(`${of(dataset)}/references?metric=${encodeURIComponent(metric)}`);
@@ -168,7 +168,7 @@ export const fetchRetention = (dataset: string): Promise<Retention> =>
 /** With `reset` the place goes back to what the configuration file says of it; with `preview` it is only said what would go. */
 export const setRetention = (order: {
   place: string;
-  say: Said;
+  limits: Said;
   reset: boolean;
   preview: boolean;
 }): Promise<RetentionChange> => call("/api/v1/retention", order);
@@ -182,7 +182,7 @@ export const measureRollups = (dataset: string): Promise<Rollups> => call(`${of(
 
 /** `lose` lets levels go that tell of points that are no longer there, which the preview has told. */
 export const putRollup = (dataset: string, name: string, policy: RollupPolicy, lose: boolean): Promise<unknown> =>
-  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}?lose=${lose}`, policy);
+  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}?accept_loss=${lose}`, policy);
 
 export const previewRollup = (dataset: string, name: string, policy: RollupPolicy): Promise<RollupPreview> =>
   call(`${of(dataset)}/rollups/preview?name=${encodeURIComponent(name)}`, policy);
@@ -191,7 +191,7 @@ export const fillRollups = (dataset: string, stop: boolean): Promise<Rollups> =>
   call(`${of(dataset)}/rollups/fill`, { stop });
 
 export const dropRollup = (dataset: string, name: string, lose: boolean): Promise<unknown> =>
-  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}?lose=${lose}`);
+  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}?accept_loss=${lose}`);
 
 export const fetchStorage = (): Promise<StorageInfo> => call("/api/v1/storage");
 

@@ -32,8 +32,8 @@ export interface MetricDefinition {
   status: "active" | "paused" | "retired";
   when_paused: "refuse" | "drop";
   unreviewed?: boolean;
-  most_series?: number;
-  thinning?: { dead_band?: number; line_tolerance?: number; longest_silence?: string };
+  max_series?: number;
+  thinning?: { dead_band?: number; line_tolerance?: number; max_silence?: string };
 }
 
 export interface MetricInfo extends Held, MetricDefinition {
@@ -51,7 +51,7 @@ export interface TagDefinition {
   required: boolean;
   allowed?: string[];
   pattern?: string;
-  most_values?: number;
+  max_values?: number;
 }
 
 /** What a table of definitions says otherwise than the store. */
@@ -70,7 +70,7 @@ export interface TagInfo {
 }
 
 export interface Reference {
-  noun: string;
+  kind: string;
   name: string;
   how: string;
 }
@@ -94,7 +94,7 @@ export interface BinItem {
   id: string;
   dataset: string;
   what: string;
-  noun: "metric" | "points";
+  kind: "metric" | "points";
   deleted: string;
   erased: string;
   series: number;
@@ -170,7 +170,7 @@ export interface ImportRecord {
 
 export interface Refusals {
   since: string;
-  causes: { cause: string; told: string; count: number; dataset: string; time: string; example: string }[];
+  causes: { cause: string; text: string; count: number; dataset: string; time: string; example: string }[];
 }
 
 export interface TailReport {
@@ -240,7 +240,7 @@ export interface Limit {
   limit: string | null;
   place: string | null;
   source: string;
-  told: string;
+  text: string;
 }
 
 /** What is said of keeping: left out where nothing is, null for no limit. */
@@ -275,7 +275,7 @@ export interface NextToGo {
 
 /** The store, a dataset or a metric, and what is kept of it. */
 export interface Place {
-  noun: "store" | "dataset" | "metric";
+  kind: "store" | "dataset" | "metric";
   name: string;
   keep_for: Limit;
   keep_under: Limit;
@@ -300,7 +300,7 @@ export interface Retention {
 export interface RetentionChange {
   before: Place;
   after: Place;
-  goes: {
+  expires: {
     parts: { what: string; why: string; bytes: number; for_good: boolean }[];
     points: number;
     bytes: number;

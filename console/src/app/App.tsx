@@ -105,7 +105,7 @@ export function App() {
   const carried = writePlace(readPlace(new URLSearchParams(location.search))).toString();
   return (
     <>
-      <Skip href="#main">Go to the page</Skip>
+      <Skip href="#main">Skip to content</Skip>
       <Bar>
         <Name>
           <img src="/icon.svg" alt="" width={20} height={20} />

@@ -32,14 +32,14 @@ export function Bin() {
               <th className="figure">points</th>
               <th>deleted (UTC)</th>
               <th>erased (UTC)</th>
-              <th>what to do</th>
+              <th>actions</th>
             </tr>
           </thead>
           <tbody>
             {data.map((item) => (
               <tr key={item.id}>
                 <td style={{ whiteSpace: "normal" }}>
-                  {item.noun} {item.what}
+                  {item.kind} {item.what}
                 </td>
                 <td>{item.dataset}</td>
                 <td className="figure">{count(item.series)}</td>
@@ -48,10 +48,10 @@ export function Bin() {
                 <td title={item.erased}>{told(item.erased)}</td>
                 <td>
                   <Button $quiet onPress={() => act.mutate({ what: client.restoreBinned, item })}>
-                    Bring back
+                    Restore
                   </Button>{" "}
                   <SureButton sure="Really erase it" onSure={() => act.mutate({ what: client.eraseBinned, item })}>
-                    Erase for good
+                    Erase permanently
                   </SureButton>
                 </td>
               </tr>

@@ -11,11 +11,11 @@ use fenetre_service::{
     api::{
         ask::Question,
         backup::BackupOrder,
-        bin::{BinItem, Deletion, PointsOrder, Restore},
+        bin::{BinItemInfo, Deletion, PointsOrder, Restore},
         datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Rename, Renamed, TagInfo},
         definitions::{Differences, MetricDefinitions},
         imports::{ImportLook, LookOrder},
-        retention::{Departure, ExpiryOrder, RetentionChange, RetentionOrder, WrittenFile},
+        retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionOrder, WrittenFile},
         rollups::{FillOrder, RollupPreview, RollupsInfo},
         series::{LatestPoint, Page, SeriesInfo},
         storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
@@ -144,7 +144,7 @@ impl Client {
         self.post(&format!("/api/v1/datasets/{}/points/delete", escaped(dataset)), order)
     }
 
-    pub fn bin(&self) -> Result<Vec<BinItem>, Failure> {
+    pub fn bin(&self) -> Result<Vec<BinItemInfo>, Failure> {
         self.get("/api/v1/bin", &[])
     }
 
@@ -169,7 +169,7 @@ impl Client {
         self.post("/api/v1/retention/write-file", &())
     }
 
-    pub fn expire(&self, order: &ExpiryOrder) -> Result<Departure, Failure> {
+    pub fn expire(&self, order: &ExpiryOrder) -> Result<ExpiryPreview, Failure> {
         self.post("/api/v1/expire", order)
     }
 
@@ -178,8 +178,8 @@ impl Client {
     }
 
     /// `lose` lets levels go that tell of points that are no longer there.
-    pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy, lose: bool) -> Result<Defined, Failure> {
-        self.put(&format!("/api/v1/datasets/{}/rollups/{}?lose={lose}", escaped(dataset), escaped(name)), policy)
+    pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy, accept_loss: bool) -> Result<Defined, Failure> {
+        self.put(&format!("/api/v1/datasets/{}/rollups/{}?accept_loss={accept_loss}", escaped(dataset), escaped(name)), policy)
     }
 
     pub fn preview_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, Failure> {
@@ -190,8 +190,8 @@ impl Client {
         self.post(&format!("/api/v1/datasets/{}/rollups/fill", escaped(dataset)), &FillOrder { stop })
     }
 
-    pub fn drop_rollup(&self, dataset: &str, name: &str, lose: bool) -> Result<(), Failure> {
-        self.delete_for_nothing(&format!("/api/v1/datasets/{}/rollups/{}?lose={lose}", escaped(dataset), escaped(name)))
+    pub fn drop_rollup(&self, dataset: &str, name: &str, accept_loss: bool) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/datasets/{}/rollups/{}?accept_loss={accept_loss}", escaped(dataset), escaped(name)))
     }
 
     pub fn metric_sizes(&self) -> Result<Vec<MetricStorage>, Failure> {

@@ -15,7 +15,7 @@ use crate::{block::Points, model::Thinning, time::Nanos};
 impl Thinning {
     /// Places of the points that are kept, ascending; points are in order of time.
     pub fn kept(&self, points: Points<'_>) -> Vec<usize> {
-        let silence = self.longest_silence.map_or(Nanos::MAX, |span| span.nanos);
+        let silence = self.max_silence.map_or(Nanos::MAX, |span| span.nanos);
         match (self.dead_band, self.line_tolerance) {
             (Some(band), _) => kept_by_band(points, band, silence),
             (None, Some(tolerance)) => kept_by_line(points, tolerance, silence),
@@ -124,14 +124,14 @@ mod tests {
     #[test]
     fn a_dead_band_keeps_what_leaves_it_and_shows_life() {
         let points: Vec<(i64, f64)> = (0..100).map(|i| (i, if i == 40 { 9.0 } else { 1.0 })).collect();
-        let band = Thinning { dead_band: Some(0.5), longest_silence: Some(Span::exact(30 * SECOND)), ..Default::default() };
+        let band = Thinning { dead_band: Some(0.5), max_silence: Some(Span::exact(30 * SECOND)), ..Default::default() };
         assert_eq!(band.kept(columns(&points).points()), [0, 30, 40, 41, 71, 99]);
     }
 
     #[test]
     fn what_makes_no_sense_is_told() {
         assert!(Thinning::default().check().is_err());
-        assert!(Thinning { dead_band: Some(1.0), ..Default::default() }.check().unwrap_err().contains("longest_silence"));
+        assert!(Thinning { dead_band: Some(1.0), ..Default::default() }.check().unwrap_err().contains("max_silence"));
         assert!(line(f64::NAN).check().is_err());
         assert!(line(0.5).check().is_ok());
     }
@@ -144,7 +144,7 @@ mod tests {
             let (mut second, mut value) = (0, 0.0);
             let points: Vec<(i64, f64)> = steps.iter().map(|(ahead, up)| { second += ahead; value += up; (second, value) }).collect();
             let columns = columns(&points);
-            let thinning = Thinning { line_tolerance: Some(tolerance), longest_silence: silence.map(|s| Span::exact(s * SECOND)), ..Default::default() };
+            let thinning = Thinning { line_tolerance: Some(tolerance), max_silence: silence.map(|s| Span::exact(s * SECOND)), ..Default::default() };
             let kept = thinning.kept(columns.points());
             prop_assert!(kept.is_sorted_by(|a, b| a < b) && kept[0] == 0 && kept[kept.len() - 1] == points.len() - 1);
             for pair in kept.windows(2) {

@@ -1,9 +1,9 @@
-//! Letters to UTF-8: by the mark at the beginning of a text, or as a mapping says.
+//! TextDecoder to UTF-8: by the mark at the beginning of a text, or as a mapping says.
 
 use encoding_rs::{CoderResult, Decoder, Encoding, UTF_8};
 
 /// Turns text of any encoding into UTF-8, part by part. UTF-8 passes as it is, without its mark.
-pub struct Letters {
+pub struct TextDecoder {
     wanted: Option<&'static Encoding>,
     state: State,
 }
@@ -14,7 +14,7 @@ enum State {
     Decoding(Box<Decoder>),
 }
 
-impl Letters {
+impl TextDecoder {
     /// For text of an encoding, as the web names it; without one, the mark decides, and UTF-8 where there is none.
     pub fn new(encoding: Option<&str>) -> Self {
         Self { wanted: encoding.and_then(|name| Encoding::for_label(name.as_bytes())), state: State::Start }
@@ -55,7 +55,7 @@ mod tests {
     use super::*;
 
     fn decoded(parts: &[&[u8]], encoding: Option<&str>) -> String {
-        let (mut letters, mut out) = (Letters::new(encoding), Vec::new());
+        let (mut letters, mut out) = (TextDecoder::new(encoding), Vec::new());
         for (i, part) in parts.iter().enumerate() {
             letters.decode(part, i + 1 == parts.len(), &mut out);
         }
@@ -67,6 +67,8 @@ mod tests {
         assert_eq!(decoded(&[b"\xef\xbb\xbfzeit", b",pegel"], None), "zeit,pegel");
         assert_eq!(decoded(&[b"\xff\xfel\0", b"\xe4\0"], None), "lä");
         assert_eq!(decoded(&[b"\xe4\x80"], Some("windows-1252")), "ä€");
-        assert!(Letters::is_plain(b"abc", None) && !Letters::is_plain(b"\xff\xfea\0", None) && !Letters::is_plain(b"a", Some("windows-1252")));
+        assert!(
+            TextDecoder::is_plain(b"abc", None) && !TextDecoder::is_plain(b"\xff\xfea\0", None) && !TextDecoder::is_plain(b"a", Some("windows-1252"))
+        );
     }
 }

@@ -23,10 +23,10 @@ const COLUMNS: [&str; 16] = [
     "status",
     "when_paused",
     "unreviewed",
-    "most_series",
+    "max_series",
     "dead_band",
     "line_tolerance",
-    "longest_silence",
+    "max_silence",
 ];
 
 /// Writes the definitions of metrics as CSV.
@@ -54,10 +54,10 @@ pub fn write<'d>(metrics: impl IntoIterator<Item = (&'d str, &'d MetricDefinitio
             d.status.as_str(),
             if d.when_paused == WhenPaused::Drop { "drop" } else { "refuse" },
             if d.unreviewed { "true" } else { "false" },
-            &d.most_series.map_or(String::new(), |most| most.to_string()),
+            &d.max_series.map_or(String::new(), |most| most.to_string()),
             &number(thinning.dead_band),
             &number(thinning.line_tolerance),
-            &span(thinning.longest_silence),
+            &span(thinning.max_silence),
         ])?;
     }
     writer.flush()
@@ -214,10 +214,10 @@ fn set(d: &mut MetricDefinition, column: &str, cell: &str, has_decimal_commas: b
             d.when_paused = word(some, of, WhenPaused::Refuse, "refuse, drop")?;
         }
         "unreviewed" => d.unreviewed = word(some, |cell| cell.to_lowercase().parse().ok(), false, "true, false")?,
-        "most_series" => d.most_series = some.map(str::parse).transpose().map_err(|_| format!("`{cell}` is not a whole number"))?,
+        "max_series" => d.max_series = some.map(str::parse).transpose().map_err(|_| format!("`{cell}` is not a whole number"))?,
         "dead_band" => d.thinning = Some(Thinning { dead_band: number()?, ..thinning(d) }),
         "line_tolerance" => d.thinning = Some(Thinning { line_tolerance: number()?, ..thinning(d) }),
-        "longest_silence" => d.thinning = Some(Thinning { longest_silence: span()?, ..thinning(d) }),
+        "max_silence" => d.thinning = Some(Thinning { max_silence: span()?, ..thinning(d) }),
         _ => {}
     }
     Ok(())
@@ -240,7 +240,7 @@ mod tests {
             kind: Kind::Counter,
             temporality: Some(Temporality::Delta),
             status: Status::Paused,
-            most_series: Some(9),
+            max_series: Some(9),
             ..MetricDefinition::default()
         };
         BTreeMap::from([("level".to_owned(), level), ("boats".to_owned(), boats)])

@@ -29,7 +29,7 @@ pub mod unpack;
 use fenetre_core::{model::PointSink, time::Nanos};
 use serde::{Deserialize, Serialize};
 
-use self::{decode::Letters, mapping::Mapping};
+use self::{decode::TextDecoder, mapping::Mapping};
 pub use tally::{Reject, Tally};
 
 /// How bytes are to be read.
@@ -182,8 +182,8 @@ pub enum FormatError {
         /// In the parser's words, with the place where it knows one.
         reason: String,
     },
-    /// Compressed bytes that do not unfold.
-    #[error("the body says that it is {encoding}, but does not unfold: {reason}")]
+    /// Compressed bytes that do not decompress.
+    #[error("the body cannot be decompressed ({encoding}): {reason}")]
     Compressed {
         /// `gzip` or `zstd`.
         encoding: &'static str,
@@ -206,12 +206,12 @@ pub fn read(format: Format, mapping: Option<Mapping>, body: &[u8], now: Nanos, s
     let encoding = mapping.as_ref().and_then(|mapping| mapping.table.encoding.clone());
     let mut reader = format.reader(mapping).ok_or(FormatError::Unreadable { format: format.name(), reason: "it is read elsewhere".to_owned() })?;
     let mut tally = Tally::default();
-    if !format.is_text() || Letters::is_plain(body, encoding.as_deref()) {
+    if !format.is_text() || TextDecoder::is_plain(body, encoding.as_deref()) {
         reader.read(body, true, now, sink, &mut tally)?;
         return Ok(tally);
     }
     let mut text = Vec::new();
-    if let Some(found) = Letters::new(encoding.as_deref()).decode(body, true, &mut text) {
+    if let Some(found) = TextDecoder::new(encoding.as_deref()).decode(body, true, &mut text) {
         tally.note(format!("read as {found}"));
     }
     reader.read(&text, true, now, sink, &mut tally)?;

@@ -78,7 +78,7 @@ impl Default for Tally {
 }
 
 /// The most notes that are kept.
-const MOST_NOTES: usize = 50;
+const MAX_NOTES: usize = 50;
 
 impl Tally {
     /// One that tells so many rejects in full.
@@ -126,7 +126,7 @@ impl Tally {
 
     /// Tells something once.
     pub fn note(&mut self, note: String) {
-        if self.notes.len() < MOST_NOTES && !self.notes.contains(&note) {
+        if self.notes.len() < MAX_NOTES && !self.notes.contains(&note) {
             self.notes.push(note);
         }
     }

@@ -1,4 +1,4 @@
-//! Compressed bodies and files, unfolded within a limit.
+//! Compressed bodies and files, decompressed within a limit.
 
 use std::io::Read;
 
@@ -43,7 +43,7 @@ impl Encoding {
         }
     }
 
-    /// A reader of the unfolded bytes that owns what it reads.
+    /// A reader of the decompressed bytes that owns what it reads.
     ///
     /// # Errors
     /// Where the decoder cannot be set up.
@@ -55,7 +55,7 @@ impl Encoding {
         })
     }
 
-    /// A reader of the unfolded bytes.
+    /// A reader of the decompressed bytes.
     ///
     /// # Errors
     /// Where the decoder cannot be set up.

@@ -7,7 +7,7 @@ use fenetre_core::{
 use fenetre_store::{Document, Store};
 use parking_lot::Mutex;
 
-use crate::problem::{Problem, Sort};
+use crate::problem::{Problem, ProblemKind};
 
 /// The wall clock, read here and nowhere below.
 pub fn now() -> Nanos {
@@ -15,7 +15,7 @@ pub fn now() -> Nanos {
     Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX)
 }
 
-/// Sort and name of the document with the last plausible wall time, in nanoseconds since 1970.
+/// ProblemKind and name of the document with the last plausible wall time, in nanoseconds since 1970.
 const SORT: &str = "clock";
 const NAME: &str = "last";
 /// How often it is stored.
@@ -79,9 +79,9 @@ impl ClockWatch {
     /// Returns an error while the clock is implausible.
     ///
     /// # Errors
-    /// [`Sort::Definition`], with what to do.
+    /// [`ProblemKind::Definition`], with what to do.
     pub fn check(&self, store: &Store) -> Result<(), Problem> {
-        self.look(store)?.map_or(Ok(()), |leap| Err(Problem::new(Sort::Definition, describe(leap))))
+        self.look(store)?.map_or(Ok(()), |leap| Err(Problem::new(ProblemKind::Definition, describe(leap))))
     }
 
     /// Accepts the clock as it is.

@@ -13,12 +13,12 @@ const PER_CORE: u64 = 100_000_000;
 pub fn too_little(config: &Config) -> Option<String> {
     let allowed = rustix::process::getrlimit(rustix::process::Resource::As).current?;
     let cores = std::thread::available_parallelism().map_or(2, |cores| cores.get() as u64);
-    let (points, bodies) = (config.store_options.memory as u64, config.limits.all_bodies_bytes as u64);
+    let (points, bodies) = (config.store_options.memory as u64, config.limits.max_total_body_bytes as u64);
     let needed = BASE + PER_CORE * cores + points + bodies;
     (allowed < needed).then(|| {
         let words = |bytes: u64| ByteSize(bytes).words();
         format!(
-            "too little memory: this process may use {} (`ulimit -v`), but needs up to {}: {} for the service, {} for points (`memory_mb`) and {} for bodies (`all_bodies_bytes`). Raise the limit, or lower these",
+            "too little memory: this process may use {} (`ulimit -v`), but needs up to {}: {} for the service, {} for points (`memory_mb`) and {} for bodies (`max_total_body_bytes`). Raise the limit, or lower these",
             words(allowed),
             words(needed),
             words(BASE + PER_CORE * cores),

@@ -53,7 +53,7 @@ pub struct ProblemPlace {
 
 /// The sorts of problems.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Sort {
+pub enum ProblemKind {
     /// The call itself is wrong.
     Request,
     /// The caller may not.
@@ -88,12 +88,12 @@ pub enum Sort {
     Internal,
 }
 
-impl Sort {
+impl ProblemKind {
     fn describe(self) -> (StatusCode, &'static str, &'static str) {
         match self {
             Self::Request => (StatusCode::BAD_REQUEST, "request", "The request is wrong"),
             Self::Access => (StatusCode::FORBIDDEN, "access", "Not from here"),
-            Self::NotFound => (StatusCode::NOT_FOUND, "not-found", "There is no such thing"),
+            Self::NotFound => (StatusCode::NOT_FOUND, "not-found", "Not found"),
             Self::Method => (StatusCode::METHOD_NOT_ALLOWED, "method", "The method is not supported"),
             Self::MediaType => (StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The body is of a type that cannot be read"),
             Self::TooLarge => (StatusCode::PAYLOAD_TOO_LARGE, "too-large", "The body is too large"),
@@ -113,7 +113,7 @@ impl Sort {
 
 impl Problem {
     /// A problem of a sort.
-    pub fn new(sort: Sort, detail: impl Into<String>) -> Self {
+    pub fn new(sort: ProblemKind, detail: impl Into<String>) -> Self {
         let (status, word, title) = sort.describe();
         Self {
             kind: format!("urn:fenetre:problem:{word}"),
@@ -136,7 +136,7 @@ impl Problem {
         let (line, column) = error.line_and_column(text);
         let place =
             ProblemPlace { text: which.to_owned(), start: error.place.start, end: error.place.end, line, column, drawing: error.render(text) };
-        Self { place: Some(Box::new(place)), help: error.help.clone(), ..Self::new(Sort::Query, error.message.clone()) }
+        Self { place: Some(Box::new(place)), help: error.help.clone(), ..Self::new(ProblemKind::Query, error.message.clone()) }
     }
 
     /// A query that cannot be planned.
@@ -144,16 +144,16 @@ impl Problem {
         match error {
             PlanError::Query(error) => Self::of_query(error, "query", query),
             PlanError::Frame(error) => Self::of_query(error, "frame", frame),
-            PlanError::NoFrame => Self::new(Sort::Query, error.to_string()),
-            PlanError::NoDataset { .. } => Self::new(Sort::NotFound, error.to_string()),
-            PlanError::Bound(_) => Self::new(Sort::Bound, error.to_string()),
+            PlanError::NoFrame => Self::new(ProblemKind::Query, error.to_string()),
+            PlanError::NoDataset { .. } => Self::new(ProblemKind::NotFound, error.to_string()),
+            PlanError::Bound(_) => Self::new(ProblemKind::Bound, error.to_string()),
         }
     }
 
     /// Something inside went wrong: it is told to the caller, who is on this machine, and to the log.
     pub fn internal(error: &dyn fmt::Display) -> Self {
         tracing::error!(%error, "a call failed");
-        Self::new(Sort::Internal, error.to_string())
+        Self::new(ProblemKind::Internal, error.to_string())
     }
 }
 
@@ -183,11 +183,11 @@ impl ResponseError for Problem {
 impl From<StoreError> for Problem {
     fn from(error: StoreError) -> Self {
         let sort = match &error {
-            StoreError::NoDataset { .. } | StoreError::Missing(_) => Sort::NotFound,
-            StoreError::Definition(_) | StoreError::Backup(_) => Sort::Definition,
-            StoreError::Full { .. } | StoreError::Reserve { .. } => Sort::Full,
-            StoreError::Busy { .. } => Sort::Behind,
-            StoreError::Closed(_) | StoreError::ReadOnly { .. } | StoreError::Stopped => Sort::Busy,
+            StoreError::NoDataset { .. } | StoreError::Missing(_) => ProblemKind::NotFound,
+            StoreError::Definition(_) | StoreError::Backup(_) => ProblemKind::Definition,
+            StoreError::Full { .. } | StoreError::Reserve { .. } => ProblemKind::Full,
+            StoreError::Busy { .. } => ProblemKind::Behind,
+            StoreError::Closed(_) | StoreError::ReadOnly { .. } | StoreError::Stopped => ProblemKind::Busy,
             _ => return Self::internal(&error),
         };
         Self::new(sort, error.to_string())
@@ -196,7 +196,7 @@ impl From<StoreError> for Problem {
 
 impl From<FormatError> for Problem {
     fn from(error: FormatError) -> Self {
-        let sort = if matches!(error, FormatError::TooLarge { .. }) { Sort::TooLarge } else { Sort::Request };
+        let sort = if matches!(error, FormatError::TooLarge { .. }) { ProblemKind::TooLarge } else { ProblemKind::Request };
         Self::new(sort, error.to_string())
     }
 }
@@ -205,10 +205,10 @@ impl From<EvaluateError> for Problem {
     fn from(error: EvaluateError) -> Self {
         match error {
             EvaluateError::TooManyPoints { .. } | EvaluateError::TooManyDecoded { .. } | EvaluateError::TooManyHeld { .. } => {
-                Self::new(Sort::Bound, error.to_string())
+                Self::new(ProblemKind::Bound, error.to_string())
             }
             EvaluateError::Stopped => {
-                Self::new(Sort::TimedOut, "the query ran into its time limit: ask for a shorter time, wider windows or fewer series")
+                Self::new(ProblemKind::TimedOut, "the query ran into its time limit: ask for a shorter time, wider windows or fewer series")
             }
             EvaluateError::Source(error) => match error.downcast::<StoreError>() {
                 Ok(error) => Self::from(*error),

@@ -16,7 +16,7 @@ pub fn note_duplicates(duplicates: u64, accepted: u64, missing_tags: &[String]) 
     }
     let share = duplicates * 100 / accepted.max(1);
     let help = match missing_tags {
-        [] => "a tag that tells them apart is probably missing".to_owned(),
+        [] => "a tag is probably missing".to_owned(),
         tags => format!("probably missing as a tag: {}", tags.iter().map(|tag| format!("`{tag}`")).collect::<Vec<_>>().join(", ")),
     };
     Some(format!("WARNING: {duplicates} of {accepted} points ({share}%) replace each other, since they have the same series and time; {help}"))

@@ -18,7 +18,7 @@ use crate::{
     imports::Imports,
     jobs::upkeep::Upkeep,
     logging, memory,
-    problem::{Problem, Sort},
+    problem::{Problem, ProblemKind},
     state::State,
     views,
     warnings::Warnings,
@@ -104,7 +104,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         limits: config.limits,
         config_file: config.file.clone(),
         arrivals: Arrivals::default(),
-        bodies: Budget::new(config.limits.all_bodies_bytes),
+        bodies: Budget::new(config.limits.max_total_body_bytes),
         backups: Backups::default(),
         imports,
         tail: Tail::default(),
@@ -167,5 +167,5 @@ fn failed_to_start(address: SocketAddr, error: impl std::error::Error + Send + S
 fn bad_parameters(error: &dyn std::fmt::Display) -> Problem {
     let text = error.to_string();
     let reason = text.strip_prefix("Query deserialize error: ").unwrap_or(&text);
-    Problem::new(Sort::Request, format!("the parameters cannot be read: {reason}"))
+    Problem::new(ProblemKind::Request, format!("the parameters cannot be read: {reason}"))
 }

@@ -13,7 +13,7 @@ use crate::{
     config::CallLimits,
     http::{
         budget::Budget,
-        lanes::{Lane, Lanes, PATIENCE, Turn},
+        lanes::{Lane, Lanes, MAX_WAIT, Turn},
     },
     imports::Imports,
     problem::Problem,
@@ -52,16 +52,16 @@ impl State {
 }
 
 /// The state, as handlers take it.
-pub type Shared = actix_web::web::Data<State>;
+pub type AppState = actix_web::web::Data<State>;
 
 /// Runs blocking work among small calls.
-pub async fn blocking<T: Send + 'static>(state: &Shared, work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static) -> Result<T, Problem> {
+pub async fn blocking<T: Send + 'static>(state: &AppState, work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static) -> Result<T, Problem> {
     in_lane(state, &state.lanes.records, work).await
 }
 
 /// Runs blocking work that looks at many files.
 pub async fn blocking_long<T: Send + 'static>(
-    state: &Shared,
+    state: &AppState,
     work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
 ) -> Result<T, Problem> {
     in_lane(state, &state.lanes.long_calls, work).await
@@ -69,17 +69,17 @@ pub async fn blocking_long<T: Send + 'static>(
 
 /// Runs blocking work of a lane.
 pub async fn in_lane<T: Send + 'static>(
-    state: &Shared,
+    state: &AppState,
     lane: &Lane,
     work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
 ) -> Result<T, Problem> {
-    let turn = lane.enter(Instant::now() + PATIENCE).await?;
+    let turn = lane.enter(Instant::now() + MAX_WAIT).await?;
     in_turn(state, turn, work).await
 }
 
 /// Runs blocking work on a thread of its own. The turn is the work's: it lasts as long, even where nobody waits for the outcome any more.
 pub async fn in_turn<T: Send + 'static>(
-    state: &Shared,
+    state: &AppState,
     turn: Turn,
     work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
 ) -> Result<T, Problem> {

@@ -29,7 +29,7 @@ use sha2::{Digest, Sha256};
 
 use crate::{
     disk::files::{companion, remove_file, sync_folder},
-    engine::{Partitions, Shared},
+    engine::{Engine, Partitions},
     error::{Context, StoreError},
     head::Snapshot,
     missing::inventory,
@@ -99,13 +99,13 @@ struct Entry {
 }
 
 /// Backups that build on each other, at the most.
-const MOST_BACKUPS: usize = 10_000;
+const MAX_BACKUPS: usize = 10_000;
 
 impl Manifest {
     fn read(folder: &Path, name: &str) -> Result<Self, StoreError> {
         let path = folder.join(name);
         let text = fs::read_to_string(&path)
-            .map_err(|error| StoreError::Backup(format!("{} is no backup: {} cannot be read, {error}", folder.display(), path.display())))?;
+            .map_err(|error| StoreError::Backup(format!("{} is not a backup: cannot read {}: {error}", folder.display(), path.display())))?;
         let manifest: Self =
             serde_json::from_str(&text).map_err(|error| StoreError::Backup(format!("{} cannot be understood: {error}", path.display())))?;
         if manifest.version > VERSION {
@@ -144,13 +144,13 @@ pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), S
     }
     let is_used = to.exists() && !to.join(UNFINISHED).exists() && fs::read_dir(to).at("read the folder", to)?.next().is_some();
     if is_used {
-        return Err(StoreError::Backup(format!("{} is not empty, and no backup that could be gone on with: choose another folder", to.display())));
+        return Err(StoreError::Backup(format!("{} is not empty and contains no unfinished backup: choose another folder", to.display())));
     }
     since.map_or(Ok(()), |since| Manifest::read(since, MANIFEST).map(|_| ()))
 }
 
 /// Writes a backup of everything that is packed.
-pub fn write(shared: &Shared, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+pub fn write(shared: &Engine, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
     fs::create_dir_all(to).at("create the folder", to)?;
     let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
     let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
@@ -250,7 +250,7 @@ struct Moment {
 
 /// Copies the windows of rollups, then takes the moment of the backup together with what is told of them: whatever is packed before it and came late has a
 /// mark there, and what is packed after it is in neither.
-fn copy_rollups(shared: &Shared, to: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<(Vec<PathBuf>, Moment), StoreError> {
+fn copy_rollups(shared: &Engine, to: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<(Vec<PathBuf>, Moment), StoreError> {
     let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();
     let mut all = Vec::new();
     for (id, folder) in datasets {
@@ -422,7 +422,7 @@ fn source_of(from: &Path, manifest: &Manifest, name: &str, entry: &Entry) -> Res
     }
     let missing = || StoreError::Backup(format!("{name} is in no backup that {} builds on", from.display()));
     let (mut folder, mut since, mut is_here) = (from.to_owned(), manifest.since.clone(), !entry.earlier);
-    for _ in 0..MOST_BACKUPS {
+    for _ in 0..MAX_BACKUPS {
         if is_here {
             return Ok(folder.join(name));
         }

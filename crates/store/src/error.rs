@@ -161,7 +161,7 @@ pub enum StoreError {
     #[error("{0}")]
     Definition(String),
     /// More points wait to be packed than memory is allowed for them.
-    #[error("the store is behind with packing: {} MB of points wait in memory, as many as it may hold. Send again in a moment", bytes / 1_000_000)]
+    #[error("the store is behind with packing: {} MB of points are waiting in memory, which is the maximum. Send again in a moment", bytes / 1_000_000)]
     Busy {
         /// Bytes of memory that points take.
         bytes: usize,
@@ -181,7 +181,7 @@ pub enum StoreError {
     #[error("{0}")]
     Backup(String),
     /// It was told to stop.
-    #[error("stopped before it was done; the same command goes on where it stopped")]
+    #[error("stopped before it was complete; run the same command to continue")]
     Stopped,
     /// It has stopped, or a failure made further writes unsafe.
     #[error("the store takes no more points: {0}")]

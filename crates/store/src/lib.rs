@@ -61,7 +61,7 @@ mod startup;
 mod store;
 
 pub use backup::{BackupProgress, BackupReport, restore};
-pub use bin::{Binned, Noun, Selection, Weight};
+pub use bin::{BinItem, BinItemKind, DataSize, Selection};
 pub use catalogue::{change::Change, records::Document};
 pub use convert::Conversion;
 pub use error::StoreError;
@@ -70,7 +70,7 @@ pub use inspect::{
     sizes::{DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport},
     verify::Verified,
 };
-pub use levels::{LevelLoss, LevelSize, Told as RollupTold};
+pub use levels::{LevelLoss, LevelSize, RollupStatus};
 pub use limits::horizons::Horizons;
 pub use options::{Durability, FileDataset, FileRetention, Options};
 pub use partition::counts::SeriesCount;

@@ -4,7 +4,7 @@ use std::{collections::BTreeMap, fmt, str::FromStr, time::Duration};
 
 use fenetre_core::{
     block::BLOCK_POINTS,
-    keeping::{Reserve, Said},
+    keeping::{LimitSettings, Reserve},
 };
 
 const MANY_POINTS: usize = 1_000_000;
@@ -34,7 +34,7 @@ impl FromStr for Durability {
     type Err = String;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        let fault = || format!("`{text}` is no durability: write \"each\", or \"interval 100ms\" with a time from 1ms to 60s");
+        let fault = || format!("invalid durability `{text}`: use \"each\", or \"interval 100ms\" with a time from 1ms to 60s");
         if text == "each" {
             return Ok(Self::Each);
         }
@@ -52,7 +52,7 @@ impl FromStr for Durability {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct FileRetention {
     /// Of the whole store.
-    pub store: Said,
+    pub store: LimitSettings,
     /// Of datasets, by name.
     pub datasets: BTreeMap<String, FileDataset>,
 }
@@ -61,9 +61,9 @@ pub struct FileRetention {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct FileDataset {
     /// Of all of it.
-    pub said: Said,
+    pub said: LimitSettings,
     /// Of metrics, by name.
-    pub metrics: BTreeMap<String, Said>,
+    pub metrics: BTreeMap<String, LimitSettings>,
 }
 
 /// What a store may take and how it keeps its promises.
@@ -83,7 +83,7 @@ pub struct Options {
     /// The most days that a partition holds, for points that are few: 3,584, 448, 56 or 7.
     pub longest_span_days: i64,
     /// Idle connections to partitions, of three open files each.
-    pub open_partitions: usize,
+    pub max_open_partitions: usize,
     /// How long and how much is kept, as the configuration file says.
     pub retention: FileRetention,
     /// Free space of the volume that is never taken; by default a twentieth of it, at most 2 GB.
@@ -99,7 +99,7 @@ impl Default for Options {
             pack_after: Duration::from_secs(3_600),
             compact_after: Duration::from_secs(60),
             longest_span_days: 3_584,
-            open_partitions: 300,
+            max_open_partitions: 300,
             retention: FileRetention::default(),
             reserve: None,
         }
@@ -145,7 +145,7 @@ mod tests {
             assert_eq!(text.parse::<Durability>().unwrap().to_string(), text);
         }
         for text in ["", "none", "interval", "interval 0ms", "interval 100", "interval 61s", "interval -1s"] {
-            assert!(text.parse::<Durability>().unwrap_err().contains("is no durability"), "{text}");
+            assert!(text.parse::<Durability>().unwrap_err().contains("invalid durability"), "{text}");
         }
     }
 }

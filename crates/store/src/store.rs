@@ -14,7 +14,7 @@ use std::{
 
 use fenetre_core::{
     catalogue::{Catalogue, Series},
-    keeping::{Expiry, Limits, PartitionHolding, Place, Policies, Said, Volume},
+    keeping::{Expiry, LimitSettings, Limits, PartitionHolding, Policies, Scope, Volume},
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, MetricTraits, RollupPolicy, SeriesId, TagDefinition},
     rollup::Rules,
     time::{Nanos, TimeRange},
@@ -23,7 +23,7 @@ use parking_lot::{Mutex, RwLock, RwLockReadGuard};
 
 use crate::{
     backup::{self, BackupProgress, BackupReport},
-    bin::{self, Binned, Selection, Weight},
+    bin::{self, BinItem, DataSize, Selection},
     catalogue::{
         definitions::Definitions,
         records::{Document, Records},
@@ -33,7 +33,7 @@ use crate::{
         files::{Files, bytes_on_disk},
         sqlite::Use,
     },
-    engine::{Shared, losses},
+    engine::{Engine, losses},
     error::{Context, StoreError},
     head::{Generation, Head},
     ingest::{
@@ -66,7 +66,7 @@ use crate::{
 
 /// An open store. Dropping it ends its threads in order; what was acknowledged is in the journal or in partitions.
 pub struct Store {
-    shared: Arc<Shared>,
+    shared: Arc<Engine>,
     requests: Option<SyncSender<Request>>,
     threads: Vec<JoinHandle<()>>,
     expiring: Mutex<()>,
@@ -110,7 +110,7 @@ impl Store {
         bin::partitions::finish(&files, &definitions)?;
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
         respan::finish(&files, &definitions, folders.into_iter())?;
-        let shared = Arc::new(Shared::open(files, options, definitions, catalogue, head)?);
+        let shared = Arc::new(Engine::open(files, options, definitions, catalogue, head)?);
         // Nothing below prevents a start.
         losses::check_journals(&shared, &replayed)?;
         inventory::note_journal(&shared.definitions, current, 0)?;
@@ -412,7 +412,7 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn rollup_state(&self, dataset: DatasetId) -> Result<(levels::Told, Vec<LevelState>), StoreError> {
+    pub fn rollup_state(&self, dataset: DatasetId) -> Result<(levels::RollupStatus, Vec<LevelState>), StoreError> {
         rollup::level_states(&self.shared, dataset)
     }
 
@@ -497,7 +497,7 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn weigh(&self, selection: &Selection) -> Result<Weight, StoreError> {
+    pub fn weigh(&self, selection: &Selection) -> Result<DataSize, StoreError> {
         let source = self.source();
         let waits = |series: &SeriesId| source.snapshot.count(*series, selection.range) > 0;
         let (waiting, packed): (Vec<SeriesId>, Vec<SeriesId>) = selection.series.iter().copied().partition(waits);
@@ -514,18 +514,18 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn weigh_about(&self, selection: &Selection) -> Result<Weight, StoreError> {
+    pub fn weigh_about(&self, selection: &Selection) -> Result<DataSize, StoreError> {
         let snapshot = self.shared.snapshot();
         let waiting: usize = selection.series.iter().map(|series| snapshot.count(*series, selection.range)).sum();
         let packed = bin::weigh(&self.shared, selection)?;
-        Ok(Weight { points: packed.points + waiting as u64, ..packed })
+        Ok(DataSize { points: packed.points + waiting as u64, ..packed })
     }
 
     /// Weighs what a trim of a metric would take, of what is packed.
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn weigh_trim(&self, dataset: DatasetId, metric: MetricId, before: Nanos) -> Result<Weight, StoreError> {
+    pub fn weigh_trim(&self, dataset: DatasetId, metric: MetricId, before: Nanos) -> Result<DataSize, StoreError> {
         let range = TimeRange { start: Nanos::MIN, end: before };
         bin::weigh(&self.shared, &Selection { dataset, series: self.shared.series_of(dataset, metric), range })
     }
@@ -534,7 +534,7 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged; what was moved until then is in the bin.
-    pub fn delete_points(&self, selection: &Selection, what: &str, now: Nanos) -> Result<Binned, StoreError> {
+    pub fn delete_points(&self, selection: &Selection, what: &str, now: Nanos) -> Result<BinItem, StoreError> {
         self.pack()?;
         bin::delete_points(&self.shared, bin::free_id(&self.shared, now)?, selection, what, false, now)
     }
@@ -550,7 +550,7 @@ impl Store {
     }
 
     /// What was said live of a place.
-    pub fn said_live(&self, place: Place) -> Said {
+    pub fn runtime_limits(&self, place: Scope) -> LimitSettings {
         self.shared.policies.live(place)
     }
 
@@ -558,7 +558,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the catalogue cannot be written.
-    pub fn say(&self, place: Place, said: Said, now: Nanos) -> Result<(), StoreError> {
+    pub fn set_limits(&self, place: Scope, said: LimitSettings, now: Nanos) -> Result<(), StoreError> {
         self.shared.policies.set(&self.shared.definitions, place, said, now)
     }
 
@@ -579,7 +579,7 @@ impl Store {
     ///
     /// # Errors
     /// Where files fail or are damaged.
-    pub fn held_in(&self, dataset: DatasetId, range: TimeRange) -> Result<Weight, StoreError> {
+    pub fn held_in(&self, dataset: DatasetId, range: TimeRange) -> Result<DataSize, StoreError> {
         let series = {
             let catalogue = self.catalogue();
             let found = catalogue.dataset_by_id(dataset);
@@ -622,7 +622,7 @@ impl Store {
     ///
     /// # Errors
     /// Where the catalogue cannot be read.
-    pub fn bin(&self) -> Result<Vec<Binned>, StoreError> {
+    pub fn bin(&self) -> Result<Vec<BinItem>, StoreError> {
         bin::list(&self.shared)
     }
 

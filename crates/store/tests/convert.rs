@@ -132,7 +132,7 @@ fn a_paused_thinned_and_renamed_metric_is_converted_whole_and_stays_so() {
     store.put_metric("main", "height", unit("cm")).unwrap();
     (0..5).for_each(|second| write(&store, "height", "osier", second, ValueRef::Number(300.0)));
     store.rename_metric("main", "height", "level").unwrap();
-    let thinning = Some(Thinning { dead_band: Some(10.0), longest_silence: Span::parse("10m").ok(), ..Thinning::default() });
+    let thinning = Some(Thinning { dead_band: Some(10.0), max_silence: Span::parse("10m").ok(), ..Thinning::default() });
     let wanted = MetricDefinition { status: Status::Paused, when_paused: WhenPaused::Drop, thinning, ..unit("m") };
     assert_eq!(store.convert_metric("main", "level", &wanted, false, NOW).unwrap().points, 5);
     assert_eq!(held(&store, "level"), ["3"; 5]);

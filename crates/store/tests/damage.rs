@@ -177,8 +177,8 @@ fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
     let path = folder.path().join("store");
     let store = open(&path).unwrap();
     write(&store, 1);
-    let said = fenetre_core::keeping::Said { keep_for: Some(Some(fenetre_core::time::Span::parse("400d").unwrap())), ..Default::default() };
-    store.say(fenetre_core::keeping::Place::Store, said, START).unwrap();
+    let said = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("400d").unwrap())), ..Default::default() };
+    store.set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
     drop(store);
     let whole = folder.path().join("whole");
     copy(&path, &whole);

@@ -145,12 +145,12 @@ fn rules_of_a_dataset_hold_for_new_series_and_only_for_those() {
     let mut batch = store.begin("main").unwrap();
     number(&mut batch, "level", &[("lock", "old one"), ("side", "up")]).unwrap();
     store.write(batch).unwrap();
-    let rules = DatasetDefinition { closed: true, most_series: Some(5), longest_tag_value: Some(8), most_tags: Some(2), ..Default::default() };
+    let rules = DatasetDefinition { closed: true, max_series: Some(5), max_tag_value_bytes: Some(8), max_tags: Some(2), ..Default::default() };
     store.put_dataset("main", &rules).unwrap();
-    store.put_metric("main", "flow", MetricDefinition { most_series: Some(1), ..Default::default() }).unwrap();
+    store.put_metric("main", "flow", MetricDefinition { max_series: Some(1), ..Default::default() }).unwrap();
     let tag = |definition: TagDefinition| definition;
     store
-        .put_tag("main", "lock", tag(TagDefinition { required: true, pattern: Some("[a-z]+".into()), most_values: Some(3), ..Default::default() }))
+        .put_tag("main", "lock", tag(TagDefinition { required: true, pattern: Some("[a-z]+".into()), max_values: Some(3), ..Default::default() }))
         .unwrap();
     store.put_tag("main", "side", tag(TagDefinition { allowed: vec!["up".into(), "down".into()], ..Default::default() })).unwrap();
     assert!(store.put_tag("main", "x", TagDefinition { pattern: Some("(".into()), ..Default::default() }).is_err());

@@ -7,11 +7,11 @@ mod support;
 use std::fs;
 
 use fenetre_core::{
-    keeping::{ByteSize, Place, Reserve, Said, Step},
+    keeping::{ByteSize, LimitSettings, Reserve, Scope, Step},
     model::{DatasetId, PointRef, PointSink, ValueRef},
     time::{Nanos, SECOND, Span, TimeRange},
 };
-use fenetre_store::{Noun, Options, Store, StoreError};
+use fenetre_store::{BinItemKind, Options, Store, StoreError};
 use support::{open, quiet, read, read_from, try_open, write};
 
 const DAY: Nanos = 86_400 * SECOND;
@@ -27,8 +27,8 @@ fn fill(store: &Store) {
     store.pack().unwrap();
 }
 
-fn days(days: u32) -> Said {
-    Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
+fn days(days: u32) -> LimitSettings {
+    LimitSettings { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
 }
 
 fn main(store: &Store) -> DatasetId {
@@ -45,7 +45,7 @@ fn old_partitions_go_to_the_bin_and_come_back_whole() {
     let store = open(folder.path());
     fill(&store);
     let before = read(&store, 0, TimeRange::ALL);
-    store.say(Place::Dataset(main(&store)), days(14), NOW).unwrap();
+    store.set_limits(Scope::Dataset(main(&store)), days(14), NOW).unwrap();
     let plan = store.plan_expiry(&store.policies(), NOW).unwrap();
     assert_eq!(plan.steps.len(), 4, "{plan:?}");
     assert_eq!(all(&store, 0), before.len(), "a plan changes nothing");
@@ -55,9 +55,9 @@ fn old_partitions_go_to_the_bin_and_come_back_whole() {
     assert_eq!(left, before.iter().copied().filter(|(at, _)| *at >= 2_958 * WEEK).collect::<Vec<_>>());
     assert!(store.expire(NOW).unwrap().steps.is_empty());
     let bin = store.bin().unwrap();
-    assert_eq!(bin.iter().map(|item| (item.noun, item.points.unwrap().points)).filter(|item| item.0 == Noun::Partition).count(), 4);
+    assert_eq!(bin.iter().map(|item| (item.kind, item.points.unwrap().points)).filter(|item| item.0 == BinItemKind::Partition).count(), 4);
     assert!(store.goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 14d"));
-    store.say(Place::Dataset(main(&store)), Said::default(), NOW).unwrap();
+    store.set_limits(Scope::Dataset(main(&store)), LimitSettings::default(), NOW).unwrap();
     assert_eq!(store.goes_again(&bin[0].id, NOW).unwrap(), None);
     // One of them into a span where points came meanwhile: what came later counts.
     write(&store, &[(0, bin[0].points.unwrap().span.unwrap().0, -1.0)]);
@@ -79,7 +79,7 @@ fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_los
     let store = open(folder.path());
     fill(&store);
     let count = all(&store, 0);
-    store.say(Place::Store, days(14), NOW).unwrap();
+    store.set_limits(Scope::Store, days(14), NOW).unwrap();
     let copy = tempfile::tempdir().unwrap();
     {
         let source = store.source();
@@ -103,7 +103,7 @@ fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_los
     );
     let opened = open(copy.path());
     assert_eq!(all(&opened, 0), left);
-    opened.say(Place::Store, Said::default(), NOW).unwrap();
+    opened.set_limits(Scope::Store, LimitSettings::default(), NOW).unwrap();
     for item in opened.bin().unwrap() {
         opened.restore_binned(&item.id, None).unwrap();
     }
@@ -125,7 +125,7 @@ fn a_metrics_own_limit_trims_its_points_alone() {
     store.pack().unwrap();
     let metric = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().id;
     let levels = all(&store, 0);
-    store.say(Place::Metric(main(&store), metric), days(10), NOW).unwrap();
+    store.set_limits(Scope::Metric(main(&store), metric), days(10), NOW).unwrap();
     let plan = store.expire(NOW).unwrap();
     assert!(matches!(plan.steps[..], [Step::Trim { .. }]), "{plan:?}");
     let flow = || {
@@ -136,8 +136,8 @@ fn a_metrics_own_limit_trims_its_points_alone() {
     assert_eq!(all(&store, 0), levels);
     assert!(store.expire(NOW).unwrap().steps.is_empty());
     let item = store.bin().unwrap().remove(0);
-    assert_eq!(item.noun, Noun::Points);
-    store.say(Place::Metric(main(&store), metric), Said::default(), NOW).unwrap();
+    assert_eq!(item.kind, BinItemKind::Points);
+    store.set_limits(Scope::Metric(main(&store), metric), LimitSettings::default(), NOW).unwrap();
     store.restore_binned(&item.id, None).unwrap();
     assert_eq!(flow().len(), 6 * 7 * 24);
 }
@@ -148,8 +148,8 @@ fn past_a_size_the_oldest_go_for_good() {
     let store = open(folder.path());
     fill(&store);
     let bytes = store.storage(NOW).unwrap().datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>();
-    let said = Said { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
-    store.say(Place::Dataset(main(&store)), said, NOW).unwrap();
+    let said = LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
+    store.set_limits(Scope::Dataset(main(&store)), said, NOW).unwrap();
     let killed = tempfile::tempdir().unwrap();
     {
         let _somebody_asks = store.source();
@@ -177,7 +177,7 @@ fn points_older_than_is_kept_are_refused_with_the_way_out() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
-    store.say(Place::Dataset(main(&store)), days(14), NOW).unwrap();
+    store.set_limits(Scope::Dataset(main(&store)), days(14), NOW).unwrap();
     let mut batch = store.begin("main").unwrap();
     batch.refuse_before(store.horizons(main(&store), NOW));
     let at = |time: Nanos| PointRef { metric: "level", tags: &[("lock", "lock-0")], time, value: ValueRef::Number(1.0) };

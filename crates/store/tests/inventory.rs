@@ -110,8 +110,8 @@ fn what_goes_by_itself_is_not_missed() {
     let path = folder.path().join("store");
     three_weeks(&path);
     let store = open(&path);
-    let said = fenetre_core::keeping::Said { keep_for: Some(Some(fenetre_core::time::Span::parse("10d").unwrap())), ..Default::default() };
-    store.say(fenetre_core::keeping::Place::Store, said, START).unwrap();
+    let said = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("10d").unwrap())), ..Default::default() };
+    store.set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
     store.expire(START + 21 * DAY).unwrap();
     let image = folder.path().join("image");
     copy(&path, &image);
@@ -122,7 +122,7 @@ fn what_goes_by_itself_is_not_missed() {
         assert_eq!(faults(&store), Vec::<String>::new());
         let binned = store.bin().unwrap();
         assert!(!binned.is_empty());
-        store.say(fenetre_core::keeping::Place::Store, fenetre_core::keeping::Said::default(), START).unwrap();
+        store.set_limits(fenetre_core::keeping::Scope::Store, fenetre_core::keeping::LimitSettings::default(), START).unwrap();
         for one in &binned {
             store.restore_binned(&one.id, None).unwrap();
         }

@@ -8,10 +8,10 @@ mod rolled;
 mod support;
 
 use fenetre_core::{
-    keeping::{Place, Said},
+    keeping::{LimitSettings, Scope},
     time::{Nanos, Span, TimeRange},
 };
-use fenetre_store::{Noun, Selection, Store};
+use fenetre_store::{BinItemKind, Selection, Store};
 use proptest::prelude::*;
 use rolled::{Arrival, BEGIN, MINUTE, REDUCERS, answered, define, main, numbers, policy, same, verified, write};
 use support::{killed, open};
@@ -55,8 +55,8 @@ fn arrivals(day: i64, numbers: &[(u8, u8)]) -> Vec<Arrival> {
     numbers.iter().enumerate().map(of).collect()
 }
 
-fn kept_for(days: u32) -> Said {
-    Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
+fn kept_for(days: u32) -> LimitSettings {
+    LimitSettings { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
 }
 
 /// Points of all metrics in a range are deleted.
@@ -155,7 +155,7 @@ proptest! {
         }
         let this = store.as_ref().unwrap();
         this.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
-        this.say(Place::Dataset(main(this)), kept_for(KEPT), BEGIN).unwrap();
+        this.set_limits(Scope::Dataset(main(this)), kept_for(KEPT), BEGIN).unwrap();
         let mut most = 0;
         for (day, (deed, numbers)) in deeds.iter().zip(&days).enumerate() {
             let day = day as i64;
@@ -187,7 +187,7 @@ proptest! {
             prop_assert!(held.oldest.is_none_or(|oldest| now - oldest <= (i64::from(KEPT) + 8) * DAY));
             let binned = this.bin().unwrap();
             prop_assert!(binned.iter().all(|item| now - item.deleted <= BINNED * DAY));
-            most = most.max(binned.iter().filter(|item| item.noun == Noun::Partition).count());
+            most = most.max(binned.iter().filter(|item| item.kind == BinItemKind::Partition).count());
             if day % 15 == 14 {
                 compare(this, &everything, now);
             }

@@ -8,7 +8,7 @@ mod rolled;
 mod support;
 
 use fenetre_core::{
-    keeping::{Place, Said},
+    keeping::{LimitSettings, Scope},
     model::{PointRef, PointSink, RollupPolicy, ValueRef},
     time::{Nanos, SECOND, Span, TimeRange, format_utc},
 };
@@ -127,7 +127,7 @@ fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
     let frame = "over now - 50d to now per 1d";
     let asked = |store: &Store| REDUCERS.map(|reducer| numbers(store, &format!("show {reducer} {frame}"), now).0);
     let before = asked(&store);
-    store.say(Place::Store, Said { keep_for: Some(Some(Span { days: 14, ..Span::default() })), keep_under: None }, now).unwrap();
+    store.set_limits(Scope::Store, LimitSettings { keep_for: Some(Some(Span { days: 14, ..Span::default() })), keep_under: None }, now).unwrap();
     let gone = store.expire(now).unwrap();
     assert!(gone.steps.len() >= 4, "{gone:?}");
     for (reducer, (before, after)) in REDUCERS.iter().zip(before.iter().zip(asked(&store))) {
@@ -144,7 +144,7 @@ fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
     assert!(windows > 1_000 && notes.is_empty(), "{windows} {notes:?}");
     // Points are not dropped before windows tell of them.
     store.put_rollup("main", "late", &policy(&["5m"])).unwrap();
-    store.say(Place::Store, Said { keep_for: Some(Some(Span { days: 1, ..Span::default() })), keep_under: None }, now).unwrap();
+    store.set_limits(Scope::Store, LimitSettings { keep_for: Some(Some(Span { days: 1, ..Span::default() })), keep_under: None }, now).unwrap();
     let held_back = store.expire(now).unwrap();
     assert!(held_back.steps.is_empty() && held_back.waiting > 0, "{held_back:?}");
     store.roll_up(main(&store), now).unwrap();
@@ -169,7 +169,11 @@ fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
     let before = asked(&store);
     let metric = store.catalogue().dataset("main").unwrap().metric("level").unwrap().id;
     store
-        .say(Place::Metric(main(&store), metric), Said { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None }, now)
+        .set_limits(
+            Scope::Metric(main(&store), metric),
+            LimitSettings { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None },
+            now,
+        )
         .unwrap();
     assert_eq!(store.expire(now).unwrap().steps.len(), 1);
     // Also when all of them are looked at again, since the metric is joined otherwise now.
@@ -273,7 +277,7 @@ fn windows_that_are_not_those_of_their_points_are_found() {
             "is damaged: windows from",
         ),
         (format!("UPDATE windows SET more = CAST(substr(more, 1, 20) || x'A5' || substr(more, 22) AS BLOB) WHERE {one}"), "is damaged: windows from"),
-        (format!("UPDATE windows SET count = count + 1 WHERE {one}"), "the row is not what the file says of it"),
+        (format!("UPDATE windows SET count = count + 1 WHERE {one}"), "the row does not match its index"),
         (format!("DELETE FROM windows WHERE {one}"), "there are points and no window"),
         (
             "UPDATE windows SET (bytes, more) = (SELECT bytes, more FROM windows AS other WHERE other.series <> windows.series AND \

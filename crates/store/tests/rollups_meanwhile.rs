@@ -14,7 +14,7 @@ use std::{
 use fenetre_core::{
     answer::Lines,
     evaluate::evaluate,
-    keeping::{Place, Said},
+    keeping::{LimitSettings, Scope},
     model::{PointRef, PointSink, RollupLevel, RollupPolicy, Value, ValueRef},
     plan::{Limits, plan},
     query::{Frame, parse},
@@ -252,8 +252,8 @@ fn windows_of_a_lost_file_whose_points_are_no_longer_kept_are_reported_and_not_e
     store.write(batch).unwrap();
     store.put_rollup("main", "all", &policy(&["1d"])).unwrap();
     store.roll_up(main(&store), now).unwrap();
-    let kept = Said { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None };
-    store.say(Place::Store, kept, now).unwrap();
+    let kept = LimitSettings { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None };
+    store.set_limits(Scope::Store, kept, now).unwrap();
     store.expire(now).unwrap();
     let asked = |store: &Store| numbers(store, "show sum of level over now - 39d to now per 1d", now);
     let (days, _, notes) = asked(&store);

@@ -7,7 +7,7 @@ mod support;
 use std::{collections::BTreeMap, fs, path::Path, time::Duration};
 
 use fenetre_core::{
-    keeping::{Place, Said},
+    keeping::{LimitSettings, Scope},
     model::{DatasetId, PointRef, PointSink, ValueRef},
     time::{Nanos, SECOND, Span, TimeRange},
 };
@@ -178,8 +178,8 @@ fn what_is_kept_for_a_shorter_time_is_split_and_dropped() {
     put(&store, &points);
     store.pack().unwrap();
     assert!(lengths(folder.path()).iter().all(|length| length == "3584d"));
-    let keep_for = |days: u32| Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None };
-    store.say(Place::Dataset(DatasetId(1)), keep_for(70), now).unwrap();
+    let keep_for = |days: u32| LimitSettings { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None };
+    store.set_limits(Scope::Dataset(DatasetId(1)), keep_for(70), now).unwrap();
     let planned = store.plan_expiry(&store.policies(), now).unwrap().steps.len();
     assert!((185..=191).contains(&planned), "{planned} weeks of 200 are older than ten");
     store.expire(now).unwrap();
@@ -187,7 +187,7 @@ fn what_is_kept_for_a_shorter_time_is_split_and_dropped() {
     assert!((10..=12).contains(&left.len()) && left.iter().all(|point| point.0 >= now - 78 * DAY), "{left:?}");
     assert_eq!(store.bin().unwrap().len(), planned);
     // And all of it comes back.
-    store.say(Place::Dataset(DatasetId(1)), Said { keep_for: Some(None), keep_under: None }, now).unwrap();
+    store.set_limits(Scope::Dataset(DatasetId(1)), LimitSettings { keep_for: Some(None), keep_under: None }, now).unwrap();
     store.compact().unwrap();
     for item in store.bin().unwrap() {
         store.restore_binned(&item.id, None).unwrap();

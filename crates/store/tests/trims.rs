@@ -8,7 +8,7 @@ mod support;
 use fenetre_core::{
     answer::Lines,
     evaluate::{End, Source, evaluate},
-    keeping::{ByteSize, Place, Said},
+    keeping::{ByteSize, LimitSettings, Scope},
     model::{DatasetId, PointRef, PointSink, RollupLevel, RollupPolicy, Value, ValueRef},
     plan::{Limits, plan},
     query::{Frame, parse},
@@ -43,13 +43,13 @@ fn main(store: &Store) -> DatasetId {
     store.catalogue().dataset("main").unwrap().id
 }
 
-fn flow(store: &Store) -> Place {
+fn flow(store: &Store) -> Scope {
     let metric = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().id;
-    Place::Metric(main(store), metric)
+    Scope::Metric(main(store), metric)
 }
 
-fn days(days: u32) -> Said {
-    Said { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
+fn days(days: u32) -> LimitSettings {
+    LimitSettings { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None }
 }
 
 fn seen(source: &StoreSource<'_>, store: &Store, metric: &str) -> usize {
@@ -73,7 +73,7 @@ fn no_query_sees_half_of_a_trim_and_a_kill_meanwhile_loses_nothing() {
     let store = open(folder.path());
     let now = midnight();
     fill(&store, now);
-    store.say(flow(&store), days(10), now).unwrap();
+    store.set_limits(flow(&store), days(10), now).unwrap();
     {
         let before = store.source();
         // Waits for the query for a while, then leaves the points for the next time.
@@ -96,7 +96,7 @@ fn no_query_sees_half_of_a_trim_and_a_kill_meanwhile_loses_nothing() {
         // It comes back whole, when it would not go again at once.
         let told = store.goes_again(&bin[0].id, now).unwrap().unwrap();
         assert!(told.contains("`flow` is kept for less long") && told.contains("fenetre retention set main::flow"), "{told}");
-        store.say(flow(&store), Said::default(), now).unwrap();
+        store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
         assert_eq!(store.goes_again(&bin[0].id, now).unwrap(), None);
         assert_eq!(points(&store, "flow"), LEFT);
         store.restore_binned(&bin[0].id, None).unwrap();
@@ -125,9 +125,9 @@ fn windows_of_trimmed_points_stay_when_the_limit_is_raised_again() {
     store.put_rollup("main", "all", &policy).unwrap();
     store.roll_up(main(&store), now).unwrap();
     let (before, _) = by_day(&store, now, "");
-    store.say(flow(&store), days(10), now).unwrap();
+    store.set_limits(flow(&store), days(10), now).unwrap();
     store.expire(now).unwrap();
-    store.say(flow(&store), days(400), now).unwrap();
+    store.set_limits(flow(&store), days(400), now).unwrap();
     // All windows of the metric are looked at again: those whose points have gone are not made of nothing.
     let mut definition = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().definition.clone();
     definition.stale_after = Some(Span::exact(77 * 60 * SECOND));
@@ -151,13 +151,13 @@ fn past_a_size_of_its_own_a_metrics_oldest_points_go_for_good() {
     let now = midnight();
     fill(&store, now);
     let bytes = store.metric_sizes().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
-    store.say(flow(&store), Said { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, now).unwrap();
+    store.set_limits(flow(&store), LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, now).unwrap();
     store.expire(now).unwrap();
     let left = points(&store, "flow");
     assert!(left < ALL && left > ALL / 4, "{left}");
     assert_eq!((store.bin().unwrap().len(), points(&store, "level")), (0, ALL));
     // That they are gone is known after the limit is lifted, and after a restart.
-    store.say(flow(&store), Said::default(), now).unwrap();
+    store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
     drop(store);
     let store = open(folder.path());
     assert!(by_day(&store, now, "").1[0].contains("no longer kept"));
@@ -172,11 +172,11 @@ fn points_that_come_for_trimmed_time_are_seen() {
     fill(&store, now);
     let bytes = store.metric_sizes().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
     // By size, nothing is too old to come; by age, once the limit was raised.
-    for limit in [Said { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, days(10)] {
-        store.say(flow(&store), limit, now).unwrap();
+    for limit in [LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, days(10)] {
+        store.set_limits(flow(&store), limit, now).unwrap();
         store.expire(now).unwrap();
     }
-    store.say(flow(&store), Said::default(), now).unwrap();
+    store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
     let left = points(&store, "flow");
     let mut batch = store.begin("main").unwrap();
     let time = now - 30 * DAY + 1;
@@ -199,7 +199,7 @@ fn a_trim_that_a_kill_interrupted_is_carried_out_after_the_limit_was_lifted() {
     let store = open(folder.path());
     let now = midnight();
     fill(&store, now);
-    store.say(flow(&store), days(10), now).unwrap();
+    store.set_limits(flow(&store), days(10), now).unwrap();
     {
         let _asks = store.source();
         store.expire(now).unwrap();
@@ -207,7 +207,7 @@ fn a_trim_that_a_kill_interrupted_is_carried_out_after_the_limit_was_lifted() {
     }
     drop(store);
     let store = open(copied.path());
-    store.say(flow(&store), Said::default(), now).unwrap();
+    store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
     assert_eq!(points(&store, "flow"), LEFT, "noted, so no query sees them");
     store.expire(now).unwrap();
     let bin = store.bin().unwrap();

@@ -17,7 +17,7 @@ export function ArrivalsPage({ dataset }: { dataset: DatasetInfo }) {
     <>
       <Title>Arrivals in {dataset.name}</Title>
       <Tabs selectedKey={leaf} onSelectionChange={(key) => setLeaf(String(key))}>
-        <Strip aria-label="Ways in">
+        <Strip aria-label="Ways to add points">
           <Leaf id="import">Import a file</Leaf>
           <Leaf id="imports">Imports</Leaf>
           <Leaf id="push">Push</Leaf>

@@ -29,7 +29,7 @@ export function ImportList() {
               <th>stage</th>
               <th className="figure">points</th>
               <th className="figure">rejected</th>
-              <th>what to do</th>
+              <th>actions</th>
             </tr>
           </thead>
           <tbody>

@@ -28,12 +28,15 @@ const Figures = styled.dl`
 export function ImportResult({ record }: { record: ImportRecord }) {
   const tried = record.order.dry_run;
   const lines: [string, string][] = [
-    [tried ? "points that would be kept" : "points kept", `${count(record.accepted)} from ${count(record.rows)} rows`],
+    [
+      tried ? "points that would be stored" : "stored points",
+      `${count(record.accepted)} from ${count(record.rows)} rows`,
+    ],
     ["rejected", count(record.rejected)],
   ];
   const add = (name: string, value: number, told: string) => value > 0 && lines.push([name, told]);
-  add("took the place of others", record.replaced ?? 0, count(record.replaced ?? 0));
-  add("of paused metrics", record.dropped, `${count(record.dropped)}, passed over`);
+  add("replaced other points", record.replaced ?? 0, count(record.replaced ?? 0));
+  add("of paused metrics", record.dropped, `${count(record.dropped)}, dropped`);
   add("empty cells", record.empty_cells, count(record.empty_cells));
   add("new metrics", record.new_metrics.length, record.new_metrics.slice(0, 30).join(", "));
   add("new tags", record.new_tags.length, record.new_tags.join(", "));

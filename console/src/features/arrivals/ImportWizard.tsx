@@ -75,7 +75,7 @@ export function ImportWizard({ dataset }: { dataset: string }) {
         <Heading>1 · Choose a file</Heading>
         <p>
           CSV and TSV, JSON and JSON Lines, SenML, OpenMetrics, Arrow streams and Parquet; gzip and zstd are recognised.
-          It is sent to the service and read there; nothing is kept before you say so.
+          The file is sent to the service and read there. Nothing is stored until you import it.
         </p>
         <Row>
           <FileButton
@@ -149,28 +149,28 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
             <ColumnTable look={look} choices={choices} setChoices={setChoices} />
             <Row>
               <TextInput
-                label="Zone of times without an offset"
+                label="Time zone of times without an offset"
                 value={whole.zone}
                 onChange={(zone) => say({ zone })}
                 placeholder="Europe/Lisbon"
               />
               <TextInput
-                label="Format of times"
+                label="Time format"
                 value={whole.format}
                 onChange={(format) => say({ format })}
                 placeholder="detected"
               />
               <TextInput
-                label="Tags that every row has"
+                label="Tags of every row"
                 value={whole.constants}
                 onChange={(constants) => say({ constants })}
                 placeholder="reach=upper year=2026"
               />
-              <TextInput label="Keep as mapping" value={name} onChange={setName} placeholder="a name" />
+              <TextInput label="Store as mapping" value={name} onChange={setName} placeholder="a name" />
               <Button $quiet isDisabled={name === "" || keep.isPending} onPress={() => keep.mutate()}>
                 Keep
               </Button>
-              {keep.isSuccess && <Faint role="status">kept as {name}</Faint>}
+              {keep.isSuccess && <Faint role="status">stored as {name}</Faint>}
             </Row>
             {open.map((question) => (
               <Notice key={question.text}>
@@ -183,7 +183,7 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
                   ))}
                   {question.about === "time_column" && (
                     <Button $quiet onPress={() => say({ untimed: true })}>
-                      Rows are of the time of their arrival
+                      Rows get the time of arrival
                     </Button>
                   )}
                 </Row>
@@ -199,7 +199,7 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
           {!isDone && (
             <Row>
               <Button $quiet isDisabled={now.stage === "running" || open.length > 0} onPress={() => run.mutate(true)}>
-                Try (keeps nothing)
+                Dry run
               </Button>
               <Button isDisabled={now.stage === "running" || open.length > 0} onPress={() => run.mutate(false)}>
                 Import
@@ -216,13 +216,11 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
           {isDone && (
             <p>
               <Link to={{ pathname: "/catalogue", search: `dataset=${encodeURIComponent(record.dataset)}` }}>
-                Look at it in the Catalogue
+                Show in the Catalogue
               </Link>
             </p>
           )}
-          {!isTable && !isDone && (
-            <Notice>This format says itself what its parts are: there is nothing to choose.</Notice>
-          )}
+          {!isTable && !isDone && <Notice>This format needs no mapping.</Notice>}
         </Stack>
       </Panel>
     </Stack>

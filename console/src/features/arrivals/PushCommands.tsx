@@ -12,22 +12,22 @@ export function PushCommands({ dataset }: { dataset: string }) {
   const commands = [
     {
       name: "JSON",
-      note: "One object or an array; without a time a point is of its arrival.",
+      note: "One object or an array. If the time is omitted, the time of arrival is used.",
       text: `curl -H 'Content-Type: application/json' -d '{"metric": "level", "tags": {"lock": "osier", "side": "up"}, "time": "${now}", "value": 312.5}' \\\n  ${points}`,
     },
     {
       name: "A table",
-      note: "Parameters or a mapping say what its columns are.",
+      note: "Parameters or a mapping describe the columns.",
       text: `printf 'time,lock,level\\n${now},osier,312.5\\n' | curl -H 'Content-Type: text/csv' --data-binary @- \\\n  '${points}?tag=lock&value=level'`,
     },
     {
       name: "SenML",
-      note: "RFC 8428, in JSON or CBOR; units and states are understood.",
+      note: "RFC 8428, in JSON or CBOR, with units and states.",
       text: `curl -H 'Content-Type: application/senml+json' -d '[{"bn": "osier:", "n": "level", "u": "cm", "v": 312.5}]' \\\n  ${points}`,
     },
     {
       name: "OpenMetrics",
-      note: "What services expose; types, units and help land in the Catalogue.",
+      note: "As services expose it. Types, units and help texts go to the Catalogue.",
       text: `printf '# TYPE boats counter\\nboats_total{lock="osier"} 17 ${seconds}\\n# EOF\\n' | curl -H 'Content-Type: application/openmetrics-text' --data-binary @- \\\n  ${points}`,
     },
     {

@@ -27,7 +27,7 @@ export function Refused() {
           <tbody>
             {data.causes.map((cause) => (
               <tr key={cause.cause}>
-                <td>{cause.told}</td>
+                <td>{cause.text}</td>
                 <td className="figure">{count(cause.count)}</td>
                 <td>{cause.dataset}</td>
                 <td title={cause.time}>{ago(cause.time, dataUpdatedAt)}</td>

@@ -38,7 +38,7 @@ export function Tail({ dataset }: { dataset: string }) {
         value: point.value,
       }));
       setRows((before) => [...fresh, ...before].slice(0, MOST_ROWS));
-      setTold(`the latest batch had ${count(report.accepted)} points, of which up to twenty are shown`);
+      setTold(`the latest batch had ${count(report.accepted)} points; at most 20 are shown`);
     });
     events.addEventListener("error", () => setTold("the service does not answer; trying again"));
     return () => events.close();
@@ -52,8 +52,8 @@ export function Tail({ dataset }: { dataset: string }) {
         </Button>
         <Faint role="status">{paused ? "paused" : told}</Faint>
       </p>
-      <TableFrame $height={560} aria-label="Points as they arrive">
-        <PlainTable aria-label="Points as they arrive">
+      <TableFrame $height={560} aria-label="Arriving points">
+        <PlainTable aria-label="Arriving points">
           <thead>
             <tr>
               <th>time (UTC)</th>

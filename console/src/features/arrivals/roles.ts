@@ -17,11 +17,11 @@ export interface ColumnChoice {
 /** Options for the whole table. */
 export interface Whole {
   zone: string;
-  /** Format of times; as guessed, where it is empty. */
+  /** Time format; as guessed, where it is empty. */
   format: string;
-  /** Tags that every row has: `key=value`, with blanks between them. */
+  /** Tags of every row: `key=value`, with blanks between them. */
   constants: string;
-  /** Rows are of the time of their arrival. */
+  /** Rows get the time of arrival. */
   untimed: boolean;
 }
 

@@ -14,7 +14,7 @@ import { QueryEditor } from "./QueryEditor";
 import { QueryForm } from "./QueryForm";
 import { ShowPanel } from "./ShowPanel";
 import { TakeAway } from "./TakeAway";
-import { sharing, Together } from "./Together";
+import { CombinedChart, sharing } from "./CombinedChart";
 import { compared, withTag } from "./tree";
 import { WhatItRead } from "./WhatItRead";
 
@@ -193,12 +193,12 @@ function Answers({ answer, onZoom, onTag, onCompare }: AnswersProps) {
           </Row>
           {shared.length > 0 && (
             <Toggle isSelected={joined} onChange={setJoined}>
-              One chart for all
+              Combined chart
             </Toggle>
           )}
         </Row>
       )}
-      {joined && shared.length > 0 && <Together answer={answer} shows={shared} onZoom={inSeconds} />}
+      {joined && shared.length > 0 && <CombinedChart answer={answer} shows={shared} onZoom={inSeconds} />}
       {answer.shows.map((show, i) => (
         // oxlint-disable-next-line react/no-array-index-key -- shows have no other identity than their order
         <ShowPanel key={`${i} ${show.label}`} answer={answer} show={show} onZoom={inSeconds} onTag={onTag} />
@@ -212,12 +212,12 @@ function WaysOut({ error, onWiden, onShorten }: { error: unknown; onWiden: () =>
   const problem = error instanceof CallError ? error.problem : null;
   if (problem === null || !/urn:fenetre:problem:(bound|timed-out)$/.test(problem.type)) return null;
   return (
-    <Row role="group" aria-label="Ways out">
+    <Row role="group" aria-label="Suggestions">
       <Button $quiet onPress={onWiden}>
-        Windows of a round width
+        Use a round window width
       </Button>
       <Button $quiet onPress={onShorten}>
-        The last hour only
+        Use the last hour
       </Button>
       <Faint>or merge series with `by` or `overall`, in the form above</Faint>
     </Row>
@@ -254,10 +254,10 @@ function Moves({ answer, onMove }: { answer: Answer; onMove: (fromMillis: number
         Later →
       </Button>
       <Button $quiet onPress={() => onMove(from + span / 4, to - span / 4)}>
-        Closer
+        Zoom in
       </Button>
       <Button $quiet onPress={() => onMove(from - span / 2, to + span / 2)}>
-        Wider
+        Zoom out
       </Button>
       <Faint>or drag across a chart</Faint>
     </Row>
@@ -276,7 +276,7 @@ function Examples({ dataset, onChoose }: { dataset: string; onChoose: (query: st
   if (plain.length === 0) return null;
   return (
     <>
-      <Faint>or begin with</Faint>
+      <Faint>or start with</Faint>
       {plain.map((metric) => (
         <Button $quiet key={metric.name} onPress={() => onChoose(example(metric))}>
           {example(metric)}

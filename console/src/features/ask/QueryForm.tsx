@@ -45,10 +45,10 @@ export function QueryForm({ tree, written, metrics, tags, onChange }: Props) {
   };
   const lines = written.filter((line) => line.startsWith("show "));
   return (
-    <div role="group" aria-label="The query as a form">
+    <div role="group" aria-label="Query form">
       {(tree.lets ?? []).map(({ name }, i) => (
         <Row key={name}>
-          <Faint>given a name</Faint>
+          <Faint>named</Faint>
           <code>{written[i]}</code>
         </Row>
       ))}
@@ -59,7 +59,7 @@ export function QueryForm({ tree, written, metrics, tags, onChange }: Props) {
           <Row key={i} role="group" aria-label={`Show ${i + 1}`}>
             {fields === null ? (
               <>
-                <Faint>only written</Faint>
+                <Faint>text only</Faint>
                 <code>{lines[i]}</code>
               </>
             ) : (
@@ -80,7 +80,7 @@ export function QueryForm({ tree, written, metrics, tags, onChange }: Props) {
       })}
       <Row>
         <Button $quiet onPress={add}>
-          Show something else too
+          Add a series
         </Button>
       </Row>
     </div>

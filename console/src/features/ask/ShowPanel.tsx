@@ -101,7 +101,7 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
       )}
       {narrowing.map(({ key, values }) => (
         <Legend key={key} role="group" aria-label={`Narrow by ${key}`}>
-          <Faint style={{ alignSelf: "center" }} title="With Shift or Alt, the value is excluded instead">
+          <Faint style={{ alignSelf: "center" }} title="Shift or Alt excludes the value">
             only {key}
           </Faint>
           {values.slice(0, MOST_CHOICES).map((value) => (
@@ -109,7 +109,7 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
               $quiet
               key={value}
               onPress={({ shiftKey, altKey }) => onTag(key, value, shiftKey || altKey)}
-              aria-label={`Only ${key} ${value}; with Shift, all but it`}
+              aria-label={`Only ${key} ${value}; Shift excludes it`}
             >
               {value}
             </Button>

@@ -109,7 +109,7 @@ describe("places", () => {
 });
 
 describe("several shows in one chart", () => {
-  it("stand beside each other, each with its unit and its filled windows", () => {
+  it("stand side by side, each with its unit and its filled windows", () => {
     const level = show("windows", [{ tags: osier, values: [310, 311], filled: [1] }]);
     const flow: Show = { ...show("windows", [{ tags: marl, values: [2, null] }]), label: "flow", unit: "m3/s" };
     const { data, units, names } = together(answer, [level, flow]);

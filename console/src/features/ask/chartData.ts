@@ -1,4 +1,4 @@
-/** An answer as columns for a chart, and what is said of it in a sentence. Pure: no drawing here. */
+/** An answer as columns for a chart, and definition in a sentence. Pure: no drawing here. */
 import type { Answer, Line, Show } from "../../api/types";
 import { decimals, figure } from "../../format/numbers";
 import { millis } from "../../format/times";
@@ -48,7 +48,7 @@ export function chartData({ windows, moments }: Answer, show: Show, hidden: Read
   return { xs, columns, borders: [], partial: new Set(), filled: columns.map(() => new Set<number>()) };
 }
 
-/** Several shows under one frame as one chart: their lines beside each other, each with its unit. */
+/** Several shows under one frame as one chart: their lines side by side, each with its unit. */
 export function together(
   answer: Answer,
   shows: Show[],

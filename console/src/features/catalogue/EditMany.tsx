@@ -39,10 +39,10 @@ export function EditMany({ dataset }: { dataset: string }) {
     <div style={{ display: "grid", gap: 8, marginBottom: 12 }}>
       <Row style={{ alignItems: "center" }}>
         <a href={client.definitionsUrl(dataset)} download>
-          Take the definitions away as a table
+          Export definitions (CSV)
         </a>
         <FileButton
-          label="Bring an edited table"
+          label="Import edited definitions"
           busy={send.isPending ? "Reading …" : null}
           endings={[".csv"]}
           quiet

@@ -1,4 +1,4 @@
-/** Everything about one metric: what is said of it, what it holds, what refers to it, and what can be done with it. */
+/** Everything about one metric: definition, what it holds, what refers to it, and what can be done with it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
@@ -81,13 +81,13 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
       </Two>
       <Two>
         <TextInput
-          label="A point every"
+          label="Interval"
           value={form.interval}
           onChange={(interval) => change({ interval })}
           placeholder="1m"
         />
         <TextInput
-          label="Silent after"
+          label="Stale after"
           value={form.staleAfter}
           onChange={(staleAfter) => change({ staleAfter })}
           placeholder="5m"
@@ -224,7 +224,7 @@ function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
         ))}
       </dd>
       <dt>referred to by</dt>
-      <dd>{references.length === 0 ? "nothing" : references.map((one) => `${one.noun} ${one.name}`).join(", ")}</dd>
+      <dd>{references.length === 0 ? "nothing" : references.map((one) => `${one.kind} ${one.name}`).join(", ")}</dd>
       <dt>ask</dt>
       <dd>
         <AskLink

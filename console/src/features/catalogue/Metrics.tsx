@@ -110,7 +110,7 @@ function Unreviewed({ dataset, metrics }: { dataset: string; metrics: MetricInfo
         {unreviewed.length === 1 ? "1 metric was" : `${count(unreviewed.length)} metrics were`} made on arrival and{" "}
         {unreviewed.length === 1 ? "has" : "have"} not been looked at.
         <Button $quiet isDisabled={review.isPending} onPress={() => review.mutate()}>
-          All are right
+          Mark all as reviewed
         </Button>
       </p>
     </Notice>

@@ -23,7 +23,7 @@ export function TagList({ dataset }: { dataset: string }) {
           <thead>
             <tr>
               <th>tag</th>
-              <th>what is said of it</th>
+              <th>definition</th>
               <th className="figure">distinct values</th>
               {!open && <th>values (series)</th>}
             </tr>
@@ -53,7 +53,7 @@ function tagRule({ definition, old_keys }: TagInfo): string {
     definition?.required && "every series carries it",
     definition?.allowed && definition.allowed.length > 0 && `one of ${definition.allowed.length} values`,
     definition?.pattern && `like ${definition.pattern}`,
-    definition?.most_values && `at most ${count(definition.most_values)} values`,
+    definition?.max_values && `at most ${count(definition.max_values)} values`,
     old_keys.length > 0 && `was called ${old_keys.join(", ")}`,
   ];
   return rules.filter(Boolean).join("; ");

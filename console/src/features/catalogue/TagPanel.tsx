@@ -1,4 +1,4 @@
-/** Everything about one tag: what is said of it, its values, and its name. */
+/** Everything about one tag: definition, its values, and its name. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 

@@ -8,7 +8,7 @@ it("a form that was not touched says the same", () => {
     required: true,
     allowed: ["osier", "marl"],
     pattern: "[a-z]+",
-    most_values: 12,
+    max_values: 12,
   };
   expect(tagDefinitionOf(tagFormOf(definition))).toEqual(definition);
   expect(tagDefinitionOf(tagFormOf(undefined))).toEqual({ description: "", required: false, allowed: [] });

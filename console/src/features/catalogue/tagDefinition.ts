@@ -14,7 +14,7 @@ export const tagFormOf = (definition: TagDefinition | undefined): TagForm => ({
   required: definition?.required ?? false,
   allowed: (definition?.allowed ?? []).join(", "),
   pattern: definition?.pattern ?? "",
-  mostValues: definition?.most_values?.toString() ?? "",
+  mostValues: definition?.max_values?.toString() ?? "",
 });
 
 /** What the form says; what is empty says nothing. What is no number is sent as it is, and the service says what is wrong. */
@@ -26,6 +26,6 @@ export function tagDefinitionOf(form: TagForm): TagDefinition {
     required: form.required,
     allowed: allowed.filter((value) => value !== ""),
     ...(form.pattern.trim() === "" ? {} : { pattern: form.pattern.trim() }),
-    ...(most === "" ? {} : { most_values: /^\d+$/.test(most) ? Number(most) : (most as unknown as number) }),
+    ...(most === "" ? {} : { max_values: /^\d+$/.test(most) ? Number(most) : (most as unknown as number) }),
   };
 }

@@ -37,9 +37,9 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
   const write = useMutation({ mutationFn: client.writeRetention, onSuccess: () => queries.invalidateQueries() });
   if (!data || !overview) return <Waiting error={error} retry={refetch} />;
   const now = millis(overview.now);
-  const here = data.places.find((place) => place.noun === "dataset");
-  const store = data.places.find((place) => place.noun === "store");
-  const metrics = data.places.filter((place) => place.noun === "metric");
+  const here = data.places.find((place) => place.kind === "dataset");
+  const store = data.places.find((place) => place.kind === "store");
+  const metrics = data.places.filter((place) => place.kind === "metric");
   const hasFile = data.config_file !== null;
   const levels = rollups?.policies.flatMap((policy) => policy.levels) ?? [];
   return (
@@ -50,9 +50,9 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
       ))}
       {data.differing.length > 0 && (
         <Notice>
-          What was set live differs from {data.config_file}: {data.differing.join(", ")}.{" "}
+          Runtime settings differ from {data.config_file}: {data.differing.join(", ")}.{" "}
           <Button $quiet onPress={() => write.mutate()}>
-            Write it into the file
+            Write them to the file
           </Button>
         </Notice>
       )}
@@ -67,10 +67,10 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
       <Panel aria-label="Rollups">
         {rollups ? <Rollups key={dataset.name} dataset={dataset.name} rollups={rollups} /> : <Faint>…</Faint>}
       </Panel>
-      <Panel aria-label="What takes most">
+      <Panel aria-label="Largest metrics">
         <Metrics key={dataset.name} dataset={dataset.name} places={metrics} hasFile={hasFile} />
       </Panel>
-      <Panel aria-label="What is stored">
+      <Panel aria-label="Stored data">
         <Stored key={dataset.name} dataset={dataset.name} />
       </Panel>
       {store && (
@@ -79,13 +79,13 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
           <Facts>
             <Fact name="stored" value={bytes(store.bytes)} />
             {data.volume && <Fact name="free on the volume" value={bytes(data.volume.free)} />}
-            {data.volume && <Fact name="kept free in any case" value={bytes(data.volume.reserve)} />}
+            {data.volume && <Fact name="reserve of the volume" value={bytes(data.volume.reserve)} />}
           </Facts>
           <Limits key={`${store.keep_for.limit} ${store.keep_under.limit}`} place={store} hasFile={hasFile} />
         </Panel>
       )}
       <Panel aria-label="Bin">
-        <Heading>What was dropped or deleted</Heading>
+        <Heading>Expired and deleted data</Heading>
         <Bin />
       </Panel>
     </>
@@ -122,24 +122,24 @@ function Figures({ place, outlook }: { place: Place; outlook: Outlook }) {
     <Facts>
       <Fact name="stored" value={bytes(place.bytes)} exact={`${count(place.bytes)} bytes`} />
       <Fact name="points" value={short(place.points)} exact={count(place.points)} />
-      <Fact name="grows by" value={`${bytes(outlook.bytes_a_day)} a day`} />
+      <Fact name="growth" value={`${bytes(outlook.bytes_a_day)} per day`} />
       <Fact name="in 30 days" value={bytes(outlook.in_30_days)} />
       <Fact
-        name={outlook.at_rest_from ? `at rest, from ${day(outlook.at_rest_from)}` : "at rest"}
-        value={outlook.at_rest === null ? "grows without end" : bytes(outlook.at_rest)}
+        name={outlook.at_rest_from ? `maximum, from ${day(outlook.at_rest_from)}` : "maximum"}
+        value={outlook.at_rest === null ? "grows without limit" : bytes(outlook.at_rest)}
         {...(outlook.beside_a_day >= 1 && {
-          exact: `and then ${bytes(outlook.beside_a_day)} a day of rollups that are kept for ever`,
+          exact: `then ${bytes(outlook.beside_a_day)} per day of rollups without a limit`,
         })}
       />
       {place.next && (
         <Fact
-          name="next to go, by age"
+          name="next expiry"
           value={day(place.next.at)}
           exact={`${place.next.what}: ${count(place.next.points)} points`}
         />
       )}
       {outlook.reached && <Fact name="size limit reached" value={day(outlook.reached)} />}
-      {outlook.recommended !== null && <Fact name="a size limit with room" value={bytes(outlook.recommended)} />}
+      {outlook.recommended !== null && <Fact name="recommended size limit" value={bytes(outlook.recommended)} />}
     </Facts>
   );
 }

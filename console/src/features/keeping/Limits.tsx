@@ -36,7 +36,7 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
     keep_under: said(keepUnder, place.keep_under.limit),
   };
   const order = (change: Way, preview: boolean) =>
-    client.setRetention({ place: place.name, say: change === "say" ? say : {}, reset: change === "reset", preview });
+    client.setRetention({ place: place.name, limits: change === "say" ? say : {}, reset: change === "reset", preview });
   const look = useMutation({ mutationFn: (change: Way) => order(change, true) });
   const apply = useMutation({
     mutationFn: (change: Way) => order(change, false),
@@ -60,7 +60,7 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
   return (
     <>
       <p>
-        keep for: <strong>{place.keep_for.told}</strong> · keep under: <strong>{place.keep_under.told}</strong>{" "}
+        keep for: <strong>{place.keep_for.text}</strong> · keep under: <strong>{place.keep_under.text}</strong>{" "}
         {!isOpen && (
           <Button $quiet onPress={() => turnTo(way === null ? "say" : null)}>
             {way === null ? "Change" : "Close"}
@@ -68,7 +68,7 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
         )}{" "}
         {hasLive && (
           <Button $quiet onPress={() => turnTo("reset")}>
-            {hasFile ? "Back to the file" : "Back to what is inherited"}
+            {hasFile ? "Use the file" : "Use the inherited limit"}
           </Button>
         )}
       </p>
@@ -82,7 +82,7 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
           />
           <TextInput label="keep under" value={keepUnder} onChange={change(setKeepUnder)} placeholder="20GB" />
           <Button $quiet onPress={() => look.mutate("say")}>
-            See what would go
+            Preview
           </Button>
           <Button onPress={() => apply.mutate("say")} isDisabled={!look.data}>
             Apply
@@ -94,7 +94,7 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
         <FormRow>
           <Button onPress={() => apply.mutate("reset")}>Go back to it</Button>
           <Button $quiet onPress={() => turnTo(null)}>
-            Leave it
+            Cancel
           </Button>
         </FormRow>
       )}
@@ -106,28 +106,28 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
 /** So many parts are named. */
 const MOST_PARTS = 8;
 
-function Change({ change: { after, goes } }: { change: RetentionChange }) {
+function Change({ change: { after, expires } }: { change: RetentionChange }) {
   const rest = after.outlook?.at_rest;
   const from = after.outlook?.at_rest_from;
-  const more = goes.parts.length - MOST_PARTS;
+  const more = expires.parts.length - MOST_PARTS;
   return (
     <Notice>
       <p>
-        Then: keep for {after.keep_for.told}; keep under {after.keep_under.told}.
+        New limits: keep for {after.keep_for.text}; keep under {after.keep_under.text}.
       </p>
-      {goes.waiting > 0 && (
-        <p>{count(goes.waiting)} partitions are old enough to go, and wait until rollups tell of them.</p>
+      {expires.waiting > 0 && (
+        <p>{count(expires.waiting)} partitions are old enough to expire, but wait until rollups cover them.</p>
       )}
-      {goes.parts.length === 0 ? (
-        <p>Nothing would go now.</p>
+      {expires.parts.length === 0 ? (
+        <p>Nothing would expire now.</p>
       ) : (
         <p>
           <strong>
-            {count(goes.points)} points, {bytes(goes.bytes)}
+            {count(expires.points)} points, {bytes(expires.bytes)}
           </strong>{" "}
-          of {goes.metrics.length === 1 ? "1 metric" : `${count(goes.metrics.length)} metrics`} would go now
-          {goes.span && `, from ${day(goes.span[0])} to ${day(goes.span[1])}`}:{" "}
-          {goes.parts
+          of {expires.metrics.length === 1 ? "1 metric" : `${count(expires.metrics.length)} metrics`} would expire now
+          {expires.span && `, from ${day(expires.span[0])} to ${day(expires.span[1])}`}:{" "}
+          {expires.parts
             .slice(0, MOST_PARTS)
             .map((part) => `${part.what} (${part.why}${part.for_good ? ", for good" : ", to the bin"})`)
             .join(", ")}
@@ -136,14 +136,14 @@ function Change({ change: { after, goes } }: { change: RetentionChange }) {
       )}
       {after.next && (
         <p>
-          Next by age, on {day(after.next.at)}: {after.next.what} as a whole, {count(after.next.points)} points.
+          Next expiry: {after.next.what} on {day(after.next.at)}, {count(after.next.points)} points.
         </p>
       )}
       {after.outlook && (
         <p>
           {rest === null || rest === undefined
-            ? "Without a limit it grows without end."
-            : `At rest it will weigh ${bytes(rest)}${from ? `, from ${day(from)} on` : ""}.`}{" "}
+            ? "Without a limit it grows without limit."
+            : `Maximum size: ${bytes(rest)}${from ? `, from ${day(from)}` : ""}.`}{" "}
           <Faint>{after.outlook.arithmetic}</Faint>
         </p>
       )}

@@ -28,15 +28,15 @@ export function Metrics({ dataset, places, hasFile }: Props) {
   const shown = isWhole ? mine : mine.slice(0, FIRST);
   return (
     <>
-      <Heading>What takes most</Heading>
+      <Heading>Largest metrics</Heading>
       <p style={{ marginBottom: 8 }}>
         <Faint>
           {own.length === 0
-            ? "All metrics are kept as the dataset is."
-            : `Kept otherwise than the dataset: ${own.join(", ")}.`}
+            ? "All metrics use the limits of the dataset."
+            : `With limits of their own: ${own.join(", ")}.`}
         </Faint>
       </p>
-      <TableFrame aria-label="What takes most">
+      <TableFrame aria-label="Largest metrics">
         <PlainTable>
           <thead>
             <tr>
@@ -63,7 +63,7 @@ export function Metrics({ dataset, places, hasFile }: Props) {
       </TableFrame>
       {mine.length > FIRST && (
         <Button $quiet style={{ marginTop: 8 }} onPress={() => setWhole(!isWhole)}>
-          {isWhole ? "Only those that take most" : `All ${count(mine.length)}`}
+          {isWhole ? "Largest only" : `All ${count(mine.length)}`}
         </Button>
       )}
     </>
@@ -90,7 +90,7 @@ function Metric({ size, place, hasFile }: { size: MetricStorage; place: Place | 
         <td style={{ whiteSpace: "normal" }}>
           {place && (
             <>
-              {hasOwn(place) ? `${place.keep_for.told}; ${place.keep_under.told}` : "as the dataset"}{" "}
+              {hasOwn(place) ? `${place.keep_for.text}; ${place.keep_under.text}` : "as the dataset"}{" "}
               <Button $quiet $low aria-label={`Limits of ${size.metric}`} onPress={() => setOpen(!isOpen)}>
                 {isOpen ? "Close" : "Limits"}
               </Button>

@@ -41,7 +41,7 @@ export function PolicyForm({ dataset, policies }: { dataset: string; policies: r
           $quiet
           onPress={() => turnTo(policies.length === 0 ? EMPTY : { ...EMPTY, name: `policy-${policies.length + 1}` })}
         >
-          {policies.length === 0 ? "Make a policy" : "Make another"}
+          {policies.length === 0 ? "Create a policy" : "Create another policy"}
         </Button>
         {draft && (
           <Button $quiet onPress={() => turnTo(null)}>
@@ -54,7 +54,7 @@ export function PolicyForm({ dataset, policies }: { dataset: string; policies: r
           <Fields draft={draft} onChange={turnTo} />
           <FormRow>
             <Button $quiet onPress={() => look.mutate(draft)}>
-              See what it makes
+              Preview
             </Button>
             <Button onPress={() => apply.mutate(draft)} isDisabled={!look.data}>
               Apply
@@ -97,10 +97,10 @@ function told(level: LevelPreview): string {
 
 const FIELDS: { key: keyof Draft; label: string; placeholder?: string }[] = [
   { key: "name", label: "name" },
-  { key: "levels", label: "levels, as width=kept, the finest first" },
+  { key: "levels", label: "levels, as width=keep_for, the finest first" },
   { key: "metrics", label: "metrics (* for any letters)", placeholder: "all" },
   { key: "where", label: "series where", placeholder: "all" },
-  { key: "zone", label: "zone of days", placeholder: "the dataset's" },
+  { key: "zone", label: "zone of days", placeholder: "that of the dataset" },
   { key: "lateness", label: "wait for late points", placeholder: "10m" },
 ];
 

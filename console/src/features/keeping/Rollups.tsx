@@ -57,9 +57,7 @@ export function Rollups({ dataset, rollups }: { dataset: string; rollups: Rollup
       ))}
       {(isFilling || rollups.fill_stopped) && (
         <p style={{ marginTop: 8 }}>
-          {rollups.fill_stopped
-            ? "Filling backwards is stopped. "
-            : "Levels are being filled backwards, the newest first. "}
+          {rollups.fill_stopped ? "Backfilling is stopped. " : "Backfilling levels, the newest first. "}
           <Button $quiet onPress={() => fill.mutate(!rollups.fill_stopped)}>
             {rollups.fill_stopped ? "Go on" : "Stop"}
           </Button>
@@ -68,12 +66,12 @@ export function Rollups({ dataset, rollups }: { dataset: string; rollups: Rollup
       {levels.length > 0 && (
         <p style={{ marginTop: 8 }}>
           <Button $quiet onPress={() => measure.mutate()} isDisabled={measure.isPending}>
-            {measure.isPending ? "Measuring …" : "Measure how much faster"}
+            {measure.isPending ? "Measuring …" : "Measure the speed-up"}
           </Button>{" "}
           <Faint>{measured.flatMap((policy) => policy.levels).findLast((level) => level.measured)?.measured}</Faint>
         </p>
       )}
-      {rollups.failure && <Notice>The last turn failed, and is tried again: {rollups.failure}</Notice>}
+      {rollups.failure && <Notice>The last run failed and will be retried: {rollups.failure}</Notice>}
       {[fill, drop, measure].map((one, i) => one.error && <Failure key={i} error={one.error} />)}
       <PolicyForm dataset={dataset} policies={rollups.policies} />
     </>
@@ -99,7 +97,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
           {zone && `, days of ${zone}`}; windows wait {lateness} for late points
         </Faint>{" "}
         <SureButton
-          sure={policy.losses.length > 0 ? "Really drop it, with what no points are left of" : "Really drop it"}
+          sure={policy.losses.length > 0 ? "Delete anyway; this data cannot be rebuilt" : "Delete the policy"}
           onSure={onDrop}
         >
           Drop
@@ -111,9 +109,9 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
             <tr>
               <th>level</th>
               <th>kept</th>
-              <th>stands for points from (UTC)</th>
+              <th>covers the time from (UTC)</th>
               <th>until (UTC)</th>
-              <th>how far</th>
+              <th>progress</th>
               <th className="figure">lag</th>
               <th className="figure">out of date</th>
               <th className="figure">windows</th>
@@ -126,7 +124,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
             {policy.levels.map((level) => (
               <tr key={level.width}>
                 <td>{level.width}</td>
-                <td>{level.keep_for ?? "for ever"}</td>
+                <td>{level.keep_for ?? "no limit"}</td>
                 <td title={level.from ?? ""}>
                   {level.from === null && level.until ? "the first" : minute(level.from)}
                 </td>

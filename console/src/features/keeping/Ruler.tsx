@@ -44,7 +44,7 @@ export function Ruler({ place, levels, exceptions, now }: Props) {
   const height = HEAD + bands.length * ROW + 24;
   const oldest = Math.max(0, ...bands.map((band) => band.oldest ?? 0));
   const own = exceptions.map((metric) => ({
-    name: `${metric.name.split("::")[1]}: ${metric.keep_for.told}`,
+    name: `${metric.name.split("::")[1]}: ${metric.keep_for.text}`,
     limit: spanMs(metric.keep_for.limit),
   }));
   const summary = bands.map((band) => `${band.name}: ${band.note}, ${band.told}`).join("; ");

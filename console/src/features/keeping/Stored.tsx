@@ -26,14 +26,14 @@ export function Stored({ dataset }: { dataset: string }) {
   const written = [mine.written_1d, mine.written_7d, mine.written_30d].map(({ bytes_a_day }) => bytes(bytes_a_day));
   return (
     <>
-      <Heading>What is stored</Heading>
+      <Heading>Stored data</Heading>
       <p style={{ marginBottom: 8 }}>
         <Faint>
-          Packed: {written[0]} today, {written[1]} a day over 7 days, {written[2]} a day over 30. Bytes are those of the
-          file system.
+          Packed: {written[0]} today, {written[1]} per day over 7 days, {written[2]} per day over 30. Sizes are those of
+          the file system.
         </Faint>
       </p>
-      <TableFrame aria-label="What is stored">
+      <TableFrame aria-label="Stored data">
         <PlainTable>
           <thead>
             <tr>
@@ -43,7 +43,7 @@ export function Stored({ dataset }: { dataset: string }) {
               <th className="figure">points</th>
               <th className="figure">on disk</th>
               <th className="figure">bytes a point</th>
-              <th>beside each other</th>
+              <th>side by side</th>
             </tr>
           </thead>
           <tbody>
@@ -69,7 +69,7 @@ export function Stored({ dataset }: { dataset: string }) {
       </TableFrame>
       {mine.partitions.length > LATEST && (
         <Button $quiet style={{ marginTop: 8 }} onPress={() => setWhole(!isWhole)}>
-          {isWhole ? "Only the latest partitions" : `All ${count(mine.partitions.length)} partitions`}
+          {isWhole ? "Latest partitions only" : `All ${count(mine.partitions.length)} partitions`}
         </Button>
       )}
     </>

@@ -10,7 +10,7 @@ const limit = (text: string | null): Limit => ({
   limit: text,
   place: text && "velmar",
   source: "live",
-  told: text === null ? "no limit, built in" : `${text}, set live`,
+  text: text === null ? "no limit, built in" : `${text}, set live`,
 });
 
 const place = {

@@ -26,7 +26,7 @@ export function bandsOf(place: Place, levels: readonly Level[], now: number): Ba
     newest: 0,
     limit: spanMs(place.keep_for.limit),
     note: `${keptFor(place.keep_for.limit)}, ${bytes(place.packed_bytes)}`,
-    told: place.keep_for.told,
+    told: place.keep_for.text,
   };
   const rolled = levels.map((level): Band => {
     const first = age(level.from) ?? (level.until === null ? null : (points.oldest ?? 0));

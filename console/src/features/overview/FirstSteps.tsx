@@ -37,8 +37,8 @@ export function FirstSteps() {
             <div>
               <Heading>Push a point</Heading>
               <Faint>
-                From any program that speaks HTTP; without a time it is of now. A few, a minute apart, make a better
-                chart.
+                From any program with HTTP. If the time is omitted, the current time is used. A few, a minute apart,
+                make a better chart.
               </Faint>
               <Command>{`curl -H 'Content-Type: application/json' \\
   -d '{"metric": "level", "tags": {"lock": "osier", "side": "up"}, "value": 312.5}' \\
@@ -48,21 +48,21 @@ export function FirstSteps() {
           <li>
             <span aria-hidden>2</span>
             <div>
-              <Heading>Or bring in a file</Heading>
+              <Heading>Or import a file</Heading>
               <Faint>
-                Name the columns that are the time, tags and values. --dry-run reads everything and keeps nothing.
+                Name the columns of the time, tags and values. --dry-run reads everything and stores nothing.
               </Faint>
               <Command>{`fenetre import levels.csv --time time --tag lock --tag side --value level${flag}`}</Command>
               <p style={{ marginTop: 8 }}>
-                <Link to="/arrivals">Or choose it here</Link>
+                <Link to="/arrivals">Or choose a file here</Link>
               </p>
             </div>
           </li>
           <li>
             <span aria-hidden>3</span>
             <div>
-              <Heading>Say what it means</Heading>
-              <Faint>Kind, unit and a sentence; history stays as it is.</Faint>
+              <Heading>Define the metric</Heading>
+              <Faint>Kind, unit and description. History stays as it is.</Faint>
               <Command>{`fenetre metrics define level --unit cm --description 'Water level at a lock'${flag}`}</Command>
             </div>
           </li>
@@ -70,16 +70,16 @@ export function FirstSteps() {
             <span aria-hidden>4</span>
             <div>
               <Heading>Ask</Heading>
-              <Faint>A query reads as a sentence; what it shows is drawn in windows of the frame.</Faint>
+              <Faint>A query reads like a sentence. Its result is drawn in the windows of the frame.</Faint>
               <Command>{`${QUERY} over last 1h per 1m`}</Command>
               <p style={{ marginTop: 8 }}>
-                <Link to={{ pathname: "/ask", search }}>Ask it here</Link>
+                <Link to={{ pathname: "/ask", search }}>Run it here</Link>
               </p>
             </div>
           </li>
         </Steps>
       </Panel>
-      <Faint>This page notices by itself when the first point arrives.</Faint>
+      <Faint>This page updates when the first point arrives.</Faint>
     </>
   );
 }

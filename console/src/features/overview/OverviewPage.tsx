@@ -59,7 +59,7 @@ export function OverviewPage() {
       </Panel>
       <Faint>
         Fenetre {data.version}, started {ago(data.started, millis(data.now))}. {count(data.storage.waiting_points)}{" "}
-        points wait in the journal to be packed into blocks.
+        points in the journal are waiting to be packed into blocks.
       </Faint>
     </>
   );
@@ -67,7 +67,7 @@ export function OverviewPage() {
 
 /** Where its size will be, and against which limit. */
 function inAMonth(data: Overview): string {
-  const store = data.storage.places.find((place) => place.noun === "store");
+  const store = data.storage.places.find((place) => place.kind === "store");
   if (!store?.outlook || store.outlook.bytes_a_day <= 0) return "";
   const limit = store.keep_under.limit === null ? "" : ` of ${store.keep_under.limit}`;
   return `; ${bytes(store.outlook.in_30_days)}${limit} in 30 days`;
@@ -84,15 +84,15 @@ function Attention({ datasets }: { datasets: DatasetInfo[] }) {
       {limits && (
         <p>
           {count(limits.count)} points of new series were rejected in {limits.dataset}, past a limit on series.{" "}
-          <Link to="/arrivals">What was rejected</Link>
+          <Link to="/arrivals">Rejected points</Link>
         </p>
       )}
       {unreviewed.map((dataset) => (
         <p key={dataset.name}>
-          {dataset.unreviewed === 1 ? "1 metric" : `${count(dataset.unreviewed)} metrics`} of {dataset.name} came by
-          themselves and have not been looked at.{" "}
+          {dataset.unreviewed === 1 ? "1 metric" : `${count(dataset.unreviewed)} metrics`} of {dataset.name} were
+          created on arrival and not reviewed yet.{" "}
           <Link to={{ pathname: "/catalogue", search: `dataset=${encodeURIComponent(dataset.name)}` }}>
-            Look at them
+            Review them
           </Link>
         </p>
       ))}

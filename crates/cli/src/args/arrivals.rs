@@ -1,4 +1,4 @@
-//! What brings points in: imports, mappings, and what is seen of them.
+//! Arriving points: imports, mappings, and looks at them.
 
 use std::path::PathBuf;
 
@@ -9,39 +9,39 @@ use super::{ListOutput, Target};
 /// `fenetre import`
 #[derive(Debug, ClapArgs)]
 pub struct ImportArgs {
-    /// The file, gzip or zstd recognised; `-` is standard input
+    /// File, also gzip or zstd; `-` for standard input
     #[arg(required_unless_present = "resume")]
     pub file: Option<PathBuf>,
-    /// How the file is read, where its name does not say (standard input is taken for CSV)
+    /// Format of the file (default: by its name; CSV for standard input)
     #[arg(long, value_parser = ["json", "json-lines", "csv", "tsv", "senml-json", "senml-cbor", "open-metrics", "arrow-stream", "parquet"])]
     pub format: Option<String>,
-    /// What its columns are.
+    /// Columns.
     #[command(flatten)]
     pub columns: ColumnArgs,
-    /// Guess from the first rows what other options and --mapping leave open, and show the result
+    /// Guess missing settings from the first rows, and show the result
     #[arg(long)]
     pub guess: bool,
-    /// Read everything, keep nothing
+    /// Read everything, store nothing
     #[arg(long)]
     pub dry_run: bool,
-    /// Keep nothing where any row is rejected (reads the file twice)
+    /// Store nothing if any row is rejected (reads the file twice)
     #[arg(long)]
     pub all_or_nothing: bool,
-    /// Go on with an import that was stopped or that failed, by its id
+    /// Continue an import that was stopped or that failed, by its id
     #[arg(long = "continue", value_name = "ID", conflicts_with = "file")]
     pub resume: Option<String>,
-    /// How the service is reached.
+    /// Service and dataset.
     #[command(flatten)]
     pub target: Target,
 }
 
-/// What the columns of a table are.
+/// Columns of a table.
 #[derive(Clone, Debug, Default, ClapArgs)]
 pub struct ColumnArgs {
-    /// A mapping that is kept, or a file with one; the other options go on top of it
+    /// Stored mapping, or file with a mapping; other options override it
     #[arg(long, value_name = "NAME|FILE")]
     pub mapping: Option<String>,
-    /// Column of the time; a column called `time` needs no naming
+    /// Column of the time (default: `time`)
     #[arg(long, value_name = "COLUMN")]
     pub time: Option<String>,
     /// Column of the time of day, if --time names a column of dates
@@ -50,19 +50,19 @@ pub struct ColumnArgs {
     /// Format of times: iso, s, ms, us or ns since 1970, serial (spreadsheet dates), or a pattern such as '%d.%m.%Y %H:%M'
     #[arg(long, value_name = "FORMAT")]
     pub time_format: Option<String>,
-    /// Zone of times without an offset
+    /// Time zone of times without an offset
     #[arg(long, value_name = "ZONE")]
     pub zone: Option<String>,
-    /// Column that is a tag (several times for several), and its key where that differs
+    /// Column that is a tag (repeatable), with the key if it differs
     #[arg(long = "tag", value_name = "COLUMN[=KEY]")]
     pub tags: Vec<String>,
-    /// Column of numbers, and the metric that they are of where its name differs
+    /// Column of numbers (repeatable), with the metric if its name differs
     #[arg(long = "value", value_name = "COLUMN[=METRIC]")]
     pub values: Vec<String>,
-    /// Column of words of a state, likewise
+    /// Column of states (repeatable), with the metric if its name differs
     #[arg(long = "state", value_name = "COLUMN[=METRIC]")]
     pub states: Vec<String>,
-    /// Tag that every row has
+    /// Tag of every row (repeatable)
     #[arg(long = "const", value_name = "KEY=VALUE")]
     pub constants: Vec<String>,
     /// Mark of an empty cell, such as NA (repeatable)
@@ -79,13 +79,13 @@ pub struct ColumnArgs {
 /// `fenetre imports`
 #[derive(Debug, ClapArgs)]
 pub struct ImportsArgs {
-    /// What to do with them; lists them where it is left out
+    /// Command (default: list)
     #[command(subcommand)]
     pub command: Option<ImportsCommand>,
-    /// How the list is written
+    /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
     pub url: String,
 }
@@ -93,24 +93,24 @@ pub struct ImportsArgs {
 /// `fenetre imports …`
 #[derive(Debug, Subcommand)]
 pub enum ImportsCommand {
-    /// Show what became of an import
+    /// Show an import and its result
     Show {
-        /// Its id
+        /// Id
         id: String,
     },
-    /// Write everything that was rejected of an import as CSV to standard output
+    /// Write the rejected rows of an import as CSV to standard output
     Rejects {
-        /// Its id
+        /// Id
         id: String,
     },
-    /// Stop an import after the part that it is at; `fenetre import --continue ID` goes on
+    /// Stop an import after its current part; `fenetre import --continue ID` continues it
     Stop {
-        /// Its id
+        /// Id
         id: String,
     },
-    /// Forget an import, its file and its rejects; its points stay
+    /// Remove an import, its file and its rejects; its points stay
     Forget {
-        /// Its id
+        /// Id
         id: String,
     },
 }
@@ -118,59 +118,59 @@ pub enum ImportsCommand {
 /// `fenetre mapping …`
 #[derive(Debug, Subcommand)]
 pub enum MappingCommand {
-    /// List the mappings that are kept
+    /// List the stored mappings
     List {
-        /// How the list is written
+        /// Output format
         #[arg(long, short, value_enum, default_value = "table")]
         output: ListOutput,
-        /// Where the service listens
+        /// Address of the service
         #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
         url: String,
     },
-    /// Write a mapping that is kept as TOML to standard output
+    /// Write a stored mapping as TOML to standard output
     Show {
-        /// Its name
+        /// Name
         name: String,
-        /// Where the service listens
+        /// Address of the service
         #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
         url: String,
     },
     /// Propose a mapping for a file, as TOML with the reason for each column (needs no service)
     Guess {
-        /// The file
+        /// File
         file: PathBuf,
-        /// Zone of times without an offset
+        /// Time zone of times without an offset
         #[arg(long, default_value = "UTC")]
         zone: String,
-        /// How the file is read, where its name does not say
+        /// Format of the file (default: by its name)
         #[arg(long, value_parser = ["json", "json-lines", "csv", "tsv", "arrow-stream", "parquet"])]
         format: Option<String>,
     },
-    /// Read the first rows of a file by a mapping and show the points that they become (needs no service)
+    /// Read the first rows of a file with a mapping, and show the resulting points (needs no service)
     Check {
-        /// The mapping, TOML or JSON
+        /// Mapping, TOML or JSON
         mapping: PathBuf,
-        /// The file
+        /// File
         file: PathBuf,
-        /// How the file is read, where its name does not say
+        /// Format of the file (default: by its name)
         #[arg(long, value_parser = ["json", "json-lines", "csv", "tsv"])]
         format: Option<String>,
     },
-    /// Keep a mapping under a name
+    /// Store a mapping under a name
     Keep {
-        /// The name
+        /// Name
         name: String,
-        /// The mapping, TOML or JSON; `-` is standard input
+        /// Mapping, TOML or JSON; `-` for standard input
         file: PathBuf,
-        /// Where the service listens
+        /// Address of the service
         #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
         url: String,
     },
-    /// Forget a mapping
+    /// Remove a stored mapping
     Remove {
-        /// Its name
+        /// Name
         name: String,
-        /// Where the service listens
+        /// Address of the service
         #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
         url: String,
     },
@@ -179,15 +179,15 @@ pub enum MappingCommand {
 /// `fenetre peek`
 #[derive(Debug, ClapArgs)]
 pub struct PeekArgs {
-    /// The metric
+    /// Metric
     pub metric: String,
-    /// Which of its series, as in a query: 'lock = "osier"'
+    /// Series, as in `where` of a query: 'lock = "osier"' (default: all)
     #[arg(long = "where", value_name = "CONDITION")]
     pub condition: Option<String>,
-    /// So many points of each series
+    /// Number of points per series
     #[arg(long, default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=100))]
     pub count: u16,
-    /// How the service is reached.
+    /// Service and dataset.
     #[command(flatten)]
     pub target: Target,
 }
@@ -195,13 +195,13 @@ pub struct PeekArgs {
 /// `fenetre tail`
 #[derive(Debug, ClapArgs)]
 pub struct TailArgs {
-    /// Only of this dataset
+    /// Only this dataset
     #[arg(long, value_name = "NAME")]
     pub dataset: Option<String>,
-    /// End after so many batches
+    /// Number of batches after which the command ends
     #[arg(long, value_name = "COUNT")]
     pub batches: Option<u64>,
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
     pub url: String,
 }

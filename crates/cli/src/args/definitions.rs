@@ -1,4 +1,4 @@
-//! What is defined and what goes for good: datasets, metrics, tags, definitions in files, points, the bin.
+//! Definitions and deletion: datasets, metrics, tags, definitions in files, points, the bin.
 
 use std::path::PathBuf;
 
@@ -9,15 +9,15 @@ use super::{ListOutput, Target};
 /// `fenetre apply`
 #[derive(Debug, ClapArgs)]
 pub struct ApplyArgs {
-    /// Folder with a file DATASET.toml for each dataset, and mappings/NAME.toml for mappings
+    /// Folder with one DATASET.toml per dataset, and mappings/NAME.toml
     pub folder: PathBuf,
-    /// Apply without asking
+    /// Do not ask for confirmation
     #[arg(long)]
     pub yes: bool,
-    /// Only show what would differ; exit code 4 where something would
+    /// Show the changes and apply nothing; exit code 4 if there are any
     #[arg(long, conflicts_with = "yes")]
     pub dry_run: bool,
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
     pub url: String,
 }
@@ -25,10 +25,10 @@ pub struct ApplyArgs {
 /// `fenetre tags`
 #[derive(Debug, ClapArgs)]
 pub struct TagsArgs {
-    /// What to do with them; lists them where it is left out
+    /// Command (default: list)
     #[command(subcommand)]
     pub command: Option<TagsCommand>,
-    /// What narrows the list and how it is written.
+    /// Filter and output format.
     #[command(flatten)]
     pub list: CatalogueArgs,
 }
@@ -36,34 +36,34 @@ pub struct TagsArgs {
 /// `fenetre tags …`
 #[derive(Debug, Subcommand)]
 pub enum TagsCommand {
-    /// Say what a tag is; what is left out stays as it is
+    /// Define a tag; omitted options stay as they are
     Define {
-        /// Its key
+        /// Key
         key: String,
-        /// One sentence
+        /// Description, one sentence
         #[arg(long)]
         description: Option<String>,
-        /// Every new series must carry it
+        /// New series must have this tag
         #[arg(long, overrides_with = "optional")]
         required: bool,
-        /// New series need not carry it
+        /// New series may omit this tag
         #[arg(long)]
         optional: bool,
-        /// Value that it may have (several times for several)
+        /// Allowed value (repeatable)
         #[arg(long = "allow", value_name = "VALUE")]
         allowed: Vec<String>,
         /// Regular expression that a whole value must match
         #[arg(long, value_name = "REGEX")]
         pattern: Option<String>,
-        /// The most distinct values
+        /// Maximum number of distinct values
         #[arg(long, value_name = "COUNT")]
-        most_values: Option<u32>,
+        max_values: Option<u32>,
     },
-    /// Give a tag another key in all series; the old one goes on answering
+    /// Rename a tag in all series; queries may still use the old key
     Rename {
-        /// Its key
+        /// Current key
         old: String,
-        /// What it is to be
+        /// New key
         new: String,
     },
 }
@@ -71,26 +71,26 @@ pub enum TagsCommand {
 /// `fenetre points …`
 #[derive(Debug, Subcommand)]
 pub enum PointsCommand {
-    /// Move a span of points of some series into the bin, after saying what goes
+    /// Move points of a time range to the bin; shows what would be deleted first
     Delete {
-        /// The metric
+        /// Metric
         metric: String,
-        /// Which of its series, as in a query: 'lock = "osier"'
+        /// Series, as in `where` of a query: 'lock = "osier"' (default: all)
         #[arg(long = "where", value_name = "CONDITION")]
         condition: Option<String>,
-        /// First instant (RFC 3339, or a local time in the dataset's zone)
+        /// Start of the range (RFC 3339, or local time in the zone of the dataset)
         #[arg(long, value_name = "TIME")]
         from: String,
-        /// First instant that stays
+        /// End of the range (exclusive)
         #[arg(long, value_name = "TIME")]
         to: String,
-        /// Delete without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
-        /// Only say what would go
+        /// Show what would be deleted, and delete nothing
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
-        /// How the service is reached.
+        /// Service and dataset.
         #[command(flatten)]
         target: Target,
     },
@@ -99,13 +99,13 @@ pub enum PointsCommand {
 /// `fenetre bin`
 #[derive(Debug, ClapArgs)]
 pub struct BinArgs {
-    /// What to do with what is there; lists it where this is left out
+    /// Command (default: list)
     #[command(subcommand)]
     pub command: Option<BinCommand>,
-    /// How the list is written
+    /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
     pub url: String,
 }
@@ -113,19 +113,19 @@ pub struct BinArgs {
 /// `fenetre bin …`
 #[derive(Debug, Subcommand)]
 pub enum BinCommand {
-    /// Bring something back
+    /// Restore an item
     Restore {
-        /// Its id in the bin
+        /// Id in the bin
         id: String,
-        /// Another name for a metric whose own is taken by now
+        /// New name for a metric, if its name is in use
         #[arg(long)]
         name: Option<String>,
     },
-    /// Erase something for good
+    /// Erase an item permanently
     Erase {
-        /// Its id in the bin
+        /// Id in the bin
         id: String,
-        /// Erase without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
@@ -134,16 +134,16 @@ pub enum BinCommand {
 /// `fenetre datasets`
 #[derive(Debug, ClapArgs)]
 pub struct DatasetsArgs {
-    /// What to do with them; lists them where it is left out
+    /// Command (default: list)
     #[command(subcommand)]
     pub command: Option<DatasetsCommand>,
     /// Only this dataset
     #[arg(long, value_name = "NAME")]
     pub dataset: Option<String>,
-    /// How the list is written
+    /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
     pub url: String,
 }
@@ -151,34 +151,34 @@ pub struct DatasetsArgs {
 /// `fenetre datasets …`
 #[derive(Debug, Subcommand)]
 pub enum DatasetsCommand {
-    /// Make a dataset, or change what is said of one
+    /// Create a dataset, or change its definition
     Define {
-        /// Its name: a-z, 0-9, - and _
+        /// Name: a-z, 0-9, - and _
         name: String,
-        /// IANA time zone that its calendar follows (UTC by default); what is left out stays as it is
+        /// IANA time zone of the calendar (default: UTC)
         #[arg(long)]
         zone: Option<String>,
-        /// One sentence
+        /// Description, one sentence
         #[arg(long)]
         description: Option<String>,
-        /// Refuse metrics and tags that nobody has defined
+        /// Reject undefined metrics and tags
         #[arg(long, overrides_with = "open")]
         closed: bool,
-        /// Make unknown metrics and tags on arrival (the default)
+        /// Create undefined metrics and tags on arrival (default)
         #[arg(long)]
         open: bool,
-        /// The most series; points of those that are there still land
+        /// Maximum number of series; existing series still accept points
         #[arg(long, value_name = "COUNT")]
-        most_series: Option<u32>,
-        /// The most series of each metric
+        max_series: Option<u32>,
+        /// Maximum number of series per metric
         #[arg(long, value_name = "COUNT")]
-        most_series_per_metric: Option<u32>,
+        max_series_per_metric: Option<u32>,
     },
-    /// Give a dataset another name; the old one goes on answering
+    /// Rename a dataset; queries and pushes may still use the old name
     Rename {
-        /// Its name
+        /// Current name
         old: String,
-        /// What it is to be called
+        /// New name
         new: String,
     },
 }
@@ -186,13 +186,13 @@ pub enum DatasetsCommand {
 /// `fenetre metrics`
 #[derive(Debug, ClapArgs)]
 pub struct MetricsArgs {
-    /// What to do with them; lists them where it is left out
+    /// Command (default: list)
     #[command(subcommand)]
     pub command: Option<MetricsCommand>,
-    /// How the list is written
+    /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// How the service is reached.
+    /// Service and dataset.
     #[command(flatten)]
     pub target: Target,
 }
@@ -200,64 +200,64 @@ pub struct MetricsArgs {
 /// `fenetre metrics …`
 #[derive(Debug, Subcommand)]
 pub enum MetricsCommand {
-    /// Say what a metric is, before or after its first point
+    /// Define a metric, before or after its first point
     Define(Box<DefineArgs>),
-    /// Show everything that is known of a metric
+    /// Show the definition and use of a metric
     Show {
-        /// Its name
+        /// Name
         name: String,
     },
-    /// Write the definitions as CSV to standard output, to be edited and applied
+    /// Export definitions as CSV to standard output
     Export,
-    /// Apply definitions from CSV, all or none, after showing what would differ
+    /// Import edited definitions from CSV, all or none; shows the changes first
     Apply {
-        /// The file; `-` is standard input
+        /// File; `-` for standard input
         file: PathBuf,
-        /// Apply without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
-        /// Only show what would differ; exit code 4 where something would
+        /// Show the changes and apply nothing; exit code 4 if there are any
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
     },
-    /// Give a metric another name; the old one goes on answering
+    /// Rename a metric; queries and pushes may still use the old name
     Rename {
-        /// Its name
+        /// Current name
         old: String,
-        /// What it is to be called
+        /// New name
         new: String,
     },
-    /// Take no points for now; history stays
+    /// Reject points for now; history stays
     Pause {
-        /// Its name
+        /// Name
         name: String,
-        /// Pass points over, and do not reject them
+        /// Drop points silently instead of rejecting them
         #[arg(long)]
         drop: bool,
     },
-    /// Take points again
+    /// Accept points again
     Resume {
-        /// Its name
+        /// Name
         name: String,
     },
-    /// Take no points any more; history stays
+    /// Reject points from now on; history stays
     Retire {
-        /// Its name
+        /// Name
         name: String,
     },
-    /// Say that metrics that were made on arrival were looked at
+    /// Mark metrics that were created on arrival as reviewed
     Review {
-        /// Their names; all where none is given
+        /// Names (default: all)
         names: Vec<String>,
     },
-    /// Put a metric with all its points into the bin, after saying what goes
+    /// Move a metric and its points to the bin; shows what would be deleted first
     Delete {
-        /// Its name
+        /// Name
         name: String,
-        /// Delete without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
-        /// Only say what would go
+        /// Show what would be deleted, and delete nothing
         #[arg(long, conflicts_with = "yes")]
         dry_run: bool,
     },
@@ -266,71 +266,71 @@ pub enum MetricsCommand {
 /// `fenetre metrics define`
 #[derive(Debug, ClapArgs)]
 pub struct DefineArgs {
-    /// Its name
+    /// Name
     pub name: String,
-    /// gauge (the default), counter, state or histogram; what is left out stays as it is
+    /// gauge (default), counter, state or histogram; omitted options stay as they are
     #[arg(long, value_parser = ["gauge", "counter", "state", "histogram"])]
     pub kind: Option<String>,
-    /// UCUM code of its unit, such as cm or Cel
+    /// Unit, as a UCUM code such as cm or Cel
     #[arg(long)]
     pub unit: Option<String>,
-    /// How it runs between two points: linear (the default) or stepped
+    /// Shape between two points: linear (default) or stepped
     #[arg(long, value_parser = ["linear", "stepped"])]
     pub shape: Option<String>,
-    /// One sentence
+    /// Description, one sentence
     #[arg(long)]
     pub description: Option<String>,
-    /// What each value of a counter or histogram counts
+    /// What a value of a counter or histogram counts: since a start, or since the value before
     #[arg(long, value_parser = ["cumulative", "delta"])]
     pub temporality: Option<String>,
-    /// How often a series gets a point, such as 1m
+    /// Expected interval between points, such as 1m
     #[arg(long, value_name = "SPAN")]
     pub interval: Option<String>,
-    /// After how long without a point a series counts as silent, such as 15m
+    /// Time without a point after which a series is stale, such as 15m
     #[arg(long, value_name = "SPAN")]
     pub stale_after: Option<String>,
-    /// Word to group metrics by (several times for several)
+    /// Label to group metrics by (repeatable)
     #[arg(long = "label", value_name = "WORD")]
     pub labels: Vec<String>,
-    /// The most series that it may have
+    /// Maximum number of series
     #[arg(long, value_name = "COUNT")]
-    pub most_series: Option<u32>,
-    /// Leave out points no further than this from the last one kept (with --longest-silence)
+    pub max_series: Option<u32>,
+    /// Drop points that differ from the last stored one by at most this (needs --max-silence)
     #[arg(long, value_name = "WIDTH", conflicts_with = "line_tolerance")]
     pub dead_band: Option<f64>,
-    /// Leave out points that the line between those kept passes within this distance
+    /// Drop points within this distance of the line between stored points
     #[arg(long, value_name = "DISTANCE")]
     pub line_tolerance: Option<f64>,
-    /// With thinning: keep a point at least so often
+    /// With thinning: store a point at least this often
     #[arg(long, value_name = "SPAN")]
-    pub longest_silence: Option<String>,
-    /// Keep every point from now on
+    pub max_silence: Option<String>,
+    /// Store every point from now on
     #[arg(long, conflicts_with_all = ["dead_band", "line_tolerance"])]
     pub no_thinning: bool,
-    /// Convert the points to the new unit or kind (shows first what that does; the old metric goes to the bin)
+    /// Convert existing points to the new unit or kind; shows the effect first, and moves the old metric to the bin
     #[arg(long)]
     pub convert: bool,
-    /// Keep the values of the points, which were in the new unit all along
+    /// Keep the values of existing points: they were in the new unit already
     #[arg(long, conflicts_with = "convert")]
     pub relabel: bool,
-    /// With --convert: do not ask
+    /// With --convert: do not ask for confirmation
     #[arg(long, short, requires = "convert")]
     pub yes: bool,
-    /// With --convert: only show what it would do
+    /// With --convert: show the effect and change nothing
     #[arg(long, requires = "convert")]
     pub dry_run: bool,
 }
 
-/// Lists of a dataset that one metric may narrow.
+/// Lists of a dataset, filtered by metric.
 #[derive(Debug, ClapArgs)]
 pub struct CatalogueArgs {
-    /// Only of this metric
+    /// Only this metric
     #[arg(long)]
     pub metric: Option<String>,
-    /// How the list is written
+    /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// How the service is reached.
+    /// Service and dataset.
     #[command(flatten)]
     pub target: Target,
 }
@@ -338,13 +338,13 @@ pub struct CatalogueArgs {
 /// `fenetre series` and `fenetre latest`
 #[derive(Debug, ClapArgs)]
 pub struct SeriesArgs {
-    /// Only where the metric's name, a tag or a value holds this text
+    /// Only series whose metric, tags or tag values contain this text
     #[arg(long)]
     pub search: Option<String>,
-    /// So many at the most
+    /// Maximum number of rows
     #[arg(long, default_value_t = 1_000)]
     pub limit: usize,
-    /// What narrows it and how it is written.
+    /// Filter and output format.
     #[command(flatten)]
     pub list: CatalogueArgs,
 }

@@ -1,4 +1,4 @@
-//! Commands about keeping: retention, expiry, what is stored.
+//! Commands about retention, expiry, storage and rollups.
 
 use std::path::PathBuf;
 
@@ -6,10 +6,10 @@ use clap::{ArgGroup, Args as ClapArgs, Subcommand};
 
 use super::{ListOutput, Target};
 
-/// Where the service is, for commands about the whole store.
+/// Address of the service, for commands about the whole store.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct ServiceUrl {
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
     pub url: String,
 }
@@ -17,10 +17,10 @@ pub struct ServiceUrl {
 /// `fenetre retention …`
 #[derive(Debug, ClapArgs)]
 pub struct RetentionArgs {
-    /// What to do; shows what holds where this is left out
+    /// Command (default: show)
     #[command(subcommand)]
     pub command: Option<RetentionCommand>,
-    /// Where the service is.
+    /// Address of the service.
     #[command(flatten)]
     pub service: ServiceUrl,
 }
@@ -28,16 +28,16 @@ pub struct RetentionArgs {
 /// `fenetre retention …`
 #[derive(Debug, Subcommand)]
 pub enum RetentionCommand {
-    /// Show each limit in force, where it comes from, and what is held under it
+    /// Show the limits in force, their source, and current use
     Show {
-        /// A dataset, or a metric as DATASET::METRIC; everything where it is left out
+        /// Dataset or DATASET::METRIC (default: everything)
         #[arg(value_name = "PLACE")]
         place: Option<String>,
-        /// How the list is written
+        /// Output format
         #[arg(long, short, value_enum, default_value = "table")]
         output: ListOutput,
     },
-    /// Say how long and how much is kept, after showing what would go
+    /// Set retention limits; shows the effect first
     #[command(after_help = "\
 fenetre retention set velmar --keep-for 90d --preview
 fenetre retention set velmar --keep-for 90d --keep-under 20GB
@@ -45,36 +45,36 @@ fenetre retention set velmar::turbidity --keep-for 2w
 fenetre retention set --keep-under 200GB            # the whole store")]
     #[command(group(ArgGroup::new("limit").args(["keep_for", "keep_under"]).required(true).multiple(true)))]
     Set {
-        /// A dataset, or a metric as DATASET::METRIC; the whole store where it is left out
+        /// Dataset or DATASET::METRIC (default: the whole store)
         #[arg(value_name = "PLACE", default_value = "", hide_default_value = true)]
         place: String,
-        /// How long points are kept, such as 90d or 1y; `none` for no limit here
+        /// Maximum age of points, such as 90d or 1y; `none` for no limit
         #[arg(long, value_name = "SPAN")]
         keep_for: Option<String>,
-        /// How much is kept, such as 20GB; `none` for no limit here
+        /// Maximum size, such as 20GB; `none` for no limit
         #[arg(long, value_name = "SIZE")]
         keep_under: Option<String>,
-        /// Only show what would go, and what will be there
+        /// Show the effect and change nothing
         #[arg(long)]
         preview: bool,
-        /// Do it without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
-    /// Go back to what the configuration file says of a place
+    /// Remove a runtime setting: the configuration file applies again
     Reset {
-        /// A dataset, or a metric as DATASET::METRIC; the whole store where it is left out
+        /// Dataset or DATASET::METRIC (default: the whole store)
         #[arg(value_name = "PLACE", default_value = "", hide_default_value = true)]
         place: String,
-        /// Do it without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
-    /// Write what was set live into the configuration file
+    /// Write runtime settings to the configuration file
     WriteFile,
-    /// Bring back what was dropped, while it is in the bin
+    /// Restore expired data while it is in the bin
     Restore {
-        /// Its id, as `fenetre bin` tells it
+        /// Id in the bin (see `fenetre bin`)
         id: String,
     },
 }
@@ -82,13 +82,13 @@ fenetre retention set --keep-under 200GB            # the whole store")]
 /// `fenetre expire`
 #[derive(Debug, ClapArgs)]
 pub struct ExpireArgs {
-    /// Only show what would go
+    /// Show what would expire, and change nothing
     #[arg(long)]
     pub dry_run: bool,
     /// Accept the system clock after a leap, and resume expiry
     #[arg(long)]
     pub accept_clock: bool,
-    /// Where the service is.
+    /// Address of the service.
     #[command(flatten)]
     pub service: ServiceUrl,
 }
@@ -96,16 +96,16 @@ pub struct ExpireArgs {
 /// `fenetre storage`
 #[derive(Debug, ClapArgs)]
 pub struct StorageArgs {
-    /// What to do; shows what the store weighs where this is left out
+    /// Command (default: show storage use)
     #[command(subcommand)]
     pub command: Option<StorageCommand>,
     /// Only this dataset
     #[arg(long, value_name = "NAME", global = true)]
     pub dataset: Option<String>,
-    /// How the list is written
+    /// Output format
     #[arg(long, short, value_enum, default_value = "table", global = true)]
     pub output: ListOutput,
-    /// Where the service is.
+    /// Address of the service.
     #[command(flatten)]
     pub service: ServiceUrl,
 }
@@ -113,35 +113,35 @@ pub struct StorageArgs {
 /// `fenetre storage …`
 #[derive(Debug, Subcommand)]
 pub enum StorageCommand {
-    /// Show which metrics take most
+    /// Show the largest metrics
     Top {
-        /// So many at the most
+        /// Maximum number of rows
         #[arg(long, default_value_t = 20)]
         limit: usize,
     },
-    /// Check every block's checksum, and that summaries are those of their points; repairs nothing
+    /// Check every file, block and summary; changes nothing
     Verify,
-    /// Merge blocks that overlap or are small now, and give back the room
+    /// Merge small and overlapping blocks, and free their space
     Compact,
-    /// Check the files of a store that no service has open, and show what can be repaired; `--apply` does it
+    /// Check the files of a stopped store and show what can be repaired
     #[command(after_help = "\
 Nothing is deleted: files that are replaced or taken out go into the folder `damaged` of the store.
 
 fenetre storage repair /var/lib/fenetre
 fenetre storage repair /var/lib/fenetre --from /backup/monday --apply")]
     Repair {
-        /// The store's directory
+        /// Directory of the store
         store: PathBuf,
-        /// A backup, for what the store has lost
+        /// Backup to take lost data from
         #[arg(long, value_name = "BACKUP")]
         from: Option<PathBuf>,
-        /// Do what the plan says
+        /// Carry out the plan
         #[arg(long)]
         apply: bool,
     },
-    /// Accept the loss of a file: ends the warning, and its time range counts as no longer kept
+    /// Accept the loss of a file: the warning ends, and its time range counts as no longer kept
     AcceptLoss {
-        /// The file, as `fenetre storage` names it
+        /// File, as listed by `fenetre storage`
         file: String,
     },
 }
@@ -149,10 +149,10 @@ fenetre storage repair /var/lib/fenetre --from /backup/monday --apply")]
 /// `fenetre rollup …`
 #[derive(Debug, ClapArgs)]
 pub struct RollupArgs {
-    /// What to do; shows how far levels are where this is left out
+    /// Command (default: show the levels)
     #[command(subcommand)]
     pub command: Option<RollupCommand>,
-    /// Which dataset, and where the service is.
+    /// Service and dataset.
     #[command(flatten)]
     pub target: Target,
 }
@@ -160,16 +160,16 @@ pub struct RollupArgs {
 /// `fenetre rollup …`
 #[derive(Debug, Subcommand)]
 pub enum RollupCommand {
-    /// Show each level: since when it stands for points, what is out of date, how large it is
+    /// Show each level: time it covers, windows to be rebuilt, size
     Show {
-        /// Ask the same of each level and of points, and show how much faster it was
+        /// Run one query on each level and on points, and compare the times
         #[arg(long)]
         measure: bool,
-        /// How the list is written
+        /// Output format
         #[arg(long, short, value_enum, default_value = "table")]
         output: ListOutput,
     },
-    /// Say which metrics are rolled up, into which levels, and how long each is kept
+    /// Set a rollup policy: which metrics, which levels, how long each is kept
     #[command(after_help = "\
 fenetre rollup set --dataset velmar --level 5m=90d --level 1h=2y --level 1d
 fenetre rollup set --dataset velmar --name levels --metric 'level*' --where 'reach = \"upper\"' --level 1h")]
@@ -177,28 +177,28 @@ fenetre rollup set --dataset velmar --name levels --metric 'level*' --where 'rea
         /// The policy.
         #[command(flatten)]
         policy: RollupPolicyArgs,
-        /// Set it without asking, also where levels go that tell of points that are no longer there
+        /// Do not ask for confirmation, even if rollups of expired points would be lost
         #[arg(long)]
         yes: bool,
     },
-    /// Show what a policy would take, and about how large it would be
+    /// Show which series a policy would include, and its approximate size
     Preview {
         /// The policy.
         #[command(flatten)]
         policy: RollupPolicyArgs,
     },
-    /// Let levels go on being filled backwards, or stop that
+    /// Resume or stop backfilling
     Fill {
-        /// Stop it
+        /// Stop backfilling
         #[arg(long)]
         stop: bool,
     },
-    /// Drop a policy with everything that was made for it; points stay
+    /// Delete a policy and its rollups; points stay
     Drop {
-        /// Its name
+        /// Name
         #[arg(default_value = "default")]
         name: String,
-        /// Drop it without asking
+        /// Do not ask for confirmation
         #[arg(long)]
         yes: bool,
     },
@@ -207,22 +207,22 @@ fenetre rollup set --dataset velmar --name levels --metric 'level*' --where 'rea
 /// A rollup policy.
 #[derive(Debug, ClapArgs)]
 pub struct RollupPolicyArgs {
-    /// A level as WIDTH or WIDTH=KEPT, such as 1h=2y; the finest first
-    #[arg(long = "level", value_name = "WIDTH[=KEPT]", required = true)]
+    /// Level as WIDTH or WIDTH=KEEP_FOR, such as 1h=2y; the finest first
+    #[arg(long = "level", value_name = "WIDTH[=KEEP_FOR]", required = true)]
     pub levels: Vec<String>,
-    /// Its name
+    /// Name
     #[arg(long, default_value = "default")]
     pub name: String,
-    /// Only metrics of this name, `*` for any letters; all where it is left out
+    /// Metrics to include; `*` matches any text (default: all)
     #[arg(long = "metric", value_name = "PATTERN")]
     pub metrics: Vec<String>,
-    /// Only series that fulfil this, as in `where`
+    /// Series to include, as in `where` of a query (default: all)
     #[arg(long = "where", value_name = "CONDITION")]
     pub condition: Option<String>,
-    /// The zone of days, weeks, months and years; the dataset's where it is left out
+    /// Time zone of days, weeks, months and years (default: that of the dataset)
     #[arg(long, value_name = "ZONE")]
     pub zone: Option<String>,
-    /// How long a window waits for late points before it is made
+    /// Time to wait for late points before a window is computed
     #[arg(long, value_name = "SPAN", default_value = "10m")]
     pub lateness: String,
 }

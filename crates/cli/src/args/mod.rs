@@ -20,11 +20,17 @@ pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, RollupArgs, Rollu
 pub use running::{BackupArgs, ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, ServeArgs};
 
 const AFTER_HELP: &str = "\
-Exit codes: 0 done; 1 failed; 2 wrong command line or wrong query; 3 no service answers; 4 done, but some rows were rejected; 141 nobody read the result to its end.
+Exit codes:
+  0    done
+  1    failed
+  2    invalid command line or query
+  3    no service answers
+  4    done, but some rows were rejected
+  141  the reader of the output closed it early
 
---url and --dataset may stand before the command as well as behind it.
+--url and --dataset are also accepted before the command.
 
-A first look, `fenetre serve` in one terminal and this in another:
+To try it, run `fenetre serve` in one terminal and this in another:
   curl -H 'Content-Type: application/json' \\
        -d '{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"value\": 312.5}' \\
        http://127.0.0.1:7430/api/v1/datasets/main/points
@@ -34,7 +40,7 @@ A first look, `fenetre serve` in one terminal and this in another:
 #[derive(Debug, Parser)]
 #[command(name = "fenetre", version, after_help = AFTER_HELP, max_term_width = 110)]
 pub struct Args {
-    /// What to do.
+    /// Command.
     #[command(subcommand)]
     pub command: Command,
 }
@@ -63,18 +69,18 @@ pub fn in_order(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
     ordered
 }
 
-/// How a service is reached.
+/// Service and dataset.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Target {
-    /// Where the service listens.
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
     pub url: String,
-    /// Which dataset.
+    /// Dataset
     #[arg(long, env = "FENETRE_DATASET", default_value = "main", value_name = "NAME", global = true)]
     pub dataset: String,
 }
 
-/// How a list is written.
+/// Output format of a list.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum ListOutput {
     /// For people.
@@ -83,24 +89,24 @@ pub enum ListOutput {
     Json,
     /// With a header.
     Csv,
-    /// An object a line.
+    /// One object per line.
     Ndjson,
 }
 
-/// How an answer is written.
+/// Output format of an answer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum AnswerOutput {
     /// For people, with times in words.
     Table,
-    /// For people, drawn in the terminal.
+    /// For people, as a chart in the terminal.
     Chart,
-    /// For people, a small line for each.
+    /// For people, one small chart per line.
     Spark,
-    /// One document: windows once, then lines.
+    /// One document: windows, then lines.
     Json,
-    /// A row for each value.
+    /// One row per value.
     Csv,
-    /// An object for each value.
+    /// One object per value.
     Ndjson,
     /// An Arrow IPC stream.
     Arrow,
@@ -113,59 +119,59 @@ pub enum AnswerOutput {
 pub enum Command {
     /// Run the service
     Serve(ServeArgs),
-    /// Look at a configuration file
+    /// Check a configuration file
     #[command(subcommand)]
     Config(ConfigCommand),
-    /// Bring in a file: CSV, JSON, SenML, OpenMetrics, Arrow or Parquet
+    /// Import a file: CSV, JSON, SenML, OpenMetrics, Arrow or Parquet
     Import(ImportArgs),
-    /// List the imports, or look at one, stop it, forget it
+    /// List imports, or show, stop or remove one
     Imports(ImportsArgs),
-    /// Mappings: guess one from a file, check it, keep it under a name
+    /// Manage mappings: guess one from a file, check it, store it under a name
     #[command(subcommand)]
     Mapping(MappingCommand),
-    /// Apply a folder of definitions (TOML), after showing what would differ
+    /// Apply a folder of definitions (TOML); shows the changes first
     Apply(ApplyArgs),
-    /// Ask for aggregates over windows, for points, or for values at a moment
+    /// Query aggregates over windows, points, or values at an instant
     Ask(AskArgs),
-    /// Ask for the values at a moment: short for `ask 'show … at …'`
+    /// Query the values at an instant: short for `ask 'show … at …'`
     At(AtArgs),
-    /// List the datasets, or make one
+    /// List, create or rename datasets
     Datasets(DatasetsArgs),
-    /// List the metrics of a dataset, or say what one is
+    /// List or define the metrics of a dataset
     Metrics(MetricsArgs),
-    /// List the tags of a dataset with their values, or say what one is
+    /// List or define the tags of a dataset
     Tags(TagsArgs),
     /// List the series of a dataset
     Series(SeriesArgs),
     /// Show the latest point of each series
     Latest(SeriesArgs),
-    /// Look at the latest few points of a metric
+    /// Show the latest few points of a metric
     Peek(PeekArgs),
-    /// Watch what arrives
+    /// Watch arriving points
     Tail(TailArgs),
-    /// Delete points of a span
+    /// Delete points of a time range
     #[command(subcommand)]
     Points(PointsCommand),
-    /// List what was deleted, bring it back, or erase it
+    /// List, restore or erase deleted data
     Bin(BinArgs),
-    /// Say how long and how much is kept, and see why something is
+    /// Show and set retention limits
     Retention(RetentionArgs),
-    /// Roll points up into windows that are kept longer
+    /// Manage rollups: summaries that are kept longer than points
     Rollup(RollupArgs),
-    /// Let go at once of what is older or more than is kept
+    /// Apply retention now
     Expire(ExpireArgs),
-    /// Show what the store weighs, and what it will
+    /// Show storage use and forecast; verify, compact or repair the store
     Storage(StorageArgs),
-    /// Copy a running store into a folder, consistently
+    /// Back up a running store to a folder
     Backup(BackupArgs),
-    /// Make a store of a backup
+    /// Restore a store from a backup
     Restore(RestoreArgs),
-    /// Run the demo, or write its points as a file
+    /// Run the demo, or write its points to a file
     #[command(subcommand)]
     Demo(DemoCommand),
-    /// Print the completions of a shell: fenetre completions bash > …/bash-completion/completions/fenetre
+    /// Print shell completions: fenetre completions bash > …/bash-completion/completions/fenetre
     Completions {
-        /// Which shell
+        /// Shell
         shell: clap_complete::Shell,
     },
 }

@@ -1,4 +1,4 @@
-//! The service itself: serving, its configuration, the demo, copies.
+//! The service: serve, configuration, demo, backups.
 
 use std::path::PathBuf;
 
@@ -7,13 +7,13 @@ use clap::{Args as ClapArgs, Subcommand};
 /// `fenetre serve`
 #[derive(Debug, ClapArgs)]
 pub struct ServeArgs {
-    /// Configuration file; without one, defaults hold
+    /// Configuration file (default: built-in settings)
     #[arg(long, value_name = "FILE")]
     pub config: Option<PathBuf>,
-    /// Directory of the store, instead of the configuration's
+    /// Directory of the store; overrides the configuration
     #[arg(long, value_name = "DIR")]
     pub store: Option<PathBuf>,
-    /// Where to listen, instead of the configuration's
+    /// Address to listen on; overrides the configuration
     #[arg(long, value_name = "IP:PORT")]
     pub listen: Option<String>,
 }
@@ -21,9 +21,9 @@ pub struct ServeArgs {
 /// `fenetre config …`
 #[derive(Debug, Subcommand)]
 pub enum ConfigCommand {
-    /// Read a configuration file and say what is wrong, or what holds
+    /// Check a configuration file and show the settings in force
     Check {
-        /// The file
+        /// File
         #[arg(default_value = "fenetre.toml")]
         file: PathBuf,
     },
@@ -33,16 +33,16 @@ pub enum ConfigCommand {
 #[derive(Debug, ClapArgs)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["folder", "stop"]))]
 pub struct BackupArgs {
-    /// Folder on the service's machine: empty, missing, or with a backup that was stopped
+    /// Folder on the machine of the service: empty, missing, or with an unfinished backup
     #[arg(value_name = "DIR")]
     pub folder: Option<PathBuf>,
-    /// An earlier backup: partitions that did not change since are not copied again
+    /// Earlier backup: unchanged partitions are not copied again
     #[arg(long, value_name = "DIR", requires = "folder")]
     pub since: Option<PathBuf>,
-    /// Stop the backup that is running; the same command goes on with it later
+    /// Stop the running backup; the same backup command continues it later
     #[arg(long, conflicts_with = "folder")]
     pub stop: bool,
-    /// Where the service listens
+    /// Address of the service
     #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
     pub url: String,
 }
@@ -50,7 +50,7 @@ pub struct BackupArgs {
 /// `fenetre restore`
 #[derive(Debug, ClapArgs)]
 pub struct RestoreArgs {
-    /// The backup
+    /// Backup
     #[arg(value_name = "BACKUP")]
     pub backup: PathBuf,
     /// Directory of the new store: empty or missing
@@ -61,7 +61,7 @@ pub struct RestoreArgs {
 /// `fenetre demo …`
 #[derive(Debug, Subcommand)]
 pub enum DemoCommand {
-    /// Serve a store with the Velmar Waterway in it, and let points arrive each second
+    /// Serve a store with the Velmar Waterway, with new points every second
     Run(DemoRunArgs),
     /// Write points of the waterway as JSON Lines to standard output
     Write(DemoWriteArgs),
@@ -73,19 +73,19 @@ pub struct DemoRunArgs {
     /// Directory of the store
     #[arg(long, value_name = "DIR", default_value = "fenetre-demo")]
     pub store: PathBuf,
-    /// Where to listen
+    /// Address to listen on
     #[arg(long, value_name = "IP:PORT", default_value = "127.0.0.1:7430")]
     pub listen: String,
-    /// Begin anew, without the points that are there
+    /// Start with an empty store
     #[arg(long)]
     pub fresh: bool,
-    /// Last instant (RFC 3339), after which nothing arrives any more; points arrive live where it is left out
+    /// Time of the last point (RFC 3339; default: points keep arriving)
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
-    /// So many days of history
+    /// Days of history
     #[arg(long, default_value_t = 14, value_parser = clap::value_parser!(u32).range(1..=366))]
     pub days: u32,
-    /// What the made-up water follows from
+    /// Seed of the made-up data
     #[arg(long, default_value_t = 7)]
     pub seed: u64,
 }
@@ -93,13 +93,13 @@ pub struct DemoRunArgs {
 /// `fenetre demo write`
 #[derive(Debug, ClapArgs)]
 pub struct DemoWriteArgs {
-    /// So many days
+    /// Days
     #[arg(long, default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=366))]
     pub days: u32,
-    /// Last instant (RFC 3339); now where it is left out
+    /// Time of the last point (RFC 3339; default: now)
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
-    /// What the made-up water follows from
+    /// Seed of the made-up data
     #[arg(long, default_value_t = 7)]
     pub seed: u64,
 }

@@ -28,7 +28,7 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
     let Some(folder) = &args.folder else {
         let state = client.stop_backup()?;
         if state.stage == BackupStage::Running {
-            outln!("stopping the backup to {}; `fenetre backup {0}` goes on with it", state.to);
+            outln!("stopping the backup to {}; `fenetre backup {0}` continues it", state.to);
         } else {
             outln!("no backup is running");
         }
@@ -59,7 +59,7 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
             Ok(())
         }
         _ => {
-            let reason = state.failure.unwrap_or_else(|| "it was stopped; the same command goes on with it".to_owned());
+            let reason = state.failure.unwrap_or_else(|| "it was stopped; run the same command to continue".to_owned());
             Err(Failure::new(FAILED, format!("the backup is not complete: {reason}")))
         }
     }

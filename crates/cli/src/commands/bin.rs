@@ -1,7 +1,7 @@
 //! `fenetre bin` and `fenetre points`: deleting, and the way back.
 
 use fenetre_service::{
-    api::bin::{BinItem, Deletion, PointsOrder},
+    api::bin::{BinItemInfo, Deletion, PointsOrder},
     views::references::Reference,
 };
 
@@ -23,7 +23,7 @@ pub fn run(args: BinArgs) -> Result<(), Failure> {
         None => write(&client.bin()?, &columns(), args.output),
         Some(BinCommand::Restore { id, name }) => {
             client.restore_binned(&id, name)?;
-            outln!("{id} is back");
+            outln!("restored {id}");
             Ok(())
         }
         Some(BinCommand::Erase { id, yes }) => {
@@ -43,14 +43,14 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
     let order = |dry_run| PointsOrder { metric: metric.clone(), condition: condition.clone(), from: from.clone(), to: to.clone(), dry_run };
     let preview = client.delete_points(&target.dataset, &order(true))?;
     told_deletion(&preview);
-    if preview.held.points == 0 || dry_run || !confirm(yes, &format!("Delete these points of {metric}?"), &metric)? {
+    if preview.stored.points == 0 || dry_run || !confirm(yes, &format!("Delete these points of {metric}?"), &metric)? {
         return Ok(());
     }
     let deletion = client.delete_points(&target.dataset, &order(false))?;
     let until = utc(deletion.recoverable_until.as_ref());
     outln!(
         "{} in the bin until {until} (UTC): `fenetre bin restore {}` brings them back",
-        count_of(deletion.held.points, "point is", "points are"),
+        count_of(deletion.stored.points, "point is", "points are"),
         deletion.id.unwrap_or_default()
     );
     Ok(())
@@ -58,7 +58,7 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
 
 /// Tells what goes.
 pub fn told_deletion(deletion: &Deletion) {
-    let held = &deletion.held;
+    let held = &deletion.stored;
     outln!("{}", deletion.what);
     outln!("{} in {} series, {}", count_of(held.points, "point", "points"), grouped(deletion.series), bytes(deletion.bytes));
     if held.points > 0 {
@@ -70,14 +70,14 @@ pub fn told_deletion(deletion: &Deletion) {
 /// Tells what refers to it.
 pub fn told_references(references: &[Reference]) {
     for reference in references {
-        outln!("{} {}: {}", reference.noun, reference.name, reference.how);
+        outln!("{} {}: {}", reference.kind, reference.name, reference.how);
     }
 }
 
-fn columns() -> Vec<Column<BinItem>> {
+fn columns() -> Vec<Column<BinItemInfo>> {
     vec![
         Column { name: "id", right: false, told: |b| b.id.clone(), plain: |b| b.id.clone() },
-        Column { name: "what", right: false, told: |b| format!("{} {}", b.noun, b.what), plain: |b| b.what.clone() },
+        Column { name: "what", right: false, told: |b| format!("{} {}", b.kind, b.what), plain: |b| b.what.clone() },
         Column { name: "dataset", right: false, told: |b| b.dataset.clone(), plain: |b| b.dataset.clone() },
         Column { name: "series", right: true, told: |b| grouped(b.series), plain: |b| b.series.to_string() },
         Column {

@@ -18,21 +18,21 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
     let client = Client::new(&args.url)?;
     match args.command {
         None => write(&only(client.datasets()?, args.dataset.as_deref(), |dataset| &dataset.name)?, &columns(), args.output),
-        Some(DatasetsCommand::Define { name, zone, description, closed, open, most_series, most_series_per_metric }) => {
+        Some(DatasetsCommand::Define { name, zone, description, closed, open, max_series, max_series_per_metric }) => {
             let known = client.datasets()?.into_iter().find(|dataset| dataset.name == name);
             let mut definition = known.map(|dataset| dataset.definition).unwrap_or_default();
             definition.zone = zone.unwrap_or(definition.zone);
             definition.description = description.unwrap_or(definition.description);
             definition.closed = (definition.closed || closed) && !open;
-            definition.most_series = most_series.or(definition.most_series);
-            definition.most_series_per_metric = most_series_per_metric.or(definition.most_series_per_metric);
+            definition.max_series = max_series.or(definition.max_series);
+            definition.max_series_per_metric = max_series_per_metric.or(definition.max_series_per_metric);
             let defined = client.put_dataset(&name, &definition)?;
             outln!("{name} {}", if defined.created { "made" } else { "changed" });
             Ok(())
         }
         Some(DatasetsCommand::Rename { old, new }) => {
             let renamed = client.rename_dataset(&old, new.clone())?;
-            outln!("{old} is called {new} now; the old name goes on answering");
+            outln!("renamed {old} to {new}; queries and pushes may still use the old name");
             told_references(&renamed.references);
             Ok(())
         }
@@ -45,9 +45,9 @@ fn columns() -> Vec<Column<DatasetInfo>> {
         Column { name: "zone", right: false, told: |d| d.definition.zone.clone(), plain: |d| d.definition.zone.clone() },
         Column { name: "metrics", right: true, told: |d| grouped(d.metrics), plain: |d| d.metrics.to_string() },
         Column { name: "series", right: true, told: |d| grouped(d.series), plain: |d| d.series.to_string() },
-        Column { name: "points", right: true, told: |d| grouped(d.held.points), plain: |d| d.held.points.to_string() },
-        Column { name: "first", right: false, told: |d| utc(d.held.first.as_ref()), plain: |d| d.held.first.clone().unwrap_or_default() },
-        Column { name: "last", right: false, told: |d| utc(d.held.last.as_ref()), plain: |d| d.held.last.clone().unwrap_or_default() },
+        Column { name: "points", right: true, told: |d| grouped(d.stored.points), plain: |d| d.stored.points.to_string() },
+        Column { name: "first", right: false, told: |d| utc(d.stored.first.as_ref()), plain: |d| d.stored.first.clone().unwrap_or_default() },
+        Column { name: "last", right: false, told: |d| utc(d.stored.last.as_ref()), plain: |d| d.stored.last.clone().unwrap_or_default() },
         Column { name: "description", right: false, told: |d| d.definition.description.clone(), plain: |d| d.definition.description.clone() },
     ]
 }

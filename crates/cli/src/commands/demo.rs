@@ -9,7 +9,7 @@ use std::{
 };
 
 use fenetre_core::{
-    keeping::{ByteSize, Said},
+    keeping::{ByteSize, LimitSettings},
     model::{DatasetDefinition, RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, Span, format_utc, parse_rfc3339},
 };
@@ -105,10 +105,12 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
 fn keep(client: &Client) -> Result<(), Failure> {
     let days = |days: u32| Span { days, ..Span::default() };
     let limits = [
-        (DATASET.to_owned(), Said { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(2_000_000_000))) }),
-        (format!("{DATASET}::turbidity"), Said { keep_for: Some(Some(days(60))), keep_under: None }),
+        (DATASET.to_owned(), LimitSettings { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(2_000_000_000))) }),
+        (format!("{DATASET}::turbidity"), LimitSettings { keep_for: Some(Some(days(60))), keep_under: None }),
     ];
-    limits.into_iter().try_for_each(|(place, say)| client.set_retention(&RetentionOrder { place, say, ..RetentionOrder::default() }).map(|_| ()))?;
+    limits
+        .into_iter()
+        .try_for_each(|(place, limits)| client.set_retention(&RetentionOrder { place, limits, ..RetentionOrder::default() }).map(|_| ()))?;
     let exact = |minutes: i64| Span::exact(minutes * 60 * SECOND);
     let level = |width: Span, keep_for: Option<Span>| RollupLevel { width, keep_for };
     let years = |years: u32| Span { months: 12 * years, ..Span::default() };
@@ -121,7 +123,7 @@ fn keep(client: &Client) -> Result<(), Failure> {
 fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator, Nanos), Failure> {
     let known = client.datasets()?.into_iter().find(|dataset| dataset.name == DATASET);
     if let Some(dataset) = &known
-        && let (Some(first), Some(last)) = (&dataset.held.first, &dataset.held.last)
+        && let (Some(first), Some(last)) = (&dataset.stored.first, &dataset.stored.last)
     {
         let seed = dataset.definition.description.rsplit(' ').next().and_then(|seed| seed.parse().ok()).unwrap_or(args.seed);
         return Ok((Generator::new(seed, hour_of(instant(first)?)), instant(last)?));

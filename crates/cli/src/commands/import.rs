@@ -84,7 +84,7 @@ fn unanswered(guess: &Guess) -> Option<String> {
         (QuestionKind::DateOrder, choices) => {
             let options: Vec<String> = choices.iter().map(|choice| format!("--time-format '{choice}'")).collect();
             let column = question.column.as_deref().unwrap_or_default();
-            format!("day and month in `{column}` cannot be told apart, since neither is above 12 in the sample: add {}", options.join(" or "))
+            format!("day and month in `{column}` are ambiguous, because neither is above 12 in the sample: add {}", options.join(" or "))
         }
     };
     let answers: Vec<String> = guess.questions.iter().map(answer).collect();
@@ -159,7 +159,7 @@ pub fn read_mapping(file: &Path) -> Result<Mapping, Failure> {
     let shown = file.display();
     let text = if file == Path::new("-") { io::read_to_string(io::stdin()) } else { std::fs::read_to_string(file) };
     let text = text.map_err(|error| Failure::new(FAILED, format!("cannot read {shown}: {error}")))?;
-    Mapping::parse(&text).map_err(|error| Failure::new(WRONG, format!("{shown} is no mapping: {error}")))
+    Mapping::parse(&text).map_err(|error| Failure::new(WRONG, format!("{shown} is not a valid mapping: {error}")))
 }
 
 fn progress(bytes: Option<u64>, what: &str) -> ProgressBar {
@@ -224,7 +224,7 @@ fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
         client.forget_import(&record.id)?;
     }
     if record.stage == Stage::Stopped {
-        outln!("stopped; `fenetre import --continue {}` goes on", record.id);
+        outln!("stopped; `fenetre import --continue {}` continues it", record.id);
     }
     Ok(match (record.accepted + record.dropped, record.rejected) {
         (_, 0) => ExitCode::from(DONE),

@@ -46,7 +46,7 @@ pub fn run(args: ImportsArgs) -> Result<(), Failure> {
         Some(ImportsCommand::Rejects { id }) => client.rejects(&id, &mut io::stdout().lock()),
         Some(ImportsCommand::Stop { id }) => {
             client.stop_import(&id)?;
-            outln!("{id} stops after the part that it is at; `fenetre import --continue {id}` goes on");
+            outln!("{id} stops after its current part; `fenetre import --continue {id}` continues it");
             Ok(())
         }
         Some(ImportsCommand::Forget { id }) => {

@@ -9,7 +9,7 @@ use fenetre_core::{
 };
 use fenetre_formats::{
     Format, Look, Tally, csv,
-    decode::Letters,
+    decode::TextDecoder,
     json,
     mapping::{Mapping, guess::guess},
     unpack::Encoding,
@@ -87,22 +87,22 @@ fn format_of(file: &Path, told: Option<&str>) -> Result<Format, Failure> {
         Some(word) => serde_json::from_value(serde_json::Value::String(word.to_owned())).ok(),
         None => Format::of_name(&name),
     };
-    let format = format.ok_or_else(|| Failure::new(WRONG, format!("the name {name} does not show how the file is read: say it with --format")))?;
+    let format = format.ok_or_else(|| Failure::new(WRONG, format!("cannot tell the format from the name {name}: set it with --format")))?;
     if !format.takes_mapping() {
-        return Err(Failure::new(WRONG, format!("{} says itself what its parts are, and needs no mapping", format.name())));
+        return Err(Failure::new(WRONG, format!("{} needs no mapping", format.name())));
     }
     Ok(format)
 }
 
-/// The first bytes of a file, unfolded, as UTF-8.
+/// The first bytes of a file, decompressed, as UTF-8.
 fn start(file: &Path, mapping: &Mapping) -> Result<Vec<u8>, Failure> {
     let unreadable = |error: std::io::Error| Failure::new(FAILED, format!("cannot read {}: {error}", file.display()));
     let mut first = [0; 4];
     let length = File::open(file).and_then(|mut file| file.read(&mut first)).map_err(unreadable)?;
-    let unfolded = Encoding::sniff(&first[..length]).reader_of(File::open(file).map_err(unreadable)?).map_err(unreadable)?;
+    let decompressed = Encoding::sniff(&first[..length]).reader_of(File::open(file).map_err(unreadable)?).map_err(unreadable)?;
     let (mut bytes, mut text) = (Vec::new(), Vec::new());
-    unfolded.take(LOOK_BYTES).read_to_end(&mut bytes).map_err(unreadable)?;
-    Letters::new(mapping.table.encoding.as_deref()).decode(&bytes, false, &mut text);
+    decompressed.take(LOOK_BYTES).read_to_end(&mut bytes).map_err(unreadable)?;
+    TextDecoder::new(mapping.table.encoding.as_deref()).decode(&bytes, false, &mut text);
     Ok(text)
 }
 

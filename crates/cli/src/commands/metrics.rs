@@ -42,7 +42,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
         Some(MetricsCommand::Apply { file, yes, dry_run }) => return apply(&client, dataset, &file, yes, dry_run),
         Some(MetricsCommand::Rename { old, new }) => {
             let renamed = client.rename_metric(dataset, &old, new.clone())?;
-            outln!("{old} is called {new} now; the old name goes on answering");
+            outln!("renamed {old} to {new}; queries and pushes may still use the old name");
             told_references(&renamed.references);
         }
         Some(MetricsCommand::Pause { name, drop }) => {
@@ -78,7 +78,7 @@ fn find(client: &Client, dataset: &str, name: &str) -> Result<Option<MetricInfo>
 
 fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failure> {
     let DefineArgs { name, kind, unit, shape, description, temporality, interval, stale_after, labels, .. } = args;
-    let DefineArgs { most_series, dead_band, line_tolerance, longest_silence, no_thinning, .. } = args;
+    let DefineArgs { max_series, dead_band, line_tolerance, max_silence, no_thinning, .. } = args;
     let span = |text: Option<String>| text.map(|text| Span::parse(&text)).transpose().map_err(|error| Failure::new(WRONG, error.to_string()));
     let mut definition = find(client, dataset, &name)?.map(|metric| metric.definition).unwrap_or_default();
     // The command line admits only names that there are.
@@ -93,13 +93,13 @@ fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failur
     };
     definition.interval = span(interval)?.or(definition.interval);
     definition.stale_after = span(stale_after)?.or(definition.stale_after);
-    definition.most_series = most_series.or(definition.most_series);
+    definition.max_series = max_series.or(definition.max_series);
     if !labels.is_empty() {
         definition.labels = labels;
     }
-    let longest_silence = span(longest_silence)?;
+    let max_silence = span(max_silence)?;
     if dead_band.is_some() || line_tolerance.is_some() {
-        definition.thinning = Some(Thinning { dead_band, line_tolerance, longest_silence });
+        definition.thinning = Some(Thinning { dead_band, line_tolerance, max_silence });
     } else if no_thinning {
         definition.thinning = None;
     }
@@ -113,7 +113,7 @@ fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failur
             let words: Vec<String> = examples.iter().map(|word| format!("`{word}`")).collect();
             outln!("{} cannot be, such as {}: they stay in the bin only", count_of(unfit, "point", "points"), words.join(", "));
         }
-        if args.dry_run || !confirm(args.yes, &format!("Convert {name}? The old metric goes to the bin."), &name)? {
+        if args.dry_run || !confirm(args.yes, &format!("Convert {name}? The old metric is moved to the bin."), &name)? {
             return Ok(());
         }
         let converted = client.put_metric(dataset, &name, &definition, "?convert=true")?.converted.unwrap_or_default();
@@ -214,8 +214,8 @@ fn columns() -> Vec<Column<MetricInfo>> {
         Column { name: "status", right: false, told: status, plain: status },
         Column { name: "tags", right: false, told: |m| m.tags.join(" "), plain: |m| m.tags.join(" ") },
         Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
-        Column { name: "points", right: true, told: |m| grouped(m.held.points), plain: |m| m.held.points.to_string() },
-        Column { name: "first (UTC)", right: false, told: |m| utc(m.held.first.as_ref()), plain: |m| m.held.first.clone().unwrap_or_default() },
-        Column { name: "last (UTC)", right: false, told: |m| utc(m.held.last.as_ref()), plain: |m| m.held.last.clone().unwrap_or_default() },
+        Column { name: "points", right: true, told: |m| grouped(m.stored.points), plain: |m| m.stored.points.to_string() },
+        Column { name: "first (UTC)", right: false, told: |m| utc(m.stored.first.as_ref()), plain: |m| m.stored.first.clone().unwrap_or_default() },
+        Column { name: "last (UTC)", right: false, told: |m| utc(m.stored.last.as_ref()), plain: |m| m.stored.last.clone().unwrap_or_default() },
     ]
 }

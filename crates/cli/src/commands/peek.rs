@@ -26,7 +26,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
     let known = client.metrics(dataset)?.into_iter().find(|metric| metric.name == args.metric || metric.old_names.contains(&args.metric));
     let metric = known
         .ok_or_else(|| Failure::new(FAILED, format!("the dataset `{dataset}` has no metric `{}`: `fenetre metrics` lists them", args.metric)))?;
-    let (Some(first), Some(last)) = (&metric.held.first, &metric.held.last) else {
+    let (Some(first), Some(last)) = (&metric.stored.first, &metric.stored.last) else {
         outln!("{} has no points yet", metric.name);
         return Ok(());
     };
@@ -56,7 +56,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
     noteln!(
         "a look at {} points of {}; all of them: fenetre ask 'show points of {} over …'",
         told_count(show, usize::from(args.count)),
-        grouped(metric.held.points),
+        grouped(metric.stored.points),
         metric.name
     );
     Ok(())

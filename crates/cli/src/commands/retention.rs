@@ -1,8 +1,8 @@
 //! `fenetre retention` and `fenetre expire`
 
-use fenetre_core::keeping::Said;
+use fenetre_core::keeping::LimitSettings;
 use fenetre_service::{
-    api::retention::{Departure, ExpiryOrder, RetentionChange, RetentionOrder},
+    api::retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionOrder},
     views::{
         outlook::OutlookInfo,
         retention::{PlaceInfo, RetentionInfo},
@@ -21,33 +21,33 @@ use crate::{
     },
 };
 
-/// Shows what holds, or changes it.
+/// Shows retention limits, or changes them.
 pub fn run(args: RetentionArgs) -> Result<(), Failure> {
     let client = Client::new(&args.service.url)?;
     match args.command.unwrap_or(RetentionCommand::Show { place: None, output: ListOutput::Table }) {
         RetentionCommand::Show { place, output } => show(&client, place.as_deref(), output),
         RetentionCommand::Set { place, keep_for, keep_under, preview, yes } => {
-            let say = Said { keep_for: said(keep_for.as_deref())?, keep_under: said(keep_under.as_deref())? };
-            change(&client, RetentionOrder { place, say, reset: false, preview }, yes)
+            let limits = LimitSettings { keep_for: said(keep_for.as_deref())?, keep_under: said(keep_under.as_deref())? };
+            change(&client, RetentionOrder { place, limits, reset: false, preview }, yes)
         }
         RetentionCommand::Reset { place, yes } => change(&client, RetentionOrder { place, reset: true, ..RetentionOrder::default() }, yes),
         RetentionCommand::WriteFile => {
             let written = client.write_retention()?;
             match written.places.as_slice() {
-                [] => outln!("nothing was set live: {} says it all", written.file),
-                places => outln!("{} says it now, for {}", written.file, places.join(", ")),
+                [] => outln!("no runtime settings: {} is complete", written.file),
+                places => outln!("wrote the limits of {} to {}", places.join(", "), written.file),
             }
             Ok(())
         }
         RetentionCommand::Restore { id } => {
             client.restore_binned(&id, None)?;
-            outln!("{id} is back");
+            outln!("restored {id}");
             Ok(())
         }
     }
 }
 
-/// A limit as it was typed; `none` says that there is none.
+/// A limit as typed; `none` removes it.
 fn said<T: serde::de::DeserializeOwned>(text: Option<&str>) -> Result<Option<Option<T>>, Failure> {
     match text {
         None => Ok(None),
@@ -76,120 +76,122 @@ fn show(client: &Client, place: Option<&str>, output: ListOutput) -> Result<(), 
     }
     write(&info.places, &columns(), output)?;
     if output == ListOutput::Table {
-        told_outlooks(&info.places);
+        print_forecasts(&info.places);
         for place in &info.differing {
-            outln!("\n{place}: what was set live differs from {}.", info.config_file.as_deref().unwrap_or("the configuration file"));
-            outln!("`fenetre retention write-file` writes it there, `fenetre retention reset` goes back to the file.");
+            outln!("\n{place}: the runtime setting differs from {}.", info.config_file.as_deref().unwrap_or("the configuration file"));
+            outln!("`fenetre retention write-file` writes it to the file; `fenetre retention reset` returns to the file.");
         }
         info.warnings.iter().for_each(|warning| outln!("\n! {warning}"));
     }
     Ok(())
 }
 
-fn told_outlooks(places: &[PlaceInfo]) {
+fn print_forecasts(places: &[PlaceInfo]) {
     for place in places {
         if let Some(outlook) = &place.outlook
-            && place.noun == "dataset"
+            && place.kind == "dataset"
             && place.points > 0
         {
-            outln!();
-            told_outlook(&format!("{}: ", place.name), outlook);
-            told_next(place);
+            outln!("\n{}", place.name);
+            print_forecast(outlook);
+            print_next(place);
         }
     }
 }
 
-/// Tells what will be there, in a sentence or two.
-pub fn told_outlook(lead: &str, outlook: &OutlookInfo) {
+/// Prints a forecast, one fact per line.
+pub fn print_forecast(outlook: &OutlookInfo) {
     let size = |amount: f64| bytes(amount.max(0.0) as u64);
-    let rolled = if outlook.rollup_bytes_a_day >= 1.0 { format!(", {} of it rollups", size(outlook.rollup_bytes_a_day)) } else { String::new() };
-    let points = grouped(outlook.points_a_day as u64);
-    let mut text = format!("{} a day ({points} points{rolled}), {} in 30 days", size(outlook.bytes_a_day), size(outlook.in_30_days));
-    match outlook.at_rest {
-        Some(rest) => {
-            text.push_str(&format!("; at rest {}", size(rest)));
-            text.push_str(&outlook.at_rest_from.as_ref().map_or(String::new(), |from| format!(" from {}", day(from))));
-        }
-        None => text.push_str("; no limit, so it grows without end"),
+    let rolled = if outlook.rollup_bytes_a_day >= 1.0 { format!(", of which {} rollups", size(outlook.rollup_bytes_a_day)) } else { String::new() };
+    outln!("  growth       {} per day ({} points{rolled})", size(outlook.bytes_a_day), grouped(outlook.points_a_day as u64));
+    let limit = match (outlook.at_rest, &outlook.at_rest_from) {
+        (Some(rest), Some(from)) => format!("stops growing at {} on {}", size(rest), day(from)),
+        (Some(rest), None) => format!("no longer grows: {}", size(rest)),
+        (None, _) => "grows without limit".to_owned(),
+    };
+    let beside = if outlook.at_rest.is_some() && outlook.beside_a_day >= 1.0 {
+        format!("; then {} per day of rollups without a limit", size(outlook.beside_a_day))
+    } else {
+        String::new()
+    };
+    outln!("  forecast     {} in 30 days; {limit}{beside}", size(outlook.in_30_days));
+    let reached = outlook.reached.as_ref().map(|reached| format!("reached on {}", day(reached)));
+    let fits = outlook.days_that_fit.map(|days| match days < 730.0 {
+        true => format!("fits {days:.0} days"),
+        false => format!("fits {:.0} years", days / 365.0),
+    });
+    let of_limit: Vec<String> = reached.into_iter().chain(fits).collect();
+    if !of_limit.is_empty() {
+        outln!("  size limit   {}", of_limit.join("; "));
     }
-    if outlook.at_rest.is_some() && outlook.beside_a_day >= 1.0 {
-        text.push_str(&format!(", and then {} a day of rollups that are kept for ever", size(outlook.beside_a_day)));
-    }
-    if let Some(reached) = &outlook.reached {
-        text.push_str(&format!("; its size limit is reached on {}", day(reached)));
-    }
-    if let Some(days) = outlook.days_that_fit {
-        text.push_str(&if days < 730.0 { format!("; {days:.0} days fit") } else { format!("; {:.0} years fit", days / 365.0) });
-    }
-    outln!("{}", paragraph(&format!("{lead}{text}"), "    "));
-    if let Some(recommended) = outlook.recommended.filter(|_| outlook.bytes_a_day > 0.0) {
-        outln!("{}", paragraph(&format!("  a size limit that would leave room: {}, since {}", size(recommended), outlook.arithmetic), "    "));
+    if let Some(recommended) = outlook.recommended.filter(|_| !outlook.arithmetic.is_empty()) {
+        outln!("{}", paragraph(&format!("  recommended  {} = {}", size(recommended), outlook.arithmetic), "               "));
     }
 }
 
 fn change(client: &Client, order: RetentionOrder, yes: bool) -> Result<(), Failure> {
     let looked = client.set_retention(&RetentionOrder { preview: true, ..order.clone() })?;
-    told_change(&looked);
+    print_change(&looked);
     let name = if order.place.is_empty() { "store".to_owned() } else { order.place.clone() };
     // What takes nothing away need not be asked for.
-    let is_harmless = looked.goes.parts.is_empty();
-    if order.preview || !confirm(yes || is_harmless, "Set it?", &name)? {
+    let is_harmless = looked.expires.parts.is_empty();
+    if order.preview || !confirm(yes || is_harmless, "Apply this limit?", &name)? {
         return Ok(());
     }
     client.set_retention(&RetentionOrder { preview: false, ..order })?;
-    outln!("{name}: in force now, and after a restart");
+    outln!("{name}: applied; also in force after a restart");
     Ok(())
 }
 
-fn told_change(change: &RetentionChange) {
+fn print_change(change: &RetentionChange) {
     let name = if change.after.name.is_empty() { "the store" } else { &change.after.name };
     let (before, after) = (&change.before, &change.after);
     for (what, before, after) in [("keep_for", &before.keep_for, &after.keep_for), ("keep_under", &before.keep_under, &after.keep_under)] {
         match before == after {
-            true => outln!("{name}  {what:<10}  {}", after.told),
-            false => outln!("{name}  {what:<10}  {}  (was: {})", after.told, before.told),
+            true => outln!("{name}  {what:<10}  {}", after.text),
+            false => outln!("{name}  {what:<10}  {}  (was: {})", after.text, before.text),
         }
     }
-    told_departure(&change.goes, "would go now");
-    told_next(after);
+    tell_expiry(&change.expires, "would expire now");
+    print_next(after);
     if let Some(outlook) = &after.outlook {
-        told_outlook("then: ", outlook);
+        print_forecast(outlook);
     }
 }
 
-fn told_next(place: &PlaceInfo) {
+fn print_next(place: &PlaceInfo) {
     if let Some(next) = &place.next {
         let points = count_of(next.points, "point", "points");
-        outln!("  next by age, on {}: {} as a whole, {points}, {}", day(&next.at), next.what, bytes(next.bytes));
+        outln!("  next expiry  {} on {}: {points}, {}", next.what, day(&next.at), bytes(next.bytes));
     }
 }
 
-/// Lets go at once, or shows what would go.
+/// Applies retention now, or shows what would expire.
 pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
     let departure = Client::new(&args.service.url)?.expire(&ExpiryOrder { dry_run: args.dry_run, accept_clock: args.accept_clock })?;
-    told_departure(&departure, if departure.done { "went" } else { "would go now" });
+    tell_expiry(&departure, if departure.done { "expired" } else { "would expire now" });
     if departure.done && departure.parts.iter().any(|part| !part.for_good) {
-        outln!("`fenetre bin` lists it, `fenetre retention restore ID` brings it back");
+        outln!("see `fenetre bin`; `fenetre retention restore ID` restores it");
     }
     Ok(())
 }
 
-/// So many parts are listed.
-const MOST_PARTS: usize = 12;
+/// Maximum number of parts in the list.
+const MAX_PARTS: usize = 12;
 
-fn told_departure(departure: &Departure, verb: &str) {
+fn tell_expiry(departure: &ExpiryPreview, verb: &str) {
     if departure.is_full {
-        outln!("! the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
+        outln!("! the volume has less free space than its reserve, and nothing more can expire: no more points are accepted");
     }
     if departure.waiting > 0 {
-        let partitions = count_of(departure.waiting, "partition is old enough, and waits", "partitions are old enough, and wait");
-        outln!("{partitions} until rollups tell of them (`fenetre rollup show`)");
+        let partitions = count_of(departure.waiting, "partition is old enough to expire, but waits", "partitions are old enough to expire, but wait");
+        outln!("{partitions} until rollups cover them (`fenetre rollup show`)");
     }
     if departure.parts.is_empty() {
         outln!("nothing {verb}");
         return;
     }
-    let shown = if departure.parts.len() > MOST_PARTS { MOST_PARTS - 2 } else { departure.parts.len() };
+    let shown = if departure.parts.len() > MAX_PARTS { MAX_PARTS - 2 } else { departure.parts.len() };
     for part in &departure.parts[..shown] {
         let fate = if part.for_good { "for good" } else { "to the bin" };
         outln!("  {}  {}  {}, {fate}", part.what, bytes(part.bytes), part.why);
@@ -204,7 +206,7 @@ fn told_departure(departure: &Departure, verb: &str) {
 
 fn columns() -> Vec<Column<PlaceInfo>> {
     fn name(place: &PlaceInfo) -> String {
-        match place.noun.as_str() {
+        match place.kind.as_str() {
             "store" => "(store)".to_owned(),
             "metric" => format!("  {}", place.name),
             _ => place.name.clone(),
@@ -212,8 +214,8 @@ fn columns() -> Vec<Column<PlaceInfo>> {
     }
     vec![
         Column { name: "place", right: false, told: name, plain: |p| p.name.clone() },
-        Column { name: "keep_for", right: false, told: |p| p.keep_for.told.clone(), plain: |p| p.keep_for.limit.clone().unwrap_or_default() },
-        Column { name: "keep_under", right: false, told: |p| p.keep_under.told.clone(), plain: |p| p.keep_under.limit.clone().unwrap_or_default() },
+        Column { name: "keep_for", right: false, told: |p| p.keep_for.text.clone(), plain: |p| p.keep_for.limit.clone().unwrap_or_default() },
+        Column { name: "keep_under", right: false, told: |p| p.keep_under.text.clone(), plain: |p| p.keep_under.limit.clone().unwrap_or_default() },
         Column { name: "points", right: true, told: |p| grouped(p.points), plain: |p| p.points.to_string() },
         Column { name: "stored", right: true, told: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
         Column { name: "oldest (UTC)", right: false, told: |p| utc(p.oldest.as_ref()), plain: |p| p.oldest.clone().unwrap_or_default() },

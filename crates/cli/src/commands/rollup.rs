@@ -39,7 +39,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             told_preview(&preview);
             let loses = !preview.losses.is_empty();
             // What takes nothing away need not be asked for.
-            if loses && !confirm(yes, "Set it?", &policy.name)? {
+            if loses && !confirm(yes, "Apply this policy?", &policy.name)? {
                 return Ok(());
             }
             let created = client.put_rollup(dataset, &policy.name, &wanted, loses)?.created;
@@ -59,7 +59,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             for PolicyInfo { name, levels, .. } in info.policies {
                 levels.iter().for_each(|level| outln!("{name} {}: {}", level.width, progress(level)));
             }
-            outln!("{}", if stop { "filling is stopped; `fenetre rollup fill` goes on with it" } else { "filling goes on by itself" });
+            outln!("{}", if stop { "backfilling is stopped; `fenetre rollup fill` resumes it" } else { "backfilling continues in the background" });
             Ok(())
         }
         RollupCommand::Drop { name, yes } => {

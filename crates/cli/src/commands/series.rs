@@ -72,9 +72,9 @@ fn series_columns() -> Vec<Column<SeriesInfo>> {
     vec![
         Column { name: "metric", right: false, told: |s| s.metric.clone(), plain: |s| s.metric.clone() },
         Column { name: "tags", right: false, told: |s| tags(&s.tags), plain: |s| tags(&s.tags) },
-        Column { name: "points", right: true, told: |s| grouped(s.held.points), plain: |s| s.held.points.to_string() },
-        Column { name: "first (UTC)", right: false, told: |s| utc(s.held.first.as_ref()), plain: |s| s.held.first.clone().unwrap_or_default() },
-        Column { name: "last (UTC)", right: false, told: |s| utc(s.held.last.as_ref()), plain: |s| s.held.last.clone().unwrap_or_default() },
+        Column { name: "points", right: true, told: |s| grouped(s.stored.points), plain: |s| s.stored.points.to_string() },
+        Column { name: "first (UTC)", right: false, told: |s| utc(s.stored.first.as_ref()), plain: |s| s.stored.first.clone().unwrap_or_default() },
+        Column { name: "last (UTC)", right: false, told: |s| utc(s.stored.last.as_ref()), plain: |s| s.stored.last.clone().unwrap_or_default() },
     ]
 }
 

@@ -6,7 +6,7 @@ use fenetre_service::api::storage::{DatasetStorage, FileOrder, LevelStorage, Met
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
-use super::retention::told_outlook;
+use super::retention::print_forecast;
 use crate::{
     args::{ListOutput, StorageArgs, StorageCommand},
     client::{Client, only},
@@ -66,27 +66,27 @@ fn show(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
     }
     write(&parts(&info), &columns(), args.output)?;
     if args.output == ListOutput::Table {
-        told_below(&info);
+        print_summary(&info);
     }
     Ok(())
 }
 
-/// What stands below the table: the sum, the volume, how it grows, and what will be there.
-fn told_below(info: &StorageInfo) {
+/// Below the table: the total, the volume, growth and forecast.
+fn print_summary(info: &StorageInfo) {
     let points: u64 = info.datasets.iter().map(|dataset| dataset.points).sum();
     let packed: u64 = info.datasets.iter().map(|dataset| dataset.bytes).sum();
-    let each = if points > 0 { format!(", {:.2} bytes a packed point", packed as f64 / points as f64) } else { String::new() };
-    outln!("\n{} in {}{each}", bytes(info.bytes), info.path);
+    let each = if points > 0 { format!(", {:.2} bytes per packed point", packed as f64 / points as f64) } else { String::new() };
+    outln!("\ntotal   {} in {}{each}", bytes(info.bytes), info.path);
     if let Some(volume) = &info.volume {
-        outln!("the volume: {} free of {}, {} of it kept free in any case", bytes(volume.free), bytes(volume.total), bytes(volume.reserve));
+        outln!("volume  {} free of {}, reserve {}", bytes(volume.free), bytes(volume.total), bytes(volume.reserve));
     }
     for dataset in info.datasets.iter().filter(|dataset| dataset.bytes > 0) {
         let [day, week, month] = [dataset.written_1d, dataset.written_7d, dataset.written_30d].map(|written| bytes(written.bytes_a_day as u64));
-        outln!("\n{}: packed {day} today, {week} a day over 7 days, {month} over 30", dataset.name);
+        outln!("\n{}\n  packed       {day} today; per day: {week} over 7 days, {month} over 30 days", dataset.name);
         if let Some(place) = info.places.iter().find(|place| place.name == dataset.name) {
-            outln!("  keep_for {}; keep_under {}", place.keep_for.told, place.keep_under.told);
+            outln!("  limits       keep_for {}; keep_under {}", place.keep_for.text, place.keep_under.text);
             if let Some(outlook) = place.outlook.as_ref().filter(|outlook| outlook.bytes_a_day > 0.0) {
-                told_outlook("  ", outlook);
+                print_forecast(outlook);
             }
         }
     }

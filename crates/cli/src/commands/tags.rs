@@ -24,17 +24,17 @@ pub fn run(args: TagsArgs) -> Result<(), Failure> {
         None => write(&client.tags(dataset, list.metric.as_deref())?, &columns(), list.output),
         Some(TagsCommand::Rename { old, new }) => {
             let renamed = client.rename_tag(dataset, &old, new.clone())?;
-            outln!("{old} is called {new} now, in all series; the old key goes on answering");
+            outln!("renamed the tag {old} to {new} in all series; queries and pushes may still use the old key");
             told_references(&renamed.references);
             Ok(())
         }
-        Some(TagsCommand::Define { key, description, required, optional, allowed, pattern, most_values }) => {
+        Some(TagsCommand::Define { key, description, required, optional, allowed, pattern, max_values }) => {
             let known = client.tags(dataset, None)?.into_iter().find(|tag| tag.key == key).and_then(|tag| tag.definition);
             let mut definition = known.unwrap_or_default();
             definition.description = description.unwrap_or(definition.description);
             definition.required = (definition.required || required) && !optional;
             definition.pattern = pattern.or(definition.pattern);
-            definition.most_values = most_values.or(definition.most_values);
+            definition.max_values = max_values.or(definition.max_values);
             if !allowed.is_empty() {
                 definition.allowed = allowed;
             }
@@ -64,7 +64,7 @@ fn rule(tag: &TagInfo) -> String {
         rules.push(format!("one of {}", definition.allowed.len()));
     }
     rules.extend(definition.pattern.as_ref().map(|pattern| format!("like {pattern}")));
-    rules.extend(definition.most_values.map(|most| format!("at most {most}")));
+    rules.extend(definition.max_values.map(|most| format!("at most {most}")));
     rules.join(", ")
 }
 

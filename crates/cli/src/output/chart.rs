@@ -21,9 +21,9 @@ use super::{
 };
 
 /// Lines that one chart shows, each in its colour.
-const MOST_LINES: usize = 6;
+const MAX_LINES: usize = 6;
 /// Colours that differ for colour-blind eyes too, on dark and light ground.
-const COLOURS: [(Color, u8); MOST_LINES] = [
+const COLOURS: [(Color, u8); MAX_LINES] = [
     (Color::Indexed(67), 67),
     (Color::Indexed(172), 172),
     (Color::Indexed(72), 72),
@@ -44,7 +44,7 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
         out.push_str("one value each, which has no course: see them with --output table\n");
         return out;
     }
-    let shown = &show.lines[..show.lines.len().min(MOST_LINES)];
+    let shown = &show.lines[..show.lines.len().min(MAX_LINES)];
     let runs: Vec<Vec<Vec<(f64, f64)>>> = shown.iter().map(|line| unbroken(answer, show, line)).collect();
     let numbers = || runs.iter().flatten().flatten().map(|point| point.1);
     if numbers().next().is_none() {
@@ -153,8 +153,8 @@ fn legend(out: &mut String, show: &ShowDocument, shown: &[LineDocument], places:
         let _ = write!(out, "{mark} {} {}   ", line_name(line, &show.lines), value(latest, places));
     }
     out.push('\n');
-    if show.lines.len() > MOST_LINES {
-        let _ = writeln!(out, "{} of {} lines are drawn: narrow with `where`, or merge with `by`", MOST_LINES, show.lines.len());
+    if show.lines.len() > MAX_LINES {
+        let _ = writeln!(out, "{} of {} lines are drawn: narrow with `where`, or merge with `by`", MAX_LINES, show.lines.len());
     }
 }
 

@@ -11,7 +11,7 @@ use super::{
 };
 
 const STEPS: [char; 8] = ['▁', '▂', '▃', '▄', '▅', '▆', '▇', '█'];
-const LEAST_WIDTH: usize = 10;
+const MIN_WIDTH: usize = 10;
 
 /// The answer as small lines, `width` columns wide.
 pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
@@ -37,7 +37,7 @@ pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
         let names: Vec<String> = show.lines.iter().map(|line| line_name(line, &show.lines)).collect();
         let name_width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0);
         let figure_width = [told(least), told(greatest)].iter().map(|text| text.chars().count()).max().unwrap_or(0);
-        let room = usize::from(width).saturating_sub(name_width + 3 * (figure_width + 2) + 4).max(LEAST_WIDTH);
+        let room = usize::from(width).saturating_sub(name_width + 3 * (figure_width + 2) + 4).max(MIN_WIDTH);
         let room = room.min(numbers.iter().map(Vec::len).max().unwrap_or(0));
         let _ = writeln!(out, "{:name_width$}  {:room$}  {:>figure_width$}  {:>figure_width$}  {:>figure_width$}", "", "", "min", "max", "last");
         for (name, line) in names.iter().zip(&numbers) {

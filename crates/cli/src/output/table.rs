@@ -18,7 +18,7 @@ use super::{
 /// Columns of text that the window's time takes, and that part two values.
 const TIME_WIDTH: usize = 28;
 const GAP: usize = 3;
-const LEAST_VALUE: usize = 8;
+const MIN_VALUE: usize = 8;
 /// Before a value that lacks something.
 const PARTIAL: &str = "*";
 const PARTIAL_LEGEND: &str = "* partial: not all of its points are kept\n";
@@ -41,7 +41,7 @@ pub fn tables(answer: &AnswerDocument, width: u16) -> String {
             Form::Moment if answer.moments.len() < 2 => out.push_str(&figures(answer, show)),
             Form::Windows if answer.windows.starts.len() == 1 => out.push_str(&figures(answer, show)),
             Form::Windows | Form::Moment => {
-                let widest = show.lines.iter().map(|line| line_name(line, &show.lines).chars().count()).max().unwrap_or(0).max(LEAST_VALUE) + GAP;
+                let widest = show.lines.iter().map(|line| line_name(line, &show.lines).chars().count()).max().unwrap_or(0).max(MIN_VALUE) + GAP;
                 let beside = (usize::from(width).saturating_sub(TIME_WIDTH) / widest).max(1);
                 let parts: Vec<String> = show.lines.chunks(beside).map(|lines| windows(answer, show, lines)).collect();
                 out.push_str(&parts.join("\n"));

@@ -35,7 +35,7 @@ pub fn decimals(numbers: impl Iterator<Item = f64>) -> usize {
     let (mut largest, mut needed) = (0.0f64, 0);
     for number in numbers {
         largest = largest.max(number.abs());
-        needed = needed.max((0..MOST_DECIMALS).find(|places| is_round(number, *places)).unwrap_or(MOST_DECIMALS));
+        needed = needed.max((0..MAX_DECIMALS).find(|places| is_round(number, *places)).unwrap_or(MAX_DECIMALS));
     }
     let room = if largest >= 10_000.0 {
         1
@@ -50,7 +50,7 @@ pub fn decimals(numbers: impl Iterator<Item = f64>) -> usize {
     needed.min(room)
 }
 
-const MOST_DECIMALS: usize = 12;
+const MAX_DECIMALS: usize = 12;
 
 fn is_round(number: f64, places: usize) -> bool {
     let scaled = number * 10f64.powi(places as i32);

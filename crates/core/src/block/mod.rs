@@ -22,7 +22,7 @@ mod values;
 pub use columns::{Columns, Points};
 pub use cut::{BLOCK_POINTS, cut};
 
-const MOST_POINTS: u64 = 65_536;
+const MAX_POINTS: u64 = 65_536;
 const VERSION: u8 = 1;
 const CHECKSUM_BYTES: usize = 4;
 
@@ -56,7 +56,7 @@ pub enum BlockError {
 /// Compresses points, which are in order of time, each instant once. Not empty, and no more than 65,536.
 pub fn encode(points: Points<'_>) -> Vec<u8> {
     let Points { times, values, rests } = points;
-    debug_assert!(!times.is_empty() && times.len() == values.len() && times.len() as u64 <= MOST_POINTS);
+    debug_assert!(!times.is_empty() && times.len() == values.len() && times.len() as u64 <= MAX_POINTS);
     debug_assert!(times.windows(2).all(|pair| pair[0] < pair[1]));
     let mut time_bytes = Vec::new();
     let time_encoding = times::encode(times, &mut time_bytes);
@@ -124,7 +124,7 @@ fn decode_body(body: &[u8], out: &mut Columns) -> Result<(), BlockError> {
     }
     let mut reader = bits::Reader::new(rest);
     let count = reader.varint("number of points")?;
-    if count == 0 || count > MOST_POINTS {
+    if count == 0 || count > MAX_POINTS {
         return Err(BlockError::Bounds("number of points"));
     }
     times::decode(*time_encoding, count as usize, &mut reader, &mut out.times)?;

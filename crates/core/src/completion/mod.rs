@@ -10,7 +10,7 @@ use crate::{
     model::Kind,
     query::{
         format::{name as write_name, quoted as write_text},
-        lexer::{Place, TokenKind, is_plain_name, lex},
+        lexer::{TextSpan, TokenKind, is_plain_name, lex},
         parser::{Expectations, Wanted, expectations},
         reducer::{Function, REDUCER_WORDS, Reducer},
         tree::MetricName,
@@ -21,7 +21,7 @@ use crate::{
 const MOST: usize = 50;
 
 /// Series of a state whose words are looked at.
-const MOST_LOOKED_AT: usize = 1_000;
+const MAX_LOOKED_AT: usize = 1_000;
 
 /// What may stand at a place.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
@@ -109,7 +109,7 @@ fn word_under(before: &str) -> (usize, &str) {
     let last = tokens.iter().rev().find(|token| token.kind != TokenKind::End);
     match last {
         Some(token) if token.place.end == before.len() && matches!(token.kind, TokenKind::Word(_) | TokenKind::Figure(_)) => {
-            let Place { start, .. } = token.place;
+            let TextSpan { start, .. } = token.place;
             (start, &before[start..])
         }
         _ => (before.len(), ""),
@@ -156,7 +156,7 @@ impl Filler<'_> {
                 let Some(home) = self.home else { return Vec::new() };
                 // The metric stands behind the state: until it is there, those of all states are offered.
                 let metrics = home.metrics().filter(|metric| self.metric.is_none_or(|known| known.name == metric.name));
-                let states = metrics.filter(|metric| metric.definition.kind == Kind::State).flat_map(Metric::series).take(MOST_LOOKED_AT);
+                let states = metrics.filter(|metric| metric.definition.kind == Kind::State).flat_map(Metric::series).take(MAX_LOOKED_AT);
                 let mut words: Vec<&str> = states.filter_map(|id| home.series(id)).flat_map(|series| series.words()).map(|word| &**word).collect();
                 words.sort_unstable();
                 words.dedup();

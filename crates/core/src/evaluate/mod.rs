@@ -181,11 +181,11 @@ pub enum EvaluateError {
 /// # Errors
 /// [`EvaluateError`].
 pub fn evaluate(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<Answer, EvaluateError> {
-    read(plan, source, stop).map(Gathered::answer)
+    read(plan, source, stop).map(ReadResults::answer)
 }
 
 /// What was read for a plan, reduced to windows.
-pub struct Gathered {
+pub struct ReadResults {
     plan: Plan,
     /// Of each leaf that is reduced, or asked for at a moment.
     tables: Vec<Table>,
@@ -200,7 +200,7 @@ pub struct Gathered {
 ///
 /// # Errors
 /// [`EvaluateError`].
-pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<Gathered, EvaluateError> {
+pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -> Result<ReadResults, EvaluateError> {
     let context = Context { plan: &plan, source, stop, decoded: AtomicUsize::new(0), held: AtomicUsize::new(0), parts: Mutex::default() };
     let mut cost = Cost::default();
     let mut notes = plan.notes.clone();
@@ -234,7 +234,7 @@ pub fn read(plan: Plan, source: &dyn Source, stop: &(dyn Fn() -> bool + Sync)) -
     // Leaves of one reducer, a state each, say the same.
     keep_first(&mut notes);
     keep_first(&mut parts);
-    Ok(Gathered { plan, tables, points, notes, parts, cost })
+    Ok(ReadResults { plan, tables, points, notes, parts, cost })
 }
 
 /// Drops what was there before.
@@ -264,7 +264,7 @@ pub fn sources(plan: &Plan, source: &dyn Source) -> Vec<ReadPart> {
     context.parts.into_inner().unwrap_or_default()
 }
 
-impl Gathered {
+impl ReadResults {
     /// The second half of [`evaluate`]: arithmetic, and the lines that stay.
     pub fn answer(self) -> Answer {
         let Self { plan, tables, points, mut notes, parts, cost } = self;
@@ -318,7 +318,7 @@ struct Context<'a> {
 }
 
 /// Points between two checks whether to stop.
-const MOST_AT_ONCE: usize = 1_024;
+const MAX_AT_ONCE: usize = 1_024;
 
 /// Ends a scan from within; what it stands for is told by whoever began the scan.
 #[derive(Debug, thiserror::Error)]
@@ -342,9 +342,9 @@ impl Context<'_> {
         let scanned = self.source.scan(dataset, series, range, &mut |place, run| {
             let mut visit = |run: Run<'_>| if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) };
             match run {
-                Run::Points(points) if points.len() > MOST_AT_ONCE => (0..points.len())
-                    .step_by(MOST_AT_ONCE)
-                    .try_for_each(|start| visit(Run::Points(points.slice(start..(start + MOST_AT_ONCE).min(points.len()))))),
+                Run::Points(points) if points.len() > MAX_AT_ONCE => (0..points.len())
+                    .step_by(MAX_AT_ONCE)
+                    .try_for_each(|start| visit(Run::Points(points.slice(start..(start + MAX_AT_ONCE).min(points.len()))))),
                 run => visit(run),
             }
         });

@@ -19,7 +19,7 @@ use crate::{
     time::{Nanos, TimeRange},
 };
 
-const TOGETHER: usize = 64;
+const SERIES_PER_STEP: usize = 64;
 
 /// The value of each of a leaf's series at each of the plan's moments.
 pub fn read(context: &Context<'_>, leaf: &Leaf, cost: &mut Cost, notes: &mut Vec<String>) -> Result<Table, EvaluateError> {
@@ -28,7 +28,7 @@ pub fn read(context: &Context<'_>, leaf: &Leaf, cost: &mut Cost, notes: &mut Vec
     let series: Vec<&PlannedSeries> = leaf.lines.iter().filter_map(|line| line.series.first()).collect();
     cost.series += series.len() as u64;
     let sources = Sources::anywhere(context, leaf);
-    let tasks: Vec<&[&PlannedSeries]> = series.chunks(TOGETHER).collect();
+    let tasks: Vec<&[&PlannedSeries]> = series.chunks(SERIES_PER_STEP).collect();
     // Of each series what was found at each moment.
     let run = |task: &&[&PlannedSeries]| -> Result<Vec<Vec<Found>>, EvaluateError> {
         let mut found: Vec<Vec<Found>> = task.iter().map(|_| Vec::with_capacity(moments.len())).collect();

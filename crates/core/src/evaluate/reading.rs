@@ -29,8 +29,8 @@ use crate::{
 };
 
 /// Series that one task reads: enough that a partition's file is worth opening for them, few enough that all cores have some.
-const MOST_TOGETHER: usize = 64;
-const LEAST_TASKS: usize = 16;
+const MAX_TOGETHER: usize = 64;
+const MIN_TASKS: usize = 16;
 /// Tasks whose results wait at once for being merged.
 const WAVE: usize = 16;
 
@@ -87,7 +87,7 @@ impl<'a> Reading<'a> {
         let lines = &self.leaf.lines;
         let pieces: Vec<Piece> = lines.iter().enumerate().flat_map(|(line, of)| (0..of.series.len()).map(move |at| Piece { line, at })).collect();
         // Depends on the series alone, so that sums come out the same however many cores there are.
-        let together = pieces.len().div_ceil(LEAST_TASKS).clamp(1, MOST_TOGETHER);
+        let together = pieces.len().div_ceil(MIN_TASKS).clamp(1, MAX_TOGETHER);
         let tasks: Vec<&[Piece]> = pieces.chunks(together).collect();
         let run = |task: &&[Piece]| {
             let mut cost = Cost::default();

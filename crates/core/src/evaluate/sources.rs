@@ -172,7 +172,7 @@ impl Sources {
         let is_covered = || self.covered.iter().flatten().any(|covered| covered.start < range.end && range.start < covered.end);
         Some(match leaf.from.why_not {
             Some(why) => why,
-            None if leaf.from.forced == Some(ReadFrom::Raw) => "the query says so",
+            None if leaf.from.forced == Some(ReadFrom::Raw) => "set by the query",
             None if leaf.from.by_windows.is_some_and(|by| by.is_sketched) => "points are exact, a rollup within 1%",
             None if is_covered() => "windows that are cut finer, or elsewhere, than a rollup's",
             None => "no rollup reaches here",

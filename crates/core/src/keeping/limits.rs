@@ -100,11 +100,11 @@ pub enum Reserve {
 
 impl Reserve {
     /// A share of a large disk is more than any store needs to breathe.
-    const MOST_BY_DEFAULT: u64 = 2_000_000_000;
+    const MAX_BY_DEFAULT: u64 = 2_000_000_000;
 
     /// The reserve if none is configured, in bytes: a twentieth of the volume, at most 2 GB.
     pub fn default_bytes(total: u64) -> u64 {
-        (total / 20).min(Self::MOST_BY_DEFAULT)
+        (total / 20).min(Self::MAX_BY_DEFAULT)
     }
 
     /// In bytes, on a volume of so many.
@@ -124,9 +124,9 @@ impl FromStr for Reserve {
             return text
                 .parse()
                 .map(Self::Bytes)
-                .map_err(|_| format!("`{text}` is no reserve: write a share of the volume or a size, such as 10% or 5GB"));
+                .map_err(|_| format!("invalid reserve `{text}`: use a share of the volume or a size, such as 10% or 5GB"));
         };
-        let percent: f64 = percent.trim().parse().map_err(|_| format!("`{text}` is no share: write a number of percent, such as 10%"))?;
+        let percent: f64 = percent.trim().parse().map_err(|_| format!("invalid share `{text}`: use a percentage, such as 10%"))?;
         if (0.0..=90.0).contains(&percent) {
             Ok(Self::Share(percent / 100.0))
         } else {
@@ -147,7 +147,7 @@ impl fmt::Display for Reserve {
 /// What is said of keeping at one place. Nothing said is not the same as said that there is no limit, which stands before a file's.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
-pub struct Said {
+pub struct LimitSettings {
     /// How long points are kept; `null` for no limit.
     #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
     pub keep_for: Option<Option<Span>>,
@@ -161,7 +161,7 @@ fn said<'de, T: Deserialize<'de>, D: Deserializer<'de>>(deserializer: D) -> Resu
     Option::<T>::deserialize(deserializer).map(Some)
 }
 
-impl Said {
+impl LimitSettings {
     /// Whether nothing is said.
     pub fn is_nothing(&self) -> bool {
         *self == Self::default()
@@ -176,7 +176,7 @@ impl Said {
 
 /// A place at which limits are said.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Place {
+pub enum Scope {
     /// The whole store.
     Store,
     /// A dataset.
@@ -185,7 +185,7 @@ pub enum Place {
     Metric(DatasetId, MetricId),
 }
 
-impl Place {
+impl Scope {
     /// The places whose limits hold here, the widest first.
     pub fn chain(self) -> Vec<Self> {
         match self {
@@ -212,7 +212,7 @@ pub struct InForce<T> {
     /// The limit.
     pub limit: T,
     /// Where it is said.
-    pub place: Place,
+    pub place: Scope,
     /// By whom.
     pub source: Source,
 }
@@ -230,16 +230,16 @@ pub struct Limits {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Policies {
     /// By the configuration file.
-    pub file: BTreeMap<Place, Said>,
+    pub file: BTreeMap<Scope, LimitSettings>,
     /// Live.
-    pub live: BTreeMap<Place, Said>,
+    pub live: BTreeMap<Scope, LimitSettings>,
 }
 
 impl Policies {
     /// What is said of one place itself, and by whom.
-    pub fn at(&self, place: Place) -> Limits {
+    pub fn at(&self, place: Scope) -> Limits {
         let (file, live) = (self.file.get(&place).copied().unwrap_or_default(), self.live.get(&place).copied().unwrap_or_default());
-        fn first<T: Copy>(place: Place, live: Option<Option<T>>, file: Option<Option<T>>) -> Option<InForce<T>> {
+        fn first<T: Copy>(place: Scope, live: Option<Option<T>>, file: Option<Option<T>>) -> Option<InForce<T>> {
             match (live, file) {
                 (Some(live), _) => live.map(|limit| InForce { limit, place, source: Source::Live }),
                 (None, file) => file.flatten().map(|limit| InForce { limit, place, source: Source::File }),
@@ -249,7 +249,7 @@ impl Policies {
     }
 
     /// What is in force at a place: of all that holds there, the narrowest, for each limit by itself. Of equal ones the wider place's.
-    pub fn in_force(&self, place: Place, now: Nanos, zone: &TimeZone) -> Limits {
+    pub fn in_force(&self, place: Scope, now: Nanos, zone: &TimeZone) -> Limits {
         let all: Vec<Limits> = place.chain().into_iter().map(|place| self.at(place)).collect();
         let horizon = |found: &InForce<Span>| std::cmp::Reverse(found.limit.before(now, zone));
         Limits {
@@ -259,8 +259,8 @@ impl Policies {
     }
 
     /// Places where what is said live differs from what the file says.
-    pub fn differing(&self) -> Vec<Place> {
-        let differs = |(place, live): &(&Place, &Said)| {
+    pub fn differing(&self) -> Vec<Scope> {
+        let differs = |(place, live): &(&Scope, &LimitSettings)| {
             let file = self.file.get(place).copied().unwrap_or_default();
             live.keep_for.is_some_and(|live| live != file.keep_for.flatten()) || live.keep_under.is_some_and(|live| live != file.keep_under.flatten())
         };
@@ -307,23 +307,23 @@ mod tests {
 
     #[test]
     fn the_narrowest_counts_and_live_stands_before_the_file() {
-        let (dataset, metric) = (Place::Dataset(DatasetId(1)), Place::Metric(DatasetId(1), MetricId(7)));
-        let said = |keep_for: Option<Option<Span>>| Said { keep_for, keep_under: None };
+        let (dataset, metric) = (Scope::Dataset(DatasetId(1)), Scope::Metric(DatasetId(1), MetricId(7)));
+        let said = |keep_for: Option<Option<Span>>| LimitSettings { keep_for, keep_under: None };
         let mut policies = Policies::default();
-        policies.file.insert(Place::Store, Said { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(500))) });
+        policies.file.insert(Scope::Store, LimitSettings { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(500))) });
         policies.file.insert(dataset, said(Some(Some(days(90)))));
         policies.live.insert(metric, said(Some(Some(days(14)))));
         let at = |policies: &Policies, place| policies.in_force(place, 1_790_000_000_000_000_000, &TimeZone::UTC);
         let found = at(&policies, metric);
         assert_eq!(found.keep_for, Some(InForce { limit: days(14), place: metric, source: Source::Live }));
-        assert_eq!(found.keep_under, Some(InForce { limit: ByteSize(500), place: Place::Store, source: Source::File }));
+        assert_eq!(found.keep_under, Some(InForce { limit: ByteSize(500), place: Scope::Store, source: Source::File }));
         assert_eq!(at(&policies, dataset).keep_for.unwrap().limit, days(90));
         // A wider limit at a narrower place is none.
         policies.live.insert(metric, said(Some(Some(days(1_000)))));
         assert_eq!(at(&policies, metric).keep_for.unwrap().place, dataset);
-        // Said live that there is none: the file's no longer holds there, the store's does.
+        // LimitSettings live that there is none: the file's no longer holds there, the store's does.
         policies.live.insert(dataset, said(Some(None)));
-        assert_eq!(at(&policies, dataset).keep_for.unwrap().place, Place::Store);
+        assert_eq!(at(&policies, dataset).keep_for.unwrap().place, Scope::Store);
         assert_eq!(policies.differing(), [dataset, metric]);
         policies.live.insert(dataset, said(Some(Some(days(90)))));
         assert_eq!(policies.differing(), [metric], "the same as the file says");
@@ -331,12 +331,12 @@ mod tests {
 
     #[test]
     fn said_that_there_is_none_is_not_nothing_said() {
-        let none: Said = serde_json::from_str(r#"{"keep_for":null}"#).unwrap();
+        let none: LimitSettings = serde_json::from_str(r#"{"keep_for":null}"#).unwrap();
         assert_eq!((none.keep_for, none.keep_under), (Some(None), None));
         assert_eq!(serde_json::to_string(&none).unwrap(), r#"{"keep_for":null}"#);
-        let both: Said = serde_json::from_str(r#"{"keep_for":"30d","keep_under":"20GB"}"#).unwrap();
+        let both: LimitSettings = serde_json::from_str(r#"{"keep_for":"30d","keep_under":"20GB"}"#).unwrap();
         assert_eq!(both.or(none), both);
-        assert_eq!(none.or(both), Said { keep_for: Some(None), ..both });
-        assert!(Said::default().is_nothing() && !none.is_nothing());
+        assert_eq!(none.or(both), LimitSettings { keep_for: Some(None), ..both });
+        assert!(LimitSettings::default().is_nothing() && !none.is_nothing());
     }
 }

@@ -15,5 +15,5 @@ mod outlook;
 
 pub use clock::{Clock, Leap};
 pub use expiry::{BinHolding, DatasetHolding, Expiry, MetricHolding, PartitionHolding, Step, StoreHolding, Volume, Why};
-pub use limits::{ByteSize, InForce, Limits, Place, Policies, Reserve, Said, SizeError, Source};
+pub use limits::{ByteSize, InForce, LimitSettings, Limits, Policies, Reserve, Scope, SizeError, Source};
 pub use outlook::{Growth, Outlook, PARTITION_DAYS, Stream, outlook};

@@ -16,16 +16,20 @@ pub struct DatasetDefinition {
     pub closed: bool,
     /// The most series that it may have: points of those that are there still land, new ones are refused.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub most_series: Option<u32>,
+    #[serde(alias = "most_series")]
+    pub max_series: Option<u32>,
     /// The most series that each of its metrics may have, where the metric does not say.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub most_series_per_metric: Option<u32>,
+    #[serde(alias = "most_series_per_metric")]
+    pub max_series_per_metric: Option<u32>,
     /// The longest value of a tag, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub longest_tag_value: Option<u32>,
+    #[serde(alias = "longest_tag_value")]
+    pub max_tag_value_bytes: Option<u32>,
     /// The most tags of a series.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub most_tags: Option<u32>,
+    #[serde(alias = "most_tags")]
+    pub max_tags: Option<u32>,
 }
 
 impl Default for DatasetDefinition {
@@ -34,10 +38,10 @@ impl Default for DatasetDefinition {
             zone: "UTC".to_owned(),
             description: String::new(),
             closed: false,
-            most_series: None,
-            most_series_per_metric: None,
-            longest_tag_value: None,
-            most_tags: None,
+            max_series: None,
+            max_series_per_metric: None,
+            max_tag_value_bytes: None,
+            max_tags: None,
         }
     }
 }
@@ -58,7 +62,8 @@ pub struct TagDefinition {
     pub pattern: Option<String>,
     /// The most distinct values.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub most_values: Option<u32>,
+    #[serde(alias = "most_values")]
+    pub max_values: Option<u32>,
 }
 
 impl TagDefinition {
@@ -82,7 +87,7 @@ impl TagDefinition {
         let whole = regex::RegexBuilder::new(&format!("^(?:{pattern})$")).size_limit(1 << 20).build();
         whole.map(Some).map_err(|error| {
             let text = error.to_string();
-            format!("the pattern `{pattern}` is no regular expression: {}", text.lines().last().unwrap_or(&text).trim_start_matches("error: "))
+            format!("the pattern `{pattern}` is not a regular expression: {}", text.lines().last().unwrap_or(&text).trim_start_matches("error: "))
         })
     }
 }

@@ -161,7 +161,8 @@ pub struct MetricDefinition {
     pub unreviewed: bool,
     /// The most series that it may have; those of its dataset count apart.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub most_series: Option<u32>,
+    #[serde(alias = "most_series")]
+    pub max_series: Option<u32>,
     /// Which points are left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub thinning: Option<Thinning>,
@@ -194,7 +195,7 @@ impl MetricDefinition {
             return Err("a unit is a UCUM code of 1 to 60 characters, such as cm or Cel; leave it out where there is none".to_owned());
         }
         if let Some(label) = self.labels.iter().find(|label| label.is_empty() || label.contains([' ', ','])) {
-            return Err(format!("`{label}` is no label: labels are words without spaces and commas"));
+            return Err(format!("invalid label `{label}`: labels have no spaces and no commas"));
         }
         self.thinning.as_ref().map_or(Ok(()), Thinning::check)
     }

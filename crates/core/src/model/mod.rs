@@ -13,12 +13,12 @@ mod value;
 pub use arrival::{About, Cause, Described, KnownSeries, PointRef, PointSink, Refusal, ValueRef};
 pub use dataset::{DatasetDefinition, TagDefinition};
 pub use metric::{Kind, MetricDefinition, Shape, Status, Temporality, WhenPaused};
-pub use names::{MOST_TAGS, NameError, check_dataset_name, check_name, check_tag_value};
+pub use names::{MAX_TAGS, NameError, check_dataset_name, check_name, check_tag_value};
 pub use rollup::{RollupLevel, RollupPolicy};
 pub use tags::{LineTags, Tags, TagsDisplay};
 pub use thinning::Thinning;
 pub use traits::MetricTraits;
-pub use value::{Histogram, MOST_BUCKETS, Value, split_integer};
+pub use value::{Histogram, MAX_BUCKETS, Value, split_integer};
 
 macro_rules! id {
     ($(#[$doc:meta])* $name:ident) => {

@@ -1,7 +1,7 @@
 //! What may be a name or a tag's value.
 
 /// The most tags that a series may carry.
-pub const MOST_TAGS: usize = 64;
+pub const MAX_TAGS: usize = 64;
 const LONGEST_NAME: usize = 200;
 const LONGEST_VALUE: usize = 1_000;
 

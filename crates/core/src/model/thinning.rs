@@ -16,7 +16,8 @@ pub struct Thinning {
     pub line_tolerance: Option<f64>,
     /// A point is kept at least so often.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub longest_silence: Option<Span>,
+    #[serde(alias = "longest_silence")]
+    pub max_silence: Option<Span>,
 }
 
 impl Thinning {
@@ -26,17 +27,17 @@ impl Thinning {
     /// What is wrong, in a sentence.
     pub fn check(&self) -> Result<(), String> {
         let width = match (self.dead_band, self.line_tolerance) {
-            (Some(_), Some(_)) => return Err("thinning has a dead_band or a line_tolerance, not both".to_owned()),
-            (None, None) => return Err("thinning needs a dead_band or a line_tolerance".to_owned()),
+            (Some(_), Some(_)) => return Err("thinning takes a `dead_band` or a `line_tolerance`, not both".to_owned()),
+            (None, None) => return Err("thinning needs a `dead_band` or a `line_tolerance`".to_owned()),
             (Some(width), None) | (None, Some(width)) => width,
         };
         if !width.is_finite() || width < 0.0 {
             return Err(format!("the width {width} of a thinning must be zero or more"));
         }
-        match self.longest_silence {
-            Some(span) if span.months > 0 || span.days > 0 => Err("a longest_silence is an exact span, such as 10m or 24h".to_owned()),
+        match self.max_silence {
+            Some(span) if span.months > 0 || span.days > 0 => Err("`max_silence` must be an exact span, such as 10m or 24h".to_owned()),
             None if self.dead_band.is_some() => {
-                Err("a dead_band needs a longest_silence, such as 10m: a value that stands still must show that it lives".to_owned())
+                Err("a `dead_band` needs a `max_silence`, such as 10m: without it, a constant value looks like a silent sensor".to_owned())
             }
             _ => Ok(()),
         }

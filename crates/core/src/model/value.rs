@@ -17,7 +17,7 @@ pub enum Value {
     Histogram(Arc<Histogram>),
 }
 
-const LEAST_WIDE: f64 = 9_007_199_254_740_992.0;
+const MIN_WIDE: f64 = 9_007_199_254_740_992.0;
 const LARGEST: f64 = 18_446_744_073_709_551_616.0;
 
 impl Value {
@@ -33,7 +33,7 @@ impl Value {
     /// The number that a double and its rest stand for, as [`split_integer`] made them.
     pub fn of_number(double: f64, rest: i16) -> Self {
         // Every double from 2^53 on is an integer, and its shortest decimal form is not that integer's own.
-        let is_wide = (LEAST_WIDE..LARGEST).contains(&double.abs());
+        let is_wide = (MIN_WIDE..LARGEST).contains(&double.abs());
         if is_wide || rest != 0 { Self::Integer(double as i128 + i128::from(rest)) } else { Self::Number(double) }
     }
 }
@@ -111,7 +111,7 @@ pub struct Histogram {
 }
 
 /// The most buckets of a histogram.
-pub const MOST_BUCKETS: usize = 512;
+pub const MAX_BUCKETS: usize = 512;
 
 impl Histogram {
     /// Observations in all buckets.
@@ -128,8 +128,8 @@ impl Histogram {
             let (counts, bounds) = (self.counts.len(), self.bounds.len());
             return Err(format!("has {counts} counts and {bounds} bounds: there is one count more than bounds, the last for what is above them all"));
         }
-        if self.counts.len() > MOST_BUCKETS {
-            return Err(format!("has {} buckets, the limit is {MOST_BUCKETS}", self.counts.len()));
+        if self.counts.len() > MAX_BUCKETS {
+            return Err(format!("has {} buckets, the limit is {MAX_BUCKETS}", self.counts.len()));
         }
         if let Some(bound) = self.bounds.iter().find(|bound| !bound.is_finite()) {
             return Err(format!("has the bound {bound}: bounds are finite, and the last bucket has none"));

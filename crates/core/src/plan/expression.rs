@@ -16,7 +16,7 @@ use crate::{
     catalogue::{Catalogue, Dataset},
     model::{Kind, LineTags, MetricTraits},
     query::{
-        Binary, Call, Expr, Function, Grouping, Of, Operator, Place, PointsOf, Query, QueryError, Reducer, Reduction, Selection, Show, Spanned,
+        Binary, Call, Expr, Function, Grouping, Of, Operator, PointsOf, Query, QueryError, Reducer, Reduction, Selection, Show, Spanned, TextSpan,
         UnitClause,
     },
     suggest::{closest, listing},
@@ -24,7 +24,7 @@ use crate::{
 };
 
 /// The most steps of a computation, with what `let` names stand for counted each time.
-const MOST_STEPS: usize = 10_000;
+const MAX_STEPS: usize = 10_000;
 
 /// Plans the shows of one query.
 pub struct Planner<'a> {
@@ -102,7 +102,7 @@ type Fault<T> = Result<T, PlanError>;
 /// The tag that separates the lines of several states.
 const STATE_TAG: &str = "state";
 /// Maximum number of states with a line of their own.
-const MOST_STATES: usize = 100;
+const MAX_STATES: usize = 100;
 
 impl<'a> Planner<'a> {
     pub fn new(
@@ -197,7 +197,7 @@ impl<'a> Planner<'a> {
             .selections()
             .map(|of| {
                 let text = of.to_text();
-                self.leaf(&of, &Grouping::Apart, Take::Points, Place::default(), text)
+                self.leaf(&of, &Grouping::Apart, Take::Points, TextSpan::default(), text)
             })
             .collect::<Result<_, _>>()?;
         let mut nodes = Vec::with_capacity(planned.len());
@@ -246,7 +246,7 @@ impl<'a> Planner<'a> {
                     self.leaf(of, &Grouping::Apart, Take::Moment, of.metric.place, of.to_text())?
                 }
                 None => {
-                    let error = QueryError::new(of.metric.place, format!("`{}` stands where a reducer is expected", of.metric.value.metric));
+                    let error = QueryError::new(of.metric.place, format!("found `{}`, expected a reducer", of.metric.value.metric));
                     // A wrong name is told first: it may have been meant for something else.
                     let _ = selection::find(of, &self.lets(visible), self.catalogue, self.home, &mut Vec::new())?;
                     let text = of.to_text();
@@ -315,8 +315,8 @@ impl<'a> Planner<'a> {
         let Binary { operator, left, right } = binary;
         let (left, mut right) = (self.numbers(left, visible)?, self.numbers(right, visible)?);
         let steps = left.steps + right.steps + 1;
-        if steps > MOST_STEPS {
-            return Err(QueryError::new(operator.place, format!("the query unfolds to more than {MOST_STEPS} steps")).into());
+        if steps > MAX_STEPS {
+            return Err(QueryError::new(operator.place, format!("the query unfolds to more than {MAX_STEPS} steps")).into());
         }
         let mut after = units::Conversion::NONE;
         let unit = match operator.value {
@@ -435,8 +435,8 @@ impl<'a> Planner<'a> {
         let found = selection::find(of, &lets, self.catalogue, self.home, &mut Vec::new())?;
         check_reducer(reducer, *place, &found.facts())?;
         let words: BTreeSet<Arc<str>> = found.series.iter().flat_map(|series| series.words()).cloned().collect();
-        if words.len() > MOST_STATES {
-            let error = QueryError::new(*place, format!("`{}` has {} states, more than {MOST_STATES} lines", of.to_text(), words.len()));
+        if words.len() > MAX_STATES {
+            let error = QueryError::new(*place, format!("`{}` has {} states, more than {MAX_STATES} lines", of.to_text(), words.len()));
             return Err(error.with_help(format!("ask for those that matter: {}(\"…\") of …", reducer.word())).into());
         }
         let mut stacked = Vec::with_capacity(words.len());
@@ -488,7 +488,7 @@ impl<'a> Planner<'a> {
                     let help = match closest(&tag.value, known.iter().copied()) {
                         Some(known) => format!("did you mean `{known}`?"),
                         None if known.is_empty() => "its lines have no tags: they were merged before".to_owned(),
-                        None => format!("its lines are told apart by {}", listing(known.iter().copied(), 12)),
+                        None => format!("its lines differ by {}", listing(known.iter().copied(), 12)),
                     };
                     return Err(error.with_help(help).into());
                 }
@@ -513,7 +513,7 @@ impl<'a> Planner<'a> {
     }
 
     /// What is read; the same thing twice is read once.
-    fn leaf(&mut self, of: &Selection, grouping: &Grouping, take: Take, place: Place, text: String) -> Fault<Planned> {
+    fn leaf(&mut self, of: &Selection, grouping: &Grouping, take: Take, place: TextSpan, text: String) -> Fault<Planned> {
         let lets = self.lets(self.query.lets.len());
         let found = selection::find(of, &lets, self.catalogue, self.home, &mut self.notes)?;
         let facts = found.facts();
@@ -537,7 +537,9 @@ impl<'a> Planner<'a> {
         {
             let error = QueryError::new(test.comparison.place, "points cannot be left out by their value here: this looks at neighbours");
             return Err(error
-                .with_help("`value` goes with count, sum, mean, min, max, spread, first, last, stddev, variance, quantiles, distinct and points")
+                .with_help(
+                    "`value` can be used with count, sum, mean, min, max, spread, first, last, stddev, variance, quantiles, distinct and points",
+                )
                 .into());
         }
         let lines = found.lines(grouping, &mut self.notes)?;
@@ -627,9 +629,9 @@ fn tags_of(lines: &[LineTags]) -> String {
 }
 
 /// Where an expression begins, for messages about all of it.
-fn show_place(expr: &Expr) -> Place {
+fn show_place(expr: &Expr) -> TextSpan {
     match expr {
-        Expr::Number(_) => Place::default(),
+        Expr::Number(_) => TextSpan::default(),
         Expr::Negate(inner) => show_place(inner),
         Expr::Binary(binary) => binary.operator.place,
         Expr::Call(call) => call.function.place,
@@ -655,14 +657,14 @@ fn takes_tests(take: &Take) -> bool {
 }
 
 /// Whether a metric's kind has what is asked for.
-fn check_reducer(reducer: &Reducer, place: Place, facts: &MetricTraits) -> Result<(), QueryError> {
+fn check_reducer(reducer: &Reducer, place: TextSpan, facts: &MetricTraits) -> Result<(), QueryError> {
     use Reducer::*;
     let metric = &facts.metric;
     let fault = |message: String, help: &str| Err(QueryError::new(place, message).with_help(help));
     match (facts.kind, reducer) {
         (_, Coverage) if facts.interval.is_none() => fault(
-            format!("nobody has said how often `{metric}` gets a point, so there is no coverage"),
-            &format!("say it: fenetre metrics define {metric} --interval 1m"),
+            format!("the interval of `{metric}` is not defined, so its coverage is unknown"),
+            &format!("define it: fenetre metrics define {metric} --interval 1m"),
         ),
         (_, Count | Coverage) => Ok(()),
         (Kind::State, First | Last | Changes | Distinct | TimeIn(_) | ShareIn(_)) => Ok(()),

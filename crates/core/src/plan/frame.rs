@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use super::{Limits, Moment, PlanError, PlannedTime};
 use crate::{
     catalogue::Dataset,
-    query::{Frame, FrameWidth, InstantText, Moments, Place, QueryError, Range, ReadFrom, Spanned},
+    query::{Frame, FrameWidth, InstantText, Moments, QueryError, Range, ReadFrom, Spanned, TextSpan},
     time::{Grid, LocalTime, Nanos, Period, TimeError, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
 };
 
@@ -51,13 +51,13 @@ impl FrameSource<'_> {
     }
 
     /// A clause from the text, else from outside, with how a fault in it is told.
-    fn clause<T: Clone>(&self, of: impl Fn(&Frame) -> Option<&Spanned<T>>) -> Option<(T, Place, Fault)> {
+    fn clause<T: Clone>(&self, of: impl Fn(&Frame) -> Option<&Spanned<T>>) -> Option<(T, TextSpan, Fault)> {
         let own = of(self.own).map(|clause| (clause.value.clone(), clause.place, PlanError::Query as Fault));
         own.or_else(|| of(self.outer).map(|clause| (clause.value.clone(), clause.place, PlanError::Frame as Fault)))
     }
 
     /// From what points are read, where a clause says so.
-    pub fn source(&self) -> Option<(ReadFrom, Place, Fault)> {
+    pub fn source(&self) -> Option<(ReadFrom, TextSpan, Fault)> {
         self.clause(|frame| frame.source.as_ref())
     }
 
@@ -109,7 +109,7 @@ impl FrameSource<'_> {
         let stray = [self.own.taking.as_ref().map(|clause| clause.place), self.own.within.as_ref().map(|clause| clause.place)];
         let stray = if self.own.moments.is_some() { [None, None] } else { stray };
         if let Some(place) = stray.into_iter().flatten().next() {
-            let error = QueryError::new(place, "this is said of a moment, and the query has none");
+            let error = QueryError::new(place, "this needs an instant (`at`), and the query has none");
             return Err(PlanError::Query(error.with_help("ask `at` an instant, such as `at now`, instead of `over` a range")));
         }
         let (range, range_place, fault) = self.clause(|frame| frame.range.as_ref()).ok_or(PlanError::NoFrame)?;
@@ -125,7 +125,7 @@ impl FrameSource<'_> {
             return Err(fault(error.with_help("the end is not part of the range: it must lie after the start")));
         }
         let stepping = self.clause(|frame| frame.stepping.as_ref());
-        let starting: Option<(LocalTime, Place, Fault)> = self.clause(|frame| frame.starting.as_ref());
+        let starting: Option<(LocalTime, TextSpan, Fault)> = self.clause(|frame| frame.starting.as_ref());
         let (width, mut place, mut fault) = match self.clause(|frame| frame.width.as_ref()) {
             Some((FrameWidth::Of(span), place, fault)) => (Width::Of(span), place, fault),
             Some((FrameWidth::Auto, place, fault)) => (Width::Auto, place, fault),
@@ -164,7 +164,7 @@ fn resolve(instant: &Spanned<InstantText>, now: Nanos, tz: &TimeZone) -> Result<
 }
 
 /// The whole of a period, today or yesterday.
-fn whole(name: &str, place: Place, now: Nanos, tz: &TimeZone) -> Result<TimeRange, QueryError> {
+fn whole(name: &str, place: TextSpan, now: Nanos, tz: &TimeZone) -> Result<TimeRange, QueryError> {
     let text = match name {
         "today" => midnight(0, now, tz),
         "yesterday" => midnight(1, now, tz),

@@ -49,7 +49,7 @@ pub fn join(left: &[LineTags], right: &[LineTags]) -> Result<Joined, NotJoined> 
                 return Err(NotJoined {
                     message: format!("ambiguous: {ones_count} lines on the left and {others_count} on the right belong to {which}"),
                     help: format!(
-                        "the left is told apart by {}, the right by {}: merge one of them with `by` or `overall`",
+                        "the left side has lines by {}, the right side by {}: merge one of them with `by` or `overall`",
                         named(&left_keys),
                         named(&right_keys)
                     ),

@@ -8,7 +8,7 @@ use super::{PlanError, PlannedTime, Take, frame::Fault};
 use crate::{
     catalogue::{Dataset, Metric, Series},
     model::MetricTraits,
-    query::{Place, QueryError, ReadFrom, ValueTest},
+    query::{QueryError, ReadFrom, TextSpan, ValueTest},
     rollup::{Level, Use, use_of},
     suggest::listing,
     time::Span,
@@ -50,7 +50,7 @@ pub struct Asked<'a> {
 }
 
 /// A clause that says from what to read, its place, and how a fault in it is told.
-pub type Clause = (ReadFrom, Place, Fault);
+pub type Clause = (ReadFrom, TextSpan, Fault);
 
 impl Asked<'_> {
     /// From what it is read.

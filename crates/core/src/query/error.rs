@@ -2,14 +2,14 @@
 
 use std::fmt::Write as _;
 
-use super::lexer::Place;
+use super::lexer::TextSpan;
 
 /// A fault in a query's text, or in what it names.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 #[error("{message}")]
 pub struct QueryError {
     /// Bytes of the text that are at fault.
-    pub place: Place,
+    pub place: TextSpan,
     /// What is wrong, in one sentence without a full stop.
     pub message: String,
     /// What to do instead, if that is known.
@@ -18,7 +18,7 @@ pub struct QueryError {
 
 impl QueryError {
     /// An error at a place.
-    pub fn new(place: Place, message: impl Into<String>) -> Self {
+    pub fn new(place: TextSpan, message: impl Into<String>) -> Self {
         Self { place, message: message.into(), help: None }
     }
 

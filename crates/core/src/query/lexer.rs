@@ -4,7 +4,7 @@ use super::QueryError;
 
 /// A stretch of the query's text, in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Place {
+pub struct TextSpan {
     /// First byte.
     pub start: usize,
     /// First byte after.
@@ -32,7 +32,7 @@ pub enum TokenKind {
 #[derive(Clone, Debug, PartialEq)]
 pub struct Token {
     pub kind: TokenKind,
-    pub place: Place,
+    pub place: TextSpan,
 }
 
 impl Token {
@@ -56,7 +56,7 @@ const SIGNS: [&str; 13] = ["!=", "<=", ">=", "<", ">", "=", "(", ")", ",", "+", 
 /// All tokens of a text, the last of them [`TokenKind::End`].
 pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
     if text.len() > LONGEST_QUERY {
-        let place = Place { start: LONGEST_QUERY, end: LONGEST_QUERY };
+        let place = TextSpan { start: LONGEST_QUERY, end: LONGEST_QUERY };
         return Err(QueryError::new(place, format!("the query is {} bytes long, the limit is {LONGEST_QUERY}", text.len())));
     }
     let mut tokens = Vec::new();
@@ -82,21 +82,21 @@ pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
                     TokenKind::Sign(sign)
                 }
                 None => {
-                    let place = Place { start, end: start + c.len_utf8() };
+                    let place = TextSpan { start, end: start + c.len_utf8() };
                     let error = QueryError::new(place, format!("`{c}` has no meaning in a query"));
                     return Err(error.with_help(match c {
                         ';' => "nothing ends a query but its end; a second question is another `show`",
                         '%' | '^' => "there are `+`, `-`, `*` and `/`",
                         '&' | '|' => "conditions are joined by `and` and `or`",
-                        '[' | ']' | '{' | '}' => "there are no brackets but parentheses; conditions stand behind `where`, times behind `over`",
-                        _ => "names with unusual characters stand in single quotes, texts in double quotes",
+                        '[' | ']' | '{' | '}' => "only parentheses are allowed; conditions follow `where`, times follow `over`",
+                        _ => "write names with unusual characters in single quotes, texts in double quotes",
                     }));
                 }
             },
         };
-        tokens.push(Token { kind, place: Place { start, end: at } });
+        tokens.push(Token { kind, place: TextSpan { start, end: at } });
     }
-    tokens.push(Token { kind: TokenKind::End, place: Place { start: text.len(), end: text.len() } });
+    tokens.push(Token { kind: TokenKind::End, place: TextSpan { start: text.len(), end: text.len() } });
     Ok(tokens)
 }
 
@@ -145,7 +145,7 @@ fn figure(text: &str, at: &mut usize) -> String {
 
 fn unclosed(start: usize, text: &str, quote: char) -> QueryError {
     let end = start + text[start..].find('\n').unwrap_or(text.len() - start);
-    QueryError::new(Place { start, end }, format!("this {quote} is never closed")).with_help(format!("end it with another {quote}"))
+    QueryError::new(TextSpan { start, end }, format!("this {quote} is never closed")).with_help(format!("end it with another {quote}"))
 }
 
 fn quoted_name(text: &str, at: &mut usize) -> Result<String, QueryError> {
@@ -154,7 +154,7 @@ fn quoted_name(text: &str, at: &mut usize) -> Result<String, QueryError> {
     let length = body.find(['\'', '\n']).filter(|end| body[*end..].starts_with('\'')).ok_or_else(|| unclosed(start, text, '\''))?;
     *at = start + length + 2;
     if length == 0 {
-        return Err(QueryError::new(Place { start, end: *at }, "a name cannot be empty"));
+        return Err(QueryError::new(TextSpan { start, end: *at }, "a name cannot be empty"));
     }
     Ok(body[..length].to_owned())
 }
@@ -208,7 +208,7 @@ fn escaped(text: &str, start: usize, chars: &mut std::str::CharIndices<'_>) -> R
         _ => None,
     };
     simple.ok_or_else(|| {
-        let place = Place { start, end: (start + 2).min(text.len()) };
+        let place = TextSpan { start, end: (start + 2).min(text.len()) };
         QueryError::new(place, "not an escape").with_help(r#"the escapes are those of JSON: \" \\ \/ \b \f \n \r \t \u00e9"#)
     })
 }

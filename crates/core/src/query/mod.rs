@@ -36,7 +36,7 @@ pub(crate) mod tree;
 
 pub use error::QueryError;
 pub use format::{format, name as write_name, quoted as write_text};
-pub use lexer::Place;
+pub use lexer::TextSpan;
 pub use parser::{parse, parse_condition, parse_frame};
 pub use reducer::{Function, REDUCER_WORDS, Reducer};
 pub use tree::{

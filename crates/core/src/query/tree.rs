@@ -4,7 +4,7 @@
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
-use super::{Function, Reducer, lexer::Place};
+use super::{Function, Reducer, lexer::TextSpan};
 use crate::time::{LocalTime, Span};
 
 /// Something that was written, and where.
@@ -13,7 +13,7 @@ pub struct Spanned<T> {
     /// What was written.
     pub value: T,
     /// Where.
-    pub place: Place,
+    pub place: TextSpan,
 }
 
 impl<T: PartialEq> PartialEq for Spanned<T> {
@@ -30,7 +30,7 @@ impl<T: Serialize> Serialize for Spanned<T> {
 
 impl<'de, T: Deserialize<'de>> Deserialize<'de> for Spanned<T> {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        Ok(Self { value: T::deserialize(deserializer)?, place: Place::default() })
+        Ok(Self { value: T::deserialize(deserializer)?, place: TextSpan::default() })
     }
 }
 

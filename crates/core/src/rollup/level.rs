@@ -18,7 +18,7 @@ pub struct Level {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum LevelError {
     /// A width of mixed parts, or of many months.
-    #[error("`{0}` is no width of a level: write one exact span, such as 5m or 1h, or one of the calendar: 1d, 1w, 1mo or 1y")]
+    #[error("invalid level width `{0}`: use an exact span, such as 5m or 1h, or one calendar unit: 1d, 1w, 1mo or 1y")]
     Width(Span),
     /// Widths that do not nest.
     #[error("a level of {coarse} is not made of whole windows of {fine}: each level is a multiple of the one below")]

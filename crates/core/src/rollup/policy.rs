@@ -22,7 +22,7 @@ pub enum PolicyError {
     Other(String),
 }
 
-const MOST_LEVELS: usize = 8;
+const MAX_LEVELS: usize = 8;
 
 impl RollupPolicy {
     /// Looks whether its parts make sense.
@@ -30,8 +30,8 @@ impl RollupPolicy {
     /// # Errors
     /// [`PolicyError`].
     pub fn check(&self) -> Result<(), PolicyError> {
-        if self.levels.is_empty() || self.levels.len() > MOST_LEVELS {
-            return Err(PolicyError::Other(format!("a rollup policy has 1 to {MOST_LEVELS} levels, such as 5m, 1h and 1d, the finest first")));
+        if self.levels.is_empty() || self.levels.len() > MAX_LEVELS {
+            return Err(PolicyError::Other(format!("a rollup policy has 1 to {MAX_LEVELS} levels, such as 5m, 1h and 1d, the finest first")));
         }
         if let Some(name) = &self.zone {
             zone(name).map_err(|error| PolicyError::Other(error.to_string()))?;
@@ -130,7 +130,7 @@ mod tests {
         for (text, wanted) in [
             (r#"{"levels":[]}"#, "1 to 8 levels"),
             (r#"{"levels":[{"width":"1h"},{"width":"5m"}]}"#, "not made of whole windows"),
-            (r#"{"levels":[{"width":"2d"}]}"#, "no width of a level"),
+            (r#"{"levels":[{"width":"2d"}]}"#, "invalid level width `2d`"),
             (r#"{"levels":[{"width":"5m"},{"width":"1h","keep_for":"30d"}]}"#, "less long"),
             (r#"{"levels":[{"width":"5m"}],"where":"reach ="}"#, "where:"),
             (r#"{"levels":[{"width":"5m"}],"zone":"Velmar/Osier"}"#, "zone"),

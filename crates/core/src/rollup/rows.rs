@@ -32,7 +32,7 @@ use crate::{
 
 const VERSION: u8 = 2;
 const HEAD: usize = 6;
-const MOST_WINDOWS: u64 = 65_536;
+const MAX_WINDOWS: u64 = 65_536;
 
 const STARTS: u8 = 0;
 /// Doubles that the first part of a row has.
@@ -359,7 +359,7 @@ fn open(bytes: &[u8]) -> Result<(Head, Reader<'_>), BadRows> {
     let mark = word(&body[2..HEAD]);
     let mut reader = Reader::new(&body[HEAD..]);
     let count = reader.varint("number of windows")?;
-    if count == 0 || count > MOST_WINDOWS {
+    if count == 0 || count > MAX_WINDOWS {
         return Err(BlockError::Bounds("number of windows").into());
     }
     Ok((Head { version, made: Made { contents, mark }, count: count as usize }, reader))

@@ -12,7 +12,7 @@ const FACTOR: f64 = (1.0 + ERROR) / (1.0 - ERROR);
 /// Above the place of every bucket that a double can fall into, so that places of positive values are positive.
 const OFFSET: i32 = 40_000;
 /// Values over so many buckets are counted bucket by bucket; others are sorted.
-const MOST_COUNTED: usize = 64;
+const MAX_COUNTED: usize = 64;
 /// A value so near to a bound of buckets is looked at once more, since bounds are rounded.
 const NEAR_BOUND: f64 = 1e-12;
 
@@ -69,14 +69,14 @@ impl Sketch {
     /// Of positive values that lie in few buckets: each is counted where the bounds of these say.
     fn counted(values: &[f64], low: f64, high: f64) -> Option<Self> {
         let (first, last) = (bucket_of(low), bucket_of(high));
-        let more = usize::try_from(last.checked_sub(first)?).ok().filter(|more| *more < MOST_COUNTED)?;
-        let mut bounds = [f64::INFINITY; MOST_COUNTED];
+        let more = usize::try_from(last.checked_sub(first)?).ok().filter(|more| *more < MAX_COUNTED)?;
+        let mut bounds = [f64::INFINITY; MAX_COUNTED];
         let mut bound = (f64::from(first - OFFSET) * FACTOR.ln()).exp();
         for upper in &mut bounds[..more] {
             *upper = bound;
             bound *= FACTOR;
         }
-        let mut counts = [0u64; MOST_COUNTED];
+        let mut counts = [0u64; MAX_COUNTED];
         let mut at = 0;
         for value in values {
             // Sensors say much the same again: the bucket is near the one before.

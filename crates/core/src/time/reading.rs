@@ -80,7 +80,7 @@ impl TimeFormat {
             "serial" => Ok(Self::Serial),
             pattern if pattern.contains('%') => Ok(Self::Pattern(pattern.to_owned())),
             unit => EpochUnit::ALL.into_iter().find(|known| known.as_str() == unit).map(Self::Epoch).ok_or_else(|| {
-                format!("`{text}` is no format of times: there are iso, s, ms, us, ns, serial, guess, and patterns such as \"%d.%m.%Y %H:%M\"")
+                format!("unknown time format `{text}`: use iso, s, ms, us, ns, serial, guess, and patterns such as \"%d.%m.%Y %H:%M\"")
             }),
         }
     }

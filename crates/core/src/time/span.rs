@@ -53,7 +53,7 @@ pub enum SpanError {
 const MILLISECOND: Nanos = 1_000_000;
 const MINUTE: Nanos = 60 * SECOND;
 const HOUR: Nanos = 60 * MINUTE;
-const MOST_DAYS: u32 = 290 * 365;
+const MAX_DAYS: u32 = 290 * 365;
 
 impl Span {
     /// A span of exact nanoseconds.
@@ -122,7 +122,7 @@ impl Span {
     fn add(&mut self, number: i64, unit: &str, written: &str, whole: &str) -> Result<(), SpanError> {
         let too_long = || SpanError::TooLong(whole.to_owned());
         let nanos = |unit: Nanos| number.checked_mul(unit).ok_or_else(too_long);
-        let days = |unit: i64| number.checked_mul(unit).and_then(|n| u32::try_from(n).ok()).filter(|n| *n <= MOST_DAYS).ok_or_else(too_long);
+        let days = |unit: i64| number.checked_mul(unit).and_then(|n| u32::try_from(n).ok()).filter(|n| *n <= MAX_DAYS).ok_or_else(too_long);
         let exact = match unit {
             "ms" => nanos(MILLISECOND)?,
             "s" => nanos(SECOND)?,
@@ -131,7 +131,7 @@ impl Span {
             "d" | "w" => {
                 let more = days(if unit == "w" { 7 } else { 1 })?;
                 self.in_weeks = unit == "w" && (self.days == 0 || self.in_weeks);
-                self.days = self.days.checked_add(more).filter(|n| *n <= MOST_DAYS).ok_or_else(too_long)?;
+                self.days = self.days.checked_add(more).filter(|n| *n <= MAX_DAYS).ok_or_else(too_long)?;
                 0
             }
             "mo" | "q" | "y" => {

@@ -63,9 +63,7 @@ pub enum WindowsError {
         limit: usize,
     },
     /// Steps that do not tile the width.
-    #[error(
-        "windows of {width} cannot step by {step}: the step goes into the width a whole number of times, both exact (h and below) or both of the calendar"
-    )]
+    #[error("windows of {width} cannot step by {step}: the width must be a multiple of the step, both exact (h and shorter) or both calendar units")]
     Step {
         /// The width asked for.
         width: Span,

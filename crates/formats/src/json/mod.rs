@@ -208,8 +208,8 @@ fn misshapen(point: &RawPoint<'_>) -> Refusal {
         (_, _, Some(values)) if values.0.is_empty() => {
             Refusal::of(Cause::Unreadable, "values", "is empty: it needs a metric and its value, such as {\"level\": 312.5}")
         }
-        (Some(_), _, Some(_)) => Refusal::of(Cause::Unreadable, "values", "goes without `metric`: it names its metrics itself"),
-        (None, Some(_), Some(_)) => Refusal::of(Cause::Unreadable, "values", "goes without `value`: write one of them"),
+        (Some(_), _, Some(_)) => Refusal::of(Cause::Unreadable, "values", "does not take `metric`: it names its metrics itself"),
+        (None, Some(_), Some(_)) => Refusal::of(Cause::Unreadable, "values", "does not take `value`: use one of the two"),
         (Some(Scalar::Text(_)), None, None) => Refusal::of(Cause::Value, "value", "is missing or null"),
         (Some(other), _, _) => Refusal::of(Cause::Unreadable, "metric", format!("is {}: write the metric's name as a text", other.describe())),
         (None, _, _) => Refusal::of(

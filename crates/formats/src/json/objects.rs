@@ -29,7 +29,7 @@ impl Objects {
         let object: Value = match serde_json::from_str(element.text) {
             Ok(Value::Object(object)) => Value::Object(object),
             Ok(_) => {
-                tally.reject(line, None, "it is no object, which a mapping needs");
+                tally.reject(line, None, "it is not an object, which a mapping needs");
                 return Ok(());
             }
             Err(error) => {

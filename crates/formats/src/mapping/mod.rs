@@ -347,7 +347,7 @@ impl Mapping {
             }
             let scales = column.scale.is_some() || column.offset.is_some();
             if scales && *role != Role::Value {
-                return Err(format!("the column `{name}` has a scale or offset, but is no value"));
+                return Err(format!("the column `{name}` has a scale or offset, but is not a value"));
             }
             if column.scale.is_some_and(|scale| !scale.is_finite()) || column.offset.is_some_and(|offset| !offset.is_finite()) {
                 return Err(format!("scale and offset of column `{name}` must be finite"));

@@ -323,7 +323,7 @@ impl Rows {
                     Err(error) => Err(Refusal::of(
                         Cause::Value,
                         &column.column,
-                        format!("is no histogram ({error}): write {{\"bounds\": [300, 600], \"counts\": [4, 2, 0], \"sum\": 1800}}"),
+                        format!("is not a histogram ({error}): write {{\"bounds\": [300, 600], \"counts\": [4, 2, 0], \"sum\": 1800}}"),
                     )),
                 }
             } else {
@@ -391,7 +391,7 @@ impl Rows {
             && !self.guess_is_told.swap(true, Ordering::Relaxed)
         {
             let unit = unit.as_str();
-            tally.note(format!("times in `{column}` are numbers, taken for {unit} since 1970 by their size: say format = \"{unit}\" (or time_format={unit}) to be sure"));
+            tally.note(format!("times in `{column}` are numbers, read as {unit} since 1970 because of their size: set format = \"{unit}\" (or time_format={unit}) to be sure"));
         }
         read.map_err(|error| refuse(error.to_string()))
     }
@@ -411,7 +411,7 @@ fn lacks(names: &[&str], wanted: &str) -> FormatError {
     let hint = match (closest(wanted, names.iter().copied()), names) {
         (Some(name), _) => format!(" Did you mean `{name}`?"),
         (None, [one]) if one.contains([',', ';', '\t', '|']) => {
-            " Its columns seem to be parted by something else: say by what with `delimiter` under [table] of a mapping.".to_owned()
+            " The delimiter seems to be another one: set `delimiter` under [table] of a mapping.".to_owned()
         }
         _ => String::new(),
     };

@@ -129,7 +129,7 @@ impl Part {
         let whole = |value: f64| {
             // Counts are whole numbers; what is above 2^53 is as near as a double comes.
             let is_count = value >= 0.0 && value.fract() == 0.0 && value < 1.8e19;
-            if is_count { Ok(value as u64) } else { Err(Refusal::of(Cause::Value, "value", format!("{value} is no count"))) }
+            if is_count { Ok(value as u64) } else { Err(Refusal::of(Cause::Value, "value", format!("{value} is not a count"))) }
         };
         match suffix {
             "_bucket" => {

@@ -64,7 +64,7 @@ fn sample(text: &str) -> Result<Sample<'_>, String> {
     let (name, mut rest) = text.split_at(name_of(text).len());
     if name.is_empty() || name.starts_with(|c: char| c.is_ascii_digit()) {
         return Err(format!(
-            "`{}` is no name of a metric: letters, digits, `_` and `:`, not beginning with a digit",
+            "invalid metric name `{}`: use letters, digits, `_` and `:`, not starting with a digit",
             text.split([' ', '{']).next().unwrap_or_default()
         ));
     }
@@ -79,7 +79,7 @@ fn sample(text: &str) -> Result<Sample<'_>, String> {
     };
     let mut words = rest.split(' ');
     let value = words.next().unwrap_or_default();
-    let value = number(value).ok_or_else(|| format!("`{value}` is no value: a number, NaN, +Inf or -Inf"))?;
+    let value = number(value).ok_or_else(|| format!("invalid value `{value}`: use a number, NaN, +Inf or -Inf"))?;
     let timestamp = words.next().filter(|word| !word.is_empty());
     match words.next() {
         Some(more) => Err(format!("`{more}` follows the timestamp")),
@@ -96,7 +96,7 @@ fn labels<'t>(mut rest: &'t str, found: &mut Vec<(&'t str, Cow<'t, str>)>) -> Re
         let (key, after) = rest.split_once("=\"").ok_or("a label is written as key=\"value\", and labels end with `}`")?;
         let is_name = !key.is_empty() && !key.starts_with(|c: char| c.is_ascii_digit()) && key.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
         if !is_name {
-            return Err(format!("`{key}` is no name of a label: letters, digits and `_`, not beginning with a digit"));
+            return Err(format!("invalid label name `{key}`: use letters, digits and `_`, not starting with a digit"));
         }
         if found.iter().any(|(known, _)| *known == key) {
             return Err(format!("the label `{key}` is there twice"));

@@ -50,7 +50,7 @@ const MAX_SEEN: usize = 1_000_000;
 /// What the lines so far say of a metric.
 #[derive(Clone, Debug, Default)]
 struct Family {
-    sort: Sort,
+    sort: MetricType,
     unit: Option<String>,
     help: Option<String>,
     is_described: bool,
@@ -58,7 +58,7 @@ struct Family {
 
 /// The types of the standard.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-enum Sort {
+enum MetricType {
     #[default]
     Unknown,
     Gauge,
@@ -70,7 +70,7 @@ enum Sort {
     Info,
 }
 
-impl Sort {
+impl MetricType {
     fn of_name(name: &str) -> Option<Self> {
         Some(match name {
             "unknown" => Self::Unknown,
@@ -138,14 +138,12 @@ impl Exposition {
         };
         match parse(text) {
             Ok(Line::End) => self.has_ended = true,
-            Ok(Line::Type(name, sort)) => match Sort::of_name(sort) {
+            Ok(Line::Type(name, sort)) => match MetricType::of_name(sort) {
                 Some(sort) => self.family(name).sort = sort,
                 None => tally.reject(
                     line,
                     None,
-                    format!(
-                        "`{sort}` is no type of OpenMetrics: there are counter, gauge, histogram, gaugehistogram, info, stateset, summary and unknown"
-                    ),
+                    format!("unknown OpenMetrics type `{sort}`: use counter, gauge, histogram, gaugehistogram, info, stateset, summary or unknown"),
                 ),
             },
             Ok(Line::Unit(name, unit)) => self.family(name).unit = (!unit.is_empty()).then(|| units::of_word(unit)),
@@ -220,12 +218,12 @@ impl Exposition {
             tally.count(|| self.line, sink.accept(point));
         };
         let part = match sort {
-            Sort::Unknown | Sort::Gauge | Sort::Counter => return put(&name, tally),
-            Sort::Info => return put(sample.name, tally),
-            Sort::Summary if suffix.is_empty() => return put(&name, tally),
-            Sort::Summary => return put(sample.name, tally),
-            Sort::Histogram | Sort::GaugeHistogram => Part::of_histogram(suffix, sample),
-            Sort::StateSet => Part::of_state(&name, sample),
+            MetricType::Unknown | MetricType::Gauge | MetricType::Counter => return put(&name, tally),
+            MetricType::Info => return put(sample.name, tally),
+            MetricType::Summary if suffix.is_empty() => return put(&name, tally),
+            MetricType::Summary => return put(sample.name, tally),
+            MetricType::Histogram | MetricType::GaugeHistogram => Part::of_histogram(suffix, sample),
+            MetricType::StateSet => Part::of_state(&name, sample),
         };
         let own = own_label(&name, suffix);
         match part {
@@ -256,15 +254,15 @@ impl Exposition {
             }
         };
         match family.sort {
-            Sort::Unknown if unit.is_none() && description.is_none() => {}
-            Sort::Unknown => give(name, None, unit, None),
-            Sort::Gauge => give(name, Some(Kind::Gauge), unit, None),
-            Sort::Counter => give(name, Some(Kind::Counter), unit, Some(Temporality::Cumulative)),
-            Sort::Histogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Cumulative)),
-            Sort::GaugeHistogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Delta)),
-            Sort::StateSet => give(name, Some(Kind::State), None, None),
-            Sort::Info => give(&format!("{name}_info"), Some(Kind::Gauge), None, None),
-            Sort::Summary => {
+            MetricType::Unknown if unit.is_none() && description.is_none() => {}
+            MetricType::Unknown => give(name, None, unit, None),
+            MetricType::Gauge => give(name, Some(Kind::Gauge), unit, None),
+            MetricType::Counter => give(name, Some(Kind::Counter), unit, Some(Temporality::Cumulative)),
+            MetricType::Histogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Cumulative)),
+            MetricType::GaugeHistogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Delta)),
+            MetricType::StateSet => give(name, Some(Kind::State), None, None),
+            MetricType::Info => give(&format!("{name}_info"), Some(Kind::Gauge), None, None),
+            MetricType::Summary => {
                 give(name, Some(Kind::Gauge), unit, None);
                 give(&format!("{name}_sum"), Some(Kind::Counter), unit, Some(Temporality::Cumulative));
                 give(&format!("{name}_count"), Some(Kind::Counter), None, Some(Temporality::Cumulative));
@@ -286,6 +284,6 @@ fn instant(text: &str) -> Result<Nanos, Refusal> {
     let rule = TimeRule { format: TimeFormat::Epoch(EpochUnit::Seconds), ..TimeRule::default() };
     let by_float = || from_epoch(text.parse().ok()?, EpochUnit::Seconds).ok();
     let read = rule.read(text).ok().map(|(at, _)| at).or_else(by_float);
-    let reason = || format!("`{text}` is no number of seconds since 1970 in the years 1677 to 2262");
+    let reason = || format!("`{text}` is not a number of seconds since 1970, between the years 1677 and 2262");
     read.ok_or_else(|| Refusal::of(Cause::Time, "timestamp", reason()))
 }

@@ -141,7 +141,7 @@ impl Base {
         self.value = record.base_value.or(self.value);
         self.sum = record.base_sum.or(self.sum);
         if let Some(field) = record.unknown {
-            return Err(Refusal::of(Cause::Unreadable, &field, format!("`{field}` must be understood, as its `_` says, and is not")));
+            return Err(Refusal::of(Cause::Unreadable, &field, format!("`{field}` ends in `_`, so a reader must understand it, but it is unknown")));
         }
         let is_base_only = record.name.is_none() && record.value.is_none() && record.sum.is_none() && record.time.is_none();
         let value = match (record.value, self.value) {

@@ -10,9 +10,9 @@ use utoipa::{IntoParams, ToSchema};
 use crate::{
     arrivals::tail::TailReport,
     clock::now,
-    http::access::{Access, Read},
+    http::access::{Access, ReadGrant},
     problem::Problem,
-    state::Shared,
+    state::AppState,
 };
 
 /// What was refused, by reason.
@@ -30,7 +30,7 @@ pub struct CauseCount {
     /// Its word.
     pub cause: String,
     /// In words.
-    pub told: String,
+    pub text: String,
     /// Points and rows since the start of the service.
     pub count: u64,
     /// The dataset of the latest.
@@ -44,14 +44,14 @@ pub struct CauseCount {
 /// What was refused since the service started, by reason.
 #[utoipa::path(tag = "points", responses((status = 200, body = Refusals), (status = 403, body = Problem)))]
 #[get("/api/v1/arrivals/refused")]
-pub(crate) async fn refused(_: Access<Read>, state: Shared) -> web::Json<Refusals> {
+pub(crate) async fn refused(_: Access<ReadGrant>, state: AppState) -> web::Json<Refusals> {
     let mut causes: Vec<CauseCount> = state
         .arrivals
         .causes()
         .into_iter()
         .map(|(cause, latest)| CauseCount {
             cause: serde_json::to_value(cause).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default(),
-            told: cause.describe().to_owned(),
+            text: cause.describe().to_owned(),
             count: latest.count,
             dataset: latest.dataset,
             time: format_utc(latest.second * SECOND),
@@ -73,7 +73,7 @@ pub(crate) struct TailFilter {
 /// What arrives from now on, as server-sent events: each batch with its first points. A watcher that is slow misses some.
 #[utoipa::path(tag = "points", params(TailFilter), responses((status = 200, body = TailReport, content_type = "text/event-stream"), (status = 403, body = Problem)))]
 #[get("/api/v1/arrivals/tail")]
-pub(crate) async fn tail(_: Access<Read>, state: Shared, filter: web::Query<TailFilter>) -> HttpResponse {
+pub(crate) async fn tail(_: Access<ReadGrant>, state: AppState, filter: web::Query<TailFilter>) -> HttpResponse {
     let opened = format!(": the tail of {} begins {}\n\n", filter.dataset.as_deref().unwrap_or("all datasets"), format_utc(now()));
     let events = stream::unfold((state.tail.watch(), filter.into_inner().dataset), |(mut watch, only)| async move {
         loop {

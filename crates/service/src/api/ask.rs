@@ -31,11 +31,11 @@ use super::{Body, read_json};
 use crate::{
     clock::now,
     http::{
-        access::{Access, Read},
-        connection::{GivenUp, while_there},
+        access::{Access, ReadGrant},
+        connection::{CancelOnDrop, while_there},
     },
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking, in_lane, in_turn},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking, in_lane, in_turn},
 };
 
 /// A query and the frame that it does not have itself.
@@ -60,9 +60,9 @@ impl Question {
     fn text(&self) -> Result<String, Problem> {
         let Some(tree) = &self.tree else { return Ok(self.query.clone()) };
         if !self.query.is_empty() {
-            return Err(Problem::new(Sort::Request, "a question has a `query` or a `tree`, not both"));
+            return Err(Problem::new(ProblemKind::Request, "a question has a `query` or a `tree`, not both"));
         }
-        let tree = Query::deserialize(tree).map_err(|error| Problem::new(Sort::Request, format!("tree: {error}")))?;
+        let tree = Query::deserialize(tree).map_err(|error| Problem::new(ProblemKind::Request, format!("tree: {error}")))?;
         Ok(query::format(&tree))
     }
 }
@@ -120,8 +120,8 @@ pub struct Suggested {
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 503, body = Problem), (status = 504, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/ask")]
 pub(crate) async fn get(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     question: web::Query<Question>,
     request: HttpRequest,
@@ -136,8 +136,8 @@ pub(crate) async fn get(
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 503, body = Problem), (status = 504, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask")]
 pub(crate) async fn post(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     body: Body,
     request: HttpRequest,
@@ -149,7 +149,7 @@ pub(crate) async fn post(
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = Checked), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/check")]
-pub(crate) async fn check(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<Checked>, Problem> {
+pub(crate) async fn check(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<web::Json<Checked>, Problem> {
     let question: Question = read_json(&body)?;
     let work = move |state: &State| {
         let parsed = query::parse(&question.text()?).ok();
@@ -165,7 +165,12 @@ pub(crate) async fn check(_: Access<Read>, state: Shared, dataset: web::Path<Str
     responses((status = 200, body = PlanDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/explain")]
-pub(crate) async fn explain(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<PlanDocument>, Problem> {
+pub(crate) async fn explain(
+    _: Access<ReadGrant>,
+    state: AppState,
+    dataset: web::Path<String>,
+    body: Body,
+) -> Result<web::Json<PlanDocument>, Problem> {
     let question: Question = read_json(&body)?;
     let work = move |state: &State| {
         let (plan, text) = prepare(state, &dataset, &question)?;
@@ -196,7 +201,7 @@ fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
     responses((status = 200, body = Completions), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/complete")]
-pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
     let typing: Typing = read_json(&body)?;
     let work = move |state: &State| {
         let cursor = typing.cursor.unwrap_or(typing.query.len());
@@ -205,21 +210,21 @@ pub(crate) async fn complete(_: Access<Read>, state: Shared, dataset: web::Path<
     blocking(&state, work).await.map(|completion| HttpResponse::Ok().json(completion))
 }
 
-async fn answer(state: &Shared, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, Problem> {
+async fn answer(state: &AppState, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, Problem> {
     let kind = AnswerKind::wanted(request)?;
     while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| {
         // Most have gone; one that has only stopped sending reads this.
         Err(Problem::new(
-            Sort::Request,
+            ProblemKind::Request,
             "the client closed its side of the connection, so the query was cancelled: keep the connection open until the answer arrives",
         ))
     })
 }
 
-async fn compute(state: &Shared, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, Problem> {
-    let given_up = GivenUp::default();
+async fn compute(state: &AppState, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, Problem> {
+    let given_up = CancelOnDrop::default();
     // Waiting counts.
-    let deadline = Instant::now() + Duration::from_secs(state.limits.query_seconds);
+    let deadline = Instant::now() + Duration::from_secs(state.limits.max_query_seconds);
     let asked = Arc::new((dataset, question));
     let attempt = |haste: Haste| {
         let (asked, given_up) = (Arc::clone(&asked), given_up.flag());
@@ -350,7 +355,7 @@ impl AnswerKind {
         });
         wanted.ok_or_else(|| {
             let known = "application/json, text/csv, application/x-ndjson, application/vnd.apache.arrow.stream and application/vnd.apache.parquet";
-            Problem::new(Sort::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
+            Problem::new(ProblemKind::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
         })
     }
 

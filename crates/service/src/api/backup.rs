@@ -12,9 +12,9 @@ use utoipa::ToSchema;
 use crate::{
     api::{Body, read_json},
     backups::{BackupState, Run},
-    http::access::{Access, Operate, Read},
-    problem::{Problem, Sort},
-    state::Shared,
+    http::access::{Access, OperateGrant, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::AppState,
 };
 
 /// Where a backup goes.
@@ -33,16 +33,16 @@ pub struct BackupOrder {
     responses((status = 202, body = BackupState), (status = 400, body = Problem), (status = 403, body = Problem),
         (status = 409, body = Problem, description = "one is running")))]
 #[post("/api/v1/backup")]
-pub(crate) async fn begin(_: Access<Operate>, state: Shared, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) -> Result<HttpResponse, Problem> {
     let BackupOrder { to, since } = read_json(&body)?;
     let folder = PathBuf::from(&to);
     let since = since.map(PathBuf::from);
     if [Some(&folder), since.as_ref()].into_iter().flatten().any(|path| !path.is_absolute()) {
-        return Err(Problem::new(Sort::Request, "the folders of a backup are written from the root on, such as /var/backups/fenetre"));
+        return Err(Problem::new(ProblemKind::Request, "the folders of a backup are written from the root on, such as /var/backups/fenetre"));
     }
     let run = state.backups.begin(to).map_err(|other| {
         let text = format!("a backup to {} is running, {} of {} files done: wait for it, or stop it", other.to, other.done, other.files);
-        Problem::new(Sort::Definition, text)
+        Problem::new(ProblemKind::Definition, text)
     })?;
     let told = run.state();
     let shared = Arc::clone(&state);
@@ -58,20 +58,20 @@ pub(crate) async fn begin(_: Access<Operate>, state: Shared, body: Body) -> Resu
 /// How far the latest backup is.
 #[utoipa::path(tag = "store", responses((status = 200, body = BackupState), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/backup")]
-pub(crate) async fn look(_: Access<Read>, state: Shared) -> Result<web::Json<BackupState>, Problem> {
+pub(crate) async fn look(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<BackupState>, Problem> {
     latest(&state).map(|run| web::Json(run.state()))
 }
 
 /// Stops the running backup between two files. The same order goes on with it.
 #[utoipa::path(tag = "store", responses((status = 200, body = BackupState), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/backup")]
-pub(crate) async fn stop(_: Access<Operate>, state: Shared) -> Result<web::Json<BackupState>, Problem> {
+pub(crate) async fn stop(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<BackupState>, Problem> {
     let run = latest(&state)?;
     run.stop();
     Ok(web::Json(run.state()))
 }
 
-fn latest(state: &Shared) -> Result<Arc<Run>, Problem> {
-    let none = || Problem::new(Sort::NotFound, "no backup was begun since the service started");
+fn latest(state: &AppState) -> Result<Arc<Run>, Problem> {
+    let none = || Problem::new(ProblemKind::NotFound, "no backup was begun since the service started");
     state.backups.latest().ok_or_else(none)
 }

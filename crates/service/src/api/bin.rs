@@ -8,20 +8,20 @@ use fenetre_core::{
     selection::selected_series,
     time::{TimeRange, format_utc, parse_instant, zone},
 };
-use fenetre_store::{Binned, Noun as BinNoun, Selection, Weight};
+use fenetre_store::{BinItem, BinItemKind, DataSize, Selection};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::{
-    api::{Body, datasets::Held, read_json},
+    api::{Body, datasets::Stored, read_json},
     clock::now,
-    http::access::{Access, Define, Read},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking, blocking_long},
+    http::access::{Access, DefineGrant, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking, blocking_long},
     views::{
         self,
         names::{find, find_metric},
-        references::{Noun, Reference},
+        references::{Reference, ReferenceTarget},
     },
 };
 
@@ -36,7 +36,7 @@ pub struct Deletion {
     pub series: u64,
     /// Points that go, and when they begin and end.
     #[serde(flatten)]
-    pub held: Held,
+    pub stored: Stored,
     /// Bytes of their blocks.
     pub bytes: u64,
     /// What refers to it.
@@ -47,7 +47,7 @@ pub struct Deletion {
 
 /// Something in the bin.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BinItem {
+pub struct BinItemInfo {
     /// By which it is asked for.
     pub id: String,
     /// Of which dataset.
@@ -55,7 +55,7 @@ pub struct BinItem {
     /// The metric, or the points as they were chosen.
     pub what: String,
     /// `metric`, `points` or `partition`.
-    pub noun: String,
+    pub kind: String,
     /// When it was deleted.
     pub deleted: String,
     /// When it will be erased.
@@ -100,8 +100,8 @@ fn with_parts<'s>(series: impl Iterator<Item = &'s Series>) -> Vec<SeriesId> {
     series.flat_map(|series| std::iter::once(series.id).chain(series.layouts().iter().flat_map(|layout| layout.parts()))).collect()
 }
 
-fn held(weight: &Weight) -> Held {
-    Held { points: weight.points, first: weight.span.map(|(first, _)| format_utc(first)), last: weight.span.map(|(_, last)| format_utc(last)) }
+fn stored(weight: &DataSize) -> Stored {
+    Stored { points: weight.points, first: weight.span.map(|(first, _)| format_utc(first)), last: weight.span.map(|(_, last)| format_utc(last)) }
 }
 
 /// Puts a metric with all its series and points into the bin, or says what would go there.
@@ -109,8 +109,8 @@ fn held(weight: &Weight) -> Held {
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/metrics/{metric}")]
 pub(crate) async fn delete_metric(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Asked>,
 ) -> Result<web::Json<Deletion>, Problem> {
@@ -119,21 +119,21 @@ pub(crate) async fn delete_metric(
         let (selection, name, series) = {
             let catalogue = state.store.catalogue();
             let dataset = find(&catalogue, dataset)?;
-            let Some(found) = find_metric(dataset, Some(metric))? else { return Err(Problem::new(Sort::NotFound, "no metric was named")) };
+            let Some(found) = find_metric(dataset, Some(metric))? else { return Err(Problem::new(ProblemKind::NotFound, "no metric was named")) };
             let series = with_parts(found.series().filter_map(|id| dataset.series(id)));
             (Selection { dataset: dataset.id, series, range: TimeRange::ALL }, found.name.to_string(), found.series_count())
         };
         let weight = state.store.weigh(&selection)?;
-        let references = views::references::of(state, &Noun::Metric(&name))?;
+        let references = views::references::of(state, &ReferenceTarget::Metric(&name))?;
         let now = now();
         let mut deletion =
-            Deletion { id: None, what: name.clone(), series, held: held(&weight), bytes: weight.bytes, references, recoverable_until: None };
+            Deletion { id: None, what: name.clone(), series, stored: stored(&weight), bytes: weight.bytes, references, recoverable_until: None };
         if !asked.dry_run {
             state.store.delete_metric(dataset, &name, now)?;
             let binned =
-                state.store.bin()?.into_iter().rfind(|binned| binned.noun == BinNoun::Metric && binned.what == name && binned.deleted == now);
+                state.store.bin()?.into_iter().rfind(|binned| binned.kind == BinItemKind::Metric && binned.what == name && binned.deleted == now);
             deletion.id = binned.map(|binned| binned.id);
-            deletion.recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_keeps)));
+            deletion.recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_retention)));
         }
         Ok(deletion)
     };
@@ -144,26 +144,31 @@ pub(crate) async fn delete_metric(
 #[utoipa::path(tag = "points", params(("dataset" = String, Path)), request_body = PointsOrder,
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points/delete")]
-pub(crate) async fn delete_points(_: Access<Define>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<Deletion>, Problem> {
+pub(crate) async fn delete_points(
+    _: Access<DefineGrant>,
+    state: AppState,
+    dataset: web::Path<String>,
+    body: Body,
+) -> Result<web::Json<Deletion>, Problem> {
     let order: PointsOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (selection, what, series) = select(&state.store.catalogue(), &dataset, &order)?;
         let now = now();
         if order.dry_run {
             let weight = state.store.weigh(&selection)?;
-            return Ok(Deletion { what, series, held: held(&weight), bytes: weight.bytes, ..Deletion::default() });
+            return Ok(Deletion { what, series, stored: stored(&weight), bytes: weight.bytes, ..Deletion::default() });
         }
         let binned = state.store.delete_points(&selection, &what, now)?;
         let weight = binned.points.unwrap_or_default();
-        let recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_keeps)));
-        Ok(Deletion { id: Some(binned.id), what, series, held: held(&weight), bytes: weight.bytes, recoverable_until, references: Vec::new() })
+        let recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_retention)));
+        Ok(Deletion { id: Some(binned.id), what, series, stored: stored(&weight), bytes: weight.bytes, recoverable_until, references: Vec::new() })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
 
 /// The points that an order means: the query language says which series a condition is about.
 fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(Selection, String, u64), Problem> {
-    let fault = |text: String| Problem::new(Sort::Request, text);
+    let fault = |text: String| Problem::new(ProblemKind::Request, text);
     let home = find(catalogue, dataset)?;
     let Some(metric) = find_metric(home, Some(&order.metric))? else { return Err(fault("no metric was named".to_owned())) };
     let tz = zone(&home.definition.zone).map_err(|error| fault(error.to_string()))?;
@@ -183,17 +188,17 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
 }
 
 /// What is in the bin, the oldest first.
-#[utoipa::path(tag = "catalogue", responses((status = 200, body = [BinItem]), (status = 403, body = Problem)))]
+#[utoipa::path(tag = "catalogue", responses((status = 200, body = [BinItemInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/bin")]
-pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<BinItem>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<BinItemInfo>>, Problem> {
     let work = |state: &State| {
-        let item = |binned: Binned| BinItem {
+        let item = |binned: BinItem| BinItemInfo {
             id: binned.id,
             dataset: binned.dataset,
             what: binned.what,
-            noun: binned.noun.as_str().to_owned(),
+            kind: binned.kind.as_str().to_owned(),
             deleted: format_utc(binned.deleted),
-            erased: format_utc(binned.deleted.saturating_add(state.limits.bin_keeps)),
+            erased: format_utc(binned.deleted.saturating_add(state.limits.bin_retention)),
             series: binned.series,
             points: binned.points.map(|weight| weight.points),
             bytes: binned.points.map(|weight| weight.bytes),
@@ -215,10 +220,10 @@ pub struct Restore {
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Option<Restore>,
     responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/bin/{id}/restore")]
-pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
     let work = move |state: &State| match state.store.goes_again(&id, now())? {
-        Some(why) => Err(Problem::new(Sort::Definition, why)),
+        Some(why) => Err(Problem::new(ProblemKind::Definition, why)),
         None => Ok(state.store.restore_binned(&id, name.as_deref())?),
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
@@ -227,6 +232,6 @@ pub(crate) async fn restore(_: Access<Define>, state: Shared, id: web::Path<Stri
 /// Erases something that is in the bin, for good.
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/bin/{id}")]
-pub(crate) async fn erase(_: Access<Define>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn erase(_: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
     blocking_long(&state, move |state| Ok(state.store.erase_binned(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
 }

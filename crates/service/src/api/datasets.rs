@@ -16,13 +16,13 @@ use utoipa::{IntoParams, ToSchema};
 use crate::{
     api::{Body, read_json},
     clock::now,
-    http::access::{Access, Define, Read},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking},
+    http::access::{Access, DefineGrant, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking},
     views::{
         self,
         names::{find, find_metric},
-        references::{Noun, Reference},
+        references::{Reference, ReferenceTarget},
     },
 };
 
@@ -47,12 +47,12 @@ pub struct DatasetInfo {
     pub series: u64,
     /// Points and when they begin and end.
     #[serde(flatten)]
-    pub held: Held,
+    pub stored: Stored,
 }
 
 /// Points, counted.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Held {
+pub struct Stored {
     /// How many.
     pub points: u64,
     /// Time of the earliest.
@@ -61,7 +61,7 @@ pub struct Held {
     pub last: Option<String>,
 }
 
-impl Held {
+impl Stored {
     /// The sum of some series.
     pub fn of<'a>(counts: impl IntoIterator<Item = &'a SeriesCount>) -> Self {
         let (mut points, mut span): (u64, Option<(Nanos, Nanos)>) = (0, None);
@@ -105,7 +105,7 @@ pub struct MetricInfo {
     pub thinned: Option<Thinned>,
     /// Points and when they begin and end.
     #[serde(flatten)]
-    pub held: Held,
+    pub stored: Stored,
 }
 
 /// What thinning saved.
@@ -122,7 +122,7 @@ pub struct Thinned {
 pub struct TagInfo {
     /// The key.
     pub key: String,
-    /// What is said of it: `description`, `required`, `allowed`, `pattern`, `most_values`; none where nothing is.
+    /// What is said of it: `description`, `required`, `allowed`, `pattern`, `max_values`; none where nothing is.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub definition: Option<TagDefinition>,
@@ -168,7 +168,7 @@ pub(crate) struct MetricFilter {
 /// Every dataset.
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [DatasetInfo]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets")]
-pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<DatasetInfo>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<DatasetInfo>>, Problem> {
     let work = |state: &State| {
         let catalogue = state.store.catalogue();
         let info = |dataset: &Dataset| {
@@ -179,24 +179,24 @@ pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec
                 metrics: dataset.metrics().count() as u64,
                 unreviewed: dataset.metrics().filter(|metric| metric.definition.unreviewed).count() as u64,
                 series: dataset.series_count() as u64,
-                held: Held::default(),
+                stored: Stored::default(),
             };
             (dataset.id, info)
         };
         let infos: Vec<(DatasetId, DatasetInfo)> = catalogue.datasets().map(info).collect();
         // Hold no lock while files are read.
         drop(catalogue);
-        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { held: Held::of(state.store.counts(id)?.values()), ..info });
+        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { stored: Stored::of(state.store.counts(id)?.values()), ..info });
         infos.into_iter().map(counted).collect()
     };
     blocking(&state, work).await.map(web::Json)
 }
 
 /// Adds a dataset, or changes what is said of one.
-#[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `most_series`, `most_series_per_metric`, `longest_tag_value`, `most_tags`"), params(("dataset" = String, Path)),
+#[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `max_series`, `max_series_per_metric`, `max_tag_value_bytes`, `max_tags`"), params(("dataset" = String, Path)),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}")]
-pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
     let definition: DatasetDefinition = read_json(&body)?;
     blocking(&state, move |state| Ok(state.store.put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
 }
@@ -205,10 +205,10 @@ pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String
 #[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path)),
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rename")]
-pub(crate) async fn rename(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, Problem> {
+pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
-        let references = views::references::of(state, &Noun::Dataset(&name))?;
+        let references = views::references::of(state, &ReferenceTarget::Dataset(&name))?;
         state.store.rename_dataset(&name, &to)?;
         Ok(Renamed { references })
     };
@@ -219,7 +219,7 @@ pub(crate) async fn rename(_: Access<Define>, state: Shared, name: web::Path<Str
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
     responses((status = 200, body = [MetricInfo]), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/metrics")]
-pub(crate) async fn list_metrics(_: Access<Read>, state: Shared, name: web::Path<String>) -> Result<web::Json<Vec<MetricInfo>>, Problem> {
+pub(crate) async fn list_metrics(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<MetricInfo>>, Problem> {
     let work = move |state: &State| {
         let savings = state.store.savings()?;
         let catalogue = state.store.catalogue();
@@ -236,7 +236,7 @@ pub(crate) async fn list_metrics(_: Access<Read>, state: Shared, name: web::Path
             tags: tags.get(&metric.id).map(|keys| keys.iter().map(|key| (*key).to_owned()).collect()).unwrap_or_default(),
             series: metric.series_count(),
             thinned: savings.get(&metric.id).map(|(came, stayed)| Thinned { came: *came, left_out: came - stayed }),
-            held: Held::of(metric.series().filter_map(|series| counts.get(&series))),
+            stored: Stored::of(metric.series().filter_map(|series| counts.get(&series))),
         };
         Ok(dataset.metrics().map(info).collect())
     };
@@ -245,13 +245,13 @@ pub(crate) async fn list_metrics(_: Access<Read>, state: Shared, name: web::Path
 
 /// Defines a metric, before or after its first point.
 #[utoipa::path(tag = "catalogue",
-    request_body(content = serde_json::Value, description = "`kind` (gauge, counter, state, histogram), `unit` (UCUM), `shape` (linear, stepped), `description`, `temporality` (cumulative, delta), `interval`, `stale_after`, `labels`, `status` (active, paused, retired), `when_paused` (refuse, drop), `unreviewed`, `most_series`, `thinning` (`dead_band` or `line_tolerance`, `longest_silence`)"),
+    request_body(content = serde_json::Value, description = "`kind` (gauge, counter, state, histogram), `unit` (UCUM), `shape` (linear, stepped), `description`, `temporality` (cumulative, delta), `interval`, `stale_after`, `labels`, `status` (active, paused, retired), `when_paused` (refuse, drop), `unreviewed`, `max_series`, `thinning` (`dead_band` or `line_tolerance`, `max_silence`)"),
     params(("dataset" = String, Path), ("metric" = String, Path), PointsHow),
     responses((status = 200, body = DefinedMetric), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/metrics/{metric}")]
 pub(crate) async fn put_metric(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     path: web::Path<(String, String)>,
     how: web::Query<PointsHow>,
     body: Body,
@@ -259,10 +259,10 @@ pub(crate) async fn put_metric(
     let definition: MetricDefinition = read_json(&body)?;
     let PointsHow { convert, relabel, dry_run } = how.into_inner();
     if dry_run && !convert {
-        return Err(Problem::new(Sort::Request, "dry_run counts what a conversion would do: add convert=true"));
+        return Err(Problem::new(ProblemKind::Request, "dry_run counts what a conversion would do: add convert=true"));
     }
     if convert && relabel {
-        return Err(Problem::new(Sort::Request, "points are either converted or relabelled: leave out convert or relabel"));
+        return Err(Problem::new(ProblemKind::Request, "points are either converted or relabelled: leave out convert or relabel"));
     }
     let work = move |state: &State| {
         let (dataset, metric) = (&path.0, &path.1);
@@ -325,14 +325,14 @@ impl From<Conversion> for ConvertedPoints {
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/metrics/{metric}/rename")]
 pub(crate) async fn rename_metric(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     path: web::Path<(String, String)>,
     body: Body,
 ) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
-        let references = views::references::of(state, &Noun::Metric(&path.1))?;
+        let references = views::references::of(state, &ReferenceTarget::Metric(&path.1))?;
         state.store.rename_metric(&path.0, &path.1, &to)?;
         Ok(Renamed { references })
     };
@@ -344,8 +344,8 @@ pub(crate) async fn rename_metric(
     responses((status = 200, body = [TagInfo]), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/tags")]
 pub(crate) async fn list_tags(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     name: web::Path<String>,
     filter: web::Query<MetricFilter>,
 ) -> Result<web::Json<Vec<TagInfo>>, Problem> {
@@ -370,10 +370,15 @@ pub(crate) async fn list_tags(
 
 /// Says what a tag is, before or after the first series that carries it.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("key" = String, Path)),
-    request_body(content = serde_json::Value, description = "`description`, `required`, `allowed`, `pattern` (of whole values), `most_values`"),
+    request_body(content = serde_json::Value, description = "`description`, `required`, `allowed`, `pattern` (of whole values), `max_values`"),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/tags/{key}")]
-pub(crate) async fn put_tag(_: Access<Define>, state: Shared, path: web::Path<(String, String)>, body: Body) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn put_tag(
+    _: Access<DefineGrant>,
+    state: AppState,
+    path: web::Path<(String, String)>,
+    body: Body,
+) -> Result<web::Json<Defined>, Problem> {
     let definition: TagDefinition = read_json(&body)?;
     blocking(&state, move |state| Ok(state.store.put_tag(&path.0, &path.1, definition)?)).await.map(|created| web::Json(Defined { created }))
 }
@@ -383,14 +388,14 @@ pub(crate) async fn put_tag(_: Access<Define>, state: Shared, path: web::Path<(S
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/tags/{key}/rename")]
 pub(crate) async fn rename_tag(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     path: web::Path<(String, String)>,
     body: Body,
 ) -> Result<web::Json<Renamed>, Problem> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
-        let references = views::references::of(state, &Noun::Tag(&path.1))?;
+        let references = views::references::of(state, &ReferenceTarget::Tag(&path.1))?;
         state.store.rename_tag(&path.0, &path.1, &to)?;
         Ok(Renamed { references })
     };
@@ -402,7 +407,7 @@ pub(crate) async fn rename_tag(
 #[serde(deny_unknown_fields)]
 pub struct OldName {
     /// `dataset`, `metric` or `tag`.
-    pub noun: String,
+    pub kind: String,
     /// The dataset of a metric or tag.
     #[serde(default)]
     pub dataset: Option<String>,
@@ -414,14 +419,14 @@ pub struct OldName {
 #[utoipa::path(tag = "catalogue", request_body = OldName,
     responses((status = 200, body = Defined, description = "`created` is false; a name that did not answer is not found"), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/forget-name")]
-pub(crate) async fn forget_name(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<Defined>, Problem> {
-    let OldName { noun, dataset, name } = read_json(&body)?;
-    if !["dataset", "metric", "tag"].contains(&noun.as_str()) || (noun == "dataset") == dataset.is_some() {
-        return Err(Problem::new(Sort::Request, "noun is dataset, metric or tag, and `dataset` is there for the last two"));
+pub(crate) async fn forget_name(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<Defined>, Problem> {
+    let OldName { kind, dataset, name } = read_json(&body)?;
+    if !["dataset", "metric", "tag"].contains(&kind.as_str()) || (kind == "dataset") == dataset.is_some() {
+        return Err(Problem::new(ProblemKind::Request, "`kind` must be dataset, metric or tag; `dataset` is needed for the last two"));
     }
-    let work = move |state: &State| match state.store.forget_old_name(&noun, dataset.as_deref(), &name)? {
+    let work = move |state: &State| match state.store.forget_old_name(&kind, dataset.as_deref(), &name)? {
         true => Ok(Defined { created: false }),
-        false => Err(Problem::new(Sort::NotFound, format!("`{name}` is no old name of a {noun}"))),
+        false => Err(Problem::new(ProblemKind::NotFound, format!("`{name}` is not a former name of a {kind}"))),
     };
     blocking(&state, work).await.map(web::Json)
 }

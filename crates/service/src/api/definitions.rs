@@ -10,9 +10,9 @@ use utoipa::{IntoParams, ToSchema};
 
 use crate::{
     api::read_json,
-    http::access::{Access, Define, Read},
+    http::access::{Access, DefineGrant, ReadGrant},
     problem::Problem,
-    state::{Shared, State, blocking},
+    state::{AppState, State, blocking},
     views::names::find,
 };
 
@@ -66,12 +66,12 @@ pub(crate) struct DryRun {
     responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/metrics")]
 pub(crate) async fn put_many(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     name: web::Path<String>,
     mut payload: web::Payload,
 ) -> Result<web::Json<Differences>, Problem> {
-    let body = crate::http::body::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let body = crate::http::body::read_all(&mut payload, MAX_DEFINITION_BYTES).await?;
     let MetricDefinitions { metrics, dry_run } = read_json(&body)?;
     blocking(&state, move |state| apply(state, &name, metrics, dry_run)).await.map(web::Json)
 }
@@ -80,7 +80,7 @@ pub(crate) async fn put_many(
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/definitions.csv")]
-pub(crate) async fn table(_: Access<Read>, state: Shared, name: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn table(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, Problem> {
     let work = move |state: &State| {
         let catalogue = state.store.catalogue();
         let dataset = find(&catalogue, &name)?;
@@ -98,13 +98,13 @@ pub(crate) async fn table(_: Access<Read>, state: Shared, name: web::Path<String
     responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/definitions.csv")]
 pub(crate) async fn put_table(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     name: web::Path<String>,
     how: web::Query<DryRun>,
     mut payload: web::Payload,
 ) -> Result<web::Json<Differences>, Problem> {
-    let body = crate::http::body::read_all(&mut payload, MOST_DEFINITION_BYTES).await?;
+    let body = crate::http::body::read_all(&mut payload, MAX_DEFINITION_BYTES).await?;
     let work = move |state: &State| {
         let metrics = {
             let catalogue = state.store.catalogue();
@@ -133,7 +133,7 @@ fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>,
 }
 
 /// Bytes of a body of definitions: 50,000 of them take a fifth.
-const MOST_DEFINITION_BYTES: usize = 64 << 20;
+const MAX_DEFINITION_BYTES: usize = 64 << 20;
 
 fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) -> Result<Differences, Problem> {
     let mut found = Differences::default();

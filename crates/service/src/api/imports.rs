@@ -18,13 +18,13 @@ use utoipa::{IntoParams, ToSchema};
 use crate::{
     clock::now,
     http::{
-        access::{Access, Read, Write as MayWrite},
+        access::{Access, ReadGrant, WriteGrant as MayWrite},
         body::{Arrival, next_chunk},
     },
     imports::{ImportRecord, Order, Stage, look},
     jobs::import::mapping_of,
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking},
     views::names::find,
 };
 
@@ -73,7 +73,10 @@ fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> 
         return Ok(());
     }
     let columns = names.join(", ");
-    Err(Problem::new(Sort::Request, format!("a mapping must say what the columns are: name one, or have one guessed. The columns are {columns}")))
+    Err(Problem::new(
+        ProblemKind::Request,
+        format!("a mapping must say what the columns are: name one, or have one guessed. The columns are {columns}"),
+    ))
 }
 
 /// Takes a file, to be imported. It is streamed to the disk, compressed as it comes (gzip and zstd are recognised by their first bytes).
@@ -83,20 +86,18 @@ fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> 
 #[post("/api/v1/datasets/{dataset}/imports")]
 pub(crate) async fn upload(
     _: Access<MayWrite>,
-    state: Shared,
+    state: AppState,
     dataset: web::Path<String>,
     upload: web::Query<Upload>,
     request: HttpRequest,
     mut payload: web::Payload,
 ) -> Result<HttpResponse, Problem> {
-    let fault = |text: String| Problem::new(Sort::Request, text);
+    let fault = |text: String| Problem::new(ProblemKind::Request, text);
     let name = find(&state.store.catalogue(), &dataset)?.name.to_string();
     check_name(&upload.file).map_err(|error| fault(format!("the file's name {error}")))?;
     let format = match &upload.format {
         Some(word) => serde_json::from_value(serde_json::Value::String(word.clone())).map_err(|_| {
-            fault(format!(
-                "there is no format `{word}`: there are json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream and parquet"
-            ))
+            fault(format!("unknown format `{word}`: use json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream and parquet"))
         })?,
         None => Format::of_name(&upload.file).ok_or_else(|| {
             fault(format!(
@@ -106,9 +107,10 @@ pub(crate) async fn upload(
         })?,
     };
     let announced: Option<u64> = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
-    let limit = state.limits.import_bytes;
-    let too_large =
-        || Problem::new(Sort::TooLarge, format!("the file is larger than {limit} bytes: import it in parts, or raise [limits] import_bytes"));
+    let limit = state.limits.max_import_bytes;
+    let too_large = || {
+        Problem::new(ProblemKind::TooLarge, format!("the file is larger than {limit} bytes: import it in parts, or raise [limits] max_import_bytes"))
+    };
     if announced.is_some_and(|bytes| bytes > limit) {
         return Err(too_large());
     }
@@ -149,7 +151,7 @@ const CHUNK: usize = 1 << 20;
 async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Option<u64>, Problem> {
     let failed = |error: std::io::Error| match error.kind() {
         std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
-            Problem::new(Sort::Full, "the disk is full: the file does not fit. Free some space and send it again")
+            Problem::new(ProblemKind::Full, "the disk is full: the file does not fit. Free some space and send it again")
         }
         _ => Problem::internal(&error),
     };
@@ -180,14 +182,14 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
 /// Every import, the latest first.
 #[utoipa::path(tag = "imports", responses((status = 200, body = [ImportRecord]), (status = 403, body = Problem)))]
 #[get("/api/v1/imports")]
-pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<ImportRecord>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<ImportRecord>>, Problem> {
     blocking(&state, |state| state.imports.all(&state.store)).await.map(web::Json)
 }
 
 /// One import, as it is at this moment.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}")]
-pub(crate) async fn show(_: Access<Read>, state: Shared, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
+pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
     blocking(&state, move |state| state.imports.find(&state.store, &id)).await.map(web::Json)
 }
 
@@ -195,13 +197,13 @@ pub(crate) async fn show(_: Access<Read>, state: Shared, id: web::Path<String>) 
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<LookOrder>,
     responses((status = 200, body = ImportLook), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/imports/{id}/look")]
-pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, Problem> {
+pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, Problem> {
     let order: LookOrder = if body.is_empty() { LookOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
         let format = record.format.unwrap_or(Format::Csv);
         let mapping = order.mapping.unwrap_or_default();
-        mapping.check().map_err(|error| Problem::new(Sort::Request, error))?;
+        mapping.check().map_err(|error| Problem::new(ProblemKind::Request, error))?;
         let seen = look(&state.imports.file(&id), format, &mapping, order.rows.unwrap_or(100).clamp(1, 200))?;
         let own_zone = mapping.time.zone.clone();
         let zone = own_zone.map_or_else(|| find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
@@ -216,14 +218,14 @@ pub(crate) async fn look_at(_: Access<Read>, state: Shared, id: web::Path<String
     responses((status = 202, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem, description = "it is running, or done"), (status = 503, body = Problem)))]
 #[post("/api/v1/imports/{id}/run")]
-pub(crate) async fn run(_: Access<MayWrite>, state: Shared, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
     let order: Option<Order> = if body.is_empty() { None } else { Some(read_json(&body)?) };
     let shared = state.clone().into_inner();
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
         let record = match (record.stage, order) {
             (Stage::Done, _) => {
-                return Err(Problem::new(Sort::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
+                return Err(Problem::new(ProblemKind::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
             }
             // What was begun goes on as it was begun.
             (Stage::Stopped | Stage::Failed, None) => record,
@@ -249,11 +251,11 @@ fn same(a: &Order, b: &Order) -> bool {
 /// Stops an import after the part that it is at; `run` goes on with it.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/imports/{id}/stop")]
-pub(crate) async fn stop(_: Access<MayWrite>, state: Shared, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
+pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
         if !state.imports.stop(&id) {
-            return Err(Problem::new(Sort::Definition, format!("the import `{id}` is not running: it is {}", record.stage.as_str())));
+            return Err(Problem::new(ProblemKind::Definition, format!("the import `{id}` is not running: it is {}", record.stage.as_str())));
         }
         Ok(record)
     };
@@ -263,7 +265,7 @@ pub(crate) async fn stop(_: Access<MayWrite>, state: Shared, id: web::Path<Strin
 /// Forgets an import, with its file and its rejects. Its points stay.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/imports/{id}")]
-pub(crate) async fn forget(_: Access<MayWrite>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn forget(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
     blocking(&state, move |state| state.imports.forget(&state.store, &id)).await.map(|()| HttpResponse::NoContent().finish())
 }
 
@@ -271,7 +273,7 @@ pub(crate) async fn forget(_: Access<MayWrite>, state: Shared, id: web::Path<Str
 #[utoipa::path(tag = "imports", params(("id" = String, Path)),
     responses((status = 200, description = "CSV", content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}/rejects")]
-pub(crate) async fn rejects(_: Access<Read>, state: Shared, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn rejects(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
     let name = format!("rejects-{id}.csv");
     let (path, record) = blocking(&state, move |state| Ok((state.imports.rejects(&id), state.imports.find(&state.store, &id)?))).await?;
     let lines: Box<dyn Iterator<Item = std::io::Result<String>> + Send> = if record.rejects_bytes == 0 {

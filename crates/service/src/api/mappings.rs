@@ -7,9 +7,9 @@ use fenetre_store::Document;
 use crate::{
     api::datasets::Defined,
     clock::now,
-    http::access::{Access, Define, Read},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking},
+    http::access::{Access, DefineGrant, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking},
     views::mappings::{MappingInfo, SORT, all, find},
 };
 
@@ -18,14 +18,14 @@ use super::Body;
 /// Every mapping that is kept.
 #[utoipa::path(tag = "mappings", responses((status = 200, body = [MappingInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/mappings")]
-pub(crate) async fn list(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<MappingInfo>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<MappingInfo>>, Problem> {
     blocking(&state, all).await.map(web::Json)
 }
 
 /// One mapping.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), responses((status = 200, body = Mapping), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/mappings/{name}")]
-pub(crate) async fn show(_: Access<Read>, state: Shared, name: web::Path<String>) -> Result<web::Json<Mapping>, Problem> {
+pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Mapping>, Problem> {
     blocking(&state, move |state| find(state, &name)).await.map(web::Json)
 }
 
@@ -33,11 +33,10 @@ pub(crate) async fn show(_: Access<Read>, state: Shared, name: web::Path<String>
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), request_body(content((Mapping = "application/json"), (String = "application/toml"))),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[put("/api/v1/mappings/{name}")]
-pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
-    let fault = |text: String| Problem::new(Sort::Request, text);
-    fenetre_core::model::check_dataset_name(&name).map_err(|_| {
-        fault(format!("`{name}` is no name of a mapping: it has letters a to z, digits, `-` and `_`, and begins with a letter or digit"))
-    })?;
+pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
+    let fault = |text: String| Problem::new(ProblemKind::Request, text);
+    fenetre_core::model::check_dataset_name(&name)
+        .map_err(|_| fault(format!("invalid mapping name `{name}`: use a to z, 0-9, `-` and `_`, starting with a letter or digit")))?;
     let text = std::str::from_utf8(&body).map_err(|_| fault("the mapping is not UTF-8".to_owned()))?;
     let mapping = Mapping::parse(text).map_err(|error| fault(format!("the mapping cannot be read: {error}")))?;
     let work = move |state: &State| {
@@ -52,7 +51,7 @@ pub(crate) async fn put(_: Access<Define>, state: Shared, name: web::Path<String
 /// Forgets a mapping.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/mappings/{name}")]
-pub(crate) async fn remove(_: Access<Define>, state: Shared, name: web::Path<String>) -> Result<actix_web::HttpResponse, Problem> {
+pub(crate) async fn remove(_: Access<DefineGrant>, state: AppState, name: web::Path<String>) -> Result<actix_web::HttpResponse, Problem> {
     let work = move |state: &State| {
         if !state.store.remove_document(SORT, &name)? {
             find(state, &name)?;

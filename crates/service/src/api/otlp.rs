@@ -8,13 +8,13 @@ use actix_web::{
 };
 use fenetre_formats::{Format, otlp};
 
-use super::points::{collect_body, encoding_of, unfold, when_late};
+use super::points::{collect_body, decompress, encoding_of, when_late};
 use crate::{
     clock::now,
-    http::access::{Access, Write},
+    http::access::{Access, WriteGrant},
     ingest::read_body,
-    problem::{Problem, Sort},
-    state::{Shared, in_lane},
+    problem::{Problem, ProblemKind},
+    state::{AppState, in_lane},
 };
 
 const DEFAULT_DATASET: &str = "main";
@@ -26,7 +26,7 @@ const PROTOBUF: &str = "application/x-protobuf";
     responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
         (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
 #[post("/v1/metrics")]
-pub(crate) async fn export(_: Access<Write>, state: Shared, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
+pub(crate) async fn export(_: Access<WriteGrant>, state: AppState, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
     let named = request.headers().get("fenetre-dataset").and_then(|name| name.to_str().ok()).unwrap_or(DEFAULT_DATASET).to_owned();
     take(state, named, request, payload).await
 }
@@ -38,8 +38,8 @@ pub(crate) async fn export(_: Access<Write>, state: Shared, request: HttpRequest
         (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
 #[post("/api/v1/datasets/{dataset}/otlp/v1/metrics")]
 pub(crate) async fn export_into(
-    _: Access<Write>,
-    state: Shared,
+    _: Access<WriteGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
@@ -47,14 +47,14 @@ pub(crate) async fn export_into(
     take(state, dataset.into_inner(), request, payload).await
 }
 
-async fn take(state: Shared, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
+async fn take(state: AppState, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let form = match kind.split(';').next().unwrap_or_default().trim() {
         PROTOBUF => otlp::Export::Protobuf,
         "application/json" => otlp::Export::Json,
         other => {
-            let text = format!("an export is of the type {PROTOBUF} or application/json, and this says `{other}`");
-            return Err(Problem::new(Sort::MediaType, text));
+            let text = format!("unsupported content type `{other}`: an export is {PROTOBUF} or application/json");
+            return Err(Problem::new(ProblemKind::MediaType, text));
         }
     };
     let taken = async {
@@ -64,7 +64,7 @@ async fn take(state: Shared, dataset: String, request: HttpRequest, payload: web
         let lane = state.lanes.of_body(body.bytes.len());
         let stop = when_late();
         in_lane(&state, lane, move |state| {
-            let bytes = unfold(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
+            let bytes = decompress(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
             let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
             let now = now();
             read_body(state, &dataset, (format, None), bytes, now, &stop)?.keep(state, &dataset, now)

@@ -5,13 +5,13 @@ use fenetre_core::time::{SECOND, format_utc};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use super::{datasets::Held, storage::StorageInfo};
+use super::{datasets::Stored, storage::StorageInfo};
 use crate::{
     arrivals::Second,
     clock::now,
-    http::access::{Access, Read},
+    http::access::{Access, ReadGrant},
     problem::Problem,
-    state::{Shared, State, blocking},
+    state::{AppState, State, blocking},
 };
 
 /// Seconds of one step of arrivals.
@@ -38,7 +38,7 @@ pub struct Overview {
     pub series: u64,
     /// Points of all datasets and when they begin and end.
     #[serde(flatten)]
-    pub held: Held,
+    pub stored: Stored,
     /// What it weighs.
     pub storage: StorageInfo,
 }
@@ -57,7 +57,7 @@ pub struct ArrivalStep {
 /// The store at a glance.
 #[utoipa::path(tag = "store", responses((status = 200, body = Overview), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/overview")]
-pub(crate) async fn overview(_: Access<Read>, state: Shared) -> Result<web::Json<Overview>, Problem> {
+pub(crate) async fn overview(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Overview>, Problem> {
     blocking(&state, look).await.map(web::Json)
 }
 
@@ -86,7 +86,7 @@ fn look(state: &State) -> Result<Overview, Problem> {
         datasets: ids.len() as u64,
         metrics,
         series,
-        held: Held::of(&counts),
+        stored: Stored::of(&counts),
         storage: StorageInfo::of(state, now)?,
     })
 }

@@ -14,13 +14,13 @@ use crate::{
     clock::now,
     config::CallLimits,
     http::{
-        access::{Access, Write},
+        access::{Access, WriteGrant},
         budget::Share,
     },
     ingest::read_body,
-    problem::{Problem, Sort},
+    problem::{Problem, ProblemKind},
     report::PushReport,
-    state::{Shared, State, blocking, in_lane},
+    state::{AppState, State, blocking, in_lane},
 };
 
 /// How a body is taken.
@@ -45,7 +45,7 @@ impl PushOptions {
             let truth = || match &*value {
                 "true" | "" => Ok(true),
                 "false" => Ok(false),
-                other => Err(Problem::new(Sort::Request, format!("the parameter {name} is `{other}`: write true or false"))),
+                other => Err(Problem::new(ProblemKind::Request, format!("the parameter {name} is `{other}`: write true or false"))),
             };
             match &*name {
                 "mapping" => options.named = Some(value.into_owned()),
@@ -62,13 +62,13 @@ impl PushOptions {
                     Some((key, value)) => {
                         options.own.tags.insert(key.to_owned(), value.to_owned());
                     }
-                    None => return Err(Problem::new(Sort::Request, format!("the parameter const is `{value}`: write const=KEY=VALUE"))),
+                    None => return Err(Problem::new(ProblemKind::Request, format!("the parameter const is `{value}`: write const=KEY=VALUE"))),
                 },
                 "all_or_nothing" => options.all_or_nothing = truth()?,
                 "dry_run" => options.dry_run = truth()?,
                 other => {
                     let hint = closest(other, PARAMETERS).map_or_else(|| listing(PARAMETERS, 12), |known| format!("did you mean `{known}`?"));
-                    return Err(Problem::new(Sort::Request, format!("there is no parameter `{other}`: {hint}")));
+                    return Err(Problem::new(ProblemKind::Request, format!("unknown parameter `{other}`: {hint}")));
                 }
             }
         }
@@ -89,11 +89,10 @@ impl PushOptions {
             }
         };
         if let Some(mapping) = &mapping {
-            mapping.check().map_err(|error| Problem::new(Sort::Request, error))?;
+            mapping.check().map_err(|error| Problem::new(ProblemKind::Request, error))?;
             if !format.takes_mapping() {
-                let text =
-                    format!("{} says itself what its parts are: a mapping, or parameters that say it, are for tables and objects", format.name());
-                return Err(Problem::new(Sort::Request, text));
+                let text = format!("{} needs no mapping and no column parameters: these are for tables and JSON objects", format.name());
+                return Err(Problem::new(ProblemKind::Request, text));
             }
         }
         let needs_one = matches!(format, Format::Csv | Format::Tsv);
@@ -133,8 +132,8 @@ impl PushOptions {
         (status = 429, body = Problem, description = "more than the service can keep up with"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points")]
 pub(crate) async fn push(
-    _: Access<Write>,
-    state: Shared,
+    _: Access<WriteGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
@@ -182,13 +181,13 @@ pub(crate) struct Body {
 }
 
 fn behind() -> Problem {
-    Problem::new(Sort::Behind, "the bodies that are being taken fill the memory that is there for them. Send again in a moment")
+    Problem::new(ProblemKind::Behind, "request memory is full. Retry in a moment")
 }
 
 /// Collects a body within the limits of one and of all.
 pub(crate) async fn collect_body(state: &State, request: &HttpRequest, payload: web::Payload) -> Result<Body, Problem> {
     let mut share = state.bodies.share();
-    let limit = state.limits.body_bytes.min(state.limits.all_bodies_bytes);
+    let limit = state.limits.max_body_bytes.min(state.limits.max_total_body_bytes);
     let announced = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
     let bytes = collect(payload, announced.unwrap_or(0), limit, &mut share).await?;
     Ok(Body { bytes, share })
@@ -204,14 +203,14 @@ fn format_of(request: &HttpRequest) -> Result<Format, Problem> {
             format!("the type `{essence}` is not read")
         };
         let known = Format::types().collect::<Vec<_>>().join(", ");
-        Problem::new(Sort::MediaType, format!("{found}: say it with -H 'Content-Type: application/json' or another of {known}"))
+        Problem::new(ProblemKind::MediaType, format!("{found}: set it with -H 'Content-Type: application/json' or another of {known}"))
     })
 }
 
 pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
     let header = request.headers().get(header::CONTENT_ENCODING).map_or("", |value| value.to_str().unwrap_or("?"));
     Encoding::from_header(header)
-        .ok_or_else(|| Problem::new(Sort::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
+        .ok_or_else(|| Problem::new(ProblemKind::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
 }
 
 async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
@@ -221,7 +220,7 @@ async fn collect(mut payload: web::Payload, announced: usize, limit: usize, shar
     while let Some(chunk) = crate::http::body::next_chunk(&mut payload, &mut arrival).await? {
         if body.len() + chunk.len() > limit {
             let text = format!("the body is larger than {limit} bytes: send it in smaller parts, or compressed");
-            return Err(Problem::new(Sort::TooLarge, text));
+            return Err(Problem::new(ProblemKind::TooLarge, text));
         }
         if !share.grow(chunk.len()) {
             return Err(behind());
@@ -241,7 +240,7 @@ fn take(
     stop: &dyn Fn() -> bool,
 ) -> Result<PushReport, Problem> {
     let Body { bytes, mut share } = body;
-    let body = unfold(encoding, bytes, &state.limits, &mut share)?;
+    let body = decompress(encoding, bytes, &state.limits, &mut share)?;
     let now = now();
     let read = read_body(state, dataset, form, body, now, stop)?;
     if options.dry_run {
@@ -259,12 +258,12 @@ fn take(
 }
 
 /// Unfolds a body, within its own limit and within what is left for all bodies.
-pub(crate) fn unfold(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, Problem> {
+pub(crate) fn decompress(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, Problem> {
     if encoding == Encoding::Identity {
-        return Ok(unpack(encoding, body, limits.unpacked_bytes)?);
+        return Ok(unpack(encoding, body, limits.max_decompressed_bytes)?);
     }
     // What would not fit even if it were the only one is too large, and not early.
-    let limit = limits.unpacked_bytes.min(limits.all_bodies_bytes.saturating_sub(body.len()));
+    let limit = limits.max_decompressed_bytes.min(limits.max_total_body_bytes.saturating_sub(body.len()));
     let granted = share.grow_up_to(limit);
     match unpack(encoding, body, granted) {
         Err(FormatError::TooLarge { .. }) if granted < limit => Err(behind()),
@@ -283,7 +282,7 @@ fn rejected(report: PushReport, all_or_nothing: bool) -> Problem {
         true => format!("{rejected} rejected, and all_or_nothing was asked for, so nothing was kept{first}"),
         false => format!("all {rejected} rejected{first}"),
     };
-    Problem { report: Some(Box::new(report)), ..Problem::new(Sort::Rejected, detail) }
+    Problem { report: Some(Box::new(report)), ..Problem::new(ProblemKind::Rejected, detail) }
 }
 
 #[cfg(test)]

@@ -5,10 +5,10 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::{
-    http::access::{Access, Read},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking},
-    views::references::{Noun, Reference, of},
+    http::access::{Access, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking},
+    views::references::{Reference, ReferenceTarget, of},
 };
 
 /// To what.
@@ -25,16 +25,16 @@ pub(crate) struct To {
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), To), responses((status = 200, body = [Reference]), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/references")]
 pub(crate) async fn list(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     to: web::Query<To>,
 ) -> Result<web::Json<Vec<Reference>>, Problem> {
     let work = move |state: &State| match (&to.metric, &to.tag) {
-        (None, None) => of(state, &Noun::Dataset(&dataset)),
-        (Some(metric), None) => of(state, &Noun::Metric(metric)),
-        (None, Some(tag)) => of(state, &Noun::Tag(tag)),
-        (Some(_), Some(_)) => Err(Problem::new(Sort::Request, "ask for the metric or for the tag, not for both")),
+        (None, None) => of(state, &ReferenceTarget::Dataset(&dataset)),
+        (Some(metric), None) => of(state, &ReferenceTarget::Metric(metric)),
+        (None, Some(tag)) => of(state, &ReferenceTarget::Tag(tag)),
+        (Some(_), Some(_)) => Err(Problem::new(ProblemKind::Request, "ask for the metric or for the tag, not for both")),
     };
     blocking(&state, work).await.map(web::Json)
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use actix_web::{get, post, web};
 use fenetre_core::{
-    keeping::{Expiry, Place, Policies, Said, Step},
+    keeping::{Expiry, LimitSettings, Policies, Scope, Step},
     time::{Nanos, TimeRange, format_day, format_utc},
 };
 use fenetre_store::{PartitionSize, StorageReport};
@@ -15,9 +15,9 @@ use crate::{
     api::{Body, read_json},
     clock::now,
     config::file,
-    http::access::{Access, Define, Operate, Read},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking_long},
+    http::access::{Access, DefineGrant, OperateGrant, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking_long},
     views::{
         names::{name_of, place_named, told_name},
         retention::{Held, PlaceInfo, RetentionInfo, Sizes, info, place_info, warn_of_difference},
@@ -34,7 +34,7 @@ pub struct RetentionOrder {
     /// `keep_for` and `keep_under`; one that is left out stays as it is, `null` is no limit.
     #[serde(default)]
     #[schema(value_type = Object)]
-    pub say: Said,
+    pub limits: LimitSettings,
     /// Go back to what the configuration file says, before the rest of this.
     #[serde(default)]
     pub reset: bool,
@@ -51,14 +51,14 @@ pub struct RetentionChange {
     /// The place as it is, or would be.
     pub after: PlaceInfo,
     /// What goes by it.
-    pub goes: Departure,
+    pub expires: ExpiryPreview,
 }
 
 /// What goes.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Departure {
+pub struct ExpiryPreview {
     /// Partitions and parts of them.
-    pub parts: Vec<DepartingPart>,
+    pub parts: Vec<ExpiryItem>,
     /// Points.
     pub points: u64,
     /// Bytes, about.
@@ -78,7 +78,7 @@ pub struct Departure {
 
 /// A part that goes.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DepartingPart {
+pub struct ExpiryItem {
     /// `velmar / 2026-05-07` or `velmar::level before …`.
     pub what: String,
     /// Why.
@@ -121,7 +121,7 @@ pub(crate) struct Asked {
 /// Limits in force, where each comes from, what is held and what will be.
 #[utoipa::path(tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/retention")]
-pub(crate) async fn show(_: Access<Read>, state: Shared, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, Problem> {
+pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, Problem> {
     blocking_long(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
 }
 
@@ -129,27 +129,27 @@ pub(crate) async fn show(_: Access<Read>, state: Shared, asked: web::Query<Asked
 #[utoipa::path(tag = "keeping", request_body = RetentionOrder,
     responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/retention")]
-pub(crate) async fn set(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<RetentionChange>, Problem> {
+pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<RetentionChange>, Problem> {
     let order: RetentionOrder = read_json(&body)?;
     let work = move |state: &State| {
         let now = now();
         let place = place_named(&state.store.catalogue(), &order.place)?;
         let before = state.store.policies();
-        let known = if order.reset { Said::default() } else { state.store.said_live(place) };
-        let said = order.say.or(known);
+        let known = if order.reset { LimitSettings::default() } else { state.store.runtime_limits(place) };
+        let said = order.limits.or(known);
         let mut after = before.clone();
         after.live.insert(place, said);
         let sizes = state.store.metric_sizes()?;
         let report = state.store.storage(now)?;
-        let goes = departure(state, &state.store.plan_expiry(&after, now)?, &report)?;
+        let expires = expiry_preview(state, &state.store.plan_expiry(&after, now)?, &report)?;
         if !order.preview {
-            state.store.say(place, said, now)?;
+            state.store.set_limits(place, said, now)?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
             let told =
                 |limit: Option<Option<String>>| limit.map_or_else(|| "nothing".to_owned(), |limit| limit.unwrap_or_else(|| "no limit".to_owned()));
             let keep_for = told(said.keep_for.map(|limit| limit.map(|limit| limit.to_string())));
             let keep_under = told(said.keep_under.map(|limit| limit.map(|limit| limit.to_string())));
-            tracing::info!(place = at, keep_for, keep_under, "what is said live of retention was changed");
+            tracing::info!(place = at, keep_for, keep_under, "a runtime retention setting changed");
             if after.differing().contains(&place) && state.config_file.is_some() {
                 warn_of_difference(&at);
             }
@@ -157,7 +157,7 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: Body) -> Result<
         }
         let sizes = Sizes::of(state, &sizes);
         let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, &Held::new(), now);
-        Ok(RetentionChange { before: of(&before)?, after: of(&after)?, goes })
+        Ok(RetentionChange { before: of(&before)?, after: of(&after)?, expires })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
@@ -165,36 +165,36 @@ pub(crate) async fn set(_: Access<Define>, state: Shared, body: Body) -> Result<
 /// Writes what was said live into the configuration file, which then says it.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = WrittenFile), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/retention/write-file")]
-pub(crate) async fn write_file(_: Access<Operate>, state: Shared) -> Result<web::Json<WrittenFile>, Problem> {
+pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<WrittenFile>, Problem> {
     let work = |state: &State| {
-        let fault = |text: String| Problem::new(Sort::Definition, text);
+        let fault = |text: String| Problem::new(ProblemKind::Definition, text);
         let Some(file) = &state.config_file else {
             return Err(fault("the service was started without a configuration file: start it with --config FILE".to_owned()));
         };
-        let live: BTreeMap<String, Said> = {
+        let live: BTreeMap<String, LimitSettings> = {
             let policies = state.store.policies();
             let catalogue = state.store.catalogue();
             policies.live.iter().map(|(place, said)| (name_of(&catalogue, *place), *said)).collect()
         };
-        let places: Vec<Place> = state.store.policies().live.keys().copied().collect();
+        let places: Vec<Scope> = state.store.policies().live.keys().copied().collect();
         let written = file::write_retention(file, &live).map_err(fault)?;
         // The file's word first, so that there is no moment without a limit.
         state.store.set_file_retention(written);
-        places.into_iter().try_for_each(|place| state.store.say(place, Said::default(), now()))?;
+        places.into_iter().try_for_each(|place| state.store.set_limits(place, LimitSettings::default(), now()))?;
         Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(told_name).collect() })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Lets go of what is older or more than is kept, at once and not with the next look; or says what would go.
-#[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = Departure), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
+#[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = ExpiryPreview), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
 #[post("/api/v1/expire")]
-pub(crate) async fn expire(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<Departure>, Problem> {
+pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<ExpiryPreview>, Problem> {
     let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let now = now();
         let report = state.store.storage(now)?;
-        let planned = departure(state, &state.store.plan_expiry(&state.store.policies(), now)?, &report)?;
+        let planned = expiry_preview(state, &state.store.plan_expiry(&state.store.policies(), now)?, &report)?;
         if order.dry_run {
             return Ok(planned);
         }
@@ -203,15 +203,15 @@ pub(crate) async fn expire(_: Access<Define>, state: Shared, body: Body) -> Resu
         }
         state.clock.check(&state.store)?;
         let done = state.store.expire(now)?;
-        Ok(Departure { done: true, is_full: done.is_full, ..planned })
+        Ok(ExpiryPreview { done: true, is_full: done.is_full, ..planned })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
 
 /// What a plan lets go of, told by names and counted.
-fn departure(state: &State, plan: &Expiry, report: &StorageReport) -> Result<Departure, Problem> {
-    let catalogue_name = |place: Place| name_of(&state.store.catalogue(), place);
-    let mut departure = Departure { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..Departure::default() };
+fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Result<ExpiryPreview, Problem> {
+    let catalogue_name = |place: Scope| name_of(&state.store.catalogue(), place);
+    let mut departure = ExpiryPreview { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..ExpiryPreview::default() };
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut widen = |first: Nanos, last: Nanos| span = Some(span.map_or((first, last), |(start, end)| (start.min(first), end.max(last))));
     for step in &plan.steps {
@@ -231,10 +231,10 @@ fn departure(state: &State, plan: &Expiry, report: &StorageReport) -> Result<Dep
                     widen(first, last);
                 }
                 departure.metrics.extend(state.store.metrics_in(*dataset, range)?);
-                (format!("{} / {}", catalogue_name(Place::Dataset(*dataset)), format_day(partition.start)), why, partition.bytes, *for_good)
+                (format!("{} / {}", catalogue_name(Scope::Dataset(*dataset)), format_day(partition.start)), why, partition.bytes, *for_good)
             }
             Step::Trim { dataset, metric, before, bytes, why } => {
-                let name = catalogue_name(Place::Metric(*dataset, *metric));
+                let name = catalogue_name(Scope::Metric(*dataset, *metric));
                 departure.metrics.push(name.clone());
                 let weight = state.store.weigh_trim(*dataset, *metric, *before)?;
                 departure.points += weight.points;
@@ -244,7 +244,7 @@ fn departure(state: &State, plan: &Expiry, report: &StorageReport) -> Result<Dep
                 (format!("{name} before {}", format_utc(*before)), why, *bytes, *why != fenetre_core::keeping::Why::Age)
             }
         };
-        departure.parts.push(DepartingPart { what, why: why.describe().to_owned(), bytes, for_good });
+        departure.parts.push(ExpiryItem { what, why: why.describe().to_owned(), bytes, for_good });
     }
     departure.metrics.sort_unstable();
     departure.metrics.dedup();

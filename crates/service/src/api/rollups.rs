@@ -13,9 +13,9 @@ use utoipa::{IntoParams, ToSchema};
 use crate::{
     api::{Body, datasets::Defined, read_json, rollup_figures as figures},
     clock::now,
-    http::access::{Access, Define, Read},
-    problem::{Problem, Sort},
-    state::{Shared, State, blocking_long},
+    http::access::{Access, DefineGrant, ReadGrant},
+    problem::{Problem, ProblemKind},
+    state::{AppState, State, blocking_long},
     views::names::find,
 };
 
@@ -141,7 +141,7 @@ pub struct PolicyNamed {
 #[serde(default, deny_unknown_fields)]
 pub struct Losing {
     /// Levels that go may tell of points that are no longer there.
-    pub lose: bool,
+    pub accept_loss: bool,
 }
 
 /// Whether to stop filling.
@@ -157,8 +157,8 @@ pub struct FillOrder {
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/rollups")]
 pub(crate) async fn show(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     asked: web::Query<Measure>,
 ) -> Result<web::Json<RollupsInfo>, Problem> {
@@ -166,20 +166,20 @@ pub(crate) async fn show(
 }
 
 /// Says which metrics are rolled up, into which levels, and how long each is kept. What there is already is filled in, the newest first. Refused where
-/// a level would go that tells of points that are no longer there, unless `lose=true`.
+/// a level would go that tells of points that are no longer there, unless `accept_loss=true`.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body(content = serde_json::Value),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/rollups/{policy}")]
 pub(crate) async fn set(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
     body: Body,
 ) -> Result<web::Json<Defined>, Problem> {
     let policy: RollupPolicy = read_json(&body)?;
     let work = move |state: &State| {
-        refuse_losses(state, &path, Some(&policy), asked.lose)?;
+        refuse_losses(state, &path, Some(&policy), asked.accept_loss)?;
         Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? })
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -190,8 +190,8 @@ pub(crate) async fn set(
     responses((status = 200, body = RollupPreview), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/preview")]
 pub(crate) async fn preview(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     dataset: web::Path<String>,
     asked: web::Query<PolicyNamed>,
     body: Body,
@@ -204,7 +204,7 @@ pub(crate) async fn preview(
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = Option<FillOrder>,
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/fill")]
-pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<String>, body: Body) -> Result<web::Json<RollupsInfo>, Problem> {
+pub(crate) async fn fill(_: Access<DefineGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<web::Json<RollupsInfo>, Problem> {
     let order: FillOrder = if body.is_empty() { FillOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let id = find(&state.store.catalogue(), &dataset)?.id;
@@ -214,28 +214,28 @@ pub(crate) async fn fill(_: Access<Define>, state: Shared, dataset: web::Path<St
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Forgets a policy with everything that was made for it. Points stay. Refused where a level tells of points that are no longer there, unless `lose=true`.
+/// Forgets a policy with everything that was made for it. Points stay. Refused where a level tells of points that are no longer there, unless `accept_loss=true`.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing),
     responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/rollups/{policy}")]
 pub(crate) async fn remove(
-    _: Access<Define>,
-    state: Shared,
+    _: Access<DefineGrant>,
+    state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
 ) -> Result<HttpResponse, Problem> {
     let work = move |state: &State| {
-        refuse_losses(state, &path, None, asked.lose)?;
+        refuse_losses(state, &path, None, asked.accept_loss)?;
         Ok(state.store.drop_rollup(&path.0, &path.1)?)
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
 /// A change by which windows would go whose points are no longer there is for those who say so.
-fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Option<&RollupPolicy>, lose: bool) -> Result<(), Problem> {
-    let losses = if lose { Vec::new() } else { losses(state, dataset, name, after)? };
-    let text = || format!("{}. Add `lose=true` to let that go, or make a policy of another name", losses.join("; "));
-    if losses.is_empty() { Ok(()) } else { Err(Problem::new(Sort::Definition, text())) }
+fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Option<&RollupPolicy>, accept_loss: bool) -> Result<(), Problem> {
+    let losses = if accept_loss { Vec::new() } else { losses(state, dataset, name, after)? };
+    let text = || format!("{}. Add `accept_loss=true` to let that go, or make a policy of another name", losses.join("; "));
+    if losses.is_empty() { Ok(()) } else { Err(Problem::new(ProblemKind::Definition, text())) }
 }
 
 fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Problem> {
@@ -271,7 +271,7 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Prob
 fn dataset_size(state: &State, id: DatasetId, name: &str) -> Result<DatasetSize, Problem> {
     let found = state.store.storage(now())?.datasets.into_iter().find(|size| size.id == id);
     // It was deleted meanwhile.
-    found.ok_or_else(|| Problem::new(Sort::NotFound, format!("there is no dataset `{name}`")))
+    found.ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("there is no dataset `{name}`")))
 }
 
 fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
@@ -302,13 +302,13 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
 fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<String>, Problem> {
     let told = |loss: LevelLoss| {
         let (from, points_from) = (format_utc(loss.from), format_utc(loss.points_from));
-        format!("the level {} of {name} would go for good: it tells of points from {from} on, which are there from {points_from} on only", loss.width)
+        format!("the level {} of {name} would be lost: it covers the time from {from}, but points are kept only from {points_from}", loss.width)
     };
     Ok(state.store.rollup_losses(dataset, name, after)?.into_iter().map(told).collect())
 }
 
 fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, Problem> {
-    policy.check().map_err(|error| Problem::new(Sort::Request, error.to_string()))?;
+    policy.check().map_err(|error| Problem::new(ProblemKind::Request, error.to_string()))?;
     let (id, metrics, series) = {
         let catalogue = state.store.catalogue();
         let dataset = find(&catalogue, dataset_name)?;

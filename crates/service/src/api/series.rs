@@ -12,11 +12,11 @@ use serde::{Deserialize, Deserializer, Serialize, de::Error as _};
 use utoipa::{IntoParams, ToSchema};
 
 use crate::{
-    api::datasets::Held,
+    api::datasets::Stored,
     clock::now,
-    http::access::{Access, Read},
+    http::access::{Access, ReadGrant},
     problem::Problem,
-    state::{Shared, State, blocking},
+    state::{AppState, State, blocking},
     views::names::{find, find_metric},
 };
 
@@ -41,7 +41,7 @@ pub struct SeriesInfo {
     pub tags: BTreeMap<String, String>,
     /// Points and when they begin and end.
     #[serde(flatten)]
-    pub held: Held,
+    pub stored: Stored,
 }
 
 /// A series' latest point.
@@ -110,8 +110,8 @@ fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
     responses((status = 200, body = Page<SeriesInfo>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/series")]
 pub(crate) async fn list(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     name: web::Path<String>,
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<SeriesInfo>>, Problem> {
@@ -120,8 +120,11 @@ pub(crate) async fn list(
         let dataset = find(&catalogue, &name)?;
         let (total, series) = page(dataset, &filter)?;
         let counts = state.store.counts(dataset.id)?;
-        let info =
-            |series: &Series| SeriesInfo { metric: series.metric.to_string(), tags: text_tags(&series.tags), held: Held::of(counts.get(&series.id)) };
+        let info = |series: &Series| SeriesInfo {
+            metric: series.metric.to_string(),
+            tags: text_tags(&series.tags),
+            stored: Stored::of(counts.get(&series.id)),
+        };
         Ok(Page { total, items: series.into_iter().map(info).collect() })
     };
     blocking(&state, work).await.map(web::Json)
@@ -132,8 +135,8 @@ pub(crate) async fn list(
     responses((status = 200, body = Page<LatestPoint>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/latest")]
 pub(crate) async fn latest(
-    _: Access<Read>,
-    state: Shared,
+    _: Access<ReadGrant>,
+    state: AppState,
     name: web::Path<String>,
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<LatestPoint>>, Problem> {

@@ -9,9 +9,9 @@ use utoipa::ToSchema;
 use crate::{
     api::{Body, read_json},
     clock::now,
-    http::access::{Access, Define, Read},
+    http::access::{Access, DefineGrant, ReadGrant},
     problem::Problem,
-    state::{Shared, State, blocking_long},
+    state::{AppState, State, blocking_long},
     views::{
         retention::{PlaceInfo, info},
         volume::VolumeInfo,
@@ -175,7 +175,7 @@ impl StorageInfo {
 /// What the store weighs.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = StorageInfo), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/storage")]
-pub(crate) async fn storage(_: Access<Read>, state: Shared) -> Result<web::Json<StorageInfo>, Problem> {
+pub(crate) async fn storage(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<StorageInfo>, Problem> {
     blocking_long(&state, |state| StorageInfo::of(state, now())).await.map(web::Json)
 }
 
@@ -199,7 +199,7 @@ pub struct MetricStorage {
 /// What each metric takes of the partitions, the most first.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = [MetricStorage]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/storage/top")]
-pub(crate) async fn top(_: Access<Read>, state: Shared) -> Result<web::Json<Vec<MetricStorage>>, Problem> {
+pub(crate) async fn top(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<MetricStorage>>, Problem> {
     let work = |state: &State| {
         let of = |size: MetricSize| MetricStorage {
             dataset: size.dataset,
@@ -284,7 +284,7 @@ fn file_of(state: &State, order: &FileOrder) -> String {
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = VerifiedFile), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/verify")]
-pub(crate) async fn verify(_: Access<Read>, state: Shared, body: Body) -> Result<web::Json<VerifiedFile>, Problem> {
+pub(crate) async fn verify(_: Access<ReadGrant>, state: AppState, body: Body) -> Result<web::Json<VerifiedFile>, Problem> {
     let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
         let Verified { blocks, points, windows, faults, faulty } = state.store.verify(&file_of(state, &order))?;
@@ -297,7 +297,7 @@ pub(crate) async fn verify(_: Access<Read>, state: Shared, body: Body) -> Result
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = CompactedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/compact")]
-pub(crate) async fn compact(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<CompactedPartition>, Problem> {
+pub(crate) async fn compact(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<CompactedPartition>, Problem> {
     let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (before, after) = state.store.compact_one(&file_of(state, &order))?;
@@ -311,7 +311,7 @@ pub(crate) async fn compact(_: Access<Define>, state: Shared, body: Body) -> Res
 #[utoipa::path(tag = "keeping", request_body = TidyOrder,
     responses((status = 200, body = TidiedDataset), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/tidy")]
-pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: Body) -> Result<web::Json<TidiedDataset>, Problem> {
+pub(crate) async fn tidy(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<TidiedDataset>, Problem> {
     let order: TidyOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (before, after) = state.store.tidy(&order.dataset)?;
@@ -324,7 +324,7 @@ pub(crate) async fn tidy(_: Access<Define>, state: Shared, body: Body) -> Result
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/storage/accept-loss")]
-pub(crate) async fn accept_loss(_: Access<Define>, state: Shared, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn accept_loss(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<HttpResponse, Problem> {
     let order: FileOrder = read_json(&body)?;
     blocking_long(&state, move |state| Ok(state.store.accept_loss(&file_of(state, &order))?)).await.map(|()| HttpResponse::NoContent().finish())
 }

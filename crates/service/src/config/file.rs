@@ -7,7 +7,7 @@ use std::{
     path::Path,
 };
 
-use fenetre_core::keeping::Said;
+use fenetre_core::keeping::LimitSettings;
 use fenetre_store::FileRetention;
 use toml_edit::{DocumentMut, Item, Table, value};
 
@@ -17,7 +17,7 @@ use crate::config::Config;
 ///
 /// # Errors
 /// Where the file cannot be read, changed or written, in a sentence.
-pub fn write_retention(path: &Path, said: &BTreeMap<String, Said>) -> Result<FileRetention, String> {
+pub fn write_retention(path: &Path, said: &BTreeMap<String, LimitSettings>) -> Result<FileRetention, String> {
     let name = path.display();
     let text = fs::read_to_string(path).map_err(|error| format!("cannot read {name}: {error}"))?;
     let text = with_retention(&text, said).map_err(|reason| format!("{name} cannot be changed: {reason}"))?;
@@ -38,7 +38,7 @@ fn write_whole(beside: &Path, path: &Path, text: &str) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-fn with_retention(text: &str, said: &BTreeMap<String, Said>) -> Result<String, String> {
+fn with_retention(text: &str, said: &BTreeMap<String, LimitSettings>) -> Result<String, String> {
     let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| error.message().to_owned())?;
     for (place, said) in said {
         let (dataset, metric) = place.split_once("::").map_or((place.as_str(), None), |(dataset, metric)| (dataset, Some(metric)));
@@ -86,7 +86,7 @@ mod tests {
     #[test]
     fn what_a_person_wrote_stays() {
         let text = "# ours\n[store]\npath = \"data\" # here\n\n[retention]\n# a year and a bit\nkeep_for = \"400d\"\n\n[retention.datasets.velmar]\nkeep_for = \"90d\"\n";
-        let said: BTreeMap<String, Said> = [
+        let said: BTreeMap<String, LimitSettings> = [
             (String::new(), r#"{"keep_under":"20GB"}"#),
             ("velmar".to_owned(), r#"{"keep_for":null}"#),
             ("velmar::turbidity".to_owned(), r#"{"keep_for":"14d"}"#),

@@ -11,7 +11,7 @@ use std::{
 };
 
 use fenetre_core::{
-    keeping::{ByteSize, Said},
+    keeping::{ByteSize, LimitSettings},
     plan::Limits,
     time::{Nanos, SECOND, Span},
 };
@@ -46,19 +46,19 @@ pub struct Config {
 #[derive(Clone, Copy, Debug)]
 pub struct CallLimits {
     /// Bytes of a body as it travels.
-    pub body_bytes: usize,
-    /// Bytes of a body unfolded.
-    pub unpacked_bytes: usize,
-    /// Bytes of all bodies that are being taken at once, as they travel and unfolded.
-    pub all_bodies_bytes: usize,
+    pub max_body_bytes: usize,
+    /// Bytes of a body decompressed.
+    pub max_decompressed_bytes: usize,
+    /// Bytes of all bodies that are being taken at once, as they travel and decompressed.
+    pub max_total_body_bytes: usize,
     /// Bytes of a file that is imported, as it travels.
-    pub import_bytes: u64,
-    /// Points so many nanoseconds ahead of the clock are refused.
-    pub ahead: Nanos,
+    pub max_import_bytes: u64,
+    /// Points so many nanoseconds max_future of the clock are refused.
+    pub max_future: Nanos,
     /// What is in the bin longer than so many nanoseconds is erased.
-    pub bin_keeps: Nanos,
+    pub bin_retention: Nanos,
     /// Seconds that a query may run.
-    pub query_seconds: u64,
+    pub max_query_seconds: u64,
     /// What a query may match and give.
     pub query: Limits,
 }
@@ -134,7 +134,7 @@ struct StoreTable {
     pack_points: Option<Spanned<usize>>,
     pack_after_seconds: Option<Spanned<usize>>,
     compact_after_seconds: Option<Spanned<usize>>,
-    open_partitions: Option<Spanned<usize>>,
+    max_open_partitions: Option<Spanned<usize>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -153,19 +153,19 @@ struct LogTable {
 #[derive(Default, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 struct LimitsTable {
-    body_bytes: Option<Spanned<usize>>,
-    unpacked_bytes: Option<Spanned<usize>>,
-    all_bodies_bytes: Option<Spanned<usize>>,
-    import_bytes: Option<Spanned<usize>>,
-    ahead: Option<Spanned<String>>,
-    bin_keeps: Option<Spanned<String>>,
-    query_seconds: Option<Spanned<u64>>,
-    query_series: Option<Spanned<usize>>,
-    query_lines: Option<Spanned<usize>>,
-    query_cells: Option<Spanned<usize>>,
-    query_points: Option<Spanned<usize>>,
-    query_decoded: Option<Spanned<usize>>,
-    query_held: Option<Spanned<usize>>,
+    max_body_bytes: Option<Spanned<usize>>,
+    max_decompressed_bytes: Option<Spanned<usize>>,
+    max_total_body_bytes: Option<Spanned<usize>>,
+    max_import_bytes: Option<Spanned<usize>>,
+    max_future: Option<Spanned<String>>,
+    bin_retention: Option<Spanned<String>>,
+    max_query_seconds: Option<Spanned<u64>>,
+    max_series: Option<Spanned<usize>>,
+    max_lines: Option<Spanned<usize>>,
+    max_cells: Option<Spanned<usize>>,
+    max_points: Option<Spanned<usize>>,
+    max_decoded_points: Option<Spanned<usize>>,
+    max_held_values: Option<Spanned<usize>>,
 }
 
 impl Default for Config {
@@ -177,13 +177,13 @@ impl Default for Config {
             json_log: false,
             log_level: "info".to_owned(),
             limits: CallLimits {
-                body_bytes: 64 << 20,
-                unpacked_bytes: 256 << 20,
-                all_bodies_bytes: 512 << 20,
-                import_bytes: 64 << 30,
-                ahead: 24 * 3_600 * SECOND,
-                bin_keeps: 7 * 24 * 3_600 * SECOND,
-                query_seconds: 30,
+                max_body_bytes: 64 << 20,
+                max_decompressed_bytes: 256 << 20,
+                max_total_body_bytes: 512 << 20,
+                max_import_bytes: 64 << 30,
+                max_future: 24 * 3_600 * SECOND,
+                bin_retention: 7 * 24 * 3_600 * SECOND,
+                max_query_seconds: 30,
                 query: Limits::default(),
             },
             file: None,
@@ -216,6 +216,9 @@ impl Config {
             let (line, column) = place(text, span.map_or(0, |span| span.start));
             ConfigError::Wrong { path: name.to_owned(), line, column, reason }
         };
+        if let Some((span, old, new)) = renamed_key(text) {
+            return Err(wrong(Some(span), format!("`{old}` is called `{new}` now")));
+        }
         let file: FileConfig = toml::from_str(text).map_err(|error| wrong(error.span(), error.message().to_owned()))?;
         let mut config = Self::default();
         if let Some(path) = file.store.path {
@@ -253,12 +256,12 @@ impl Config {
         set(file.store.pack_points, &mut options.pack_points)?;
         set(file.store.pack_after_seconds, &mut after)?;
         set(file.store.compact_after_seconds, &mut quiet)?;
-        set(file.store.open_partitions, &mut options.open_partitions)?;
+        set(file.store.max_open_partitions, &mut options.max_open_partitions)?;
         options.memory = megabytes.saturating_mul(1 << 20);
         (options.pack_after, options.compact_after) = (Duration::from_secs(after as u64), Duration::from_secs(quiet as u64));
-        set(limits.body_bytes, &mut config.limits.body_bytes)?;
-        set(limits.unpacked_bytes, &mut config.limits.unpacked_bytes)?;
-        set(limits.all_bodies_bytes, &mut config.limits.all_bodies_bytes)?;
+        set(limits.max_body_bytes, &mut config.limits.max_body_bytes)?;
+        set(limits.max_decompressed_bytes, &mut config.limits.max_decompressed_bytes)?;
+        set(limits.max_total_body_bytes, &mut config.limits.max_total_body_bytes)?;
         let span = |value: Option<Spanned<String>>, slot: &mut Nanos| {
             let Some(value) = value else { return Ok(()) };
             let span = Span::parse(value.get_ref()).map_err(|error| wrong(Some(value.span()), error.to_string()))?;
@@ -267,23 +270,23 @@ impl Config {
             *slot = span.nanos.saturating_add(days.saturating_mul(24 * 3_600 * SECOND));
             Ok(())
         };
-        span(limits.ahead, &mut config.limits.ahead)?;
-        span(limits.bin_keeps, &mut config.limits.bin_keeps)?;
-        let mut import_bytes = usize::try_from(config.limits.import_bytes).unwrap_or(usize::MAX);
-        set(limits.import_bytes, &mut import_bytes)?;
-        config.limits.import_bytes = import_bytes as u64;
-        set(limits.query_series, &mut config.limits.query.series)?;
-        set(limits.query_lines, &mut config.limits.query.lines)?;
-        set(limits.query_cells, &mut config.limits.query.cells)?;
-        set(limits.query_points, &mut config.limits.query.points)?;
-        set(limits.query_decoded, &mut config.limits.query.decoded)?;
-        set(limits.query_held, &mut config.limits.query.held)?;
+        span(limits.max_future, &mut config.limits.max_future)?;
+        span(limits.bin_retention, &mut config.limits.bin_retention)?;
+        let mut max_import_bytes = usize::try_from(config.limits.max_import_bytes).unwrap_or(usize::MAX);
+        set(limits.max_import_bytes, &mut max_import_bytes)?;
+        config.limits.max_import_bytes = max_import_bytes as u64;
+        set(limits.max_series, &mut config.limits.query.series)?;
+        set(limits.max_lines, &mut config.limits.query.lines)?;
+        set(limits.max_cells, &mut config.limits.query.cells)?;
+        set(limits.max_points, &mut config.limits.query.points)?;
+        set(limits.max_decoded_points, &mut config.limits.query.decoded)?;
+        set(limits.max_held_values, &mut config.limits.query.held)?;
         let said = |keep_for: Option<Spanned<String>>, keep_under: Option<Spanned<String>>| {
             let fault = |value: &Spanned<String>, reason: String| wrong(Some(value.span()), reason);
             let keep_for = keep_for.map(|text| Span::parse(text.get_ref()).map_err(|error| fault(&text, error.to_string()))).transpose()?;
             let keep_under =
                 keep_under.map(|text| text.get_ref().parse::<ByteSize>().map_err(|error| fault(&text, error.to_string()))).transpose()?;
-            Ok(Said { keep_for: keep_for.map(Some), keep_under: keep_under.map(Some) })
+            Ok(LimitSettings { keep_for: keep_for.map(Some), keep_under: keep_under.map(Some) })
         };
         let RetentionTable { keep_for, keep_under, reserve, datasets } = file.retention;
         let retention = &mut config.store_options.retention;
@@ -295,9 +298,9 @@ impl Config {
         if let Some(reserve) = reserve {
             config.store_options.reserve = Some(reserve.get_ref().parse().map_err(|reason| wrong(Some(reserve.span()), reason))?);
         }
-        match limits.query_seconds {
+        match limits.max_query_seconds {
             Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),
-            Some(seconds) => config.limits.query_seconds = seconds.into_inner(),
+            Some(seconds) => config.limits.max_query_seconds = seconds.into_inner(),
             None => {}
         }
         Ok(config)
@@ -325,6 +328,33 @@ fn loopback(text: &str) -> Result<SocketAddr, String> {
     Ok(address)
 }
 
+/// Keys that had another name in earlier versions, by table.
+const RENAMED: [(&str, &str, &str); 14] = [
+    ("store", "open_partitions", "max_open_partitions"),
+    ("limits", "body_bytes", "max_body_bytes"),
+    ("limits", "unpacked_bytes", "max_decompressed_bytes"),
+    ("limits", "all_bodies_bytes", "max_total_body_bytes"),
+    ("limits", "import_bytes", "max_import_bytes"),
+    ("limits", "ahead", "max_future"),
+    ("limits", "bin_keeps", "bin_retention"),
+    ("limits", "query_seconds", "max_query_seconds"),
+    ("limits", "query_series", "max_series"),
+    ("limits", "query_lines", "max_lines"),
+    ("limits", "query_cells", "max_cells"),
+    ("limits", "query_points", "max_points"),
+    ("limits", "query_decoded", "max_decoded_points"),
+    ("limits", "query_held", "max_held_values"),
+];
+
+/// The first key with an old name: where it is, that name and the new one.
+fn renamed_key(text: &str) -> Option<(Range<usize>, &'static str, &'static str)> {
+    let document = toml_edit::Document::parse(text).ok()?;
+    RENAMED.iter().find_map(|(table, old, new)| {
+        let (key, _) = document.get(table)?.as_table_like()?.get_key_value(old)?;
+        Some((key.span()?, *old, *new))
+    })
+}
+
 /// Line and column of a byte, both from 1.
 fn place(text: &str, at: usize) -> (usize, usize) {
     let mut at = at.min(text.len());
@@ -349,11 +379,22 @@ mod tests {
 
     #[test]
     fn spans_and_sizes_of_limits_are_read() {
-        let config = Config::parse("[limits]\nahead = \"90m\"\nbin_keeps = \"2w\"\nimport_bytes = 1000\n", "x").unwrap();
-        assert_eq!((config.limits.ahead, config.limits.bin_keeps, config.limits.import_bytes), (5_400 * SECOND, 14 * 86_400 * SECOND, 1_000));
-        let fault = Config::parse("[limits]\nahead = \"soon\"\n", "x").unwrap_err().to_string();
-        assert!(fault.starts_with("x:2:9: `soon` is not a span"), "{fault}");
-        assert!(Config::parse("[limits]\nimport_bytes = 0\n", "x").is_err());
+        let config = Config::parse("[limits]\nmax_future = \"90m\"\nbin_retention = \"2w\"\nmax_import_bytes = 1000\n", "x").unwrap();
+        assert_eq!(
+            (config.limits.max_future, config.limits.bin_retention, config.limits.max_import_bytes),
+            (5_400 * SECOND, 14 * 86_400 * SECOND, 1_000)
+        );
+        let fault = Config::parse("[limits]\nmax_future = \"soon\"\n", "x").unwrap_err().to_string();
+        assert!(fault.starts_with("x:2:14: `soon` is not a span"), "{fault}");
+        assert!(Config::parse("[limits]\nmax_import_bytes = 0\n", "x").is_err());
+    }
+
+    #[test]
+    fn an_old_key_is_named_with_the_new_one() {
+        for (table, old, new) in RENAMED {
+            let text = format!("[{table}]\n{old} = 1\n");
+            assert_eq!(Config::parse(&text, "x").unwrap_err().to_string(), format!("x:2:1: `{old}` is called `{new}` now"));
+        }
     }
 
     #[test]
@@ -361,7 +402,7 @@ mod tests {
         let text = "[retention]\nkeep_for = \"400d\"\nreserve = \"5%\"\n[retention.datasets.velmar]\nkeep_under = \"20GB\"\n[retention.datasets.velmar.metrics.turbidity]\nkeep_for = \"2w\"\n";
         let options = Config::parse(text, "x").unwrap().store_options;
         assert_eq!(options.reserve.unwrap().to_string(), "5%");
-        let span = |said: Said| said.keep_for.flatten().map(|span| span.to_string());
+        let span = |said: LimitSettings| said.keep_for.flatten().map(|span| span.to_string());
         let velmar = &options.retention.datasets["velmar"];
         assert_eq!(
             (span(options.retention.store), span(velmar.said), span(velmar.metrics["turbidity"])),
@@ -379,8 +420,8 @@ mod tests {
             "[listen]\nport = 7430\n",
             "[listen\n",
             "[log]\nformat = \"xml\"\n",
-            "[limits]\nquery_seconds = 0\nbody_bytes = 1\n",
-            "[limits]\nbody_bytes = \"1MB\"\n",
+            "[limits]\nmax_query_seconds = 0\nmax_body_bytes = 1\n",
+            "[limits]\nmax_body_bytes = \"1MB\"\n",
             "[store]\ndurability = \"sometimes\"\n",
             "[store]\nmemory_mb = 0\n",
             "[retention]\nkeep_for = \"30 sheep\"\n",

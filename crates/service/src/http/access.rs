@@ -16,7 +16,7 @@ use actix_web::{
     http::{Method, header},
 };
 
-use crate::problem::{Problem, Sort};
+use crate::problem::{Problem, ProblemKind};
 
 /// What a caller wants to do.
 pub trait Grant: 'static {
@@ -25,25 +25,25 @@ pub trait Grant: 'static {
 }
 
 /// To see definitions and points.
-pub struct Read;
+pub struct ReadGrant;
 /// To push points.
-pub struct Write;
+pub struct WriteGrant;
 /// To change definitions.
-pub struct Define;
+pub struct DefineGrant;
 /// To look after the store as a whole.
-pub struct Operate;
+pub struct OperateGrant;
 
-impl Grant for Read {
+impl Grant for ReadGrant {
     const WORD: &'static str = "read";
 }
-impl Grant for Write {
+impl Grant for WriteGrant {
     const WORD: &'static str = "write";
 }
-impl Grant for Define {
+impl Grant for DefineGrant {
     const WORD: &'static str = "define";
 }
 
-impl Grant for Operate {
+impl Grant for OperateGrant {
     const WORD: &'static str = "operate";
 }
 
@@ -60,7 +60,7 @@ impl<G: Grant> FromRequest for Access<G> {
 }
 
 fn check(request: &HttpRequest, word: &str) -> Result<(), Problem> {
-    let refuse = |reason: String| Err(Problem::new(Sort::Access, format!("no grant to {word}: {reason}")));
+    let refuse = |reason: String| Err(Problem::new(ProblemKind::Access, format!("no grant to {word}: {reason}")));
     let peer = request.peer_addr().map(|peer| peer.ip());
     if !peer.is_some_and(|ip| ip.is_loopback()) {
         return refuse("this version admits only callers on its own machine".to_owned());

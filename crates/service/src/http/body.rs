@@ -12,10 +12,10 @@ use futures_util::StreamExt;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
 
-use crate::problem::{Problem, Sort};
+use crate::problem::{Problem, ProblemKind};
 
 /// Maximum size of a document in bytes. Enough for mappings with many thousand columns.
-const MOST_BYTES: usize = 16 << 20;
+const MAX_BYTES: usize = 16 << 20;
 
 /// A body that holds one document.
 pub struct Document(Vec<u8>);
@@ -35,8 +35,8 @@ impl FromRequest for Document {
     fn from_request(request: &HttpRequest, payload: &mut dev::Payload) -> Self::Future {
         let payload = web::Payload::from_request(request, payload);
         Box::pin(async move {
-            let mut payload = payload.await.map_err(|error| Problem::new(Sort::Request, error.to_string()))?;
-            read_all(&mut payload, MOST_BYTES).await.map(Self)
+            let mut payload = payload.await.map_err(|error| Problem::new(ProblemKind::Request, error.to_string()))?;
+            read_all(&mut payload, MAX_BYTES).await.map(Self)
         })
     }
 }
@@ -44,13 +44,16 @@ impl FromRequest for Document {
 /// Reads a JSON object.
 ///
 /// # Errors
-/// [`Sort::Request`] with the place, if the body is missing, is not JSON, or does not fit.
+/// [`ProblemKind::Request`] with the place, if the body is missing, is not JSON, or does not fit.
 pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, Problem> {
-    let fault = |text: String| Problem::new(Sort::Request, text);
+    let fault = |text: String| Problem::new(ProblemKind::Request, text);
     if body.trim_ascii().is_empty() {
         return Err(fault("the body is missing: send a JSON object, or `{}` for the defaults".to_owned()));
     }
-    let read: T = serde_json::from_slice(body).map_err(|error| fault(format!("the body cannot be read as JSON: {error}")))?;
+    let read: T = serde_json::from_slice(body).map_err(|error| {
+        let renamed = renamed_key(body).map_or(String::new(), |(old, new)| format!(" (`{old}` is called `{new}` now)"));
+        fault(format!("the body cannot be read as JSON: {error}{renamed}"))
+    })?;
     // The parser also accepts an array of the fields in their order; such a body is a mistake.
     let sent: Value = serde_json::from_slice(body).map_err(|error| fault(error.to_string()))?;
     let understood = serde_json::to_value(&read).map_err(|error| Problem::internal(&error))?;
@@ -59,6 +62,15 @@ pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, Prob
         Some(place) if place.is_empty() => Err(fault("the body cannot be read as JSON: expected an object, found an array".to_owned())),
         Some(place) => Err(fault(format!("the body cannot be read as JSON: {}: expected an object, found an array", place.trim_start_matches('.')))),
     }
+}
+
+/// Keys of bodies that had another name in earlier versions.
+const RENAMED: [(&str, &str); 2] = [("say", "limits"), ("noun", "kind")];
+
+/// The first key of a body with an old name, and its new name.
+fn renamed_key(body: &[u8]) -> Option<(&'static str, &'static str)> {
+    let sent: Value = serde_json::from_slice(body).ok()?;
+    RENAMED.into_iter().find(|(old, _)| sent.get(old).is_some())
 }
 
 /// The place of an array that was read as an object.
@@ -80,7 +92,7 @@ fn array_for_object(sent: &Value, understood: &Value) -> Option<String> {
 const STALLED: Duration = Duration::from_secs(30);
 
 /// Minimum rate of a body in bytes per second, after a grace period of [`STALLED`].
-const LEAST_RATE: u64 = 1_000;
+const MIN_RATE: u64 = 1_000;
 
 /// Progress of a body that is being received.
 pub(crate) struct Arrival {
@@ -97,9 +109,9 @@ impl Arrival {
     /// Counts bytes that have arrived `passed` after the start, and checks the rate: a slow body must not hold memory and a connection for ever.
     fn check(&mut self, bytes: usize, passed: Duration) -> Result<(), Problem> {
         self.bytes += bytes as u64;
-        if passed > STALLED && self.bytes < LEAST_RATE * passed.as_secs() {
-            let text = format!("the body arrived at less than {LEAST_RATE} bytes per second over {} s, so nothing was kept", passed.as_secs());
-            return Err(Problem::new(Sort::Stalled, text));
+        if passed > STALLED && self.bytes < MIN_RATE * passed.as_secs() {
+            let text = format!("the body arrived at less than {MIN_RATE} bytes per second over {} s, so nothing was kept", passed.as_secs());
+            return Err(Problem::new(ProblemKind::Stalled, text));
         }
         Ok(())
     }
@@ -109,8 +121,8 @@ impl Arrival {
 pub(crate) async fn next_chunk(payload: &mut web::Payload, arrival: &mut Arrival) -> Result<Option<web::Bytes>, Problem> {
     match tokio::time::timeout(STALLED, payload.next()).await {
         Ok(Some(Ok(chunk))) => arrival.check(chunk.len(), arrival.since.elapsed()).map(|()| Some(chunk)),
-        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(Sort::Request, format!("the body did not arrive whole: {error}"))),
-        Err(_) => Err(Problem::new(Sort::Stalled, format!("nothing of the body came for {} s, so nothing of it was kept", STALLED.as_secs()))),
+        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(ProblemKind::Request, format!("the body did not arrive whole: {error}"))),
+        Err(_) => Err(Problem::new(ProblemKind::Stalled, format!("nothing of the body came for {} s, so nothing of it was kept", STALLED.as_secs()))),
     }
 }
 
@@ -119,7 +131,7 @@ pub(crate) async fn read_all(payload: &mut web::Payload, most: usize) -> Result<
     let (mut body, mut arrival) = (Vec::new(), Arrival::new());
     while let Some(chunk) = next_chunk(payload, &mut arrival).await? {
         if body.len() + chunk.len() > most {
-            return Err(Problem::new(Sort::TooLarge, format!("the body is larger than {most} bytes: send it in smaller parts")));
+            return Err(Problem::new(ProblemKind::TooLarge, format!("the body is larger than {most} bytes: send it in smaller parts")));
         }
         body.extend_from_slice(&chunk);
     }

@@ -33,16 +33,16 @@ impl Connection {
 
 /// Raised when nobody waits for some work any more: the caller has gone, and with it the future that holds this.
 #[derive(Default)]
-pub struct GivenUp(Arc<AtomicBool>);
+pub struct CancelOnDrop(Arc<AtomicBool>);
 
-impl GivenUp {
+impl CancelOnDrop {
     /// The flag that the work checks.
     pub fn flag(&self) -> Arc<AtomicBool> {
         Arc::clone(&self.0)
     }
 }
 
-impl Drop for GivenUp {
+impl Drop for CancelOnDrop {
     fn drop(&mut self) {
         self.0.store(true, Ordering::Relaxed);
     }

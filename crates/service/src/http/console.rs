@@ -8,7 +8,7 @@ use rust_embed::{Embed, EmbeddedFile};
 
 use crate::{
     http::{
-        access::{Access, Read},
+        access::{Access, ReadGrant},
         openapi,
     },
     problem::Problem,
@@ -30,7 +30,7 @@ const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title
 <p><a href=/api/v1/openapi.json>Description of the API</a></p>";
 
 /// Answers every path that no call has: a file, or a page of the console.
-pub async fn serve(_: Access<Read>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+pub async fn serve(_: Access<ReadGrant>, request: HttpRequest) -> Result<HttpResponse, Problem> {
     let path = request.path().trim_start_matches('/');
     let is_page = PAGES.contains(&path) || path == PAGE;
     let file = if is_page { None } else { Files::get(path) };

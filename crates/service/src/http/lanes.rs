@@ -16,12 +16,12 @@ use parking_lot::Mutex;
 use rayon::{ThreadPool, ThreadPoolBuildError, ThreadPoolBuilder};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-use crate::problem::{Problem, Sort};
+use crate::problem::{Problem, ProblemKind};
 
 /// Size in bytes above which a body is large.
 pub const LARGE_BODY: usize = 64 << 10;
 /// Longest wait of calls without a time limit of their own.
-pub const PATIENCE: Duration = Duration::from_secs(30);
+pub const MAX_WAIT: Duration = Duration::from_secs(30);
 
 /// The lanes of a service.
 pub struct Lanes {
@@ -110,7 +110,7 @@ impl Lane {
     /// Waits for a turn until an instant.
     ///
     /// # Errors
-    /// [`Sort::Busy`] where too many wait already, or the instant has come.
+    /// [`ProblemKind::Busy`] where too many wait already, or the instant has come.
     pub async fn enter(&self, until: Instant) -> Result<Turn, Problem> {
         if let Ok(turn) = Arc::clone(&self.free).try_acquire_owned() {
             return Ok(turn);
@@ -125,7 +125,7 @@ impl Lane {
     }
 
     fn refuse(&self, why: &str) -> Problem {
-        Problem::new(Sort::Busy, format!("the service is overloaded: {why}. Nothing was done; try again in a moment"))
+        Problem::new(ProblemKind::Busy, format!("the service is overloaded: {why}. Nothing was done; try again in a moment"))
     }
 }
 
@@ -159,10 +159,10 @@ mod tests {
         let turn = lane.enter(soon()).await.unwrap();
         let message = lane.enter(soon()).await.unwrap_err();
         assert_eq!((message.status, message.detail.contains("the time limit passed while waiting for other queries")), (503, true), "{message}");
-        let waits = lane.enter(Instant::now() + PATIENCE);
+        let waits = lane.enter(Instant::now() + MAX_WAIT);
         tokio::pin!(waits);
         assert!(futures_util::poll!(&mut waits).is_pending());
-        let message = lane.enter(Instant::now() + PATIENCE).await.unwrap_err();
+        let message = lane.enter(Instant::now() + MAX_WAIT).await.unwrap_err();
         assert!(message.detail.contains("1 queries are already waiting"), "{message}");
         drop(turn);
         // Whoever waited is next, and leaves the place to another.
@@ -177,7 +177,7 @@ mod tests {
         let lane = Lane::new("pushes", 1, 1);
         let _turn = lane.enter(soon()).await.unwrap();
         for _ in 0..3 {
-            let waits = lane.enter(Instant::now() + PATIENCE);
+            let waits = lane.enter(Instant::now() + MAX_WAIT);
             tokio::pin!(waits);
             assert!(futures_util::poll!(&mut waits).is_pending());
         }

@@ -12,8 +12,8 @@ use serde_json::{Map, Value, json};
 use utoipa::openapi::{InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
 
 use crate::{
-    http::access::{Access, Read},
-    problem::{Problem, Sort},
+    http::access::{Access, ReadGrant},
+    problem::{Problem, ProblemKind},
 };
 
 /// Where the document is.
@@ -113,7 +113,7 @@ fn of_all(path: &str) -> Vec<(&'static str, &'static str)> {
         ("503", "Not now: try again after Retry-After seconds"),
     ];
     if path.contains('{') {
-        all.push(("404", "There is no such thing"));
+        all.push(("404", "Not found"));
     }
     all
 }
@@ -152,7 +152,7 @@ fn complete(path: &str, operation: &mut Value) {
 }
 
 /// The document.
-pub async fn show(_: Access<Read>, calls: web::Data<Calls>) -> HttpResponse {
+pub async fn show(_: Access<ReadGrant>, calls: web::Data<Calls>) -> HttpResponse {
     HttpResponse::Ok().json(&calls.document)
 }
 
@@ -161,7 +161,7 @@ pub fn refuse(request: &HttpRequest) -> HttpResponse {
     let path = request.path();
     match request.app_data::<web::Data<Calls>>().and_then(|calls| calls.methods_of(path)) {
         Some(methods) => other_method(request, methods),
-        None => Problem::new(Sort::NotFound, format!("there is no call {} {path}: {PATH} lists them all", request.method())).error_response(),
+        None => Problem::new(ProblemKind::NotFound, format!("unknown path {} {path}: see {PATH}", request.method())).error_response(),
     }
 }
 
@@ -169,7 +169,7 @@ pub fn refuse(request: &HttpRequest) -> HttpResponse {
 pub fn other_method(request: &HttpRequest, methods: &[Method]) -> HttpResponse {
     let known: Vec<&str> = methods.iter().map(Method::as_str).collect();
     let detail = format!("{} is not supported for {}: use {}", request.method(), request.path(), known.join(" or "));
-    let mut response = Problem::new(Sort::Method, detail).error_response();
+    let mut response = Problem::new(ProblemKind::Method, detail).error_response();
     // Names of methods are letters.
     if let Ok(allowed) = HeaderValue::from_str(&known.join(", ")) {
         response.headers_mut().insert(header::ALLOW, allowed);

@@ -12,7 +12,7 @@ use std::{
 
 use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
 use fenetre_core::{model::PointSink, time::Nanos};
-use fenetre_formats::{Format, FormatError, Look, Reader, Tally, csv, decode::Letters, json, mapping::Mapping, unpack::Encoding};
+use fenetre_formats::{Format, FormatError, Look, Reader, Tally, csv, decode::TextDecoder, json, mapping::Mapping, unpack::Encoding};
 
 /// Unfolded bytes of a part.
 const PART_BYTES: usize = 4 << 20;
@@ -37,7 +37,7 @@ enum Kind {
 
 struct Text {
     bytes: Box<dyn Read + Send>,
-    letters: Option<Letters>,
+    letters: Option<TextDecoder>,
     reader: Box<dyn Reader>,
     /// What was read and not taken yet.
     rest: Vec<u8>,
@@ -59,10 +59,10 @@ impl<R: Read> Read for Counted<R> {
 }
 
 fn failed(error: &io::Error) -> FormatError {
-    FormatError::Compressed { encoding: "compressed", reason: error.to_string() }
+    FormatError::Compressed { encoding: "gzip or zstd", reason: error.to_string() }
 }
 
-/// The file, unfolded; `read` counts.
+/// The file, decompressed; `read` counts.
 fn open(path: &Path, read: &Arc<AtomicU64>) -> Result<Box<dyn Read + Send>, FormatError> {
     let mut file = File::open(path).map_err(|error| failed(&error))?;
     let mut start = [0; 4];
@@ -82,7 +82,7 @@ impl Input {
             Format::Parquet => Kind::Parquet(Box::new(ParquetRows::new(File::open(path).map_err(|error| failed(&error))?, mapping.as_ref())?), 0),
             _ => {
                 let encoding = mapping.as_ref().and_then(|mapping| mapping.table.encoding.clone());
-                let letters = format.is_text().then(|| Letters::new(encoding.as_deref()));
+                let letters = format.is_text().then(|| TextDecoder::new(encoding.as_deref()));
                 let unread = || FormatError::Unreadable { format: format.name(), reason: "there is no reader of it".to_owned() };
                 let reader = format.reader(mapping).ok_or_else(unread)?;
                 Kind::Text(Box::new(Text { bytes: open(path, &read)?, letters, reader, rest: Vec::new(), format }))
@@ -177,7 +177,7 @@ pub fn look(path: &Path, format: Format, mapping: &Mapping, most: usize) -> Resu
     let mut start = Vec::new();
     open(path, &read)?.take(LOOK_BYTES).read_to_end(&mut start).map_err(|error| failed(&error))?;
     let mut text = Vec::new();
-    Letters::new(mapping.table.encoding.as_deref()).decode(&start, false, &mut text);
+    TextDecoder::new(mapping.table.encoding.as_deref()).decode(&start, false, &mut text);
     match format {
         Format::Csv => csv::look(&text, mapping, None, most),
         Format::Tsv => csv::look(&text, mapping, Some(b'\t'), most),
@@ -245,7 +245,7 @@ mod tests {
     fn files_of_other_sorts_are_told() {
         assert!(read(&file(b"x"), Format::Parquet).is_err());
         assert!(read(&file(b"x"), Format::ArrowStream).is_err());
-        assert!(read(&file(&[0x1f, 0x8b, 8, 0, 0]), Format::JsonLines).unwrap_err().to_string().contains("does not unfold"));
+        assert!(read(&file(&[0x1f, 0x8b, 8, 0, 0]), Format::JsonLines).unwrap_err().to_string().contains("does not decompress"));
         assert_eq!(look(file(b"{\"a\": {\"b\": 1}}\n").path(), Format::JsonLines, &Mapping::default(), 5).unwrap().names, ["a.b"]);
     }
 }

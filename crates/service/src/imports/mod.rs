@@ -29,14 +29,14 @@ use parking_lot::Mutex;
 pub use input::look;
 pub use record::{ImportRecord, Order, Stage};
 
-use crate::problem::{Problem, Sort};
+use crate::problem::{Problem, ProblemKind};
 
 /// The sort of the documents that are their records.
 const SORT: &str = "import";
 /// So many run at once.
-pub const MOST_RUNNING: usize = 4;
+pub const MAX_RUNNING: usize = 4;
 /// Records that are kept; the oldest that are done with go first.
-const MOST_RECORDS: usize = 1_000;
+const MAX_RECORDS: usize = 1_000;
 /// Files that nobody ran, or went on with, are forgotten after this.
 const UNUSED: Nanos = 7 * 24 * 3_600 * 1_000_000_000;
 
@@ -79,7 +79,7 @@ impl Imports {
     /// The record of an import, as it is at this moment.
     pub fn find(&self, store: &Store, id: &str) -> Result<ImportRecord, Problem> {
         let found = self.all(store)?.into_iter().find(|record| record.id == id);
-        found.ok_or_else(|| Problem::new(Sort::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
+        found.ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
     }
 
     /// Every import, the latest first.
@@ -113,7 +113,7 @@ impl Imports {
     /// Forgets an import: its file, its rejects and its record; its points stay.
     pub fn forget(&self, store: &Store, id: &str) -> Result<(), Problem> {
         if self.running.lock().contains_key(id) {
-            return Err(Problem::new(Sort::Definition, format!("the import `{id}` is running: stop it first")));
+            return Err(Problem::new(ProblemKind::Definition, format!("the import `{id}` is running: stop it first")));
         }
         // Its record need not be readable for that.
         if !store.documents(SORT)?.iter().any(|document| document.name == id) {
@@ -138,7 +138,7 @@ impl Imports {
     pub fn tidy(&self, store: &Store, now: Nanos) -> Result<(), Problem> {
         let is_unused = |record: &ImportRecord| record.stage == Stage::Waiting && now.saturating_sub(record.uploaded_at()) > UNUSED;
         let records = self.all(store)?;
-        let old = records.iter().enumerate().filter(|(at, record)| (*at >= MOST_RECORDS && record.stage != Stage::Running) || is_unused(record));
+        let old = records.iter().enumerate().filter(|(at, record)| (*at >= MAX_RECORDS && record.stage != Stage::Running) || is_unused(record));
         for (_, record) in old {
             self.forget(store, &record.id)?;
         }

@@ -11,13 +11,13 @@ use fenetre_store::Batch;
 
 use crate::{
     arrivals::tail::{TailPoint, TailReport},
-    problem::{Problem, Sort},
+    problem::{Problem, ProblemKind},
     report::{PushReport, note_duplicates},
     state::State,
 };
 
 /// A body that was read, before it is kept.
-pub struct Read {
+pub struct ParsedBody {
     pub batch: Batch,
     pub tally: Tally,
     sample: Vec<TailPoint>,
@@ -37,12 +37,12 @@ pub fn read_body(
     body: Vec<u8>,
     now: Nanos,
     stop: &dyn Fn() -> bool,
-) -> Result<Read, Problem> {
+) -> Result<ParsedBody, Problem> {
     let mapping = in_zone(state, dataset, format, mapping);
     let mut batch = begin(state, dataset, now)?;
     let mut sample = Vec::new();
     let most = if state.tail.is_watched() { TAIL_POINTS } else { 0 };
-    let mut tap = Tap { batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
+    let mut tap = SamplingSink { batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
     let tally = match format {
         Format::ArrowStream => {
             let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
@@ -57,9 +57,9 @@ pub fn read_body(
         _ => read(format, mapping, &body, now, &mut tap)?,
     };
     if tap.is_stopped {
-        return Err(Problem::new(Sort::Busy, "reading the body took too long, so nothing was kept: send it in smaller parts"));
+        return Err(Problem::new(ProblemKind::Busy, "reading the body took too long, so nothing was kept: send it in smaller parts"));
     }
-    Ok(Read { batch, tally, sample })
+    Ok(ParsedBody { batch, tally, sample })
 }
 
 /// A mapping with the dataset's zone for times of typed tables that have no offset, unless it states one.
@@ -76,12 +76,12 @@ pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Map
 /// A batch that refuses what lies too far ahead, or before what is kept.
 pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, Problem> {
     let mut batch = state.store.begin(dataset)?;
-    batch.refuse_after(now.saturating_add(state.limits.ahead));
+    batch.refuse_after(now.saturating_add(state.limits.max_future));
     batch.refuse_before(state.store.horizons(batch.dataset(), now));
     Ok(batch)
 }
 
-impl Read {
+impl ParsedBody {
     /// What there is to tell of it, before it is kept.
     pub fn report(&self, dry_run: bool) -> PushReport {
         let Self { batch, tally, .. } = self;
@@ -124,7 +124,7 @@ impl Read {
 }
 
 /// A batch of which the first points are noted, for those who watch.
-struct Tap<'t> {
+struct SamplingSink<'t> {
     batch: &'t mut Batch,
     sample: &'t mut Vec<TailPoint>,
     most: usize,
@@ -136,7 +136,7 @@ struct Tap<'t> {
 /// Points between two checks whether to stop.
 const BETWEEN_STOPS: usize = 1_024;
 
-impl PointSink for Tap<'_> {
+impl PointSink for SamplingSink<'_> {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
         self.check_stop()?;
         self.batch.accept(point)?;
@@ -163,7 +163,7 @@ impl PointSink for Tap<'_> {
     }
 }
 
-impl Tap<'_> {
+impl SamplingSink<'_> {
     fn check_stop(&mut self) -> Result<(), Refusal> {
         self.taken += 1;
         self.is_stopped |= self.taken.is_multiple_of(BETWEEN_STOPS) && (self.stop)();

@@ -25,9 +25,9 @@ use fenetre_store::StoreError;
 
 use crate::{
     clock::now,
-    imports::{ImportRecord, Imports, MOST_RUNNING, Order, Running, Stage, input::Input},
+    imports::{ImportRecord, Imports, MAX_RUNNING, Order, Running, Stage, input::Input},
     ingest::{self},
-    problem::{Problem, Sort},
+    problem::{Problem, ProblemKind},
     report::note_duplicates,
     state::State,
 };
@@ -43,15 +43,18 @@ impl Imports {
     pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, Problem> {
         let mut running = self.running.lock();
         if running.contains_key(&record.id) {
-            return Err(Problem::new(Sort::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
+            return Err(Problem::new(ProblemKind::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
         }
-        if running.len() >= MOST_RUNNING {
-            return Err(Problem::new(Sort::Busy, format!("{MOST_RUNNING} imports are running already, as many as may: wait for one of them")));
+        if running.len() >= MAX_RUNNING {
+            return Err(Problem::new(
+                ProblemKind::Busy,
+                format!("{MAX_RUNNING} imports are running, which is the maximum: wait for one of them to finish"),
+            ));
         }
         // A power cut may have left less of it than was sent.
         if fs::metadata(self.file(&record.id)).map_or(0, |file| file.len()) != record.bytes {
-            let text = format!("the file of the import `{}` is no longer there as a whole ({}): upload it again", record.id, record.stage.as_str());
-            return Err(Problem::new(Sort::Definition, text));
+            let text = format!("the file of the import `{}` is incomplete ({}): upload it again", record.id, record.stage.as_str());
+            return Err(Problem::new(ProblemKind::Definition, text));
         }
         record.stage = Stage::Running;
         record.failure = None;
@@ -73,10 +76,10 @@ impl Imports {
     pub fn resume(&self, state: &Arc<State>) {
         let interrupted = match self.all(&state.store) {
             Ok(records) => records.into_iter().filter(|record| record.stage == Stage::Running),
-            Err(error) => return tracing::error!(%error, "imports could not be looked at"),
+            Err(error) => return tracing::error!(%error, "imports could not be read"),
         };
         for record in interrupted {
-            tracing::info!(id = record.id, file = record.file, "an import goes on where the service ended");
+            tracing::info!(id = record.id, file = record.file, "continuing an interrupted import");
             if let Err(error) = self.begin(state, record.clone()) {
                 tracing::error!(%error, id = record.id, "it does not");
                 let stopped = ImportRecord { stage: Stage::Stopped, ..record };
@@ -96,11 +99,11 @@ pub fn mapping_of(state: &State, order: &Order, format: Format) -> Result<Option
         }
         (kept, own) => kept.or(own),
     };
-    let fault = |text: String| Problem::new(Sort::Request, text);
+    let fault = |text: String| Problem::new(ProblemKind::Request, text);
     if let Some(mapping) = &mapping {
         mapping.check().map_err(fault)?;
         if !format.takes_mapping() {
-            return Err(fault(format!("{} says itself what its parts are: a mapping is for tables and objects", format.name())));
+            return Err(fault(format!("{} needs no mapping: mappings are for tables and JSON objects", format.name())));
         }
     }
     match format {
@@ -117,9 +120,9 @@ enum Ended {
 }
 
 /// Takes what was read before, and lets it go.
-struct Nowhere;
+struct NullSink;
 
-impl PointSink for Nowhere {
+impl PointSink for NullSink {
     fn accept(&mut self, _: PointRef<'_>) -> Result<(), Refusal> {
         Ok(())
     }
@@ -134,7 +137,7 @@ fn carry_out(state: &State, run: &Running) {
         let outcome = match outcome {
             Ok(true) => pass(state, run, order.dry_run),
             Ok(false) => {
-                Err(Problem::new(crate::problem::Sort::Rejected, "nothing was kept: all_or_nothing was asked for, and something was rejected"))
+                Err(Problem::new(crate::problem::ProblemKind::Rejected, "nothing was kept: all_or_nothing was asked for, and something was rejected"))
             }
             Err(problem) => Err(problem),
         };
@@ -199,7 +202,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
     };
     // Rows without a time are of the moment at which the import began, whenever it goes on.
     let started: Nanos = begun.as_deref().and_then(|begun| parse_rfc3339(begun).ok()).unwrap_or_else(now);
-    let format = format.ok_or_else(|| Problem::new(crate::problem::Sort::Request, "the import does not say its format"))?;
+    let format = format.ok_or_else(|| Problem::new(crate::problem::ProblemKind::Request, "the import does not say its format"))?;
     let mapping = ingest::in_zone(state, &dataset, format, mapping_of_run(state, run, format)?);
     let mut input = Input::open(&state.imports.file(&id), format, mapping)?;
     let mut rejects = Rejects::open(state, run)?;
@@ -213,7 +216,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
         let mut tally = Tally::telling(usize::MAX);
         part += 1;
         if part <= done {
-            if !input.read(started, &mut Nowhere, &mut tally)? {
+            if !input.read(started, &mut NullSink, &mut tally)? {
                 return Ok(Ended::Whole);
             }
             continue;
@@ -270,11 +273,11 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
 }
 
 /// Names of which lists are kept are few, or there is something wrong that the first of them show.
-const MOST_NAMES: usize = 10_000;
+const MAX_NAMES: usize = 10_000;
 
 fn add_new(known: &mut Vec<String>, new: Vec<String>) {
     for name in new {
-        if known.len() < MOST_NAMES && !known.contains(&name) {
+        if known.len() < MAX_NAMES && !known.contains(&name) {
             known.push(name);
         }
     }
@@ -286,9 +289,10 @@ fn keep(state: &State, run: &Running, batch: fenetre_store::Batch) -> Result<Opt
         std::thread::sleep(PAUSE);
     }
     match state.store.write(batch) {
-        Err(StoreError::Busy { .. }) => {
-            Err(Problem::new(crate::problem::Sort::Behind, "the store stayed behind with packing; `fenetre import --continue` goes on where it is"))
-        }
+        Err(StoreError::Busy { .. }) => Err(Problem::new(
+            crate::problem::ProblemKind::Behind,
+            "the store did not keep up with packing; `fenetre import --continue` continues the import",
+        )),
         written => Ok(written?),
     }
 }

@@ -56,7 +56,7 @@ fn tidy(state: &State) -> Result<(), Problem> {
     }
     state.warnings.report(&retention::warnings_now(state)?);
     for binned in state.store.bin()?.into_iter().filter(|_| is_believed) {
-        if now.saturating_sub(binned.deleted) > state.limits.bin_keeps {
+        if now.saturating_sub(binned.deleted) > state.limits.bin_retention {
             tracing::info!(what = binned.what, dataset = binned.dataset, "erased from the bin, where it was for long enough");
             state.store.erase_binned(&binned.id)?;
         }

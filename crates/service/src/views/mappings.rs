@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 use crate::{
-    problem::{Problem, Sort},
+    problem::{Problem, ProblemKind},
     state::State,
 };
 
@@ -58,5 +58,5 @@ pub fn find(state: &State, name: &str) -> Result<Mapping, Problem> {
         None if all.is_empty() => "none is kept yet: make one with `fenetre mapping guess FILE`".to_owned(),
         None => format!("there are {}", listing(names(), 10)),
     };
-    Err(Problem::new(Sort::NotFound, format!("there is no mapping `{name}`: {hint}")))
+    Err(Problem::new(ProblemKind::NotFound, format!("there is no mapping `{name}`: {hint}")))
 }

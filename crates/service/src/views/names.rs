@@ -2,18 +2,18 @@
 
 use fenetre_core::{
     catalogue::{Catalogue, Dataset, Metric},
-    keeping::Place,
+    keeping::Scope,
     model::{DatasetId, MetricId},
     suggest::{closest, listing},
 };
 
-use crate::problem::{Problem, Sort};
+use crate::problem::{Problem, ProblemKind};
 
 /// The dataset that has a name, or had it.
 pub fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, Problem> {
     catalogue.dataset_by_any_name(name).ok_or_else(|| {
         let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
-        Problem::new(Sort::NotFound, format!("there is no dataset `{name}`: there are {known}"))
+        Problem::new(ProblemKind::NotFound, format!("there is no dataset `{name}`: there are {known}"))
     })
 }
 
@@ -27,29 +27,29 @@ pub fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Optio
             None if names().next().is_none() => "it has no metrics yet".to_owned(),
             None => format!("it has {}", listing(names(), 12)),
         };
-        Problem::new(Sort::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
+        Problem::new(ProblemKind::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
     })
 }
 
 /// The place of that name.
-pub fn place_named(catalogue: &Catalogue, name: &str) -> Result<Place, Problem> {
+pub fn place_named(catalogue: &Catalogue, name: &str) -> Result<Scope, Problem> {
     if name.is_empty() {
-        return Ok(Place::Store);
+        return Ok(Scope::Store);
     }
     let (dataset, metric) = name.split_once("::").map_or((name, None), |(dataset, metric)| (dataset, Some(metric)));
     let home = find(catalogue, dataset)?;
-    Ok(find_metric(home, metric)?.map_or(Place::Dataset(home.id), |metric| Place::Metric(home.id, metric.id)))
+    Ok(find_metric(home, metric)?.map_or(Scope::Dataset(home.id), |metric| Scope::Metric(home.id, metric.id)))
 }
 
 /// The name of a place; empty for the store.
-pub fn name_of(catalogue: &Catalogue, place: Place) -> String {
+pub fn name_of(catalogue: &Catalogue, place: Scope) -> String {
     let dataset = |id: DatasetId| catalogue.dataset_by_id(id);
     let named = |id: DatasetId| dataset(id).map_or_else(|| "?".to_owned(), |dataset| dataset.name.to_string());
     let metric = |id: DatasetId, metric: MetricId| dataset(id)?.metric_by_id(metric).map(|metric| metric.name.to_string());
     match place {
-        Place::Store => String::new(),
-        Place::Dataset(id) => named(id),
-        Place::Metric(id, of) => format!("{}::{}", named(id), metric(id, of).unwrap_or_else(|| "?".to_owned())),
+        Scope::Store => String::new(),
+        Scope::Dataset(id) => named(id),
+        Scope::Metric(id, of) => format!("{}::{}", named(id), metric(id, of).unwrap_or_else(|| "?".to_owned())),
     }
 }
 

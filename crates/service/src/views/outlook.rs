@@ -1,4 +1,4 @@
-//! What a place will weigh: at rest, in a while, and when a limit is reached, with how that was reckoned.
+//! Forecast of storage use: in 30 days, when it stops growing, and when a size limit is reached.
 
 use fenetre_core::{
     keeping::{ByteSize, Growth, Limits, Outlook, PARTITION_DAYS, PartitionHolding, Stream, outlook},
@@ -11,7 +11,7 @@ use utoipa::ToSchema;
 
 use crate::{problem::Problem, state::State};
 
-/// What will be there.
+/// Forecast of storage use.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct OutlookInfo {
     /// Points a day.
@@ -36,9 +36,9 @@ pub struct OutlookInfo {
     pub reached: Option<String>,
     /// How many days fit under the limit by size.
     pub days_that_fit: Option<f64>,
-    /// A limit by size that leaves room, where there is a limit by age.
+    /// Recommended size limit, if there is a limit by age.
     pub recommended: Option<f64>,
-    /// How that was reckoned.
+    /// The calculation of the recommended limit; empty if there is none.
     pub arithmetic: String,
 }
 
@@ -81,7 +81,7 @@ fn days_of(span: Span, now: Nanos, tz: &TimeZone) -> f64 {
     now.saturating_sub(span.before(now, tz)) as f64 / DAY
 }
 
-/// Looks ahead for some datasets together, under limits.
+/// Forecast for some datasets together, under limits.
 pub fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limits, now: Nanos, tz: &TimeZone) -> OutlookInfo {
     let mut growth = Growth::default();
     for dataset in datasets {
@@ -91,7 +91,7 @@ pub fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limit
     }
     let kept = limits.keep_for.map(|found| days_of(found.limit, now, tz));
     // Whole partitions go, and stay in the bin for a while.
-    let more = PARTITION_DAYS + state.limits.bin_keeps as f64 / DAY;
+    let more = PARTITION_DAYS + state.limits.bin_retention as f64 / DAY;
     let of_points = |dataset: &&DatasetSize| dataset.bytes() - dataset.rollup_bytes;
     let held_points = datasets.iter().map(of_points).sum::<u64>() as f64;
     let points = Stream { bytes_a_day: growth.bytes_a_day, held_days: kept.map(|days| days + more), held: held_points };
@@ -115,23 +115,20 @@ pub fn ahead(state: &State, datasets: &[&DatasetSize], held: u64, limits: &Limit
     }
 }
 
-/// How a recommended limit comes about, as a person would reckon it.
+/// The calculation of a recommended limit, such as `(127 kB/day x 414 days + 107 MB rollups) x 1.2; 414 days = 400 kept + 7 until a whole partition
+/// expires + 7 in the bin`. Empty without a limit by age, and without growth.
 fn arithmetic(growth: &Growth, kept: Option<(f64, f64)>, levels: &[Stream], ahead: &Outlook) -> String {
     let size = |bytes: f64| ByteSize(bytes as u64).words();
-    let paced = format!("{} of points a day over the last {:.0} days", size(growth.bytes_a_day), growth.over_days);
-    let Some(((days, more), recommended)) = kept.zip(ahead.recommended).filter(|_| growth.bytes_a_day > 0.0) else { return paced };
-    let mut text = format!("{paced}, for the {days:.0} days that are kept and {more:.0} more (whole partitions go, and lie in the bin first)");
+    let Some(((days, more), _)) = kept.zip(ahead.recommended).filter(|_| growth.bytes_a_day > 0.0) else { return String::new() };
     let kept_levels: f64 = levels.iter().filter_map(|level| Some(level.held_days? * level.bytes_a_day)).sum();
-    if kept_levels > 0.0 {
-        text += &format!(", and {} of rollups, are", size(kept_levels));
-    } else {
-        text += ", are";
-    }
-    let rest = (days + more) * growth.bytes_a_day + kept_levels;
-    text += &format!(" {} at rest; with a fifth to spare", size(rest));
+    let rollups = if kept_levels >= 1.0 { format!(" + {} rollups", size(kept_levels)) } else { String::new() };
     let forever = levels.iter().filter(|level| level.held_days.is_none()).fold(0.0, |sum, level| sum + level.bytes_a_day);
-    if forever > 0.0 {
-        text += &format!(", and a year of {} a day of rollups that are kept for ever,", size(forever));
-    }
-    format!("{text} {}", size(recommended))
+    let year = if forever >= 1.0 { format!(" + 365 days x {}/day of rollups without a limit", size(forever)) } else { String::new() };
+    format!(
+        "({}/day x {:.0} days{rollups}) x 1.2{year}; {:.0} days = {days:.0} kept + {PARTITION_DAYS:.0} until a whole partition expires + {:.0} in the bin",
+        size(growth.bytes_a_day),
+        days + more,
+        days + more,
+        more - PARTITION_DAYS
+    )
 }

@@ -10,7 +10,7 @@ use crate::{imports::Stage, problem::Problem, state::State};
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Reference {
     /// What it is, such as `mapping` or `import`.
-    pub noun: String,
+    pub kind: String,
     /// Its name.
     pub name: String,
     /// How it refers to the other, in words.
@@ -18,7 +18,7 @@ pub struct Reference {
 }
 
 /// Something that may be referred to.
-pub enum Noun<'n> {
+pub enum ReferenceTarget<'n> {
     /// A dataset, by name.
     Dataset(&'n str),
     /// A metric, by name.
@@ -28,18 +28,18 @@ pub enum Noun<'n> {
 }
 
 /// Everything that refers to it.
-pub fn of(state: &State, noun: &Noun<'_>) -> Result<Vec<Reference>, Problem> {
+pub fn of(state: &State, target: &ReferenceTarget<'_>) -> Result<Vec<Reference>, Problem> {
     let mut found = Vec::new();
-    let mut add = |noun: &str, name: &str, how: String| found.push(Reference { noun: noun.to_owned(), name: name.to_owned(), how });
+    let mut add = |kind: &str, name: &str, how: String| found.push(Reference { kind: kind.to_owned(), name: name.to_owned(), how });
     for kept in mappings::all(state)? {
         let (metrics, tags) = kept.mapping.targets();
-        match noun {
-            Noun::Metric(metric) if metrics.contains(metric) => add("mapping", &kept.name, "brings values for it".to_owned()),
-            Noun::Tag(key) if tags.contains(key) => add("mapping", &kept.name, "gives it to series".to_owned()),
+        match target {
+            ReferenceTarget::Metric(metric) if metrics.contains(metric) => add("mapping", &kept.name, "brings values for it".to_owned()),
+            ReferenceTarget::Tag(key) if tags.contains(key) => add("mapping", &kept.name, "gives it to series".to_owned()),
             _ => {}
         }
     }
-    if let Noun::Dataset(name) = noun {
+    if let ReferenceTarget::Dataset(name) = target {
         let open = state.imports.all(&state.store)?.into_iter().filter(|import| import.dataset == **name && import.stage != Stage::Done);
         open.for_each(|import| add("import", &import.id, format!("reads {} into it, and is {}", import.file, import.stage.as_str())));
     }

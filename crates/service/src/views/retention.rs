@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use fenetre_core::{
     catalogue::Catalogue,
-    keeping::{ByteSize, InForce, Place, Policies, Said, Source},
+    keeping::{ByteSize, InForce, LimitSettings, Policies, Scope, Source},
     model::{DatasetId, SeriesId},
     time::{Nanos, format_utc, zone},
 };
@@ -39,7 +39,7 @@ pub struct RetentionInfo {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PlaceInfo {
     /// `store`, `dataset` or `metric`.
-    pub noun: String,
+    pub kind: String,
     /// Its name: empty for the store, `velmar`, or `velmar::level`.
     pub name: String,
     /// How long points are kept.
@@ -48,10 +48,10 @@ pub struct PlaceInfo {
     pub keep_under: LimitInfo,
     /// What is said live of this place itself.
     #[schema(value_type = Object)]
-    pub live: Said,
+    pub live: LimitSettings,
     /// What the configuration file says of this place itself.
     #[schema(value_type = Object)]
-    pub file: Said,
+    pub file: LimitSettings,
     /// Points that it holds; in `storage`, those that are packed.
     pub points: u64,
     /// Bytes that it holds, bin and rollups of it among them.
@@ -77,7 +77,7 @@ pub struct LimitInfo {
     /// `file`, `live`, or `built in`.
     pub source: String,
     /// In words.
-    pub told: String,
+    pub text: String,
 }
 
 /// Points of every series of some datasets, those in memory among them.
@@ -92,7 +92,7 @@ pub fn held(state: &State, only: Option<DatasetId>) -> Result<Held, Problem> {
 
 /// Says in the log that a runtime setting differs from the configuration file.
 pub fn warn_of_difference(place: &str) {
-    tracing::warn!(place, "what was set live differs from the configuration file (`fenetre retention write-file`, `fenetre retention reset`)");
+    tracing::warn!(place, "a runtime setting differs from the configuration file (`fenetre retention write-file` or `fenetre retention reset`)");
 }
 
 /// Says in the log where what was set live differs from what the configuration file says.
@@ -121,11 +121,11 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
     let places = {
         let catalogue = state.store.catalogue();
         let only = dataset.map(|name| find(&catalogue, name).map(|dataset| dataset.id)).transpose()?;
-        let mut places = vec![Place::Store];
+        let mut places = vec![Scope::Store];
         for dataset in catalogue.datasets().filter(|dataset| only.is_none_or(|only| only == dataset.id)) {
-            places.push(Place::Dataset(dataset.id));
+            places.push(Scope::Dataset(dataset.id));
             if with_metrics {
-                places.extend(dataset.metrics().map(|metric| Place::Metric(dataset.id, metric.id)));
+                places.extend(dataset.metrics().map(|metric| Scope::Metric(dataset.id, metric.id)));
             }
         }
         places
@@ -134,7 +134,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
     let held = if with_metrics { held(state, None)? } else { Held::new() };
     let sizes = Sizes::of(state, &sizes);
     let info = |place| Ok((place, place_info(state, &policies, place, &report, &sizes, &held, now)?));
-    let places: Vec<(Place, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, Problem>>()?;
+    let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, Problem>>()?;
     let differing = {
         let catalogue = state.store.catalogue();
         if state.config_file.is_some() {
@@ -156,9 +156,9 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
 /// From so much of a limit on people are warned.
 const WARN_FROM: f64 = 0.8;
 
-fn warnings(places: &[(Place, PlaceInfo)], policies: &Policies, volume: Option<&VolumeInfo>, is_full: bool) -> Vec<Warning> {
+fn warnings(places: &[(Scope, PlaceInfo)], policies: &Policies, volume: Option<&VolumeInfo>, is_full: bool) -> Vec<Warning> {
     let mut warnings = Vec::new();
-    for (place, info) in places.iter().filter(|(place, _)| !matches!(place, Place::Metric(..))) {
+    for (place, info) in places.iter().filter(|(place, _)| !matches!(place, Scope::Metric(..))) {
         let Some(limit) = policies
             .at(*place)
             .keep_under
@@ -184,23 +184,23 @@ fn warnings(places: &[(Place, PlaceInfo)], policies: &Policies, volume: Option<&
     warnings
 }
 
-fn limit_info<T: ToString>(catalogue: &Catalogue, place: Place, found: Option<InForce<T>>) -> LimitInfo {
+fn limit_info<T: ToString>(catalogue: &Catalogue, place: Scope, found: Option<InForce<T>>) -> LimitInfo {
     let Some(found) = found else {
-        return LimitInfo { limit: None, place: None, source: "built in".to_owned(), told: "no limit, built in".to_owned() };
+        return LimitInfo { limit: None, place: None, source: "built in".to_owned(), text: "no limit, built in".to_owned() };
     };
     let (limit, at) = (found.limit.to_string(), told_name(name_of(catalogue, found.place)));
     let (source, words) = match found.source {
         Source::File => ("file", "by the configuration file"),
-        Source::Live => ("live", "set live"),
+        Source::Live => ("live", "runtime setting"),
     };
     // How it is said there stands there.
-    let told = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}") };
-    LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), told }
+    let text = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}") };
+    LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), text }
 }
 
 /// Names of places, and sizes of metrics by name. Computed once, because there may be thousands of places.
 pub struct Sizes<'s> {
-    names: BTreeMap<Place, String>,
+    names: BTreeMap<Scope, String>,
     of_metrics: HashMap<String, &'s MetricSize>,
 }
 
@@ -208,10 +208,10 @@ impl<'s> Sizes<'s> {
     /// Those of a report.
     pub fn of(state: &State, sizes: &'s [MetricSize]) -> Self {
         let catalogue = state.store.catalogue();
-        let mut names = BTreeMap::from([(Place::Store, String::new())]);
+        let mut names = BTreeMap::from([(Scope::Store, String::new())]);
         for dataset in catalogue.datasets() {
-            names.insert(Place::Dataset(dataset.id), dataset.name.to_string());
-            names.extend(dataset.metrics().map(|metric| (Place::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
+            names.insert(Scope::Dataset(dataset.id), dataset.name.to_string());
+            names.extend(dataset.metrics().map(|metric| (Scope::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
         }
         let named = |size: &'s MetricSize| Some((format!("{}::{}", size.dataset, size.metric.as_ref()?), size));
         Self { names, of_metrics: sizes.iter().filter_map(named).collect() }
@@ -223,7 +223,7 @@ impl<'s> Sizes<'s> {
 pub fn place_info(
     state: &State,
     policies: &Policies,
-    place: Place,
+    place: Scope,
     report: &StorageReport,
     sizes: &Sizes<'_>,
     held: &Held,
@@ -231,8 +231,8 @@ pub fn place_info(
 ) -> Result<PlaceInfo, Problem> {
     let catalogue = state.store.catalogue();
     let tz = match place {
-        Place::Store => TimeZone::UTC,
-        Place::Dataset(id) | Place::Metric(id, _) => {
+        Scope::Store => TimeZone::UTC,
+        Scope::Dataset(id) | Scope::Metric(id, _) => {
             let dataset = catalogue.dataset_by_id(id);
             dataset.and_then(|dataset| zone(&dataset.definition.zone).ok()).unwrap_or(TimeZone::UTC)
         }
@@ -240,27 +240,27 @@ pub fn place_info(
     let limits = policies.in_force(place, now, &tz);
     let name = sizes.names.get(&place).cloned().unwrap_or_else(|| name_of(&catalogue, place));
     let of = |dataset: &&DatasetSize| match place {
-        Place::Store => true,
-        Place::Dataset(id) | Place::Metric(id, _) => dataset.id == id,
+        Scope::Store => true,
+        Scope::Dataset(id) | Scope::Metric(id, _) => dataset.id == id,
     };
     let datasets: Vec<&DatasetSize> = report.datasets.iter().filter(of).collect();
-    let (noun, points, bytes, oldest, ahead) = match place {
-        Place::Metric(..) => {
+    let (kind, points, bytes, oldest, ahead) = match place {
+        Scope::Metric(..) => {
             let found = sizes.of_metrics.get(&name);
             ("metric", found.map_or(0, |size| size.points), found.map_or(0, |size| size.bytes), found.and_then(|size| size.first), None)
         }
         _ => {
             let packed: u64 = datasets.iter().map(|dataset| dataset.bytes()).sum();
-            let beside = if place == Place::Store { report.catalogue_bytes + report.journal.bytes } else { 0 };
+            let beside = if place == Scope::Store { report.catalogue_bytes + report.journal.bytes } else { 0 };
             let points = datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.points).sum();
-            let noun = if place == Place::Store { "store" } else { "dataset" };
+            let kind = if place == Scope::Store { "store" } else { "dataset" };
             let ahead = ahead(state, &datasets, packed + beside, &limits, now, &tz);
-            (noun, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
+            (kind, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
         }
     };
     let (points, oldest) = counted(&catalogue, held, place, &name).unwrap_or((points, oldest));
     let mut info = PlaceInfo {
-        noun: noun.to_owned(),
+        kind: kind.to_owned(),
         keep_for: limit_info(&catalogue, place, limits.keep_for),
         keep_under: limit_info(&catalogue, place, limits.keep_under),
         live: policies.live.get(&place).copied().unwrap_or_default(),
@@ -268,7 +268,7 @@ pub fn place_info(
         name,
         points,
         packed_bytes: match place {
-            Place::Metric(..) => bytes,
+            Scope::Metric(..) => bytes,
             _ => datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.bytes).sum(),
         },
         bytes,
@@ -278,23 +278,23 @@ pub fn place_info(
     };
     // Files are read for it, with nothing locked.
     drop(catalogue);
-    if let (Place::Dataset(_), Some(dataset)) = (place, datasets.first()) {
+    if let (Scope::Dataset(_), Some(dataset)) = (place, datasets.first()) {
         info.next = next(state, dataset, &limits, now, &tz)?;
     }
     Ok(info)
 }
 
 /// Points of a place and the earliest of them, where all of them were counted.
-fn counted(catalogue: &Catalogue, held: &Held, place: Place, name: &str) -> Option<(u64, Option<Nanos>)> {
+fn counted(catalogue: &Catalogue, held: &Held, place: Scope, name: &str) -> Option<(u64, Option<Nanos>)> {
     let sum = |counts: &mut dyn Iterator<Item = &SeriesCount>| {
         counts
             .fold((0, None), |(points, first), count| (points + count.points, Some(first.map_or(count.first, |first: Nanos| first.min(count.first)))))
     };
     match place {
-        Place::Store if held.is_empty() => None,
-        Place::Store => Some(sum(&mut held.values().flat_map(BTreeMap::values))),
-        Place::Dataset(id) => Some(sum(&mut held.get(&id)?.values())),
-        Place::Metric(id, _) => {
+        Scope::Store if held.is_empty() => None,
+        Scope::Store => Some(sum(&mut held.values().flat_map(BTreeMap::values))),
+        Scope::Dataset(id) => Some(sum(&mut held.get(&id)?.values())),
+        Scope::Metric(id, _) => {
             let counts = held.get(&id)?;
             let dataset = catalogue.dataset_by_id(id)?;
             let metric = dataset.metric(name.split_once("::")?.1)?;

@@ -6,11 +6,11 @@ use fenetre_core::{
 };
 use serde::{Deserialize, Serialize};
 
-use crate::engine::Shared;
+use crate::engine::Engine;
 
 /// What sort of thing is in the bin.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Noun {
+pub enum BinItemKind {
     /// A metric with everything.
     Metric,
     /// Points of a span.
@@ -19,7 +19,7 @@ pub enum Noun {
     Partition,
 }
 
-impl Noun {
+impl BinItemKind {
     /// In text.
     pub fn as_str(self) -> &'static str {
         match self {
@@ -32,7 +32,7 @@ impl Noun {
 
 /// Something in the bin.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Binned {
+pub struct BinItem {
     /// By which it is asked for.
     pub id: String,
     /// The dataset that it is of.
@@ -42,18 +42,18 @@ pub struct Binned {
     /// The metric, or the points as they were chosen.
     pub what: String,
     /// What sort of thing it is.
-    pub noun: Noun,
+    pub kind: BinItemKind,
     /// When it was deleted.
     pub deleted: Nanos,
     /// Its series.
     pub series: u64,
     /// Points of a span, and when they began and ended.
-    pub points: Option<Weight>,
+    pub points: Option<DataSize>,
 }
 
 /// Points, and what they take.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Weight {
+pub struct DataSize {
     /// How many.
     pub points: u64,
     /// Bytes of their blocks; those of which only a part is meant count by that part.
@@ -62,7 +62,7 @@ pub struct Weight {
     pub span: Option<(Nanos, Nanos)>,
 }
 
-impl Weight {
+impl DataSize {
     /// Adds others.
     pub(crate) fn take(&mut self, points: u64, bytes: u64, span: Option<(Nanos, Nanos)>) {
         self.points += points;
@@ -86,6 +86,6 @@ pub struct Selection {
 }
 
 /// Name of a dataset today.
-pub fn name_of(shared: &Shared, id: DatasetId) -> String {
+pub fn name_of(shared: &Engine, id: DatasetId) -> String {
     shared.catalogue.read().dataset_by_id(id).map_or_else(|| "?".to_owned(), |dataset| dataset.name.to_string())
 }

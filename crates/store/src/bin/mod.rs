@@ -18,14 +18,14 @@ pub mod item;
 pub mod partitions;
 
 use item::name_of;
-pub use item::{Binned, Noun, Selection, Weight};
+pub use item::{BinItem, BinItemKind, DataSize, Selection};
 
 use crate::{
     catalogue::records::Document,
     disk::{files::folder_bytes, pool::Pool},
-    engine::Shared,
+    engine::Engine,
     error::{Context, StoreError},
-    partition::{Partition, Place, Progress, Reading, Writing},
+    partition::{BlockRef, Partition, Progress, Reading, Writing},
     read::source::overlapping,
     span::Span,
 };
@@ -42,21 +42,21 @@ struct Record {
     dataset: u32,
     what: String,
     series: u64,
-    weight: Weight,
+    weight: DataSize,
 }
 
-fn folder(shared: &Shared, id: &str) -> PathBuf {
+fn folder(shared: &Engine, id: &str) -> PathBuf {
     shared.files.bin(id)
 }
 
 /// Bytes of the files of something in the bin.
-pub fn bytes(shared: &Shared, id: &str) -> u64 {
+pub fn bytes(shared: &Engine, id: &str) -> u64 {
     folder_bytes(&folder(shared, id))
 }
 
 /// Weighs points that are packed.
-pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreError> {
-    let mut weight = Weight::default();
+pub fn weigh(shared: &Engine, selection: &Selection) -> Result<DataSize, StoreError> {
+    let mut weight = DataSize::default();
     for partition in shared.partitions_of(selection.dataset, selection.range).iter() {
         partition.read(|reading| {
             for series in &selection.series {
@@ -72,7 +72,7 @@ pub fn weigh(shared: &Shared, selection: &Selection) -> Result<Weight, StoreErro
 }
 
 /// Weighs blocks of one series that overlap; only what reaches over the ends of the range, or holds an instant twice, need be decoded.
-fn weigh_group(reading: &Reading<'_>, series: SeriesId, group: &[Place], range: TimeRange, weight: &mut Weight) -> Result<(), StoreError> {
+fn weigh_group(reading: &Reading<'_>, series: SeriesId, group: &[BlockRef], range: TimeRange, weight: &mut DataSize) -> Result<(), StoreError> {
     if let [alone] = group
         && range.contains(alone.start)
         && range.contains(alone.end)
@@ -98,7 +98,7 @@ fn weigh_group(reading: &Reading<'_>, series: SeriesId, group: &[Place], range: 
 }
 
 /// An id for what is deleted now.
-pub fn free_id(shared: &Shared, now: Nanos) -> Result<String, StoreError> {
+pub fn free_id(shared: &Engine, now: Nanos) -> Result<String, StoreError> {
     let taken = shared.definitions.documents(DELETED)?;
     let is_free = |id: &String| taken.iter().all(|document| document.name != *id);
     let stamp = now / 1_000_000;
@@ -107,8 +107,8 @@ pub fn free_id(shared: &Shared, now: Nanos) -> Result<String, StoreError> {
 
 /// Moves points into the bin, under a free id; everything must be packed. Windows that these fall into no longer say what the points say, and are made again: unless
 /// points go since they are old, for which windows are there.
-pub fn delete_points(shared: &Shared, id: String, selection: &Selection, what: &str, is_old: bool, now: Nanos) -> Result<Binned, StoreError> {
-    let mark = |shared: &Shared, selection: &Selection| if is_old { Ok(()) } else { mark(shared, selection) };
+pub fn delete_points(shared: &Engine, id: String, selection: &Selection, what: &str, is_old: bool, now: Nanos) -> Result<BinItem, StoreError> {
+    let mark = |shared: &Engine, selection: &Selection| if is_old { Ok(()) } else { mark(shared, selection) };
     let folder = folder(shared, &id);
     fs::create_dir_all(&folder).at("create the folder", &folder)?;
     let whole = selection.series.iter().filter(|series| series.0 < FIRST_PART).count() as u64;
@@ -142,11 +142,11 @@ pub fn delete_points(shared: &Shared, id: String, selection: &Selection, what: &
     shared.definitions.put_document(DELETED, &document(&record)?)?;
     let dataset = name_of(shared, selection.dataset);
     let dataset_id = selection.dataset;
-    Ok(Binned { id, dataset, dataset_id, what: record.what, noun: Noun::Points, deleted: now, series: whole, points: Some(moved) })
+    Ok(BinItem { id, dataset, dataset_id, what: record.what, kind: BinItemKind::Points, deleted: now, series: whole, points: Some(moved) })
 }
 
 /// Windows that the points of a selection fall into are out of date.
-fn mark(shared: &Shared, selection: &Selection) -> Result<(), StoreError> {
+fn mark(shared: &Engine, selection: &Selection) -> Result<(), StoreError> {
     match shared.rollups.of(shared, selection.dataset)? {
         Some(rollups) => rollups.mark(selection.series.iter().copied(), selection.range),
         None => Ok(()),
@@ -160,9 +160,9 @@ fn move_points(
     series: &[SeriesId],
     range: TimeRange,
     is_counter: &dyn Fn(SeriesId) -> bool,
-) -> Result<Weight, StoreError> {
+) -> Result<DataSize, StoreError> {
     let mut moved: Vec<(SeriesId, u64, Columns)> = Vec::new();
-    let mut weight = Weight::default();
+    let mut weight = DataSize::default();
     for id in series {
         // A point that came twice is one point.
         let mut instants = Vec::new();
@@ -197,15 +197,15 @@ fn move_points(
 }
 
 /// What is in the bin, the oldest first.
-pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
+pub fn list(shared: &Engine) -> Result<Vec<BinItem>, StoreError> {
     let mut all = Vec::new();
     for metric in shared.definitions.binned_metrics()? {
         let dataset = name_of(shared, metric.dataset);
-        all.push(Binned {
+        all.push(BinItem {
             id: format!("m{}", metric.id.0),
             dataset,
             what: metric.name,
-            noun: Noun::Metric,
+            kind: BinItemKind::Metric,
             dataset_id: metric.dataset,
             deleted: metric.binned,
             series: metric.series,
@@ -214,11 +214,11 @@ pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
     }
     for (name, record, changed) in shared.definitions.read_documents::<Record>(DELETED)? {
         let dataset = name_of(shared, DatasetId(record.dataset));
-        all.push(Binned {
+        all.push(BinItem {
             id: name,
             dataset,
             what: record.what,
-            noun: Noun::Points,
+            kind: BinItemKind::Points,
             dataset_id: DatasetId(record.dataset),
             deleted: changed,
             series: record.series,
@@ -235,7 +235,7 @@ fn missing(id: &str) -> StoreError {
 }
 
 /// Brings something back; a metric under another name where one is given.
-pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), StoreError> {
+pub fn restore(shared: &Engine, id: &str, name: Option<&str>) -> Result<(), StoreError> {
     if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
         return shared.definitions.restore_metric(&metric, name.unwrap_or(&metric.name));
     }
@@ -252,7 +252,7 @@ pub fn restore(shared: &Shared, id: &str, name: Option<&str>) -> Result<(), Stor
     shared.trims.forget(&shared.trim_records(), id)
 }
 
-fn files(shared: &Shared, id: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> {
+fn files(shared: &Engine, id: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> {
     let folder = folder(shared, id);
     if !folder.exists() {
         return Ok(Vec::new());
@@ -262,7 +262,7 @@ fn files(shared: &Shared, id: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> 
     Ok(paths.into_iter().filter_map(|path| Some((Span::of_file_name(path.file_name()?.to_str()?)?, path))).collect())
 }
 
-fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
+fn forget(shared: &Engine, id: &str) -> Result<(), StoreError> {
     shared.definitions.remove_document(DELETED, id)?;
     match fs::remove_dir_all(folder(shared, id)) {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", folder(shared, id)),
@@ -271,7 +271,7 @@ fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
 }
 
 /// Removes something of the bin for good; everything must be packed.
-pub fn erase(shared: &Shared, id: &str) -> Result<(), StoreError> {
+pub fn erase(shared: &Engine, id: &str) -> Result<(), StoreError> {
     if let Some(metric) = shared.definitions.binned_metrics()?.into_iter().find(|metric| format!("m{}", metric.id.0) == id) {
         let series = shared.definitions.series_of(&metric)?;
         let spans = shared.spans.read_recursive();

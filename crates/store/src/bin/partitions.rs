@@ -14,14 +14,14 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 
-use super::item::{Binned, Noun, Weight, name_of};
+use super::item::{BinItem, BinItemKind, DataSize, name_of};
 use crate::{
     catalogue::definitions::Definitions,
     disk::{
         files::{Files, companion, remove_file, sync_folder},
         pool::Pool,
     },
-    engine::{Shared, Spans, losses},
+    engine::{Engine, Spans, losses},
     error::{Context, StoreError},
     missing::{
         dropped::{self, DROPPED, Record},
@@ -34,7 +34,7 @@ use crate::{
 /// Blocks of all generations.
 const EVERY_GENERATION: u64 = u64::MAX >> 1;
 /// How long queries from before are waited for; then the next turn does it.
-const PATIENCE: Duration = Duration::from_secs(5);
+const READER_WAIT: Duration = Duration::from_secs(5);
 /// Of a file that is there already.
 const PAGE_SIZE: u32 = 16_384;
 
@@ -77,16 +77,16 @@ fn move_file(from: &Path, folder: &Path) -> Result<(), StoreError> {
 }
 
 /// Moves the files of partitions that nobody can ask any more.
-pub fn move_files(shared: &Shared) -> Result<(), StoreError> {
-    let waiting: Vec<(DatasetId, Nanos)> = shared.leaving.lock().keys().copied().collect();
+pub fn move_files(shared: &Engine) -> Result<(), StoreError> {
+    let waiting: Vec<(DatasetId, Nanos)> = shared.retiring.lock().keys().copied().collect();
     if waiting.is_empty() {
         return Ok(());
     }
-    let patience = Instant::now() + PATIENCE;
+    let patience = Instant::now() + READER_WAIT;
     for key in waiting {
         let is_ready = || {
-            let leaving = shared.leaving.lock();
-            leaving.get(&key).filter(|leaving| leaving.earlier.have_ended()).map(|leaving| Arc::clone(&leaving.partition))
+            let retiring = shared.retiring.lock();
+            retiring.get(&key).filter(|retiring| retiring.earlier.have_ended()).map(|retiring| Arc::clone(&retiring.partition))
         };
         let mut free = None;
         shared.wait_until(patience, || {
@@ -109,32 +109,32 @@ pub fn move_files(shared: &Shared) -> Result<(), StoreError> {
                 }
             }
         }
-        shared.leaving.lock().remove(&key);
+        shared.retiring.lock().remove(&key);
     }
     Ok(())
 }
 
 /// Partitions in the bin.
-pub fn list(shared: &Shared) -> Result<Vec<Binned>, StoreError> {
+pub fn list(shared: &Engine) -> Result<Vec<BinItem>, StoreError> {
     let of = |(id, record, deleted): (String, Record, Nanos)| {
         let dataset_id = DatasetId(record.dataset);
         let file = record.file.rsplit('/').next().unwrap_or_default().trim_end_matches(".db").to_owned();
-        Binned {
+        BinItem {
             id,
             dataset: name_of(shared, dataset_id),
             dataset_id,
             what: format!("{file}, {}", record.why),
-            noun: Noun::Partition,
+            kind: BinItemKind::Partition,
             deleted,
             series: 0,
-            points: Some(Weight { points: record.points, bytes: record.bytes, span: record.span }),
+            points: Some(DataSize { points: record.points, bytes: record.bytes, span: record.span }),
         }
     };
     Ok(dropped::records(&shared.definitions)?.into_iter().filter(|(_, record, _)| !record.for_good).map(of).collect())
 }
 
 /// Brings a partition back; says whether there was one of that id.
-pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
+pub fn restore(shared: &Engine, id: &str) -> Result<bool, StoreError> {
     let Some((_, record, _)) = dropped::records(&shared.definitions)?.into_iter().find(|(known, ..)| known == id) else { return Ok(false) };
     if !record.is_moved(&shared.files, id) {
         move_files(shared)?;
@@ -173,15 +173,15 @@ pub fn restore(shared: &Shared, id: &str) -> Result<bool, StoreError> {
 }
 
 /// Windows of a dataset in a range are out of date, of all of its series.
-pub fn mark_range(shared: &Shared, dataset: DatasetId, range: TimeRange) -> Result<(), StoreError> {
+pub fn mark_range(shared: &Engine, dataset: DatasetId, range: TimeRange) -> Result<(), StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(()) };
     let series: BTreeSet<SeriesId> =
-        crate::levels::taken(&shared.catalogue.read(), dataset).iter().flat_map(|policy| &policy.series).map(|(id, _)| *id).collect();
+        crate::levels::resolve_policies(&shared.catalogue.read(), dataset).iter().flat_map(|policy| &policy.series).map(|(id, _)| *id).collect();
     rollups.mark(series.into_iter(), range)
 }
 
 /// Erases a partition that is in the bin; says whether there was one of that id.
-pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
+pub fn erase(shared: &Engine, id: &str) -> Result<bool, StoreError> {
     let found = dropped::records(&shared.definitions)?.into_iter().find(|(known, record, _)| known == id && record.is_moved(&shared.files, id));
     let Some((_, record, _)) = found else { return Ok(false) };
     if let Some(dropped) = record.dropped() {
@@ -192,7 +192,7 @@ pub fn erase(shared: &Shared, id: &str) -> Result<bool, StoreError> {
     Ok(true)
 }
 
-fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
+fn forget(shared: &Engine, id: &str) -> Result<(), StoreError> {
     // The files first: a record without files is nothing, files without a record would lie there for ever.
     match fs::remove_dir_all(shared.files.bin(id)) {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", shared.files.bin(id)),
@@ -201,7 +201,7 @@ fn forget(shared: &Shared, id: &str) -> Result<(), StoreError> {
 }
 
 /// Copies the points of a file of the bin into the partitions of their time, older than everything that came since.
-pub fn merge_in(shared: &Shared, dataset: DatasetId, bin: &Partition) -> Result<(), StoreError> {
+pub fn merge_in(shared: &Engine, dataset: DatasetId, bin: &Partition) -> Result<(), StoreError> {
     let _spans = shared.spans.read_recursive();
     let is_counter = shared.counters(dataset);
     let mut targets = Spans::new();
@@ -247,7 +247,7 @@ pub fn merge_in(shared: &Shared, dataset: DatasetId, bin: &Partition) -> Result<
 }
 
 /// Copies the points of a file of the bin into the partitions of its time.
-pub fn take_in(shared: &Shared, dataset: DatasetId, span: Span, path: PathBuf) -> Result<(), StoreError> {
+pub fn take_in(shared: &Engine, dataset: DatasetId, span: Span, path: PathBuf) -> Result<(), StoreError> {
     // A pool of its own, so that nothing of it stays open.
     merge_in(shared, dataset, &Partition::new(span, path, PAGE_SIZE, Arc::new(Pool::new(1))))
 }

@@ -430,10 +430,11 @@ pub struct Changes<'c>(Transaction<'c>);
 impl Changes<'_> {
     /// Adds a dataset, whose folder is called like it or like that with a number, or changes what is said of one.
     pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> rusqlite::Result<(DatasetId, String)> {
-        let taken = |folder: &str| self.0.query_row("SELECT EXISTS (SELECT 1 FROM dataset WHERE folder = ?1)", [folder], |row| row.get::<_, bool>(0));
+        let is_used =
+            |folder: &str| self.0.query_row("SELECT EXISTS (SELECT 1 FROM dataset WHERE folder = ?1)", [folder], |row| row.get::<_, bool>(0));
         let mut folder = name.to_owned();
         let mut number = 2;
-        while taken(&folder)? {
+        while is_used(&folder)? {
             folder = format!("{name}-{number}");
             number += 1;
         }

@@ -21,9 +21,9 @@ use fenetre_core::{
 
 use crate::{
     compact::respan,
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
-    partition::{Partition, Place, Progress, Writer, Writing, merge::Sweep},
+    partition::{BlockRef, Partition, Progress, Writer, Writing, merge::Sweep},
     span::Span,
 };
 
@@ -35,7 +35,7 @@ const RETRY: Duration = Duration::from_secs(60);
 /// One transaction takes about so many points.
 const TURN_POINTS: u64 = 250_000;
 /// With so many generations packed since the last time, a partition no longer waits for quiet.
-const MOST_LAYERS: u64 = 24;
+const MAX_LAYERS: u64 = 24;
 const DAY: Nanos = 86_400 * SECOND;
 /// A file is written anew where one block in so many was replaced.
 const HOLES: usize = 20;
@@ -52,7 +52,7 @@ struct Watched {
 }
 
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
-pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
+pub fn start(shared: Arc<Engine>) -> std::io::Result<JoinHandle<()>> {
     std::thread::Builder::new().name("compactor".into()).spawn(move || {
         let (mut watched, mut tidied) = (HashMap::new(), Tidied::new());
         while !shared.is_stopping() {
@@ -71,7 +71,7 @@ type Settled = BTreeMap<DatasetId, Vec<(Span, u64)>>;
 type Tidied = BTreeMap<DatasetId, (i64, Vec<(Span, u64)>)>;
 
 /// Gives the partitions of datasets that have settled the spans that are right for them, when these or the limits have changed.
-fn tidy(shared: &Shared, settled: Settled, tidied: &mut Tidied) {
+fn tidy(shared: &Engine, settled: Settled, tidied: &mut Tidied) {
     for (dataset, partitions) in settled {
         let now = (respan::longest(shared, dataset), partitions);
         if tidied.get(&dataset) == Some(&now) {
@@ -88,7 +88,7 @@ fn tidy(shared: &Shared, settled: Settled, tidied: &mut Tidied) {
 }
 
 /// Looks at every partition once, and compacts those whose time has come; says which datasets have settled.
-fn watch(shared: &Shared, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
+fn watch(shared: &Engine, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
     let (mut first_looks, mut settled, mut open) = (0, Settled::new(), BTreeSet::new());
     let partitions = shared.all_partitions();
     let there: HashSet<&Path> = partitions.iter().map(|(_, partition)| partition.path()).collect();
@@ -122,13 +122,13 @@ fn watch(shared: &Shared, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
                     *known.progress.insert(progress)
                 }
                 Err(error) => {
-                    tracing::error!(%error, "a partition could not be looked at");
+                    tracing::error!(%error, "a partition could not be read");
                     *known.progress.insert(Progress::default())
                 }
             },
         };
         let is_quiet = known.since.elapsed() >= shared.options.compact_after;
-        if progress.compacted || !(is_quiet || known.layers >= MOST_LAYERS) {
+        if progress.compacted || !(is_quiet || known.layers >= MAX_LAYERS) {
             continue;
         }
         let is_counter = shared.counters(dataset);
@@ -146,7 +146,7 @@ fn watch(shared: &Shared, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
 }
 
 /// Merges what can be merged in a partition, in turns.
-pub fn compact(shared: &Shared, partition: &Partition, is_counter: &dyn Fn(SeriesId) -> bool) -> Result<(), StoreError> {
+pub fn compact(shared: &Engine, partition: &Partition, is_counter: &dyn Fn(SeriesId) -> bool) -> Result<(), StoreError> {
     let (growing, live) = {
         let head = shared.head.read();
         (head.oldest_frozen().unwrap_or(head.growing()).number, head.live())
@@ -220,12 +220,12 @@ fn take_turn(
     })
 }
 
-fn needs_merging(places: &[Place]) -> bool {
+fn needs_merging(places: &[BlockRef]) -> bool {
     clusters(places).any(|cluster| cluster.len() > 1)
 }
 
 /// Blocks, in order of their starts, in groups: those that overlap, small ones side by side, and parts of one day that fit one block.
-pub fn clusters(places: &[Place]) -> impl Iterator<Item = &[Place]> {
+pub fn clusters(places: &[BlockRef]) -> impl Iterator<Item = &[BlockRef]> {
     let mut rest = places;
     std::iter::from_fn(move || {
         let first = rest.first()?;
@@ -250,7 +250,7 @@ pub fn clusters(places: &[Place]) -> impl Iterator<Item = &[Place]> {
 
 /// Replaces blocks by others with the same points. Points are written as soon as no later block can change them, so that memory is
 /// bounded by how many blocks lie over each other.
-fn merge_blocks(writing: &Writing<'_>, series: SeriesId, places: &[Place], is_counter: bool) -> Result<(), StoreError> {
+fn merge_blocks(writing: &Writing<'_>, series: SeriesId, places: &[BlockRef], is_counter: bool) -> Result<(), StoreError> {
     let generation = places.iter().map(|place| place.generation).max().unwrap_or(0);
     let (mut sweep, mut ready, mut block) = (Sweep::default(), Columns::default(), Columns::default());
     for place in places {
@@ -276,10 +276,10 @@ mod tests {
 
     #[test]
     fn overlapping_and_small_blocks_are_grouped() {
-        let place = |start: i64, end: i64, count: u64| Place { id: start, start, end, generation: 1, count };
+        let place = |start: i64, end: i64, count: u64| BlockRef { id: start, start, end, generation: 1, count };
         let places =
             [place(0, 10, 2_000), place(5, 8, 2_000), place(9, 20, 2_000), place(21, 30, 2_000), place(DAY, DAY + 1, 3), place(DAY + 2, DAY + 3, 3)];
-        let sizes = |places: &[Place]| clusters(places).map(<[Place]>::len).collect::<Vec<_>>();
+        let sizes = |places: &[BlockRef]| clusters(places).map(<[BlockRef]>::len).collect::<Vec<_>>();
         assert_eq!(sizes(&places), [3, 1, 2]);
         assert!(needs_merging(&places) && !needs_merging(&places[2..4]) && !needs_merging(&[]));
         // A day that was packed in two parts; what is too large for one block, or of two days, stays.

@@ -14,7 +14,7 @@ use std::{
 
 use fenetre_core::{
     block::Columns,
-    keeping::{Limits, Place as Limited},
+    keeping::{Limits, Scope},
     model::{DatasetId, SeriesId},
     time::{Nanos, TimeRange},
 };
@@ -27,10 +27,10 @@ use crate::{
         files::{Files, bytes_on_disk, companion, remove_file, sync_folder},
         pool::Pool,
     },
-    engine::{Replaced, Shared, losses},
+    engine::{Engine, Replaced, losses},
     error::{Context, StoreError},
     limits::settings::zone_of,
-    partition::{Partition, Place, Progress, Reading, Writing},
+    partition::{BlockRef, Partition, Progress, Reading, Writing},
     span::{DAY, FEW_POINTS, MANY_POINTS, Rate, Span},
 };
 
@@ -49,13 +49,13 @@ struct Record {
 }
 
 /// The longest span of a dataset's partitions, in days, as its limits have it.
-pub fn longest(shared: &Shared, dataset: DatasetId) -> i64 {
+pub fn longest(shared: &Engine, dataset: DatasetId) -> i64 {
     let (now, zone) = (shared.now(), zone_of(&shared.catalogue.read(), dataset));
-    longest_under(shared, &shared.policies().in_force(Limited::Dataset(dataset), now, &zone), now, &zone)
+    longest_under(shared, &shared.policies().in_force(Scope::Dataset(dataset), now, &zone), now, &zone)
 }
 
 /// The same, as some limits would have it.
-pub fn longest_under(shared: &Shared, limits: &Limits, now: Nanos, zone: &TimeZone) -> i64 {
+pub fn longest_under(shared: &Engine, limits: &Limits, now: Nanos, zone: &TimeZone) -> i64 {
     let kept = limits.keep_for.map(|limit| now.saturating_sub(limit.limit.before(now, zone)));
     Span::longest_for(kept).min(shared.options.longest_span_days.max(7))
 }
@@ -92,7 +92,7 @@ pub fn merges(parts: &[Part], longest: i64, now: Nanos) -> Vec<(Span, Vec<usize>
 const MANY_BYTES: u64 = 32 << 20;
 
 /// Gives the partitions of a dataset the spans that are right for them.
-pub fn tidy(shared: &Shared, dataset: DatasetId) -> Result<(), StoreError> {
+pub fn tidy(shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
     let longest = longest(shared, dataset);
     shorten(shared, dataset, longest, Nanos::MAX)?;
     let partitions: Vec<Arc<Partition>> = shared.partitions_of(dataset, TimeRange::ALL).to_vec();
@@ -113,7 +113,7 @@ pub fn tidy(shared: &Shared, dataset: DatasetId) -> Result<(), StoreError> {
 }
 
 /// Splits partitions of a dataset that are longer than a bound in days, and hold an instant before some. Says whether there were any.
-pub fn shorten(shared: &Shared, dataset: DatasetId, longest: i64, before: Nanos) -> Result<bool, StoreError> {
+pub fn shorten(shared: &Engine, dataset: DatasetId, longest: i64, before: Nanos) -> Result<bool, StoreError> {
     let too_long = |partition: &&Arc<Partition>| partition.span.is_long() && partition.span.days() > longest && partition.span.start < before;
     let mut did = false;
     loop {
@@ -127,7 +127,7 @@ pub fn shorten(shared: &Shared, dataset: DatasetId, longest: i64, before: Nanos)
 }
 
 /// Splits the partition of a span that has many points, with those that are to come. Says whether it was there, and had.
-pub fn split_if_many(shared: &Shared, dataset: DatasetId, span: Span, to_come: u64) -> Result<bool, StoreError> {
+pub fn split_if_many(shared: &Engine, dataset: DatasetId, span: Span, to_come: u64) -> Result<bool, StoreError> {
     let partition = shared.partitions().get(&(dataset, span.start)).filter(|partition| partition.span == span && span.is_long()).cloned();
     let Some(partition) = partition else { return Ok(false) };
     let room = MANY_POINTS.saturating_sub(to_come);
@@ -139,7 +139,7 @@ pub fn split_if_many(shared: &Shared, dataset: DatasetId, span: Span, to_come: u
 }
 
 /// Puts partitions of shorter spans, of `longest` days at the most, into the place of some.
-fn replace(shared: &Shared, dataset: DatasetId, old: &[Arc<Partition>], longest: i64) -> Result<(), StoreError> {
+fn replace(shared: &Engine, dataset: DatasetId, old: &[Arc<Partition>], longest: i64) -> Result<(), StoreError> {
     write_and_exchange(shared, dataset, old, &|| {
         let mut spans = BTreeSet::new();
         for partition in old {
@@ -155,7 +155,7 @@ fn replace(shared: &Shared, dataset: DatasetId, old: &[Arc<Partition>], longest:
 }
 
 fn write_and_exchange(
-    shared: &Shared,
+    shared: &Engine,
     dataset: DatasetId,
     old: &[Arc<Partition>],
     spans: &dyn Fn() -> Result<Vec<Span>, StoreError>,
@@ -225,7 +225,7 @@ fn write_part((span, store): (Span, i64), old: &[Arc<Partition>], folder: &Path,
         writing.set_progress(Progress { packed, compacted: false })
     })?;
     if !part.let_go()? {
-        return Err(StoreError::Damaged { path, what: "it is in use, although nobody knows of it".to_owned() });
+        return Err(StoreError::Damaged { path, what: "it is in use by an unknown reader".to_owned() });
     }
     // Closed, it has no log any more; the name without one is the file as a whole.
     ["-wal", "-shm"].into_iter().try_for_each(|suffix| remove_file(&companion(&path, suffix)))?;
@@ -236,7 +236,7 @@ fn write_part((span, store): (Span, i64), old: &[Arc<Partition>], folder: &Path,
 fn take_over(
     writing: &Writing<'_>,
     reading: &Reading<'_>,
-    (series, place): (SeriesId, &Place),
+    (series, place): (SeriesId, &BlockRef),
     span: Span,
     is_counter: bool,
 ) -> Result<(), StoreError> {
@@ -270,7 +270,7 @@ fn remove_old(file: &Path) -> Result<(), StoreError> {
 }
 
 /// Removes the files of partitions that nobody can ask any more.
-pub fn remove_replaced(shared: &Shared) -> Result<(), StoreError> {
+pub fn remove_replaced(shared: &Engine) -> Result<(), StoreError> {
     let ended: Vec<Replaced> = {
         let mut all = shared.replaced.lock();
         let (ended, waiting) = std::mem::take(&mut *all).into_iter().partition(|one| one.earlier.have_ended());

@@ -23,7 +23,7 @@ pub struct Pool {
 }
 
 /// The most blocks in all indices, of about 150 bytes each.
-const MOST_INDEXED: usize = 300_000;
+const MAX_INDEXED: usize = 300_000;
 
 struct Idle {
     partition: u64,
@@ -71,7 +71,7 @@ impl Pool {
 
     /// Whether there is room for so many more blocks in an index.
     pub fn may_index(&self, more: usize) -> bool {
-        self.indexed.load(Ordering::Relaxed) + more <= MOST_INDEXED
+        self.indexed.load(Ordering::Relaxed) + more <= MAX_INDEXED
     }
 
     /// Counts blocks that an index holds now.

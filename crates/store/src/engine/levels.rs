@@ -11,11 +11,11 @@ use fenetre_core::{
     time::{Nanos, TimeRange},
 };
 
-use super::Shared;
+use super::Engine;
 use crate::{
     disk::files::{companion, is_filled},
     error::{Context, StoreError},
-    levels::{DatasetRollups, LevelOf, Rollups, State, records::Progress, records_of, taken},
+    levels::{DatasetRollups, LevelOf, Rollups, State, records::Progress, records_of, resolve_policies},
 };
 
 /// Records as they are opened.
@@ -62,9 +62,9 @@ fn has_levels(folder: &Path) -> bool {
 }
 
 /// Takes the coverage of levels from their files, and marks all windows as out of date whose points are still there.
-fn adopt(rollups: &DatasetRollups, shared: &Shared, dataset: DatasetId) -> Result<(), StoreError> {
+fn adopt(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
     let raw_from = shared.floors.of_dataset(dataset);
-    for policy in taken(&shared.catalogue.read(), dataset) {
+    for policy in resolve_policies(&shared.catalogue.read(), dataset) {
         let mut reach: Option<TimeRange> = None;
         for level in &policy.levels {
             let files = rollups.level_files(level)?;
@@ -95,7 +95,7 @@ fn adopt(rollups: &DatasetRollups, shared: &Shared, dataset: DatasetId) -> Resul
 
 impl Rollups {
     /// Those of a dataset, where it has policies.
-    pub fn of(&self, shared: &Shared, id: DatasetId) -> Result<Option<Arc<DatasetRollups>>, StoreError> {
+    pub fn of(&self, shared: &Engine, id: DatasetId) -> Result<Option<Arc<DatasetRollups>>, StoreError> {
         if let Some(known) = self.0.read().get(&id) {
             return Ok(Some(Arc::clone(known)));
         }
@@ -122,9 +122,9 @@ impl Rollups {
 }
 
 /// Marks the windows of missing or empty files as out of date: queries use points until the windows are rebuilt.
-fn look_for_files(rollups: &DatasetRollups, shared: &Shared, dataset: DatasetId) -> Result<(), StoreError> {
+fn look_for_files(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
     let known = rollups.turn.lock().files()?;
-    let policies = taken(&shared.catalogue.read(), dataset);
+    let policies = resolve_policies(&shared.catalogue.read(), dataset);
     for policy in &policies {
         for level in &policy.levels {
             let files = rollups.level_files(level)?;
@@ -151,7 +151,7 @@ fn look_for_files(rollups: &DatasetRollups, shared: &Shared, dataset: DatasetId)
 /// answer as if there had been no points.
 fn forget_lost(
     rollups: &DatasetRollups,
-    shared: &Shared,
+    shared: &Engine,
     dataset: DatasetId,
     (level, metrics): (&LevelOf, &[MetricId]),
     file: TimeRange,

@@ -7,7 +7,7 @@ use fenetre_core::model::DatasetId;
 use crate::{
     catalogue::records::Document,
     disk::files::{companion, is_filled, remove_file},
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
     journal::{self, Replayed, log},
     missing::{
@@ -18,7 +18,7 @@ use crate::{
 };
 
 /// Compares the inventory with the journal files found at startup, and records losses.
-pub fn check_journals(shared: &Shared, found: &BTreeMap<u64, Replayed>) -> Result<(), StoreError> {
+pub fn check_journals(shared: &Engine, found: &BTreeMap<u64, Replayed>) -> Result<(), StoreError> {
     let definitions = &shared.definitions;
     let mut lost: BTreeMap<u64, String> = BTreeMap::new();
     for (number, replayed) in found.iter().filter(|(_, replayed)| !replayed.faults.is_empty()) {
@@ -49,7 +49,7 @@ pub fn check_journals(shared: &Shared, found: &BTreeMap<u64, Replayed>) -> Resul
 }
 
 /// Updates the inventory to the partitions of this moment. Call it before files are deleted and after files are created.
-pub fn note(shared: &Shared) -> Result<(), StoreError> {
+pub fn note(shared: &Engine) -> Result<(), StoreError> {
     let mut there = shared.inventory.there.lock();
     let partitions = shared.all_partitions();
     let now: BTreeSet<String> = partitions
@@ -68,7 +68,7 @@ pub fn note(shared: &Shared) -> Result<(), StoreError> {
 
 /// Compares the inventory with the partitions found at startup: records those that are missing without a reason, and clears losses whose file is back.
 /// `explained` are files with a record of being dropped or replaced.
-pub fn check(shared: &Shared, explained: &BTreeSet<String>, generation: u64) -> Result<(), StoreError> {
+pub fn check(shared: &Engine, explained: &BTreeSet<String>, generation: u64) -> Result<(), StoreError> {
     let filled: BTreeMap<String, _> = shared
         .all_partitions()
         .into_iter()
@@ -101,20 +101,20 @@ pub fn check(shared: &Shared, explained: &BTreeSet<String>, generation: u64) -> 
 }
 
 /// The dataset and the span of a partition by its name.
-fn place_of(shared: &Shared, name: &str) -> Option<(DatasetId, Span)> {
+fn place_of(shared: &Engine, name: &str) -> Option<(DatasetId, Span)> {
     let (folder, file) = name.strip_prefix("data/")?.rsplit_once('/')?;
     let dataset = shared.catalogue.read().datasets().find(|dataset| *dataset.folder == *folder)?.id;
     Some((dataset, Span::of_file_name(file)?))
 }
 
-fn forget(shared: &Shared, name: &str) -> Result<(), StoreError> {
+fn forget(shared: &Engine, name: &str) -> Result<(), StoreError> {
     shared.definitions.remove_document(LOST, name)?;
     shared.inventory.lost.write().remove(name);
     Ok(())
 }
 
 /// Accepts the loss of a file: the warning ends, and its time range counts as no longer kept.
-pub fn accept_loss(shared: &Shared, name: &str) -> Result<(), StoreError> {
+pub fn accept_loss(shared: &Engine, name: &str) -> Result<(), StoreError> {
     if shared.inventory.batches.read().contains_key(name) {
         shared.definitions.remove_document(LOST_BATCHES, name)?;
         shared.inventory.batches.write().remove(name);

@@ -29,10 +29,10 @@ use crate::{
     error::{Context, StoreError},
     head::{Head, Snapshot},
     levels::Rollups,
-    limits::{horizons::Horizons, settings::PolicyBook},
+    limits::{horizons::Horizons, settings::RetentionSettings},
     missing::{
         dropped,
-        floors::Floors,
+        floors::RetainedFrom,
         inventory::Inventory,
         trims::{TrimRecords, Trims},
     },
@@ -74,9 +74,9 @@ pub type Spans = BTreeMap<Nanos, Span>;
 
 /// Queries that began before some moment: they hold a map of partitions from before it.
 #[derive(Clone)]
-pub struct Earlier(Vec<Weak<Partitions>>);
+pub struct OlderReaders(Vec<Weak<Partitions>>);
 
-impl Earlier {
+impl OlderReaders {
     /// Whether all of them have ended.
     pub fn have_ended(&self) -> bool {
         self.0.iter().all(|map| map.strong_count() == 0)
@@ -84,9 +84,9 @@ impl Earlier {
 }
 
 /// A partition that was taken out, and the queries that may still ask it.
-pub struct Leaving {
+pub struct RetiringPartition {
     pub partition: Arc<Partition>,
-    pub earlier: Earlier,
+    pub earlier: OlderReaders,
 }
 
 /// Partitions that others have replaced.
@@ -94,25 +94,25 @@ pub struct Replaced {
     /// The record of it.
     pub record: String,
     pub old: Vec<Arc<Partition>>,
-    pub earlier: Earlier,
+    pub earlier: OlderReaders,
 }
 
 /// What the threads of a store share.
-pub struct Shared {
+pub struct Engine {
     pub files: Files,
     pub options: Options,
     pub catalogue: SharedCatalogue,
     pub definitions: Definitions,
     pub head: RwLock<Head>,
     pub pool: Arc<Pool>,
-    pub policies: PolicyBook,
+    pub policies: RetentionSettings,
     pub rollups: Rollups,
-    pub floors: Floors,
+    pub floors: RetainedFrom,
     pub inventory: Inventory,
     pub trims: Trims,
     partitions: RwLock<Versions>,
     /// Partitions that were dropped, until their files are moved.
-    pub leaving: Mutex<BTreeMap<(DatasetId, Nanos), Leaving>>,
+    pub retiring: Mutex<BTreeMap<(DatasetId, Nanos), RetiringPartition>>,
     /// Partitions whose points are in others by now, until their files are removed.
     pub replaced: Mutex<Vec<Replaced>>,
     /// Read lock: changes points of existing partitions. Write lock: replaces partitions.
@@ -146,16 +146,16 @@ impl Versions {
     }
 }
 
-impl Shared {
+impl Engine {
     /// Finds the partitions that are there, without opening them.
     pub fn open(files: Files, options: Options, definitions: Definitions, catalogue: SharedCatalogue, head: Head) -> Result<Self, StoreError> {
-        let pool = Arc::new(Pool::new(options.open_partitions.min(most_open())));
+        let pool = Arc::new(Pool::new(options.max_open_partitions.min(most_open())));
         let partitions = find_partitions(&files, &catalogue.read(), &pool)?;
         let trims = Trims::open(&definitions, &catalogue.read())?;
         let (head, partitions) = (RwLock::new(head), RwLock::new(Versions { now: Arc::new(partitions), before: Vec::new() }));
-        let policies = PolicyBook::open(&definitions, options.retention.clone())?;
-        let (rollups, floors, inventory) = (Rollups::default(), Floors::open(&definitions)?, Inventory::open(&definitions)?);
-        let (leaving, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
+        let policies = RetentionSettings::open(&definitions, options.retention.clone())?;
+        let (rollups, floors, inventory) = (Rollups::default(), RetainedFrom::open(&definitions)?, Inventory::open(&definitions)?);
+        let (retiring, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
         let (is_full, stopping, closed) = (AtomicBool::new(false), AtomicBool::new(false), OnceLock::new());
         let shared = Self {
             files,
@@ -170,7 +170,7 @@ impl Shared {
             inventory,
             trims,
             partitions,
-            leaving,
+            retiring,
             replaced,
             spans,
             is_full,
@@ -294,22 +294,22 @@ impl Shared {
 
     /// Puts partitions into the place of others of their time: no new query sees the old ones. Their files must stay until those that began before
     /// have ended.
-    pub fn exchange(&self, dataset: DatasetId, old: &[Arc<Partition>], new: impl IntoIterator<Item = Arc<Partition>>) -> Earlier {
+    pub fn exchange(&self, dataset: DatasetId, old: &[Arc<Partition>], new: impl IntoIterator<Item = Arc<Partition>>) -> OlderReaders {
         let mut partitions = self.partitions.write();
         partitions.change(|map| {
             old.iter().for_each(|partition| drop(map.remove(&(dataset, partition.span.start))));
             map.extend(new.into_iter().map(|partition| ((dataset, partition.span.start), partition)));
         });
-        Earlier(partitions.before.clone())
+        OlderReaders(partitions.before.clone())
     }
 
     /// Takes a partition out: from here on no new query sees it. Its file stays until those from before have ended.
     pub fn take_out(&self, dataset: DatasetId, start: Nanos) -> Option<Arc<Partition>> {
         let key = (dataset, start);
-        let mut leaving = self.leaving.lock();
+        let mut retiring = self.retiring.lock();
         let mut partitions = self.partitions.write();
         let partition = partitions.change(|map| map.remove(&key))?;
-        leaving.insert(key, Leaving { partition: Arc::clone(&partition), earlier: Earlier(partitions.before.clone()) });
+        retiring.insert(key, RetiringPartition { partition: Arc::clone(&partition), earlier: OlderReaders(partitions.before.clone()) });
         Some(partition)
     }
 
@@ -318,7 +318,7 @@ impl Shared {
         let earlier = {
             let mut partitions = self.partitions.write();
             partitions.change(|_| ());
-            Earlier(partitions.before.clone())
+            OlderReaders(partitions.before.clone())
         };
         self.wait_until(Instant::now() + longest, || Ok::<_, Infallible>(earlier.have_ended())).unwrap_or(false)
     }
@@ -387,7 +387,7 @@ impl Shared {
             return Ok(Arc::clone(partition));
         }
         // Of a batch that was on its way while its partition was dropped: packing tries again when the file has gone.
-        if self.leaving.lock().contains_key(&(dataset, span.start)) {
+        if self.retiring.lock().contains_key(&(dataset, span.start)) {
             return Err(StoreError::Missing(format!("the partition {} is being dropped", span.file_name())));
         }
         let name = self.catalogue.read().dataset_by_id(dataset).map(|dataset| dataset.folder.to_string());
@@ -414,7 +414,7 @@ impl Shared {
     }
 }
 
-impl Shared {
+impl Engine {
     /// How the series of a dataset are thinned, those that are.
     pub fn thinnings(&self, dataset: DatasetId) -> HashMap<SeriesId, (MetricId, Thinning)> {
         let catalogue = self.catalogue.read();

@@ -9,7 +9,7 @@ use std::{
 use fenetre_core::{
     catalogue::{Dataset, series_key},
     model::{
-        About, Cause, DatasetId, Described, Histogram, Kind, KnownSeries, MOST_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal,
+        About, Cause, DatasetId, Described, Histogram, Kind, KnownSeries, MAX_TAGS, MetricDefinition, MetricId, PointRef, PointSink, Refusal,
         SeriesId, Status, ValueRef, WhenPaused, check_name, check_tag_value, split_integer,
     },
     suggest::{closest, listing},
@@ -41,7 +41,7 @@ pub struct Batch {
     catalogue: SharedCatalogue,
     metrics: HashMap<String, KnownMetric>,
     last_metric: Option<(String, KnownMetric)>,
-    met: Met,
+    met: SlotIndex,
     words_by_text: HashMap<String, u32>,
     key: Vec<u8>,
     /// Keys of the last point's tags, the keys that these have today, and their places in the order of those.
@@ -117,13 +117,13 @@ struct KnownMetric {
 /// The slot of each series that the batch has met, by key: the points after the first find theirs without a look into the shared
 /// catalogue, and without taking memory.
 #[derive(Default)]
-struct Met {
+struct SlotIndex {
     table: HashTable<(usize, usize, u32)>,
     keys: Vec<u8>,
     hashing: DefaultHashBuilder,
 }
 
-impl Met {
+impl SlotIndex {
     fn hash(&self, key: &[u8]) -> u64 {
         let mut hasher = self.hashing.build_hasher();
         hasher.write(key);
@@ -162,7 +162,7 @@ impl Batch {
             catalogue,
             metrics: HashMap::new(),
             last_metric: None,
-            met: Met::default(),
+            met: SlotIndex::default(),
             words_by_text: HashMap::new(),
             key: Vec::new(),
             keys: Vec::new(),
@@ -272,7 +272,7 @@ impl Batch {
     }
 
     pub(crate) fn note(&mut self, note: String) {
-        if self.notes.len() < MOST_NOTES && !self.notes.contains(&note) {
+        if self.notes.len() < MAX_NOTES && !self.notes.contains(&note) {
             self.notes.push(note);
         }
     }
@@ -409,7 +409,7 @@ impl Batch {
         if let Some(dataset) = self.catalogue.read().dataset(&self.dataset_name).filter(|dataset| dataset.has_renamed_tags()) {
             for key in &mut self.keys_today {
                 if let Some(today) = dataset.renamed_tag(key) {
-                    renamed.push(format!("the tag `{key}` is called `{today}` now: it was taken for that"));
+                    renamed.push(format!("the tag `{key}` is called `{today}` now, and was stored under that key"));
                     *key = today.to_owned();
                 }
             }
@@ -427,12 +427,12 @@ impl Batch {
         let Some(dataset) = catalogue.dataset(&self.dataset_name) else { return Ok(()) };
         self.check_limits(dataset, metric)?;
         let rules = &dataset.definition;
-        if let Some(most) = rules.most_tags.filter(|most| tags.len() > *most as usize) {
+        if let Some(most) = rules.max_tags.filter(|most| tags.len() > *most as usize) {
             return Err(Refusal::of(Cause::Tag, "tags", format!("there are {} tags, the dataset allows {most}", tags.len())));
         }
         for (key, value) in tags {
             let refuse = |cause: Cause, reason: String| Err(Refusal::of(cause, key, reason));
-            if let Some(longest) = rules.longest_tag_value.filter(|longest| value.len() > *longest as usize) {
+            if let Some(longest) = rules.max_tag_value_bytes.filter(|longest| value.len() > *longest as usize) {
                 return refuse(Cause::Tag, format!("the tag's value is {} bytes long, the dataset allows {longest}", value.len()));
             }
             if rules.closed && !dataset.knows_tag(key) {
@@ -453,13 +453,13 @@ impl Batch {
                     return refuse(Cause::Tag, format!("`{value}` does not match the tag's pattern `{pattern}`"));
                 }
             }
-            if let Some(most) = tag.most_values
+            if let Some(most) = tag.max_values
                 && !dataset.has_value(key, value)
                 && !self.new_values.contains(&(key.clone(), value.clone()))
             {
                 let new = self.new_values.iter().filter(|(of, _)| of == key).count();
                 if dataset.values_of(key) + new >= most as usize {
-                    return refuse(Cause::Limit, format!("the tag has {most} values already, as many as it may have, and `{value}` is none of them"));
+                    return refuse(Cause::Limit, format!("the tag has {most} values, which is its maximum, and `{value}` is a new one"));
                 }
                 self.new_values.insert((key.clone(), value.clone()));
             }
@@ -474,20 +474,20 @@ impl Batch {
 
     fn check_limits(&self, dataset: &Dataset, metric: &str) -> Result<(), Refusal> {
         let rules = &dataset.definition;
-        if let Some(most) = rules.most_series.filter(|most| dataset.series_count() + self.new_series.len() >= *most as usize) {
+        if let Some(most) = rules.max_series.filter(|most| dataset.series_count() + self.new_series.len() >= *most as usize) {
             let text = format!(
-                "the dataset `{}` has {most} series already, as many as it may have: points of those still land (raise most_series, or drop a tag)",
+                "the dataset `{}` has {most} series, which is its maximum. Existing series still accept points (raise `max_series` or remove a tag)",
                 dataset.name
             );
             return Err(Refusal::of(Cause::Limit, "tags", text));
         }
         let known = dataset.metric(metric);
-        let most = known.and_then(|known| known.definition.most_series).or(rules.most_series_per_metric);
+        let most = known.and_then(|known| known.definition.max_series).or(rules.max_series_per_metric);
         let there = known.map_or(0, |known| known.series_count()) + u64::from(self.new_of_metric.get(metric).copied().unwrap_or(0));
         match most.filter(|most| there >= u64::from(*most)) {
             Some(most) => {
                 let text = format!(
-                    "`{metric}` has {most} series already, as many as it may have: points of those still land (raise most_series, or drop a tag)"
+                    "`{metric}` has {most} series, which is its maximum. Existing series still accept points (raise `max_series` or remove a tag)"
                 );
                 Err(Refusal::of(Cause::Limit, "tags", text))
             }
@@ -499,7 +499,7 @@ impl Batch {
         if time < earliest {
             let (time, earliest, dataset) = (format_utc(time), format_utc(earliest), &self.dataset_name);
             let text = format!(
-                "{time} is older than is kept: of `{metric}` nothing before {earliest} is (`fenetre retention show {dataset}` says why, `fenetre retention set` changes it)"
+                "{time} is before the retention limit: `{metric}` keeps points from {earliest} (see `fenetre retention show {dataset}`, change it with `fenetre retention set`)"
             );
             return Err(Refusal::of(Cause::Past, "time", text));
         }
@@ -507,7 +507,9 @@ impl Batch {
             return Ok(());
         }
         let (time, latest) = (format_utc(time), format_utc(self.latest));
-        let text = format!("{time} lies too far in the future: nothing after {latest} is taken (a wrong unit of time? [limits] ahead says how far)");
+        let text = format!(
+            "{time} is too far in the future: points after {latest} are rejected (wrong time unit? the limit is `max_future` under [limits])"
+        );
         Err(Refusal::of(Cause::Future, "time", text))
     }
 
@@ -578,8 +580,8 @@ impl Batch {
 
 /// Rules that a series must keep, checked once when it is new.
 fn check_tags(tags: &[(String, String)]) -> Result<(), Refusal> {
-    if tags.len() > MOST_TAGS {
-        return Err(Refusal::of(Cause::Tag, "tags", format!("there are {} tags, the limit is {MOST_TAGS}", tags.len())));
+    if tags.len() > MAX_TAGS {
+        return Err(Refusal::of(Cause::Tag, "tags", format!("there are {} tags, the limit is {MAX_TAGS}", tags.len())));
     }
     for (i, (key, value)) in tags.iter().enumerate() {
         check_name(key).map_err(|error| Refusal::of(Cause::Tag, "tags", format!("a tag's key {error}")))?;
@@ -592,7 +594,7 @@ fn check_tags(tags: &[(String, String)]) -> Result<(), Refusal> {
 }
 
 /// The most notes that a batch keeps.
-const MOST_NOTES: usize = 20;
+const MAX_NOTES: usize = 20;
 
 impl PointSink for Batch {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {

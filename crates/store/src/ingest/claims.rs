@@ -155,7 +155,7 @@ fn unfit(name: &str, from: &str, to: &str) -> Refusal {
 pub fn judge(mut definition: MetricDefinition, about: About<'_>, is_new: bool) -> Verdict {
     let mut contradictions = Vec::new();
     if let Some(kind) = about.kind.filter(|kind| *kind != definition.kind) {
-        contradictions.push(format!("the body says {kind}, the catalogue {}", definition.kind));
+        contradictions.push(format!("the body has the kind {kind}, the catalogue {}", definition.kind));
     }
     if let Some(description) = about.description.filter(|_| definition.description.is_empty()) {
         definition.description = description.chars().filter(|c| !c.is_control()).take(1_000).collect();
@@ -165,7 +165,7 @@ pub fn judge(mut definition: MetricDefinition, about: About<'_>, is_new: bool) -
     } else if let (Some(said), Some(known)) = (about.temporality, definition.temporality())
         && said != known
     {
-        contradictions.push("the body says another temporality than the catalogue".to_owned());
+        contradictions.push("the body has another temporality than the catalogue".to_owned());
     }
     Verdict { definition, notes: Vec::new(), contradictions }
 }

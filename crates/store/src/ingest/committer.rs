@@ -13,7 +13,7 @@ use std::{
 };
 
 use crate::{
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
     head::Generation,
     ingest::packer::pack,
@@ -43,7 +43,7 @@ const TICK: Duration = Duration::from_millis(500);
 const RETRY: Duration = Duration::from_secs(10);
 
 /// Starts the thread. It ends when every sender of requests is gone.
-pub fn start(shared: Arc<Shared>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<JoinHandle<()>> {
+pub fn start(shared: Arc<Engine>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<JoinHandle<()>> {
     let committer = Committer { shared, journal, packing: None, since: Instant::now(), retry_at: None, unsynced: None, pack_all: Vec::new() };
     std::thread::Builder::new().name("committer".into()).spawn(move || committer.run(&requests))
 }
@@ -55,7 +55,7 @@ struct Packing {
 }
 
 struct Committer {
-    shared: Arc<Shared>,
+    shared: Arc<Engine>,
     journal: Journal,
     packing: Option<Packing>,
     /// Since when points wait to be packed.
@@ -221,7 +221,7 @@ impl Committer {
             None if points > 0 && is_due && self.shared.closed().is_none() => match self.freeze() {
                 Ok(frozen) => frozen,
                 Err(error) => {
-                    tracing::error!(%error, "a new journal file could not be begun; the old one goes on");
+                    tracing::error!(%error, "a new journal file could not be created; the current one is still used");
                     self.retry_later(&error);
                     return;
                 }

@@ -17,7 +17,7 @@ use fenetre_core::{
 use crate::{
     catalogue::definitions::{Savings, Written},
     compact::respan,
-    engine::{Shared, Spans, losses},
+    engine::{Engine, Spans, losses},
     error::StoreError,
     head::{Generation, Sorted},
     journal,
@@ -27,7 +27,7 @@ use crate::{
 };
 
 /// Packs the oldest frozen generation, takes it out of the head, and removes its journal file.
-pub fn pack(shared: &Shared, generation: &Generation) -> Result<(), StoreError> {
+pub fn pack(shared: &Engine, generation: &Generation) -> Result<(), StoreError> {
     let began = std::time::Instant::now();
     let (points, partitions) = write_blocks(shared, generation)?;
     // The file first, and for good: from the moment at which the generation is forgotten, compaction may merge its blocks with older
@@ -40,7 +40,7 @@ pub fn pack(shared: &Shared, generation: &Generation) -> Result<(), StoreError> 
 }
 
 /// Writes a generation's points into their partitions; says how many points and partitions these were.
-fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usize), StoreError> {
+fn write_blocks(shared: &Engine, generation: &Generation) -> Result<(usize, usize), StoreError> {
     split_full(shared, generation)?;
     let _spans = shared.spans.read_recursive();
     let buffers = generation.buffers.read();
@@ -53,7 +53,7 @@ fn write_blocks(shared: &Shared, generation: &Generation) -> Result<(usize, usiz
     let (mut partitions, mut saved, mut written) = (0, Savings::new(), Written::new());
     for (dataset, all) in &of_dataset {
         if let Some(rollups) = shared.rollups.of(shared, *dataset)? {
-            let taken = crate::levels::taken(&shared.catalogue.read(), *dataset);
+            let taken = crate::levels::resolve_policies(&shared.catalogue.read(), *dataset);
             rollups.note_packing(&taken, all, generation.number)?;
         }
         let is_counter = shared.counters(*dataset);
@@ -97,7 +97,7 @@ fn thinned(points: Points<'_>, thinning: &Thinning) -> Columns {
 }
 
 /// Splits partitions of more than a week for which a generation brings too many points.
-fn split_full(shared: &Shared, generation: &Generation) -> Result<(), StoreError> {
+fn split_full(shared: &Engine, generation: &Generation) -> Result<(), StoreError> {
     let mut to_come: BTreeMap<(DatasetId, Span), u64> = BTreeMap::new();
     {
         let buffers = generation.buffers.read();
@@ -125,7 +125,7 @@ fn split_full(shared: &Shared, generation: &Generation) -> Result<(), StoreError
 /// Which stretches of which series go into each span.
 type Pieces = BTreeMap<Span, Vec<(usize, Range<usize>)>>;
 
-fn by_span(shared: &Shared, dataset: DatasetId, all: &[(SeriesId, Sorted<'_>)]) -> Pieces {
+fn by_span(shared: &Engine, dataset: DatasetId, all: &[(SeriesId, Sorted<'_>)]) -> Pieces {
     let (mut pieces, mut chosen, longest) = (Pieces::new(), Spans::new(), respan::longest(shared, dataset));
     for (place, (_, points)) in all.iter().enumerate() {
         let times = points.points().times;

@@ -14,10 +14,10 @@ use fenetre_core::{
 
 use hashbrown::HashMap;
 
-use crate::{engine::Shared, error::StoreError, journal::entry::Entry};
+use crate::{engine::Engine, error::StoreError, journal::entry::Entry};
 
 /// The most series and partitions that are looked at together for one batch.
-const MOST_LOOKS: usize = 2_000;
+const MAX_LOOKS: usize = 2_000;
 
 /// Blocks of all generations: what is packed and still in memory is found twice, and counts once.
 const EVERY_GENERATION: u64 = u64::MAX >> 1;
@@ -26,7 +26,7 @@ const EVERY_GENERATION: u64 = u64::MAX >> 1;
 type Instants = Vec<(SeriesId, Vec<Nanos>)>;
 
 /// Counts; none where that is too much to look for.
-pub fn count(shared: &Shared, dataset: DatasetId, entry: &Entry) -> Result<Option<u64>, StoreError> {
+pub fn count(shared: &Engine, dataset: DatasetId, entry: &Entry) -> Result<Option<u64>, StoreError> {
     let (mut replaced, instants) = within(entry);
     let Some((first, last)) = ends(&instants) else { return Ok(Some(replaced)) };
     let mut older = Vec::new();
@@ -35,7 +35,7 @@ pub fn count(shared: &Shared, dataset: DatasetId, entry: &Entry) -> Result<Optio
         let inside = instants.iter().filter(|(_, times)| times.last().is_some_and(|last| *last >= partition.span.start));
         let reaching = partition.reaching(inside.filter_map(|(series, times)| Some((*series, *times.first()?))))?;
         older.extend(reaching.into_iter().filter_map(|series| Some((*places.get(&series)?, Arc::clone(partition)))));
-        if older.len() > MOST_LOOKS {
+        if older.len() > MAX_LOOKS {
             return Ok(None);
         }
     }

@@ -10,9 +10,9 @@ use fenetre_core::{
 };
 
 use crate::{
-    bin::{self, Noun},
+    bin::{self, BinItemKind},
     disk::files::{bytes_on_disk, folder_bytes},
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
     journal,
     levels::LevelSize,
@@ -96,7 +96,7 @@ pub struct PartitionSize {
 }
 
 /// Sizes of everything.
-pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
+pub fn report(store: &Engine, now: Nanos) -> Result<StorageReport, StoreError> {
     let journals = journal::files(&store.files.journals())?;
     let of = |dataset: &Dataset| (dataset.id, dataset.name.to_string(), dataset.folder.to_string());
     let names: Vec<(DatasetId, String, String)> = store.catalogue.read().datasets().map(of).collect();
@@ -117,7 +117,7 @@ pub fn report(store: &Shared, now: Nanos) -> Result<StorageReport, StoreError> {
             });
         }
         let binned = bin::list(store)?;
-        let in_bin = binned.iter().filter(|item| item.dataset_id == id && item.noun != Noun::Metric);
+        let in_bin = binned.iter().filter(|item| item.dataset_id == id && item.kind != BinItemKind::Metric);
         let [day, week, month] = [1, 7, 30].map(|days| store.definitions.written(id, days));
         datasets.push(DatasetSize {
             levels: store.rollups.of(store, id)?.map_or(Ok(Vec::new()), |rollups| rollups.sizes(store.now()))?,
@@ -206,7 +206,7 @@ pub struct MetricSize {
 }
 
 /// What each metric takes of the partitions, the most first.
-pub fn metrics(store: &Shared) -> Result<Vec<MetricSize>, StoreError> {
+pub fn metrics(store: &Engine) -> Result<Vec<MetricSize>, StoreError> {
     let snapshot = store.snapshot();
     let mut all = Vec::new();
     let datasets: Vec<DatasetId> = store.catalogue.read().datasets().map(|dataset| dataset.id).collect();

@@ -6,7 +6,7 @@ use fenetre_core::{block::Columns, model::DatasetId, summary::Summary, time::for
 
 use crate::{
     disk::sqlite::{self, Use},
-    engine::Shared,
+    engine::Engine,
     error::{Context, StoreError},
     levels,
     partition::Partition,
@@ -27,19 +27,19 @@ pub struct Verified {
     pub faulty: u64,
 }
 
-const TOLD_FAULTS: usize = 100;
+const MAX_FAULTS: usize = 100;
 
 impl Verified {
     pub(crate) fn add_fault(&mut self, fault: String) {
         self.faulty += 1;
-        if self.faults.len() < TOLD_FAULTS {
+        if self.faults.len() < MAX_FAULTS {
             self.faults.push(fault);
         }
     }
 }
 
 /// Checks the catalogue, and the records of each dataset's rollups.
-pub fn verify_records(store: &Shared) -> Result<Verified, StoreError> {
+pub fn verify_records(store: &Engine) -> Result<Verified, StoreError> {
     let mut found = Verified::default();
     let catalogue = store.files.catalogue();
     store.definitions.check_integrity()?.into_iter().for_each(|fault| found.add_fault(format!("{}: {fault}", catalogue.display())));
@@ -60,7 +60,7 @@ pub fn check_integrity(path: &Path, file_use: Use, found: &mut Verified) {
 }
 
 /// Decodes every block of a partition, and compares what its summary and its row say with its points.
-pub fn verify(store: &Shared, dataset: DatasetId, partition: &Partition) -> Result<Verified, StoreError> {
+pub fn verify(store: &Engine, dataset: DatasetId, partition: &Partition) -> Result<Verified, StoreError> {
     let is_counter = store.counters(dataset);
     let mut found = Verified::default();
     let name = partition.path().display();

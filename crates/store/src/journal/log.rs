@@ -19,7 +19,7 @@ const FRAME_HEADER: usize = 24;
 /// The lowest bit is set if checksums read words in big-endian order.
 const MAGIC: u32 = 0x377f_0682;
 /// Bytes of the largest page.
-const MOST_PAGE: u32 = 65_536;
+const MAX_PAGE: u32 = 65_536;
 
 /// A checksum over words, eight bytes at a time, going on from another.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -79,7 +79,7 @@ impl Frames {
         let (magic, page) = (be(&header), be(&header[8..]));
         let is_big_endian = magic & 1 == 1;
         let sum = Sum(0, 0).over(&header[..24], is_big_endian);
-        if magic & !1 != MAGIC || !page.is_power_of_two() || page > MOST_PAGE || sum != Sum::of(&header[24..]) {
+        if magic & !1 != MAGIC || !page.is_power_of_two() || page > MAX_PAGE || sum != Sum::of(&header[24..]) {
             return Ok(None);
         }
         let mut salts = [0; 8];

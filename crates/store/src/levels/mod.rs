@@ -108,7 +108,7 @@ pub fn makes_anew(before: &RollupPolicy, after: &RollupPolicy) -> bool {
 
 /// How the work on a dataset goes.
 #[derive(Clone, Debug, Default)]
-pub struct Told {
+pub struct RollupStatus {
     /// Windows that were made since the start, those that were made again among them.
     pub made: u64,
     /// Windows that were made again.
@@ -137,7 +137,7 @@ pub struct DatasetRollups {
     pub state: RwLock<State>,
     files: RwLock<BTreeMap<LevelKey, Arc<LevelFiles>>>,
     pub folder: PathBuf,
-    pub told: Mutex<Told>,
+    pub told: Mutex<RollupStatus>,
 }
 
 /// The rollups of all datasets, opened when they are first asked for.
@@ -153,7 +153,7 @@ pub struct LevelOf {
 }
 
 /// A policy, and the series that it takes with the rules that theirs are made by.
-pub struct Taken {
+pub struct ResolvedPolicy {
     pub name: String,
     pub policy: RollupPolicy,
     pub levels: Vec<LevelOf>,
@@ -162,12 +162,12 @@ pub struct Taken {
 }
 
 /// What the policies of a dataset take, as the catalogue stands now.
-pub fn taken(catalogue: &Catalogue, id: DatasetId) -> Vec<Taken> {
+pub fn resolve_policies(catalogue: &Catalogue, id: DatasetId) -> Vec<ResolvedPolicy> {
     let Some(dataset) = catalogue.dataset_by_id(id) else { return Vec::new() };
-    dataset.rollups.iter().map(|(name, policy)| taken_by(dataset, name, policy)).collect()
+    dataset.rollups.iter().map(|(name, policy)| resolve_policy(dataset, name, policy)).collect()
 }
 
-fn taken_by(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> Taken {
+fn resolve_policy(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> ResolvedPolicy {
     let (mut series, mut metrics) = (Vec::new(), Vec::new());
     for metric in dataset.metrics().filter(|metric| policy.takes(metric)) {
         metrics.push(metric.id);
@@ -182,7 +182,7 @@ fn taken_by(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> Taken {
     series.sort_unstable_by_key(|(id, _)| *id);
     let level = |(level, keep_for): (Level, Option<Span>)| LevelOf { key: (name.to_owned(), level.width().to_string()), level, keep_for };
     let levels = policy.levels(dataset).into_iter().map(level).collect();
-    Taken { name: name.to_owned(), policy: policy.clone(), levels, series, metrics }
+    ResolvedPolicy { name: name.to_owned(), policy: policy.clone(), levels, series, metrics }
 }
 
 impl DatasetRollups {
@@ -203,7 +203,7 @@ impl DatasetRollups {
     }
 
     /// Records the files that must exist from now on.
-    pub fn note_files(&self, policies: &[Taken]) -> Result<(), StoreError> {
+    pub fn note_files(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         let mut there = BTreeSet::new();
         for level in policies.iter().flat_map(|policy| &policy.levels) {
             there.extend(self.level_files(level)?.starts().into_iter().map(|start| (level.key.clone(), start)));
@@ -220,7 +220,7 @@ impl DatasetRollups {
     }
 
     /// How the work goes.
-    pub fn told(&self) -> Told {
+    pub fn told(&self) -> RollupStatus {
         self.told.lock().clone()
     }
 
@@ -265,7 +265,7 @@ impl DatasetRollups {
 
     /// What each level takes on the disk.
     pub fn sizes(&self, now: Nanos) -> Result<Vec<LevelSize>, StoreError> {
-        let policies = taken(&self.catalogue.read(), self.dataset);
+        let policies = resolve_policies(&self.catalogue.read(), self.dataset);
         policies.iter().flat_map(|policy| &policy.levels).map(|level| self.size(level, now)).collect()
     }
 
@@ -288,7 +288,7 @@ impl DatasetRollups {
     }
 
     /// Puts marks where points that are about to be packed fall into what levels stand for. On stable storage when this returns.
-    pub fn note_packing(&self, taken: &[Taken], all: &[(SeriesId, Sorted<'_>)], generation: u64) -> Result<(), StoreError> {
+    pub fn note_packing(&self, taken: &[ResolvedPolicy], all: &[(SeriesId, Sorted<'_>)], generation: u64) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
         let mut marks: Vec<(SeriesId, Mark)> = Vec::new();
         {
@@ -334,7 +334,7 @@ impl DatasetRollups {
 
     /// Copies all windows below another folder; gives the copies. `go_on` is asked before each file. Nobody is to make or remove any meanwhile.
     pub fn copy_windows(&self, folder: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<Vec<PathBuf>, StoreError> {
-        let policies = taken(&self.catalogue.read(), self.dataset);
+        let policies = resolve_policies(&self.catalogue.read(), self.dataset);
         let mut copies = Vec::new();
         for level in policies.iter().flat_map(|policy| &policy.levels) {
             let folder = folder.join(&level.key.0).join(&level.key.1);
@@ -344,14 +344,14 @@ impl DatasetRollups {
     }
 
     /// Keeps marks from being put, and with them points from being packed, as long as it is held.
-    pub fn quiet(&self) -> Quiet<'_> {
-        Quiet(self.turn.lock())
+    pub fn quiet(&self) -> MarksPaused<'_> {
+        MarksPaused(self.turn.lock())
     }
 
     /// Removes all that was made of some series, for good.
     pub fn erase(&self, series: &[SeriesId]) -> Result<(), StoreError> {
         let _alone = self.alone();
-        let policies = taken(&self.catalogue.read(), self.dataset);
+        let policies = resolve_policies(&self.catalogue.read(), self.dataset);
         for level in policies.iter().flat_map(|policy| &policy.levels) {
             self.level_files(level)?.remove(series)?;
         }
@@ -364,7 +364,9 @@ impl DatasetRollups {
     /// What would be lost for good if a policy were changed, or dropped: levels that go, that tell of points that have gone, and that no finer level stays for.
     /// `floor` says from when on the points of a metric are all there.
     pub fn losses(&self, name: &str, after: Option<&RollupPolicy>, floor: impl Fn(MetricId) -> Nanos) -> Result<Vec<LevelLoss>, StoreError> {
-        let Some(policy) = taken(&self.catalogue.read(), self.dataset).into_iter().find(|policy| policy.name == name) else { return Ok(Vec::new()) };
+        let Some(policy) = resolve_policies(&self.catalogue.read(), self.dataset).into_iter().find(|policy| policy.name == name) else {
+            return Ok(Vec::new());
+        };
         let after = after.filter(|after| !makes_anew(&policy.policy, after));
         let stays = |level: &LevelOf| after.is_some_and(|after| after.levels.iter().any(|kept| kept.width.to_string() == level.key.1));
         let members = self.state.read().members.get(name).cloned().unwrap_or_default();
@@ -430,9 +432,9 @@ impl DatasetRollups {
 }
 
 /// Keeps marks from being put.
-pub struct Quiet<'r>(MutexGuard<'r, Progress>);
+pub struct MarksPaused<'r>(MutexGuard<'r, Progress>);
 
-impl Quiet<'_> {
+impl MarksPaused<'_> {
     /// Copies what is told of levels into a folder; gives the copy.
     pub fn copy_to(&self, folder: &Path) -> Result<PathBuf, StoreError> {
         use crate::error::Context;

@@ -7,7 +7,7 @@ use std::{
 
 use fenetre_core::{
     catalogue::Catalogue,
-    keeping::{Limits, Place, Policies, Said},
+    keeping::{LimitSettings, Limits, Policies, Scope},
     model::{DatasetId, MetricId},
     time::{Nanos, zone},
 };
@@ -28,34 +28,34 @@ use crate::{
 const RETENTION: &str = "retention";
 
 /// What the file says, and what was said live.
-pub struct PolicyBook {
+pub struct RetentionSettings {
     file: RwLock<Arc<FileRetention>>,
-    live: RwLock<Arc<BTreeMap<Place, Said>>>,
+    live: RwLock<Arc<BTreeMap<Scope, LimitSettings>>>,
 }
 
-fn name_of(place: Place) -> String {
+fn name_of(place: Scope) -> String {
     match place {
-        Place::Store => "store".to_owned(),
-        Place::Dataset(dataset) => format!("d{}", dataset.0),
-        Place::Metric(dataset, metric) => format!("d{}.m{}", dataset.0, metric.0),
+        Scope::Store => "store".to_owned(),
+        Scope::Dataset(dataset) => format!("d{}", dataset.0),
+        Scope::Metric(dataset, metric) => format!("d{}.m{}", dataset.0, metric.0),
     }
 }
 
-fn place_of(name: &str) -> Option<Place> {
+fn place_of(name: &str) -> Option<Scope> {
     if name == "store" {
-        return Some(Place::Store);
+        return Some(Scope::Store);
     }
     let id = |text: &str, mark: char| text.strip_prefix(mark)?.parse().ok();
     match name.split_once('.') {
-        None => id(name, 'd').map(|dataset| Place::Dataset(DatasetId(dataset))),
-        Some((dataset, metric)) => Some(Place::Metric(DatasetId(id(dataset, 'd')?), MetricId(id(metric, 'm')?))),
+        None => id(name, 'd').map(|dataset| Scope::Dataset(DatasetId(dataset))),
+        Some((dataset, metric)) => Some(Scope::Metric(DatasetId(id(dataset, 'd')?), MetricId(id(metric, 'm')?))),
     }
 }
 
-impl PolicyBook {
+impl RetentionSettings {
     /// Reads what was said.
     pub fn open(definitions: &Definitions, file: FileRetention) -> Result<Self, StoreError> {
-        let said = |(name, said, _): (String, Said, Nanos)| {
+        let said = |(name, said, _): (String, LimitSettings, Nanos)| {
             let place = place_of(&name).ok_or_else(|| definitions.damaged(RETENTION, &name, &"it names no place"))?;
             Ok::<_, StoreError>((place, said))
         };
@@ -69,12 +69,12 @@ impl PolicyBook {
     }
 
     /// What was said live of a place.
-    pub fn live(&self, place: Place) -> Said {
+    pub fn live(&self, place: Scope) -> LimitSettings {
         self.live.read().get(&place).copied().unwrap_or_default()
     }
 
     /// Says something of a place, in place of what was said of it; where that is nothing, the file's word holds again.
-    pub fn set(&self, definitions: &Definitions, place: Place, said: Said, now: Nanos) -> Result<(), StoreError> {
+    pub fn set(&self, definitions: &Definitions, place: Scope, said: LimitSettings, now: Nanos) -> Result<(), StoreError> {
         let mut live = self.live.write();
         let mut changed = BTreeMap::clone(&live);
         if said.is_nothing() {
@@ -90,24 +90,24 @@ impl PolicyBook {
     }
 }
 
-impl PolicyBook {
+impl RetentionSettings {
     /// What is said by file and live, places of the file by the ids that their names have today.
     pub fn policies(&self, catalogue: &SharedCatalogue) -> Policies {
         let file = Arc::clone(&self.file.read());
         let mut by_place = BTreeMap::new();
-        let mut put = |place: Place, said: Said| {
+        let mut put = |place: Scope, said: LimitSettings| {
             if !said.is_nothing() {
                 by_place.insert(place, said);
             }
         };
-        put(Place::Store, file.store);
+        put(Scope::Store, file.store);
         let catalogue = catalogue.read();
         for (name, of_dataset) in &file.datasets {
             let Some(dataset) = catalogue.dataset_by_any_name(name) else { continue };
-            put(Place::Dataset(dataset.id), of_dataset.said);
+            put(Scope::Dataset(dataset.id), of_dataset.said);
             for (name, said) in &of_dataset.metrics {
                 if let Some(metric) = dataset.metric_by_any_name(name) {
-                    put(Place::Metric(dataset.id, metric.id), *said);
+                    put(Scope::Metric(dataset.id, metric.id), *said);
                 }
             }
         }
@@ -121,19 +121,19 @@ impl PolicyBook {
         }
         let policies = self.policies(catalogue);
         let tz = zone_of(&catalogue.read(), id);
-        let at = |place: Place| horizon(&policies.in_force(place, now, &tz), now, &tz);
-        let of_metric = |place: Place| match place {
-            Place::Metric(dataset, metric) if dataset == id => Some((metric, at(place)?)),
+        let at = |place: Scope| horizon(&policies.in_force(place, now, &tz), now, &tz);
+        let of_metric = |place: Scope| match place {
+            Scope::Metric(dataset, metric) if dataset == id => Some((metric, at(place)?)),
             _ => None,
         };
         let metrics: HashMap<MetricId, Nanos> = places(&policies).into_iter().filter_map(of_metric).collect();
-        Horizons { dataset: at(Place::Dataset(id)), metrics }
+        Horizons { dataset: at(Scope::Dataset(id)), metrics }
     }
 }
 
 /// Places with limits of their own, by file or live.
-pub fn places(policies: &Policies) -> Vec<Place> {
-    let mut places: Vec<Place> = policies.file.keys().chain(policies.live.keys()).copied().collect();
+pub fn places(policies: &Policies) -> Vec<Scope> {
+    let mut places: Vec<Scope> = policies.file.keys().chain(policies.live.keys()).copied().collect();
     places.sort_unstable();
     places.dedup();
     places

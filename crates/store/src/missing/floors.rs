@@ -48,7 +48,7 @@ fn add(stretches: &mut Stretches, dropped: Dropped) {
 
 /// Where points are gone, of each dataset.
 #[derive(Default)]
-pub struct Floors {
+pub struct RetainedFrom {
     /// For good.
     erased: RwLock<BTreeMap<DatasetId, Stretches>>,
     /// In the bin, from where they may come back, or lost with their file.
@@ -56,13 +56,13 @@ pub struct Floors {
 }
 
 /// From when on the points of each series of a dataset are all there.
-pub struct SeriesFloors {
+pub struct SeriesRetainedFrom {
     dataset: Nanos,
     /// Series of metrics that were trimmed, in order.
     own: Vec<(Vec<SeriesId>, Nanos)>,
 }
 
-impl SeriesFloors {
+impl SeriesRetainedFrom {
     /// Of a series.
     pub fn of(&self, id: SeriesId) -> Nanos {
         self.own.iter().filter(|(series, _)| series.binary_search(&id).is_ok()).map(|(_, floor)| *floor).fold(self.dataset, Nanos::max)
@@ -94,7 +94,7 @@ pub fn note_erased(definitions: &Definitions, dataset: DatasetId, dropped: Dropp
     definitions.put_document(ERASED, &Document { name: dataset.0.to_string(), body, changed: 0 })
 }
 
-impl Floors {
+impl RetainedFrom {
     /// Reads what is erased. What is in the bin, or lost, comes with [`Self::set_missing`].
     pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
         let floors = Self::default();
@@ -125,10 +125,10 @@ impl Floors {
     }
 
     /// Of every series of a dataset.
-    pub fn of_series(&self, trims: &Trims, catalogue: &SharedCatalogue, dataset: DatasetId) -> SeriesFloors {
+    pub fn of_series(&self, trims: &Trims, catalogue: &SharedCatalogue, dataset: DatasetId) -> SeriesRetainedFrom {
         let own = trims.metrics(dataset).into_iter();
         let own = own.map(|metric| (series_of(catalogue, dataset, metric), self.of(trims, dataset, metric))).collect();
-        SeriesFloors { dataset: self.of_dataset(dataset), own }
+        SeriesRetainedFrom { dataset: self.of_dataset(dataset), own }
     }
 
     /// Points were erased for good.

@@ -51,9 +51,9 @@ impl Trim {
 
 /// From when on queries see the points of series that were trimmed.
 #[derive(Debug, Default)]
-pub struct Hidden(BTreeMap<DatasetId, Vec<(Vec<SeriesId>, Nanos)>>);
+pub struct TrimmedRanges(BTreeMap<DatasetId, Vec<(Vec<SeriesId>, Nanos)>>);
 
-impl Hidden {
+impl TrimmedRanges {
     /// Of some series, first instants that are seen; none where all of them are seen from the first on.
     pub fn of(&self, dataset: DatasetId, series: &[SeriesId]) -> Option<Vec<Nanos>> {
         let trimmed = self.0.get(&dataset)?;
@@ -67,7 +67,7 @@ impl Hidden {
 #[derive(Default)]
 pub struct Trims {
     all: RwLock<BTreeMap<String, Trim>>,
-    hidden: RwLock<Arc<Hidden>>,
+    hidden: RwLock<Arc<TrimmedRanges>>,
 }
 
 /// Where trims are recorded.
@@ -85,7 +85,7 @@ impl Trims {
     }
 
     /// From when on queries that begin now see points.
-    pub fn hidden(&self) -> Arc<Hidden> {
+    pub fn hidden(&self) -> Arc<TrimmedRanges> {
         Arc::clone(&self.hidden.read())
     }
 
@@ -151,13 +151,13 @@ impl Trims {
     }
 }
 
-fn hidden(all: &BTreeMap<String, Trim>, catalogue: &Catalogue) -> Hidden {
+fn hidden(all: &BTreeMap<String, Trim>, catalogue: &Catalogue) -> TrimmedRanges {
     let mut from: BTreeMap<(u32, u32), Nanos> = BTreeMap::new();
     for trim in all.values().filter(|trim| !trim.is_moved) {
         let known = from.entry((trim.dataset, trim.metric)).or_insert(trim.until);
         *known = trim.until.max(*known);
     }
-    let mut hidden = Hidden::default();
+    let mut hidden = TrimmedRanges::default();
     for ((dataset, metric), until) in from {
         let home = catalogue.dataset_by_id(DatasetId(dataset));
         if let Some((home, metric)) = home.and_then(|home| Some((home, home.metric_by_id(MetricId(metric))?))) {

@@ -96,14 +96,14 @@ struct Index {
 #[derive(Clone, Copy, Debug)]
 pub struct Block {
     /// Where it lies.
-    pub place: Place,
+    pub place: BlockRef,
     /// What it holds in sum; none where that cannot be read.
     pub summary: Option<Summary>,
 }
 
 /// Where a block lies, without its points.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Place {
+pub struct BlockRef {
     pub id: i64,
     pub start: Nanos,
     pub end: Nanos,
@@ -111,7 +111,7 @@ pub struct Place {
     pub count: u64,
 }
 
-impl Place {
+impl BlockRef {
     /// Of a row with its columns in this order: id, start, end, generation, count.
     fn of(row: &Row<'_>) -> rusqlite::Result<Self> {
         let number = |column: usize| row.get::<_, i64>(column).map(i64::cast_unsigned);
@@ -388,7 +388,7 @@ impl<'c> Reading<'c> {
         let text = "SELECT id, start, end, generation, count, summary FROM block WHERE series = ?1 ORDER BY start, generation";
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let rows = statement.query_map([series.0], |row| {
-            let place = Place::of(row)?;
+            let place = BlockRef::of(row)?;
             let bytes = row.get_ref(5)?.as_blob().unwrap_or_default();
             Ok(Block { place, summary: Summary::from_bytes(bytes, place.count, place.start, place.end).ok() })
         });
@@ -397,24 +397,24 @@ impl<'c> Reading<'c> {
 
     /// Where the blocks of a series are that have instants in `range`, of generations before one, in order of their starts. Read from the
     /// index alone.
-    pub fn places(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<Vec<Place>, StoreError> {
+    pub fn places(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<Vec<BlockRef>, StoreError> {
         let text = "SELECT id, start, end, generation, count FROM block
                     WHERE series = ?1 AND start < ?2 AND end >= ?3 AND generation < ?4 ORDER BY start, generation";
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let values = params![series.0, range.end, range.start, before.cast_signed()];
-        let rows = statement.query_map(values, Place::of);
+        let rows = statement.query_map(values, BlockRef::of);
         rows.and_then(Iterator::collect).at("read", self.path)
     }
 
     /// Every series with the places of its blocks of generations before one, by id.
-    pub fn all_places(&self, before: u64, mut each: impl FnMut(SeriesId, &[Place]) -> Result<(), StoreError>) -> Result<(), StoreError> {
+    pub fn all_places(&self, before: u64, mut each: impl FnMut(SeriesId, &[BlockRef]) -> Result<(), StoreError>) -> Result<(), StoreError> {
         let text = "SELECT id, start, end, generation, count, series FROM block WHERE generation < ?1 ORDER BY series, start, generation";
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         let mut rows = statement.query([before.cast_signed()]).at("read", self.path)?;
         let (mut series, mut places) = (None, Vec::new());
         while let Some(row) = rows.next().at("read", self.path)? {
             let of = SeriesId(row.get(5).at("read", self.path)?);
-            let place = Place::of(row).at("read", self.path)?;
+            let place = BlockRef::of(row).at("read", self.path)?;
             if let Some(before) = series.replace(of)
                 && before != of
             {
@@ -427,7 +427,7 @@ impl<'c> Reading<'c> {
     }
 
     /// The summary of a block.
-    pub fn summary(&self, place: &Place) -> Result<Summary, StoreError> {
+    pub fn summary(&self, place: &BlockRef) -> Result<Summary, StoreError> {
         let mut statement = self.connection.prepare_cached("SELECT summary FROM block WHERE id = ?1").at("read", self.path)?;
         let mut rows = statement.query([place.id]).at("read", self.path)?;
         let row = rows.next().at("read", self.path)?.ok_or_else(|| self.damaged("a block of its index is missing"))?;
@@ -437,7 +437,7 @@ impl<'c> Reading<'c> {
     }
 
     /// Appends the points of a block.
-    pub fn decode(&self, series: SeriesId, place: &Place, out: &mut Columns) -> Result<(), StoreError> {
+    pub fn decode(&self, series: SeriesId, place: &BlockRef, out: &mut Columns) -> Result<(), StoreError> {
         let mut statement = self.connection.prepare_cached("SELECT bytes FROM block WHERE id = ?1").at("read", self.path)?;
         let mut rows = statement.query([place.id]).at("read", self.path)?;
         let row = rows.next().at("read", self.path)?.ok_or_else(|| self.damaged("a block of its index is missing"))?;
@@ -465,7 +465,7 @@ impl<'c> Reading<'c> {
     }
 
     /// Bytes of a block and its summary.
-    pub fn bytes_of(&self, place: &Place) -> Result<u64, StoreError> {
+    pub fn bytes_of(&self, place: &BlockRef) -> Result<u64, StoreError> {
         let text = "SELECT length(bytes) + length(summary) FROM block WHERE id = ?1";
         let mut statement = self.connection.prepare_cached(text).at("read", self.path)?;
         statement.query_row([place.id], |row| row.get::<_, i64>(0)).map(i64::cast_unsigned).at("read", self.path)
@@ -523,7 +523,7 @@ impl Writing<'_> {
     }
 
     /// Adds a block of another partition as it is.
-    pub fn copy(&self, from: &Reading<'_>, series: SeriesId, place: &Place) -> Result<(), StoreError> {
+    pub fn copy(&self, from: &Reading<'_>, series: SeriesId, place: &BlockRef) -> Result<(), StoreError> {
         let mut look = from.connection.prepare_cached("SELECT summary, bytes FROM block WHERE id = ?1").at("read", from.path)?;
         let mut rows = look.query([place.id]).at("read", from.path)?;
         let row = rows.next().at("read", from.path)?.ok_or_else(|| from.damaged("a block of its index is missing"))?;
@@ -540,7 +540,7 @@ impl Writing<'_> {
     }
 
     /// Removes blocks.
-    pub fn remove(&self, places: &[Place]) -> Result<(), StoreError> {
+    pub fn remove(&self, places: &[BlockRef]) -> Result<(), StoreError> {
         let mut remove = self.transaction.prepare_cached("DELETE FROM block WHERE id = ?1").at("write", self.path)?;
         places.iter().try_for_each(|place| remove.execute([place.id]).map(|_| ()).at("write", self.path))
     }

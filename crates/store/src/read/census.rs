@@ -12,7 +12,7 @@ use fenetre_core::{
 };
 
 use crate::{
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
     head::Snapshot,
     partition::{
@@ -33,7 +33,7 @@ pub struct Latest {
 }
 
 /// Points of every series of a dataset that has any.
-pub fn counts(store: &Shared, dataset: DatasetId) -> Result<BTreeMap<SeriesId, SeriesCount>, StoreError> {
+pub fn counts(store: &Engine, dataset: DatasetId) -> Result<BTreeMap<SeriesId, SeriesCount>, StoreError> {
     let snapshot = store.snapshot();
     let in_memory = snapshot.series_of(dataset).into_iter().filter(|series| series.is_whole());
     let fresh: Vec<(SeriesId, Columns)> = in_memory.map(|series| (series, snapshot.columns(series, TimeRange::ALL))).collect();
@@ -105,7 +105,7 @@ pub fn packed_counts(partition: &Partition, snapshot: &Snapshot) -> Result<Arc<S
 }
 
 /// The latest point of a series up to `now`, if there is one. Later points come from a wrong clock.
-pub fn latest(store: &Shared, dataset: DatasetId, series: &Series, now: Nanos) -> Result<Option<Latest>, StoreError> {
+pub fn latest(store: &Engine, dataset: DatasetId, series: &Series, now: Nanos) -> Result<Option<Latest>, StoreError> {
     let source = StoreSource::new(store, store.snapshot());
     let range = TimeRange { start: Nanos::MIN, end: now.saturating_add(1) };
     let found = source.outermost(dataset, &[series.id], range, End::Latest);
@@ -126,7 +126,7 @@ pub fn latest(store: &Shared, dataset: DatasetId, series: &Series, now: Nanos) -
 }
 
 /// What a series says at an instant at which it has a point.
-fn value_at(store: &Shared, snapshot: &Snapshot, dataset: DatasetId, series: SeriesId, time: Nanos) -> Result<(f64, i16), StoreError> {
+fn value_at(store: &Engine, snapshot: &Snapshot, dataset: DatasetId, series: SeriesId, time: Nanos) -> Result<(f64, i16), StoreError> {
     let range = TimeRange { start: time, end: time.saturating_add(1) };
     let mut columns = snapshot.columns(series, range);
     for partition in store.partitions_of(dataset, range).iter() {
@@ -153,7 +153,7 @@ fn value_at(store: &Shared, snapshot: &Snapshot, dataset: DatasetId, series: Ser
 }
 
 /// Names of the metrics that have points in the partitions of a range.
-pub fn metrics_in(store: &Shared, dataset: DatasetId, range: TimeRange) -> Result<Vec<String>, StoreError> {
+pub fn metrics_in(store: &Engine, dataset: DatasetId, range: TimeRange) -> Result<Vec<String>, StoreError> {
     let mut there = roaring::RoaringBitmap::new();
     let snapshot = store.snapshot();
     for partition in store.partitions_of(dataset, range).iter() {

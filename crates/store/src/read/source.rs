@@ -22,23 +22,23 @@ use fenetre_core::{
 use parking_lot::Mutex;
 
 use crate::{
-    engine::{Partitions, Shared, partitions_in},
+    engine::{Engine, Partitions, partitions_in},
     error::StoreError,
     head::Snapshot,
     levels::{LevelFiles, LevelKey},
-    missing::trims::Hidden,
+    missing::trims::TrimmedRanges,
     partition::{
-        Block, Place, Reading,
+        Block, BlockRef, Reading,
         merge::{Sweep, merge},
     },
 };
 
 /// The store as a source of points: everything that was acknowledged before it was made, and nothing that came later.
 pub struct StoreSource<'s> {
-    pub(crate) shared: &'s Shared,
+    pub(crate) shared: &'s Engine,
     pub(crate) snapshot: Snapshot,
     partitions: Arc<Partitions>,
-    hidden: Arc<Hidden>,
+    hidden: Arc<TrimmedRanges>,
     /// Files of the levels that it was told of.
     pub(crate) levels: Mutex<HashMap<(DatasetId, LevelKey), Arc<LevelFiles>>>,
     /// What was read beyond what visitors saw.
@@ -56,7 +56,7 @@ struct Unseen {
 
 impl<'s> StoreSource<'s> {
     /// What is there now, of the points of a moment.
-    pub(crate) fn new(shared: &'s Shared, snapshot: Snapshot) -> Self {
+    pub(crate) fn new(shared: &'s Engine, snapshot: Snapshot) -> Self {
         // Whoever sees the partitions of a moment sees what was hidden before it.
         let partitions = shared.partitions();
         Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), levels: Mutex::default(), unseen: Unseen::default() }
@@ -182,7 +182,7 @@ impl StoreSource<'_> {
                     self.unseen.skipped.fetch_add(outside, Ordering::Relaxed);
                     let visit: Take<'_> = &mut |run| visit(at, run);
                     ended = overlapping(&blocks).try_for_each(|group| match group {
-                        [alone] => fresh.meet_block(reading, *series, alone, visit),
+                        [alone] => fresh.emit_block(reading, *series, alone, visit),
                         several => fresh.meet_blocks(reading, *series, several, visit),
                     });
                     if ended.is_err() {
@@ -193,7 +193,7 @@ impl StoreSource<'_> {
             })?;
             ended?;
         }
-        fresh.iter_mut().enumerate().try_for_each(|(at, fresh)| fresh.give_rest(&mut |run| visit(at, run)))
+        fresh.iter_mut().enumerate().try_for_each(|(at, fresh)| fresh.emit_remaining(&mut |run| visit(at, run)))
     }
 
     fn outermost_stored(&self, reading: &Reading<'_>, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
@@ -275,17 +275,17 @@ fn summary_of(reading: &Reading<'_>, block: &Block) -> Result<Summary, StoreErro
 
 /// What lies somewhere in time.
 pub trait Placed {
-    fn place(&self) -> &Place;
+    fn place(&self) -> &BlockRef;
 }
 
-impl Placed for Place {
-    fn place(&self) -> &Place {
+impl Placed for BlockRef {
+    fn place(&self) -> &BlockRef {
         self
     }
 }
 
 impl Placed for Block {
-    fn place(&self) -> &Place {
+    fn place(&self) -> &BlockRef {
         &self.place
     }
 }
@@ -309,7 +309,7 @@ pub fn overlapping<P: Placed>(places: &[P]) -> impl Iterator<Item = &[P]> {
 struct LazyBlock<'r> {
     reading: &'r Reading<'r>,
     series: SeriesId,
-    place: &'r Place,
+    place: &'r BlockRef,
     summary: Summary,
 }
 
@@ -341,7 +341,7 @@ impl Fresh {
         self.give(self.at + ahead, visit)
     }
 
-    fn give_rest(&mut self, visit: Take<'_>) -> Result<(), SourceError> {
+    fn emit_remaining(&mut self, visit: Take<'_>) -> Result<(), SourceError> {
         self.give(self.columns.len(), visit)
     }
 
@@ -358,7 +358,7 @@ impl Fresh {
         self.columns.points().slice(part).to_columns()
     }
 
-    fn meet_block(&mut self, reading: &Reading<'_>, series: SeriesId, block: &Block, visit: Take<'_>) -> Result<(), SourceError> {
+    fn emit_block(&mut self, reading: &Reading<'_>, series: SeriesId, block: &Block, visit: Take<'_>) -> Result<(), SourceError> {
         let place = &block.place;
         self.give_before(place.start, visit)?;
         if !self.has_until(place.end) {
@@ -391,7 +391,7 @@ impl Fresh {
 }
 
 /// How many points the blocks of a group hold, each instant once.
-pub fn count_once(reading: &Reading<'_>, series: SeriesId, group: &[Place]) -> Result<u64, StoreError> {
+pub fn count_once(reading: &Reading<'_>, series: SeriesId, group: &[BlockRef]) -> Result<u64, StoreError> {
     if let [alone] = group {
         return Ok(alone.count);
     }
@@ -411,10 +411,10 @@ mod tests {
 
     #[test]
     fn places_are_grouped_by_overlap() {
-        let place = |start: Nanos, end: Nanos| Place { id: start, start, end, generation: 1, count: 1 };
+        let place = |start: Nanos, end: Nanos| BlockRef { id: start, start, end, generation: 1, count: 1 };
         let places = [place(Nanos::MIN, 0), place(0, 9), place(3, 5), place(8, 9), place(10, 20), place(21, 30), place(30, 31)];
-        let groups: Vec<usize> = overlapping(&places).map(<[Place]>::len).collect();
+        let groups: Vec<usize> = overlapping(&places).map(<[BlockRef]>::len).collect();
         assert_eq!(groups, [4, 1, 2]);
-        assert_eq!(overlapping::<Place>(&[]).count(), 0);
+        assert_eq!(overlapping::<BlockRef>(&[]).count(), 0);
     }
 }

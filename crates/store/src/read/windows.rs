@@ -12,7 +12,7 @@ use fenetre_core::{
 };
 
 use crate::{
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
     levels::{LevelFiles, LevelKey, LevelOf},
     read::{
@@ -22,7 +22,7 @@ use crate::{
 };
 
 /// Series that are looked at together, and windows of each: what is held at once is some megabytes.
-const TOGETHER: usize = 16;
+const SERIES_PER_STEP: usize = 16;
 const SLICE_WINDOWS: Nanos = 1_024;
 /// How many times longer the next stretch is, where there was little in one.
 const WIDER: Nanos = 8;
@@ -64,10 +64,10 @@ impl StoreSource<'_> {
 
     /// As [`Source::scan_windows`].
     pub(crate) fn windows(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
-        let mut columns = vec![WindowColumns::default(); TOGETHER.min(series.len())];
+        let mut columns = vec![WindowColumns::default(); SERIES_PER_STEP.min(series.len())];
         let (level, mut left, mut wide) = (&asked.level.level, range, SLICE_WINDOWS);
         // What is held is bounded by windows, not by time: where there are few, a slice is longer than the one before.
-        let most = SLICE_WINDOWS.cast_unsigned() * TOGETHER.min(series.len()).max(1) as u64;
+        let most = SLICE_WINDOWS.cast_unsigned() * SERIES_PER_STEP.min(series.len()).max(1) as u64;
         while !left.is_empty() {
             let mut slice = cut(level, left, wide, Side::Start);
             while wide > SLICE_WINDOWS && self.is_more(asked, series, slice, most)? {
@@ -76,9 +76,9 @@ impl StoreSource<'_> {
             }
             left.start = slice.end;
             let mut seen = 0;
-            for (at, few) in series.chunks(TOGETHER).enumerate() {
+            for (at, few) in series.chunks(SERIES_PER_STEP).enumerate() {
                 columns.iter_mut().for_each(WindowColumns::clear);
-                self.windows_of(asked, few, slice, &mut columns, &mut |place, run| visit(at * TOGETHER + place, run))?;
+                self.windows_of(asked, few, slice, &mut columns, &mut |place, run| visit(at * SERIES_PER_STEP + place, run))?;
                 seen = seen.max(columns.iter().map(|columns| columns.len() as u64).sum::<u64>());
             }
             wide = if seen * (WIDER as u64) < most { wide.saturating_mul(WIDER) } else { SLICE_WINDOWS };
@@ -90,7 +90,7 @@ impl StoreSource<'_> {
     fn is_more(&self, asked: &AskedWindows<'_>, series: &[SeriesId], range: TimeRange, most: u64) -> Result<bool, StoreError> {
         let files = self.levels.lock().get(&(asked.dataset, key_of(asked.level))).map(Arc::clone);
         let Some(files) = files else { return Ok(false) };
-        for few in series.chunks(TOGETHER) {
+        for few in series.chunks(SERIES_PER_STEP) {
             if files.windows_about(few, range, most)? > most {
                 return Ok(true);
             }
@@ -189,7 +189,7 @@ pub(crate) enum Side {
 
 /// The series whose windows are made, or looked at.
 pub(crate) struct Members<'s> {
-    pub shared: &'s Shared,
+    pub shared: &'s Engine,
     pub dataset: DatasetId,
     pub series: &'s [(SeriesId, Rules)],
     /// Files of the finer level, whose windows may be read instead of points.
@@ -258,7 +258,7 @@ fn cut(level: &Level, range: TimeRange, windows: Nanos, side: Side) -> TimeRange
 }
 
 /// The earliest point that is packed, of any series.
-pub fn first_point(shared: &Shared, dataset: DatasetId) -> Result<Option<Nanos>, StoreError> {
+pub fn first_point(shared: &Engine, dataset: DatasetId) -> Result<Option<Nanos>, StoreError> {
     let snapshot = shared.head.write().packed();
     for partition in shared.partitions_of(dataset, TimeRange::ALL).iter() {
         let packed = shared.unless_damaged(partition, packed_counts(partition, &snapshot))?;

@@ -8,18 +8,18 @@ use jiff::tz::TimeZone;
 use fenetre_core::{
     block::Columns,
     keeping::{
-        BinHolding, ByteSize, DatasetHolding, Expiry, InForce, Limits, MetricHolding, PartitionHolding, Place, Policies, Step, StoreHolding, Why,
+        BinHolding, ByteSize, DatasetHolding, Expiry, InForce, Limits, MetricHolding, PartitionHolding, Policies, Scope, Step, StoreHolding, Why,
     },
     model::{DatasetId, MetricId, SeriesId},
     time::{Nanos, TimeRange, format_day, format_utc},
 };
 
 use crate::{
-    bin::{self, Binned, Noun, Selection, partitions},
+    bin::{self, BinItem, BinItemKind, Selection, partitions},
     catalogue::records::Document,
     compact::respan,
     disk::files::{bytes_on_disk, folder_bytes},
-    engine::{Shared, losses},
+    engine::{Engine, losses},
     error::StoreError,
     limits::settings::{horizon, zone_of},
     missing::{
@@ -35,29 +35,29 @@ use crate::{
 /// Blocks of all generations.
 const EVERY_GENERATION: u64 = u64::MAX >> 1;
 /// How long queries from before are waited for; then the next turn does it.
-const PATIENCE: Duration = Duration::from_secs(5);
+const READER_WAIT: Duration = Duration::from_secs(5);
 
 /// What is held, beside the limits in force.
-pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<StoreHolding, StoreError> {
+pub fn holding(shared: &Engine, policies: &Policies, now: Nanos) -> Result<StoreHolding, StoreError> {
     let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();
     let binned = bin::list(shared)?;
     let mut held = Vec::with_capacity(datasets.len());
     for (id, folder) in datasets {
         let tz = zone_of(&shared.catalogue.read(), id);
-        let limits = policies.in_force(Place::Dataset(id), now, &tz);
+        let limits = policies.in_force(Scope::Dataset(id), now, &tz);
         let partitions = shared.partitions_of(id, TimeRange::ALL);
-        let of_dataset = |item: &&Binned| item.dataset_id == id && item.noun != Noun::Metric;
+        let of_dataset = |item: &&BinItem| item.dataset_id == id && item.kind != BinItemKind::Metric;
         let in_bin = binned.iter().filter(of_dataset).map(|item| BinHolding { id: item.id.clone(), bytes: bin::bytes(shared, &item.id) });
-        let own = |place: &Place| match place {
-            Place::Metric(dataset, metric) if *dataset == id => Some(*metric),
+        let own = |place: &Scope| match place {
+            Scope::Metric(dataset, metric) if *dataset == id => Some(*metric),
             _ => None,
         };
         let mut metrics = Vec::new();
         for metric in crate::limits::settings::places(policies).iter().filter_map(own) {
-            let found = policies.in_force(Place::Metric(id, metric), now, &tz);
-            let is_own = |place: Place| place == Place::Metric(id, metric);
+            let found = policies.in_force(Scope::Metric(id, metric), now, &tz);
+            let is_own = |place: Scope| place == Scope::Metric(id, metric);
             let at = found.keep_for.filter(|limit| is_own(limit.place)).and_then(|_| horizon(&found, now, &tz));
-            let keep_under = policies.at(Place::Metric(id, metric)).keep_under.map(|limit| limit.limit.0);
+            let keep_under = policies.at(Scope::Metric(id, metric)).keep_under.map(|limit| limit.limit.0);
             if at.is_some() || keep_under.is_some() {
                 let series = shared.series_of(id, metric);
                 let size = |partition: &Arc<Partition>| Ok(shared.unless_damaged(partition, size_of(partition, &series))?.unwrap_or_default());
@@ -66,11 +66,11 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
             }
         }
         // A size that is the store's own counts over the whole store, and is looked at there.
-        let own_size = |found: &InForce<ByteSize>| matches!(found.place, Place::Dataset(_));
+        let own_size = |found: &InForce<ByteSize>| matches!(found.place, Scope::Dataset(_));
         held.push(DatasetHolding {
             id,
             horizon: horizon(&limits, now, &tz),
-            keep_under: policies.at(Place::Dataset(id)).keep_under.filter(own_size).map(|found| found.limit.0),
+            keep_under: policies.at(Scope::Dataset(id)).keep_under.filter(own_size).map(|found| found.limit.0),
             rolled_before: rolled_before(shared, id, now)?,
             partitions: pieces(shared, &partitions, &limits, now, &tz)?,
             others: folder_bytes(&shared.files.rollups(&folder)),
@@ -79,18 +79,18 @@ pub fn holding(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Store
         });
     }
     let others = bytes_on_disk(&shared.files.catalogue()) + folder_bytes(&shared.files.journals());
-    let keep_under = policies.at(Place::Store).keep_under.map(|found| found.limit.0);
+    let keep_under = policies.at(Scope::Store).keep_under.map(|found| found.limit.0);
     Ok(StoreHolding { datasets: held, others, keep_under, volume: shared.volume() })
 }
 
 /// What of a dataset can be dropped by itself under some limits: partitions, or, of those that are longer than their points are kept, the parts that
 /// they are split into first.
-pub fn pieces_of(shared: &Shared, dataset: DatasetId, limits: &Limits, now: Nanos) -> Result<Vec<PartitionHolding>, StoreError> {
+pub fn pieces_of(shared: &Engine, dataset: DatasetId, limits: &Limits, now: Nanos) -> Result<Vec<PartitionHolding>, StoreError> {
     let tz = zone_of(&shared.catalogue.read(), dataset);
     pieces(shared, &shared.partitions_of(dataset, TimeRange::ALL), limits, now, &tz)
 }
 
-fn pieces(shared: &Shared, partitions: &[Arc<Partition>], limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Vec<PartitionHolding>, StoreError> {
+fn pieces(shared: &Engine, partitions: &[Arc<Partition>], limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Vec<PartitionHolding>, StoreError> {
     let longest = respan::longest_under(shared, limits, now, tz);
     let mut pieces = Vec::with_capacity(partitions.len());
     for partition in partitions {
@@ -145,12 +145,12 @@ fn size_of(partition: &Partition, series: &[SeriesId]) -> Result<(u64, Option<Na
 }
 
 /// What must go now, as some policies would have it.
-pub fn plan(shared: &Shared, policies: &Policies, now: Nanos) -> Result<Expiry, StoreError> {
+pub fn plan(shared: &Engine, policies: &Policies, now: Nanos) -> Result<Expiry, StoreError> {
     Ok(Expiry::plan(&holding(shared, policies, now)?, now))
 }
 
 /// Lets go of what must; says what was done. `pack` packs everything that was acknowledged so far.
-pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), StoreError>) -> Result<Expiry, StoreError> {
+pub fn expire(shared: &Engine, now: Nanos, pack: impl FnOnce() -> Result<(), StoreError>) -> Result<Expiry, StoreError> {
     partitions::move_files(shared)?;
     let plan = plan(shared, &shared.policies(), now)?;
     if plan.is_full && !shared.is_full() {
@@ -173,7 +173,7 @@ pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
         // What is too old is no longer taken, so nothing comes into these spans after this.
         pack()?;
     }
-    if !interrupted.is_empty() && shared.wait_for_earlier(PATIENCE) {
+    if !interrupted.is_empty() && shared.wait_for_earlier(READER_WAIT) {
         for (id, trim) in &interrupted {
             move_trimmed(shared, id, trim, Why::Age.describe(), now)?;
         }
@@ -187,7 +187,7 @@ pub fn expire(shared: &Shared, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
 }
 
 /// Splits partitions that are only partly dropped.
-fn shorten(shared: &Shared, steps: &[Step]) -> Result<(), StoreError> {
+fn shorten(shared: &Engine, steps: &[Step]) -> Result<(), StoreError> {
     let mut until: BTreeMap<DatasetId, Nanos> = BTreeMap::new();
     for step in steps {
         if let Step::Drop { dataset, partition, .. } = step {
@@ -198,7 +198,7 @@ fn shorten(shared: &Shared, steps: &[Step]) -> Result<(), StoreError> {
     until.into_iter().try_for_each(|(dataset, last)| respan::shorten(shared, dataset, respan::longest(shared, dataset), last).map(|_| ()))
 }
 
-fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError> {
+fn carry_out(shared: &Engine, step: &Step, now: Nanos) -> Result<(), StoreError> {
     match step {
         Step::EmptyBin { id, why, .. } => {
             tracing::warn!(id, "erased from the bin before its time, {}", why.describe());
@@ -210,13 +210,13 @@ fn carry_out(shared: &Shared, step: &Step, now: Nanos) -> Result<(), StoreError>
 }
 
 /// Takes a metric's points of before an instant out of partitions that stay: hidden first, moved when queries from before have ended.
-fn trim(shared: &Shared, (dataset, metric): (DatasetId, MetricId), before: Nanos, why: Why, now: Nanos) -> Result<(), StoreError> {
+fn trim(shared: &Engine, (dataset, metric): (DatasetId, MetricId), before: Nanos, why: Why, now: Nanos) -> Result<(), StoreError> {
     let is_of = |trim: &Trim| (trim.dataset, trim.metric) == (dataset.0, metric.0);
     let begun = shared.trims.unfinished().into_iter().find(|(_, trim)| is_of(trim));
     let id = begun.map_or_else(|| bin::free_id(shared, now), |(id, _)| Ok(id))?;
     let trim = Trim { dataset: dataset.0, metric: metric.0, until: before, is_erased: false, is_moved: false };
     shared.trims.note(&shared.trim_records(), &id, trim)?;
-    if !shared.wait_for_earlier(PATIENCE) {
+    if !shared.wait_for_earlier(READER_WAIT) {
         // They take long: the next turn goes on.
         return Ok(());
     }
@@ -225,7 +225,7 @@ fn trim(shared: &Shared, (dataset, metric): (DatasetId, MetricId), before: Nanos
 }
 
 /// Moves the points of a trim to the bin, those that are left if some were moved before.
-fn move_trimmed(shared: &Shared, id: &str, trim: &Trim, why: &str, now: Nanos) -> Result<(), StoreError> {
+fn move_trimmed(shared: &Engine, id: &str, trim: &Trim, why: &str, now: Nanos) -> Result<(), StoreError> {
     let (dataset, metric) = (DatasetId(trim.dataset), MetricId(trim.metric));
     let selection = Selection { dataset, series: shared.series_of(dataset, metric), range: TimeRange { start: Nanos::MIN, end: trim.until } };
     let name = metric_name(shared, dataset, metric);
@@ -237,14 +237,14 @@ fn move_trimmed(shared: &Shared, id: &str, trim: &Trim, why: &str, now: Nanos) -
     Ok(())
 }
 
-fn metric_name(shared: &Shared, dataset: DatasetId, metric: MetricId) -> String {
+fn metric_name(shared: &Engine, dataset: DatasetId, metric: MetricId) -> String {
     let catalogue = shared.catalogue.read();
     let found = catalogue.dataset_by_id(dataset);
     found.and_then(|dataset| dataset.metric_by_id(metric)).map_or_else(|| "?".to_owned(), |metric| metric.name.to_string())
 }
 
 /// Drops a partition. The record comes first: whatever happens after it, the partition is in the bin.
-fn drop_partition(shared: &Shared, dataset: DatasetId, piece: &PartitionHolding, why: Why, for_good: bool, now: Nanos) -> Result<(), StoreError> {
+fn drop_partition(shared: &Engine, dataset: DatasetId, piece: &PartitionHolding, why: Why, for_good: bool, now: Nanos) -> Result<(), StoreError> {
     let _spans = shared.spans.read_recursive();
     let (partitions, start) = (shared.partitions(), piece.start);
     // One that has another span by now is looked at again in the next turn.
@@ -275,7 +275,7 @@ fn drop_partition(shared: &Shared, dataset: DatasetId, piece: &PartitionHolding,
 }
 
 /// What is asked of before something comes back: whether it would go again at once, and why.
-pub fn goes_again(shared: &Shared, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
+pub fn goes_again(shared: &Engine, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
     let Some(item) = bin::list(shared)?.into_iter().find(|item| item.id == id) else { return Ok(None) };
     let way_out = |what: &str, end: Nanos, place: &str| {
         let end = format_utc(end);
@@ -291,10 +291,10 @@ pub fn goes_again(shared: &Shared, id: &str, now: Nanos) -> Result<Option<String
         return Ok(if is_old { told() } else { None });
     }
     let tz = zone_of(&shared.catalogue.read(), item.dataset_id);
-    let found = shared.policies().in_force(Place::Dataset(item.dataset_id), now, &tz);
+    let found = shared.policies().in_force(Scope::Dataset(item.dataset_id), now, &tz);
     let last = item.points.and_then(|weight| weight.span).map(|(_, last)| last);
-    Ok(match (item.noun, found.keep_for, horizon(&found, now, &tz), last) {
-        (Noun::Partition, Some(limit), Some(horizon), Some(last)) if last < horizon => {
+    Ok(match (item.kind, found.keep_for, horizon(&found, now, &tz), last) {
+        (BinItemKind::Partition, Some(limit), Some(horizon), Some(last)) if last < horizon => {
             way_out(&format!("`{}` keeps {}", item.dataset, limit.limit), last, &item.dataset)
         }
         _ => None,

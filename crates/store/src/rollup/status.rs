@@ -7,9 +7,9 @@ use fenetre_core::{
 };
 
 use crate::{
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
-    levels::{Mark, Told, taken},
+    levels::{Mark, RollupStatus, resolve_policies},
     read::windows::first_point,
 };
 
@@ -39,10 +39,10 @@ pub struct LevelState {
 }
 
 /// How the work on a dataset's rollups goes, and how far each level of each policy is.
-pub fn level_states(shared: &Shared, dataset: DatasetId) -> Result<(Told, Vec<LevelState>), StoreError> {
-    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok((Told::default(), Vec::new())) };
+pub fn level_states(shared: &Engine, dataset: DatasetId) -> Result<(RollupStatus, Vec<LevelState>), StoreError> {
+    let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok((RollupStatus::default(), Vec::new())) };
     let state = rollups.state();
-    let taken = taken(&shared.catalogue.read(), dataset);
+    let taken = resolve_policies(&shared.catalogue.read(), dataset);
     let first = first_point(shared, dataset)?;
     let snapshot = shared.snapshot();
     let mut levels = Vec::new();

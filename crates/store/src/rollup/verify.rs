@@ -14,29 +14,29 @@ use fenetre_core::{
 
 use super::work;
 use crate::{
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
     inspect::verify::Verified,
     levels::{
         DatasetRollups, LevelOf,
         files::{LevelFiles, ROW_WINDOWS},
-        taken,
+        resolve_policies,
     },
     read::windows::{Members, Side, whole_windows},
 };
 
 /// Series that are looked at together, and windows of each.
-const TOGETHER: usize = 32;
+const SERIES_PER_STEP: usize = 32;
 const SLICE_WINDOWS: Nanos = 1_024;
 
 /// Looks at every row of a file of windows, and makes again from points the windows that are up to date and whose points are all there; none where
 /// there is no such file.
-pub fn verify(shared: &Shared, file: &Path) -> Result<Option<Verified>, StoreError> {
+pub fn verify(shared: &Engine, file: &Path) -> Result<Option<Verified>, StoreError> {
     let datasets: Vec<DatasetId> =
         shared.catalogue.read().datasets().filter(|dataset| !dataset.rollups.is_empty()).map(|dataset| dataset.id).collect();
     for dataset in datasets {
         let Some(rollups) = shared.rollups.of(shared, dataset)? else { continue };
-        let policies = taken(&shared.catalogue.read(), dataset);
+        let policies = resolve_policies(&shared.catalogue.read(), dataset);
         for policy in &policies {
             for level in &policy.levels {
                 let files = rollups.level_files(level)?;
@@ -57,7 +57,7 @@ pub fn verify(shared: &Shared, file: &Path) -> Result<Option<Verified>, StoreErr
 }
 
 struct Check<'s> {
-    shared: &'s Shared,
+    shared: &'s Engine,
     dataset: DatasetId,
     rollups: &'s DatasetRollups,
     level: &'s LevelOf,
@@ -86,7 +86,7 @@ impl Check<'_> {
             self.found.windows += starts.len() as u64;
             let is_ordered = starts.windows(2).all(|pair| pair[0] < pair[1]);
             if !is_ordered || (starts.first(), starts.last(), starts.len() as i64) != (Some(&place.start), Some(&place.end), place.count) {
-                self.fault(place.series, place.start, "the row is not what the file says of it");
+                self.fault(place.series, place.start, "the row does not match its index");
             } else if let Some(start) = starts.iter().find(|start| !self.level.level.is_border(**start)) {
                 let start = *start;
                 self.fault(place.series, start, "it does not begin where a window does");
@@ -96,7 +96,7 @@ impl Check<'_> {
     }
 
     fn against_points(&mut self, series: &[(SeriesId, Rules)], stretch: TimeRange) -> Result<(), StoreError> {
-        for few in series.chunks(TOGETHER) {
+        for few in series.chunks(SERIES_PER_STEP) {
             let mut left = self.bounded(stretch);
             while !left.is_empty() {
                 let members = Members { shared: self.shared, dataset: self.dataset, series: few, finer: None };

@@ -16,9 +16,9 @@ use fenetre_core::{
 use jiff::tz::TimeZone;
 
 use crate::{
-    engine::Shared,
+    engine::Engine,
     error::StoreError,
-    levels::{DatasetRollups, LevelOf, Mark, Taken, files::ROW_WINDOWS, taken},
+    levels::{DatasetRollups, LevelOf, Mark, ResolvedPolicy, files::ROW_WINDOWS, resolve_policies},
     read::{
         source::StoreSource,
         windows::{Members, Side, first_point, whole_windows},
@@ -32,18 +32,18 @@ const STEP_WINDOWS: Nanos = 2_048;
 /// Marks gather for so long before windows are made again: a row is opened once for many of them.
 const MARKS_WAIT: Duration = Duration::from_secs(5);
 /// Series of one step.
-const TOGETHER: usize = 64;
+const SERIES_PER_STEP: usize = 64;
 /// About so much is filled backwards before anything else is looked at,
 const FILL_DAYS: i64 = 7;
 /// and never more than this.
 const FURTHEST_FILL_DAYS: i64 = 64;
 const DAY: Nanos = 86_400_000_000_000;
 /// Queries are waited for so long before files go; then the next turn does it.
-const READERS_WAIT: Duration = Duration::from_millis(200);
+const NEXT_TURN_WAIT: Duration = Duration::from_millis(200);
 const RETRY: Duration = Duration::from_secs(30);
 
 /// Starts the thread. It ends when the store stops; unparking it ends its rest.
-pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
+pub fn start(shared: Arc<Engine>) -> std::io::Result<JoinHandle<()>> {
     std::thread::Builder::new().name("roller".into()).spawn(move || {
         while !shared.is_stopping() {
             let datasets: Vec<DatasetId> =
@@ -64,7 +64,7 @@ pub fn start(shared: Arc<Shared>) -> std::io::Result<JoinHandle<()>> {
 }
 
 /// One turn; says whether there is more to do. `at_once` looks at marks without waiting for more of them.
-pub fn turn(shared: &Shared, dataset: DatasetId, now: Nanos, at_once: bool) -> Result<bool, StoreError> {
+pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> Result<bool, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(false) };
     if !at_once && rollups.told.lock().retry_at.is_some_and(|at| Instant::now() < at) {
         return Ok(false);
@@ -82,12 +82,12 @@ pub fn turn(shared: &Shared, dataset: DatasetId, now: Nanos, at_once: bool) -> R
 }
 
 /// Up to when points may be dropped, since windows tell of them: none where there are no policies, or filling was told to stop.
-pub fn rolled_before(shared: &Shared, dataset: DatasetId, now: Nanos) -> Result<Option<Nanos>, StoreError> {
+pub fn rolled_before(shared: &Engine, dataset: DatasetId, now: Nanos) -> Result<Option<Nanos>, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(None) };
     if rollups.told.lock().fill_stopped {
         return Ok(None);
     }
-    let policies = taken(&shared.catalogue.read(), dataset);
+    let policies = resolve_policies(&shared.catalogue.read(), dataset);
     let state = rollups.state.read();
     let first = first_point(shared, dataset)?.unwrap_or(Nanos::MAX);
     let mut before = Nanos::MAX;
@@ -109,7 +109,7 @@ pub fn rolled_before(shared: &Shared, dataset: DatasetId, now: Nanos) -> Result<
 }
 
 struct Turn<'s> {
-    shared: &'s Shared,
+    shared: &'s Engine,
     dataset: DatasetId,
     rollups: &'s DatasetRollups,
     now: Nanos,
@@ -120,7 +120,7 @@ type Made = Vec<(SeriesId, Rules, Vec<TimeRange>, Vec<Window>)>;
 
 impl Turn<'_> {
     fn run(&self, at_once: bool) -> Result<bool, StoreError> {
-        let policies = taken(&self.shared.catalogue.read(), self.dataset);
+        let policies = resolve_policies(&self.shared.catalogue.read(), self.dataset);
         self.note_members(&policies)?;
         let mut more = false;
         let is_due = at_once || self.rollups.told.lock().marks_at.is_none_or(|at| at.elapsed() >= MARKS_WAIT);
@@ -129,10 +129,10 @@ impl Turn<'_> {
             self.rollups.told.lock().marks_at = Some(Instant::now());
         }
         for policy in &policies {
-            self.begin(policy)?;
-            more |= self.go_on(policy)?;
+            self.start_levels(policy)?;
+            more |= self.extend(policy)?;
             if !self.rollups.told.lock().fill_stopped {
-                more |= self.fill(policy)?;
+                more |= self.backfill(policy)?;
             }
             self.expire(policy)?;
         }
@@ -141,7 +141,7 @@ impl Turn<'_> {
     }
 
     /// Metrics that a policy takes by now get marks over all that its levels stand for: nothing was made of them there.
-    fn note_members(&self, policies: &[Taken]) -> Result<(), StoreError> {
+    fn note_members(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         for policy in policies {
             let known = self.rollups.state.read().members.get(&policy.name).cloned().unwrap_or_default();
             let reach = self.reach(policy);
@@ -192,7 +192,7 @@ impl Turn<'_> {
     }
 
     /// The stretch that any level of a policy stands for.
-    fn reach(&self, policy: &Taken) -> Option<TimeRange> {
+    fn reach(&self, policy: &ResolvedPolicy) -> Option<TimeRange> {
         let state = self.rollups.state.read();
         let ranges: Vec<TimeRange> =
             policy.levels.iter().filter_map(|level| state.levels.get(&level.key).copied()).filter(|range| !range.is_empty()).collect();
@@ -201,13 +201,13 @@ impl Turn<'_> {
     }
 
     /// The series of a policy, as a level of it is made of them.
-    fn members<'p>(&'p self, policy: &'p Taken, at: usize) -> Result<Members<'p>, StoreError> {
+    fn members<'p>(&'p self, policy: &'p ResolvedPolicy, at: usize) -> Result<Members<'p>, StoreError> {
         let finer = at.checked_sub(1).map(|finer| self.rollups.level_files(&policy.levels[finer])).transpose()?;
         Ok(Members { shared: self.shared, dataset: self.dataset, series: &policy.series, finer })
     }
 
     /// First instant with points, or with finer windows of points that are no longer kept.
-    fn first(&self, policy: &Taken, at: usize, first: Nanos) -> Result<Nanos, StoreError> {
+    fn first(&self, policy: &ResolvedPolicy, at: usize, first: Nanos) -> Result<Nanos, StoreError> {
         let Some(finer) = at.checked_sub(1).map(|finer| &policy.levels[finer]) else { return Ok(first) };
         Ok(match self.covered(finer).filter(|covered| !covered.is_empty()) {
             None => first,
@@ -228,7 +228,7 @@ impl Turn<'_> {
     }
 
     /// A level that is new stands for nothing, at the border up to which windows have closed.
-    fn begin(&self, policy: &Taken) -> Result<(), StoreError> {
+    fn start_levels(&self, policy: &ResolvedPolicy) -> Result<(), StoreError> {
         for (place, level) in policy.levels.iter().enumerate().filter(|(_, level)| self.covered(level).is_none()) {
             self.note_whole(level, &policy.metrics, place.checked_sub(1).map(|finer| &policy.levels[finer]))?;
             let at = level.level.floor(self.now.saturating_sub(policy.policy.lateness_nanos()));
@@ -245,11 +245,11 @@ impl Turn<'_> {
     }
 
     /// Makes windows that have closed, from the finest level on.
-    fn go_on(&self, policy: &Taken) -> Result<bool, StoreError> {
+    fn extend(&self, policy: &ResolvedPolicy) -> Result<bool, StoreError> {
         let mut more = false;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
-            if self.waits(level) {
+            if self.is_blocked(level) {
                 break;
             }
             let closed = self.now.saturating_sub(policy.policy.lateness_nanos());
@@ -288,7 +288,7 @@ impl Turn<'_> {
     }
 
     /// Fills levels backwards, the newest first; says whether there is more.
-    fn fill(&self, policy: &Taken) -> Result<bool, StoreError> {
+    fn backfill(&self, policy: &ResolvedPolicy) -> Result<bool, StoreError> {
         let Some(first_point) = first_point(self.shared, self.dataset)? else { return Ok(false) };
         let raw_from = self.raw_from();
         let mut more = false;
@@ -296,7 +296,7 @@ impl Turn<'_> {
         let mut finer: Option<Nanos> = None;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
-            if covered.start == Nanos::MIN || self.waits(level) {
+            if covered.start == Nanos::MIN || self.is_blocked(level) {
                 continue;
             }
             let kept = level.keep_for.map_or(Nanos::MIN, |span| span.before(self.now, &TimeZone::UTC));
@@ -327,9 +327,9 @@ impl Turn<'_> {
     }
 
     /// Makes the windows of a level in a range; says from which generations before one.
-    fn make(&self, policy: &Taken, at: usize, range: TimeRange) -> Result<u64, StoreError> {
+    fn make(&self, policy: &ResolvedPolicy, at: usize, range: TimeRange) -> Result<u64, StoreError> {
         let mut generation = 0;
-        for few in policy.series.chunks(TOGETHER) {
+        for few in policy.series.chunks(SERIES_PER_STEP) {
             self.go_on_or_stop()?;
             let began = Instant::now();
             let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().map(|(id, rules)| (*id, *rules, vec![range])).collect();
@@ -347,7 +347,7 @@ impl Turn<'_> {
     }
 
     /// Makes windows of some series in some ranges, from the finer level where it stands for them, else from points.
-    fn step(&self, policy: &Taken, at: usize, of: &[(SeriesId, Rules, Vec<TimeRange>)]) -> Result<u64, StoreError> {
+    fn step(&self, policy: &ResolvedPolicy, at: usize, of: &[(SeriesId, Rules, Vec<TimeRange>)]) -> Result<u64, StoreError> {
         let level = &policy.levels[at];
         let files = self.rollups.level_files(level)?;
         let source = packed(self.shared);
@@ -392,7 +392,7 @@ impl Turn<'_> {
     }
 
     /// What was being packed when a level was begun leaves no marks: it is waited for.
-    fn waits(&self, level: &LevelOf) -> bool {
+    fn is_blocked(&self, level: &LevelOf) -> bool {
         let packed = self.packed_before();
         self.rollups.state.read().begun.get(&level.key).is_some_and(|begun| packed < *begun)
     }
@@ -404,7 +404,7 @@ impl Turn<'_> {
     }
 
     /// Makes windows again that are out of date. Marks of what is not packed yet stay.
-    fn make_again(&self, policies: &[Taken]) -> Result<(), StoreError> {
+    fn make_again(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         let before = self.packed_before();
         let mut due: Vec<(SeriesId, Vec<Mark>)> = {
             let state = self.rollups.state.read();
@@ -416,7 +416,7 @@ impl Turn<'_> {
         };
         due.sort_unstable_by_key(|(id, _)| *id);
         let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
-        for few in due.chunks(TOGETHER) {
+        for few in due.chunks(SERIES_PER_STEP) {
             self.go_on_or_stop()?;
             for policy in policies {
                 for (at, level) in policy.levels.iter().enumerate() {
@@ -482,7 +482,7 @@ impl Turn<'_> {
     }
 
     /// Drops what is older than a level is kept: it no longer stands for that first, and when queries from before have ended they go.
-    fn expire(&self, policy: &Taken) -> Result<(), StoreError> {
+    fn expire(&self, policy: &ResolvedPolicy) -> Result<(), StoreError> {
         for level in &policy.levels {
             let Some(keep_for) = level.keep_for else { continue };
             let horizon = keep_for.before(self.now, &TimeZone::UTC);
@@ -492,7 +492,7 @@ impl Turn<'_> {
                 let start = level.level.ceil(end);
                 self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
             }
-            if self.shared.wait_for_earlier(READERS_WAIT) {
+            if self.shared.wait_for_earlier(NEXT_TURN_WAIT) {
                 // No further than the level still stands for.
                 files.drop_before(end)?;
                 tracing::info!(policy = policy.name, level = level.key.1, "dropped windows that are older than it is kept");
@@ -518,7 +518,7 @@ fn nests(level: &LevelOf, finer: &LevelOf, range: TimeRange) -> bool {
 }
 
 /// Everything that is packed, and nothing that waits.
-pub(super) fn packed(shared: &Shared) -> StoreSource<'_> {
+pub(super) fn packed(shared: &Engine) -> StoreSource<'_> {
     let snapshot = shared.head.write().packed();
     StoreSource::new(shared, snapshot)
 }

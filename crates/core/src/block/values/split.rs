@@ -12,17 +12,17 @@ use super::{
     BlockError, Encoded, SPLIT,
 };
 
-const LEAST_LOW_BITS: u8 = 48;
-const MOST_LOW_BITS: u8 = 63;
+const MIN_LOW_BITS: u8 = 48;
+const MAX_LOW_BITS: u8 = 63;
 
 /// The column split where it comes out smallest.
 pub fn encode(values: &[f64]) -> Option<Encoded> {
     // Sixteen high bits are all that is ever put into the dictionary: shorter ones are prefixes of these.
-    let mut highs: Vec<u16> = values.iter().map(|value| (value.to_bits() >> LEAST_LOW_BITS) as u16).collect();
+    let mut highs: Vec<u16> = values.iter().map(|value| (value.to_bits() >> MIN_LOW_BITS) as u16).collect();
     highs.sort_unstable();
     highs.dedup();
     let entries = |low_bits: u8| {
-        let mut entries: Vec<u16> = highs.iter().map(|high| high >> (low_bits - LEAST_LOW_BITS)).collect();
+        let mut entries: Vec<u16> = highs.iter().map(|high| high >> (low_bits - MIN_LOW_BITS)).collect();
         entries.dedup();
         entries
     };
@@ -30,7 +30,7 @@ pub fn encode(values: &[f64]) -> Option<Encoded> {
         let entries = entries(low_bits).len();
         entries * 2 + packed_bytes(values.len(), width(entries as u64 - 1)) + packed_bytes(values.len(), low_bits)
     };
-    let low_bits = (LEAST_LOW_BITS..=MOST_LOW_BITS).min_by_key(|low_bits| size(*low_bits)).filter(|_| !values.is_empty())?;
+    let low_bits = (MIN_LOW_BITS..=MAX_LOW_BITS).min_by_key(|low_bits| size(*low_bits)).filter(|_| !values.is_empty())?;
     let entries = entries(low_bits);
     let mut bytes = vec![low_bits];
     put_varint(&mut bytes, entries.len() as u64);
@@ -49,7 +49,7 @@ pub fn encode(values: &[f64]) -> Option<Encoded> {
 /// Appends `count` doubles.
 pub fn decode(count: usize, reader: &mut Reader<'_>, out: &mut Vec<f64>) -> Result<(), BlockError> {
     let low_bits = reader.byte("number of low bits")?;
-    if !(LEAST_LOW_BITS..=MOST_LOW_BITS).contains(&low_bits) {
+    if !(MIN_LOW_BITS..=MAX_LOW_BITS).contains(&low_bits) {
         return Err(BlockError::Bounds("number of low bits"));
     }
     let number = reader.varint("size of the dictionary")?;

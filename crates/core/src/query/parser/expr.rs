@@ -51,7 +51,7 @@ impl Parser {
         match kind {
             TokenKind::Figure(figure) => self.number("a number").map(Expr::Number).map_err(|_| {
                 let error = QueryError::new(place, format!("`{figure}` is not a number"));
-                error.with_help("times and spans stand behind `over`, `per` and `at`, and before `earlier`")
+                error.with_help("times and spans follow `over`, `per` and `at`, and precede `earlier`")
             }),
             TokenKind::Sign("(") => {
                 self.advance();
@@ -64,7 +64,7 @@ impl Parser {
             TokenKind::Text(text) => {
                 let error = self.unexpected("what to show");
                 Err(error.with_help(format!(
-                    "a text is no value; the name of a metric stands without quotes, or in single ones: '{}'",
+                    "a text is not a value; write the name of a metric without quotes or in single quotes: '{}'",
                     text.replace('\'', "")
                 )))
             }
@@ -113,8 +113,7 @@ impl Parser {
         }
         if is_keyword(word) {
             let error = self.unexpected("what to show");
-            return Err(error
-                .with_help("write a reducer and a metric, such as `mean of level`; a name that is a word of the language stands in single quotes"));
+            return Err(error.with_help("write a reducer and a metric, such as `mean of level`; write a name that is a keyword in single quotes"));
         }
         self.selection().map(Expr::Selection)
     }
@@ -126,7 +125,7 @@ impl Parser {
     fn call(&mut self, word: &str) -> Result<Expr, QueryError> {
         let place = self.peek().place;
         let Some(value) = Function::ALL.into_iter().find(|function| function.as_str() == word) else {
-            let error = QueryError::new(place, format!("there is no function `{word}`"));
+            let error = QueryError::new(place, format!("unknown function `{word}`"));
             let names = || Function::ALL.into_iter().map(Function::as_str);
             return Err(match closest(word, names().chain(REDUCER_WORDS)) {
                 _ if let Some(known) = by_other_word(word) => error.with_help(format!("did you mean `{known} of …`?")),
@@ -192,7 +191,7 @@ impl Parser {
             && self.names_reducer(word)
             && matches!(self.ahead(1), TokenKind::Word(next) if next == "of")
         {
-            let error = QueryError::new(self.peek().place, "a reducer of another stands in parentheses");
+            let error = QueryError::new(self.peek().place, "write a reducer of another one in parentheses");
             return Err(error.with_help(format!("write: {} of ({word} of …) by TAG", reducer.value)));
         }
         Ok(Of::Selection(self.selection()?))
@@ -207,7 +206,7 @@ impl Parser {
             let value = self.option_of(value)?;
             return Ok(Spanned { value, place: self.since(place.start) });
         }
-        let error = QueryError::new(place, format!("there is no reducer `{word}`"));
+        let error = QueryError::new(place, format!("unknown reducer `{word}`"));
         let is_quantile = word.strip_prefix('p').is_some_and(|digits| digits.starts_with(|c: char| c.is_ascii_digit()));
         Err(match closest(word, REDUCER_WORDS.into_iter().chain(["points"])) {
             _ if let Some(known) = by_other_word(word) => error.with_help(format!("did you mean `{known}`?")),

@@ -15,7 +15,7 @@ impl Parser {
             let Some(clause) = CLAUSES.into_iter().find(|word| self.is_word(word)) else { return Ok(frame) };
             let twice = self.clause(clause, &mut frame)?;
             if twice {
-                return Err(QueryError::new(place, format!("`{clause}` stands here twice")).with_help("all that is shown shares one frame"));
+                return Err(QueryError::new(place, format!("`{clause}` is given twice")).with_help("all that is shown shares one frame"));
             }
             if frame.range.is_some() && matches!(frame.moments, Some(Spanned { value: Moments::Listed(_), .. })) {
                 let error = QueryError::new(place, "a query is asked `over` a range of time or `at` a moment, not both");

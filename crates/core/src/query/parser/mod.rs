@@ -9,7 +9,7 @@ use std::cell::RefCell;
 
 use super::{
     QueryError, Reducer,
-    lexer::{Place, Token, TokenKind, lex},
+    lexer::{TextSpan, Token, TokenKind, lex},
     tree::{Condition, Frame, MetricName, Query, Spanned},
 };
 use crate::{
@@ -25,7 +25,7 @@ pub(super) const KEYWORDS: [&str; 30] = [
 /// Words that mean something after an expression, and elsewhere are names like others.
 const SOFT_WORDS: [&str; 4] = ["top", "bottom", "unit", "from"];
 /// The most `show`s, conditions, texts of a list or tags behind `by`.
-const MOST_PARTS: usize = 1_000;
+const MAX_PARTS: usize = 1_000;
 /// The most parentheses and `not`s within each other.
 const DEEPEST: usize = 60;
 
@@ -160,8 +160,8 @@ impl Parser {
         self.at = (self.at + 1).min(self.tokens.len() - 1);
     }
 
-    fn since(&self, start: usize) -> Place {
-        Place { start, end: self.tokens[self.at.saturating_sub(1)].place.end }
+    fn since(&self, start: usize) -> TextSpan {
+        TextSpan { start, end: self.tokens[self.at.saturating_sub(1)].place.end }
     }
 
     /// Reads something, and notes where it stood.
@@ -226,10 +226,10 @@ impl Parser {
             }
             TokenKind::Word(word) => {
                 let error = self.unexpected(expected);
-                Err(error.with_help(format!("`{word}` is a word of the language; as a name it stands in single quotes: '{word}'")))
+                Err(error.with_help(format!("`{word}` is a keyword; to use it as a name, write it in single quotes: '{word}'")))
             }
             TokenKind::Text(text) if !text.contains('\'') => {
-                Err(self.unexpected(expected).with_help(format!("a name stands without quotes, or in single ones: '{text}'")))
+                Err(self.unexpected(expected).with_help(format!("write a name without quotes or in single quotes: '{text}'")))
             }
             _ => Err(self.unexpected(expected)),
         }
@@ -244,7 +244,7 @@ impl Parser {
             }
             TokenKind::Word(word) => Err(self.unexpected(expected).with_help(format!("write it in double quotes: \"{word}\""))),
             TokenKind::QuotedName(name) => {
-                Err(self.unexpected(expected).with_help(format!("single quotes are for names; a text stands in double ones: \"{name}\"")))
+                Err(self.unexpected(expected).with_help(format!("single quotes are for names; write a text in double quotes: \"{name}\"")))
             }
             TokenKind::Figure(figure) => Err(self.unexpected(expected).with_help(format!("write it in double quotes: \"{figure}\""))),
             _ => Err(self.unexpected(expected)),
@@ -302,7 +302,7 @@ impl Parser {
     }
 
     fn bounded(&self, parts: usize) -> Result<(), QueryError> {
-        if parts < MOST_PARTS { Ok(()) } else { Err(QueryError::new(self.peek().place, format!("more than {MOST_PARTS} parts in a row"))) }
+        if parts < MAX_PARTS { Ok(()) } else { Err(QueryError::new(self.peek().place, format!("more than {MAX_PARTS} parts in a row"))) }
     }
 
     fn unexpected(&self, expected: &str) -> QueryError {

@@ -31,7 +31,7 @@ impl Parser {
             shows.push(self.show()?);
         }
         if self.peek().kind == TokenKind::Word("let".to_owned()) {
-            return Err(QueryError::new(self.peek().place, "`let` stands before the first `show`"));
+            return Err(QueryError::new(self.peek().place, "`let` must come before the first `show`"));
         }
         let frame = self.frame()?;
         let has_frame = frame != Frame::default();
@@ -70,8 +70,8 @@ impl Parser {
                 return Ok(show);
             };
             if twice {
-                let help = "each clause stands once; of `top` and `bottom`, and of `in` and `unit`, there is one";
-                return Err(QueryError::new(place, "this is said twice of one `show`").with_help(help));
+                let help = "use each clause once; `top` and `bottom`, and `in` and `unit`, exclude each other";
+                return Err(QueryError::new(place, "this clause is given twice in one `show`").with_help(help));
             }
         }
     }
@@ -92,7 +92,7 @@ impl Parser {
             return Err(QueryError::new(place, format!("{count} lines cannot be shown: write a whole number from 1 on")));
         }
         let by = if self.skip_word("by") {
-            let help = "lines are ranked by a reducer of their windows, such as `top 5 by max`; tags to group by stand before `top`";
+            let help = "lines are ranked by a reducer of their windows, such as `top 5 by max`; write tags to group by before `top`";
             Some(
                 self.reducer()
                     .map_err(|error| if error.help.as_ref().is_some_and(|help| help.starts_with("did")) { error } else { error.with_help(help) })?,
@@ -120,14 +120,14 @@ impl Parser {
             TokenKind::Word(word) => match word.as_str() {
                 "by" | "overall" | "where" => error.with_help("in this order: show REDUCER of METRIC where … by …"),
                 "keeping" | "top" | "bottom" | "as" | "in" | "unit" => {
-                    error.with_help("what is said of a `show` stands right behind it, before the next one and before `over`")
+                    error.with_help("a clause of a `show` must follow it directly, before the next `show` and before `over`")
                 }
                 "and" | "or" => error.with_help("`and` and `or` join conditions behind `where`; a second question is another `show`"),
-                "show" => error.with_help("the frame comes last: `over …` stands behind the last `show`"),
+                "show" => error.with_help("the frame comes last: write `over …` after the last `show`"),
                 word => match closest(word, KEYWORDS.into_iter().chain(SOFT_WORDS)) {
                     Some(known) if known != word => error.with_help(format!("did you mean `{known}`?")),
                     _ if !is_keyword(word) => {
-                        error.with_help("a reducer is followed by `of`: mean of level; a name with a space in it stands in single quotes: 'odd name'")
+                        error.with_help("a reducer is followed by `of`: mean of level; write a name with a space in single quotes: 'odd name'")
                     }
                     _ => error,
                 },

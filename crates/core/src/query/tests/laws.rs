@@ -9,7 +9,7 @@ use crate::{
 };
 
 fn spanned<T>(value: T) -> Spanned<T> {
-    Spanned { value, place: Place::default() }
+    Spanned { value, place: TextSpan::default() }
 }
 
 fn a_name() -> impl Strategy<Value = String> {

@@ -77,7 +77,7 @@ pub fn tag_what_tells_rows_apart(
     let telling = telling_apart(look, &key, &candidates);
     if telling.is_empty() {
         guess.notes.push(format!(
-            "{rows} of {} rows have the time and tags of another row, and the later one replaces the earlier: a column that tells them apart is missing",
+            "{rows} of {} rows have the time and tags of another row, and the later one replaces the earlier: a tag column is probably missing",
             look.rows.len()
         ));
         return;

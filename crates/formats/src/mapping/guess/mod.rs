@@ -169,7 +169,7 @@ impl Guess {
         }
         if let (Some(orders), None) = (&found.orders, &stated.time.format) {
             let text = format!(
-                "day and month in `{}` cannot be told apart, since neither is above 12 in the sample (`{text}`): choose {} or {}",
+                "day and month in `{}` are ambiguous, because neither is above 12 in the sample (`{text}`): choose {} or {}",
                 column.name, orders[0], orders[1]
             );
             self.questions.push(Question { about: QuestionKind::DateOrder, column: Some(column.name.to_owned()), text, choices: orders.to_vec() });

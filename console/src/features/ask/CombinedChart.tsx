@@ -31,7 +31,7 @@ interface Props {
   onZoom: (fromSeconds: number, toSeconds: number) => void;
 }
 
-export function Together({ answer, shows, onZoom }: Props) {
+export function CombinedChart({ answer, shows, onZoom }: Props) {
   const theme = useTheme();
   const [pointed, setPointed] = useState<number | null>(null);
   const { data, units, names } = useMemo(() => together(answer, shows), [answer, shows]);
@@ -40,8 +40,8 @@ export function Together({ answer, shows, onZoom }: Props) {
   const said = shows.map(({ label: name }) => name);
   const label = `${said.join(" and ")}: ${names.length} lines in one chart`;
   return (
-    <Panel aria-label="Together">
-      <Heading>Together</Heading>
+    <Panel aria-label="Combined chart">
+      <Heading>Combined chart</Heading>
       <Chart
         data={data}
         styles={styles}
