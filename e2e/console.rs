@@ -195,7 +195,7 @@ async fn a_file_is_imported_with_a_look_a_try_and_a_result() {
     browser.read("mostly numbers").await;
     assert_eq!(browser.accessibility_findings().await, [""; 0]);
     browser.press_button("Dry run").await;
-    browser.read("points that would be kept").await;
+    browser.read("points that would be stored").await;
     browser.read("`high` is not a number").await;
     assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
     browser.press_button("Import").await;
@@ -390,7 +390,7 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     let browser = Browser::open().await;
     browser.go(&format!("{}/keeping", service.url)).await;
     browser.read("Keeping main").await;
-    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for ever").await;
+    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: no age limit").await;
     browser.read("100%").await;
     assert!(browser.text().await.contains("grows without limit"));
     assert_eq!(browser.accessibility_findings().await, [""; 0]);
@@ -398,9 +398,9 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.type_into("keep for", "10d").await;
     browser.press_button("Preview").await;
     browser.read("would expire now").await;
-    browser.read("At rest it will weigh").await;
+    browser.read("Maximum size:").await;
     browser.press_button("Apply").await;
-    browser.read("10d, set live").await;
+    browser.read("10d, runtime setting").await;
     // What went lies in the bin.
     browser.read("older than keep_for").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for 10d").await;
@@ -412,7 +412,7 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.press_button("Cancel").await;
     browser.press_button("Back to what is inherited").await;
     browser.press_button("Go back to it").await;
-    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for ever").await;
+    browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: no age limit").await;
     let binned = "return String(document.body.innerText.split('Restore').length - 1)";
     let before: usize = browser.run(binned).await.as_str().unwrap().parse().unwrap();
     browser.press_button("Restore").await;
@@ -430,7 +430,7 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     fill(&service, &["level", "flow"], 600, &folder.path().join("copy"));
     let browser = Browser::open().await;
     browser.go(&format!("{}/keeping", service.url)).await;
-    browser.read("All metrics are kept as the dataset is").await;
+    browser.read("All metrics use the limits of the dataset").await;
     browser.read("journal, of all datasets").await;
     // A policy with everything that can be said of it, looked at before it is made.
     browser.press_button("Make a policy").await;
@@ -457,7 +457,7 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     browser.press_button("Apply").await;
     browser.read("Kept otherwise than the dataset: flow.").await;
     browser.read("flow before").await;
-    let ruler = "return String((document.querySelector('svg[role=img]')?.getAttribute('aria-label') ?? '').includes('flow: 10d, set live'))";
+    let ruler = "return String((document.querySelector('svg[role=img]')?.getAttribute('aria-label') ?? '').includes('flow: 10d, runtime setting'))";
     browser.until(ruler, "true").await;
     for night in [false, true] {
         browser.run(&format!("localStorage.setItem('fenetre-appearance', '{}')", if night { "dark" } else { "light" })).await;

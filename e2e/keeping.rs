@@ -81,12 +81,16 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
     // What is older than is kept is refused, line and reason told.
     let late = format!("{{\"metric\":\"level\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{}\",\"value\":1}}\n", ago(20));
     let answer = service.post("/api/v1/datasets/main/points", &[("Content-Type", "application/x-ndjson")], late.as_bytes());
-    assert!(answer.status == 422 && answer.text().contains("older than is kept") && answer.text().contains("\"past\":1"), "{}", answer.text());
+    assert!(
+        answer.status == 422 && answer.text().contains("before the retention limit") && answer.text().contains("\"past\":1"),
+        "{}",
+        answer.text()
+    );
     let shown = service.run(&["retention", "show"]).out();
-    assert!(shown.contains("10d, set live") && shown.contains("10d, inherited from main"), "{shown}");
+    assert!(shown.contains("10d, runtime setting") && shown.contains("10d, inherited from main"), "{shown}");
     service.kill();
     let service = Service::start(&store);
-    assert!(service.run(&["retention", "show"]).out().contains("10d, set live"));
+    assert!(service.run(&["retention", "show"]).out().contains("10d, runtime setting"));
     assert_eq!(service.run(&["retention", "set", "main", "--keep-for", "none"]).code(), 0);
     for item in items.as_array().unwrap() {
         assert_eq!(service.run(&["retention", "restore", item["id"].as_str().unwrap()]).code(), 0);
@@ -123,7 +127,7 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
         &config,
     ]);
     assert!(
-        service.told.contains("what was set live differs from the configuration file") && service.told.contains("place=\"main\""),
+        service.told.contains("a runtime setting differs from the configuration file") && service.told.contains("place=\"main\""),
         "{}",
         service.told
     );

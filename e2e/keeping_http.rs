@@ -319,11 +319,11 @@ fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
     // Nor does a whole policy.
     let path = "/api/v1/datasets/main/rollups/default";
     let refused = service.delete(path);
-    assert!(refused.status == 409 && refused.text().contains("the level 1d of default would go for good"), "{}", refused.text());
+    assert!(refused.status == 409 && refused.text().contains("the level 1d of default would be lost"), "{}", refused.text());
     let losses = get(&service, "/api/v1/datasets/main/rollups")["policies"][0]["losses"].clone();
     assert_eq!(losses.as_array().map(Vec::len), Some(1), "{losses}");
     let asked = service.run(&["rollup", "drop"]);
-    assert!(asked.code() == 2 && asked.out().contains("! the level 1d of default would go for good"), "{}", asked.all());
+    assert!(asked.code() == 2 && asked.out().contains("! the level 1d of default would be lost"), "{}", asked.all());
     assert_eq!(service.delete(&format!("{path}?accept_loss=true")).status, 204);
     assert_eq!(get(&service, "/api/v1/datasets/main/rollups")["policies"], json!([]));
 }

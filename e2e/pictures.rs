@@ -78,7 +78,7 @@ async fn the_console() {
     browser.see("input[type=file]").await.send_keys(&std::fs::canonicalize(keepers).unwrap().display().to_string()).await.unwrap();
     browser.read("Say what its columns are").await;
     browser.press_button("Dry run").await;
-    browser.read("points that would be kept").await;
+    browser.read("points that would be stored").await;
     browser.picture(&format!("{folder}/import-wizard.png")).await;
     browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
     browser.open_tab("Live").await;

@@ -70,7 +70,7 @@ fn a_second_backup_copies_only_partitions_that_changed() {
     assert_eq!(read(&restored(moved.path(), "tuesday"), 0, TimeRange::ALL), read(&store, 0, TimeRange::ALL));
     fs::remove_dir_all(moved.path().join("sunday")).unwrap();
     let told = restore(&moved.path().join("tuesday"), &path("again"), &mut |_| true).unwrap_err().to_string();
-    assert!(told.contains("sunday") && told.contains("is no backup"), "{told}");
+    assert!(told.contains("sunday") && told.contains("is not a backup"), "{told}");
 }
 
 #[test]
@@ -100,7 +100,7 @@ fn a_backup_that_was_stopped_is_gone_on_with() {
         left > 0
     });
     assert!(matches!(stopped, Err(StoreError::Stopped)));
-    assert!(restore(&to, &folder.path().join("early"), &mut |_| true).unwrap_err().to_string().contains("is no backup"));
+    assert!(restore(&to, &folder.path().join("early"), &mut |_| true).unwrap_err().to_string().contains("is not a backup"));
     // A copy that is not what was written down is made again, the other is kept.
     let copies: Vec<_> = fs::read_dir(to.join("data/main")).unwrap().map(|entry| entry.unwrap().path()).collect();
     assert_eq!(copies.len(), 2);
@@ -124,7 +124,7 @@ fn places_and_files_that_will_not_do_are_refused() {
     for inside in [store.root().join("bin/backup"), store.root().join("new/deep/backup"), store.root().to_owned()] {
         assert!(told(back_up(&store, &inside, None)).contains("is inside the store"), "{}", inside.display());
     }
-    assert!(told(back_up(&store, &path("monday"), Some(&path("full")))).contains("is no backup"));
+    assert!(told(back_up(&store, &path("monday"), Some(&path("full")))).contains("is not a backup"));
     back_up(&store, &path("monday"), None).unwrap();
     assert!(told(restore(&path("monday"), &path("full"), &mut |_| true)).contains("is not empty"));
     let stopped = restore(&path("monday"), &path("later"), &mut |_| false);

@@ -133,7 +133,7 @@ fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
     let mut batch = store.begin("main").unwrap();
     assert!(batch.describe("plain", About { kind: None, ..about }).note.is_none());
     let note = batch.describe("own", About { unit: Some("m"), kind: Some(Kind::State), ..About::default() }).note.unwrap();
-    assert!(note.contains("says state, the catalogue gauge") && note.contains("values in m are converted to cm"), "{note}");
+    assert!(note.contains("the body has the kind state, the catalogue gauge") && note.contains("values in m are converted to cm"), "{note}");
     store.write(batch).unwrap();
     assert_eq!((defined(&store, "plain").unit.as_deref(), defined(&store, "own").unit.as_deref()), (Some("By"), Some("cm")));
 }

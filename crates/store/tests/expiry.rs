@@ -182,7 +182,7 @@ fn points_older_than_is_kept_are_refused_with_the_way_out() {
     batch.refuse_before(store.horizons(main(&store), NOW));
     let at = |time: Nanos| PointRef { metric: "level", tags: &[("lock", "lock-0")], time, value: ValueRef::Number(1.0) };
     let refusal = batch.accept(at(NOW - 15 * DAY)).unwrap_err();
-    assert!(refusal.reason.contains("is older than is kept") && refusal.reason.contains("fenetre retention set"), "{refusal:?}");
+    assert!(refusal.reason.contains("is before the retention limit") && refusal.reason.contains("fenetre retention set"), "{refusal:?}");
     batch.accept(at(NOW - 13 * DAY)).unwrap();
 }
 

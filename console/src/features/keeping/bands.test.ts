@@ -41,7 +41,7 @@ describe("the bands of the ruler", () => {
     expect(points?.note).toBe("kept for 90d, 2.00 MB");
     // A level that stands for all there is begins where points do.
     expect(hours).toMatchObject({ name: "1h rollup", oldest: 30 * DAY, newest: DAY, told: "100% filled" });
-    expect(days).toMatchObject({ limit: Infinity, note: "kept for ever, 500 B" });
+    expect(days).toMatchObject({ limit: Infinity, note: "no age limit, 500 B" });
   });
 
   it("show a level that reaches further back than points, and one that stands for nothing yet", () => {

@@ -15,7 +15,7 @@ export interface Band {
   told: string;
 }
 
-const keptFor = (span: string | null): string => (span === null ? "kept for ever" : `kept for ${span}`);
+const keptFor = (span: string | null): string => (span === null ? "no age limit" : `kept for ${span}`);
 
 /** The bands of a dataset: points first, then levels, the finest first. */
 export function bandsOf(place: Place, levels: readonly Level[], now: number): Band[] {

@@ -102,7 +102,7 @@ fn told_preview(preview: &RollupPreview) {
     for level in &preview.levels {
         let rest = match &level.keep_for {
             Some(keep_for) => format!("kept for {keep_for}, about {} at rest", bytes(level.at_rest)),
-            None => format!("kept for ever, about {} a year", bytes(level.at_rest)),
+            None => format!("no limit, about {} per year", bytes(level.at_rest)),
         };
         let of = level
             .points_each
@@ -138,14 +138,14 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
     if output == ListOutput::Table {
         for PolicyInfo { name, policy, metrics, .. } in &info.policies {
             let condition = policy.condition.as_ref().map_or(String::new(), |condition| format!(" where {condition}"));
-            outln!("\n{name}: {}{condition}; windows wait {} for late points", metrics.join(", "), policy.lateness);
+            outln!("\n{name}: {}{condition}; late points: {}", metrics.join(", "), policy.lateness);
         }
         if let Some(question) = rows.iter().rev().find_map(|row| row.level.measured.as_ref()) {
             outln!("\nmeasured with: {question}");
         }
         let stopped = if info.fill_stopped { "; filling is stopped (`fenetre rollup fill`)" } else { "" };
         outln!(
-            "\n{} made since the start, {} made again{stopped}",
+            "\n{} computed since the start, {} rebuilt{stopped}",
             count_of(info.windows_made, "window", "windows"),
             count_of(info.made_again, "stretch", "stretches")
         );
@@ -198,7 +198,7 @@ fn columns() -> Vec<Column<Row>> {
         Column {
             name: "kept",
             right: false,
-            told: |r| r.level.keep_for.clone().unwrap_or_else(|| "for ever".to_owned()),
+            told: |r| r.level.keep_for.clone().unwrap_or_else(|| "no limit".to_owned()),
             plain: |r| r.level.keep_for.clone().unwrap_or_default(),
         },
         Column {
