@@ -407,11 +407,11 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.press_button("Restore").await;
     browser.read("it would go again at once").await;
     // Going back shows first what that would do, and can be left.
-    browser.press_button("Back to what is inherited").await;
-    browser.read("Then: keep for no limit, built in").await;
+    browser.press_button("Use the inherited limit").await;
+    browser.read("New limits: keep for no limit, built in").await;
     browser.press_button("Cancel").await;
-    browser.press_button("Back to what is inherited").await;
-    browser.press_button("Go back to it").await;
+    browser.press_button("Use the inherited limit").await;
+    browser.press_button("Apply").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: no age limit").await;
     let binned = "return String(document.body.innerText.split('Restore').length - 1)";
     let before: usize = browser.run(binned).await.as_str().unwrap().parse().unwrap();
@@ -433,7 +433,7 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     browser.read("All metrics use the limits of the dataset").await;
     browser.read("journal, of all datasets").await;
     // A policy with everything that can be said of it, looked at before it is made.
-    browser.press_button("Make a policy").await;
+    browser.press_button("Create a policy").await;
     let levels = "return String([...document.querySelectorAll('input')].some((field) => field.value === '5m=90d 1h=2y 1d'))";
     browser.until(levels, "true").await;
     browser.type_into("metrics (* for any letters)", "lev*").await;
@@ -455,14 +455,14 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     browser.press_button("Preview").await;
     browser.read("of 1 metric would expire now").await;
     browser.press_button("Apply").await;
-    browser.read("Kept otherwise than the dataset: flow.").await;
+    browser.read("With limits of their own: flow.").await;
     browser.read("flow before").await;
     let ruler = "return String((document.querySelector('svg[role=img]')?.getAttribute('aria-label') ?? '').includes('flow: 10d, runtime setting'))";
     browser.until(ruler, "true").await;
     for night in [false, true] {
         browser.run(&format!("localStorage.setItem('fenetre-appearance', '{}')", if night { "dark" } else { "light" })).await;
         browser.page.refresh().await.unwrap();
-        browser.read("Kept otherwise than the dataset: flow.").await;
+        browser.read("With limits of their own: flow.").await;
         browser.read("journal, of all datasets").await;
         assert_eq!(browser.accessibility_findings().await, [""; 0], "night: {night}");
     }
@@ -472,6 +472,6 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     browser.read("The bin is empty").await;
     browser.press_button("Drop").await;
     browser.press_button("Delete the policy").await;
-    browser.read("Make a policy").await;
+    browser.read("Create a policy").await;
     browser.close().await;
 }

@@ -47,7 +47,7 @@ async fn the_console() {
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+45d&per=6h&q=show+mean+of+water_temp+by+reach")).await;
     browser.read("windows of rollups").await;
     browser.run("document.querySelector('button [role=status]').closest('button').click()").await;
-    browser.read("rollup from").await;
+    browser.read("6h rollup").await;
     browser.run("window.scrollTo(0, document.querySelector('canvas').getBoundingClientRect().top - 120)").await;
     browser.picture(&format!("{folder}/ask-rollup.png")).await;
     // The same a week ago, both in one chart; then what may come next, while somebody types.

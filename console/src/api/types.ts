@@ -462,11 +462,11 @@ export interface PlanDocument {
     what: string;
     series: number;
     lines: number;
-    source: string;
     how: string;
     points: number | null;
     bytes: number | null;
   }[];
+  sources: Answer["sources"];
   shows: { label: string; unit: string | null; lines: number }[];
   notes: string[];
 }

@@ -31,6 +31,57 @@ pub fn is_known(code: &str) -> bool {
     validate(code).is_ok()
 }
 
+/// Codes whose symbol for people is another.
+const SYMBOLS: [(&str, &str); 6] = [("Cel", "°C"), ("[degF]", "°F"), ("Ohm", "Ω"), ("deg", "°"), ("mm[Hg]", "mmHg"), ("1", "")];
+/// Units that are written directly behind another one, such as the hour in kWh.
+const JOINED: [&str; 1] = ["h"];
+
+/// A unit as people write it: `m³/s` for `m3/s`, `°C` for `Cel`, `boats` for `{boat}`. Machine formats have the code. The console does the same in
+/// `console/src/format/units.ts`; both are tested with `unit_text.tsv`.
+pub fn text(code: &str) -> String {
+    if let Some((_, symbol)) = SYMBOLS.iter().find(|(known, _)| *known == code) {
+        return (*symbol).to_owned();
+    }
+    let part = |part: &str| {
+        let mut text = String::new();
+        for factor in part.split('.') {
+            if !text.is_empty() && !JOINED.contains(&factor) {
+                text.push('·');
+            }
+            text += &factor_text(factor);
+        }
+        text
+    };
+    code.split('/').map(part).collect::<Vec<_>>().join("/")
+}
+
+/// One factor of a unit, such as `m3` or `{boat}`.
+fn factor_text(factor: &str) -> String {
+    if let Some(name) = factor.strip_prefix('{').and_then(|rest| rest.strip_suffix('}')) {
+        // Abbreviations have no plural.
+        let is_counted = name.chars().all(|letter| letter.is_lowercase()) && !name.ends_with('s');
+        return if is_counted { format!("{name}s") } else { name.to_owned() };
+    }
+    if let Some((_, symbol)) = SYMBOLS.iter().find(|(known, _)| *known == factor && factor != "1") {
+        return (*symbol).to_owned();
+    }
+    let end = factor.trim_end_matches(|letter: char| letter.is_ascii_digit()).trim_end_matches('-').len();
+    let (unit, exponent) = factor.split_at(end);
+    if unit.is_empty() {
+        return factor.to_owned();
+    }
+    // The prefix micro; `u` alone is the atomic mass.
+    let unit = match unit.strip_prefix('u') {
+        Some(rest) if !rest.is_empty() => format!("µ{rest}"),
+        _ => unit.to_owned(),
+    };
+    let raised = exponent.chars().map(|digit| match digit {
+        '-' => '⁻',
+        digit => ['⁰', '¹', '²', '³', '⁴', '⁵', '⁶', '⁷', '⁸', '⁹'][digit.to_digit(10).unwrap_or(0) as usize],
+    });
+    unit.chars().chain(raised).collect()
+}
+
 /// Names and other spellings that people use, with the codes of the standard.
 const SPELLINGS: [(&str, &str); 44] = [
     ("°c", "Cel"),
@@ -270,5 +321,15 @@ mod tests {
             let away = value * there.factor + there.offset;
             prop_assert!((away * back.factor + back.offset - value).abs() < 1e-6 * value.abs().max(1.0));
         }
+    }
+
+    #[test]
+    fn units_have_a_text_for_people() {
+        let examples = include_str!("unit_text.tsv");
+        for (code, wanted) in examples.lines().filter_map(|line| line.split_once('\t')) {
+            assert_eq!(text(code), wanted, "{code}");
+        }
+        assert!(examples.lines().count() > 20);
+        assert_eq!(text("no such unit"), "no such unit");
     }
 }

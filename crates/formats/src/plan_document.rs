@@ -1,15 +1,16 @@
 //! A plan as it travels: what a query would read and compute, without reading it.
 
 use fenetre_core::{
-    answer::{ReadPart, ReadSource},
+    answer::ReadPart,
     model::Kind,
     plan::{Leaf, Moment, Plan, PlannedTime, Take},
     query::{Gaps, Reducer},
-    time::{Nanos, format_in_zone, zoned},
+    time::format_in_zone,
 };
-use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+
+use crate::document::SourceDocument;
 
 /// What a query would do.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -26,6 +27,8 @@ pub struct PlanDocument {
     pub time: String,
     /// What is read, each once however often it is named.
     pub reads: Vec<ReadDocument>,
+    /// What would answer for which part of time, as an answer tells it; empty where only points could.
+    pub sources: Vec<SourceDocument>,
     /// What is shown.
     pub shows: Vec<PlannedShowDocument>,
     /// What a reader must know.
@@ -41,8 +44,6 @@ pub struct ReadDocument {
     pub series: u64,
     /// Lines that they make.
     pub lines: u64,
-    /// From what: points, or which levels of rollups and from when to when.
-    pub source: String,
     /// How much of it can be answered without decoding, in words.
     pub how: String,
     /// Points of these series in that time, about: those in memory count too, and those that came twice count twice.
@@ -106,35 +107,19 @@ impl PlanDocument {
             from: told(from),
             to: told(to),
             time,
-            reads: plan.leaves.iter().map(|leaf| read(leaf, parts, &plan.zone)).collect(),
+            reads: plan.leaves.iter().map(read).collect(),
+            sources: parts.iter().map(|part| SourceDocument::of(part, &plan.zone)).collect(),
             shows: plan.shows.iter().map(show).collect(),
             notes: plan.notes.clone(),
         }
     }
 }
 
-fn read(leaf: &Leaf, parts: &[ReadPart], zone: &TimeZone) -> ReadDocument {
-    let mine: Vec<&ReadPart> = parts.iter().filter(|part| part.what == leaf.text).collect();
-    // To the second, as people read them: where a part ends the next one begins.
-    let at = |at: Nanos| zoned(at, zone).strftime("%F %T").to_string();
-    let told = |part: &&ReadPart| {
-        let to = at(part.range.end);
-        let why = part.why.map_or(String::new(), |why| format!(" ({why})"));
-        match part.source {
-            ReadSource::Level(width) => format!("the {width} rollup to {to}"),
-            ReadSource::Points => format!("points to {to}{why}"),
-            ReadSource::Nothing => format!("nothing to {to}{why}"),
-        }
-    };
-    let source = match mine.first() {
-        None => "points".to_owned(),
-        Some(first) => format!("{}: {}", at(first.range.start), mine.iter().map(told).collect::<Vec<_>>().join(", ")),
-    };
+fn read(leaf: &Leaf) -> ReadDocument {
     ReadDocument {
         what: leaf.text.clone(),
         series: leaf.lines.iter().map(|line| line.series.len() as u64).sum(),
         lines: leaf.lines.len() as u64,
-        source,
         how: how(leaf),
         points: None,
         bytes: None,

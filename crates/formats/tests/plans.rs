@@ -55,7 +55,7 @@ fn a_plan_says_what_is_read_and_how() {
         let document = planned(text);
         told += &format!("{}{}, {}\n", document.query, document.zone, document.time);
         for read in &document.reads {
-            told += &format!("  read {}: {} series, {} lines, {}; {}\n", read.what, read.series, read.lines, read.source, read.how);
+            told += &format!("  read {}: {} series, {} lines; {}\n", read.what, read.series, read.lines, read.how);
         }
         for show in &document.shows {
             told += &format!("  show {} [{}]: {} lines\n", show.label, show.unit.as_deref().unwrap_or("-"), show.lines);

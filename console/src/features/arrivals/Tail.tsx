@@ -48,7 +48,7 @@ export function Tail({ dataset }: { dataset: string }) {
     <>
       <p style={{ display: "flex", gap: 16, alignItems: "center", marginBottom: 8 }}>
         <Button $quiet onPress={() => setPaused(!paused)}>
-          {paused ? "Go on" : "Pause"}
+          {paused ? "Continue" : "Pause"}
         </Button>
         <Faint role="status">{paused ? "paused" : told}</Faint>
       </p>

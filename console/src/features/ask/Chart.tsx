@@ -6,6 +6,7 @@ import "uplot/dist/uPlot.min.css";
 
 import type { Theme } from "../../frame/theme";
 import { decimals, figure } from "../../format/numbers";
+import { unitText } from "../../format/units";
 import type { ChartData } from "./chartData";
 
 const HEIGHT = 300;
@@ -60,7 +61,7 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
       grid: { show: scale === "y", stroke: theme.rule, width: 1 },
       ticks: { stroke: theme.rule },
       size: 64,
-      ...(of === null ? {} : { label: of, labelSize: 20 }),
+      ...(of === null ? {} : { label: unitText(of), labelSize: 20 }),
       values: (_, splits) => splits.map((split) => figure(split, decimals(splits))),
     });
     const options: uPlot.Options = {

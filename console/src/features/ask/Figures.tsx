@@ -4,6 +4,7 @@ import styled from "styled-components";
 import type { Show } from "../../api/types";
 import { decimals, figure } from "../../format/numbers";
 import { Faint } from "../../ui/parts";
+import { unitText } from "../../format/units";
 
 /** More would be a table. */
 const MOST = 8;
@@ -35,7 +36,7 @@ export function Figures({ show, names }: { show: Show; names: string[] }) {
             <strong>
               {typeof value === "number" ? figure(value, places) : typeof value === "string" ? value : "–"}
             </strong>
-            <Faint>{[names[i] === "all" ? "" : names[i], show.unit].filter(Boolean).join(" · ")}</Faint>
+            <Faint>{[names[i] === "all" ? "" : names[i], unitText(show.unit)].filter(Boolean).join(" · ")}</Faint>
           </div>
         ))}
       </Row>
@@ -61,8 +62,8 @@ function Trend({ show }: { show: Show }) {
       <div>
         <strong>{figure(last, places)}</strong>
         <Faint>
-          latest{show.unit ? ` · ${show.unit}` : ""} · {change(before)} since the window before · {change(first)} since
-          the first
+          latest{show.unit ? ` · ${unitText(show.unit)}` : ""} · {change(before)} since the window before ·{" "}
+          {change(first)} since the first
         </Faint>
       </div>
     </Row>

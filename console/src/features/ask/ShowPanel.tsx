@@ -11,6 +11,7 @@ import { Chart } from "./Chart";
 import { chartData, choices, isDrawable, lineKey, lineNames, summary } from "./chartData";
 import { Figures } from "./Figures";
 import { Mark } from "./Mark";
+import { unitText } from "../../format/units";
 
 const Legend = styled.div`
   display: flex;
@@ -72,7 +73,9 @@ export function ShowPanel({ answer, show, onZoom, onTag }: Props) {
     <Panel aria-label={show.label}>
       <Heading>{show.label}</Heading>
       <Faint>
-        {[show.unit, shared && `all of ${shared}`, answer.zone, rolledUp(answer, show)].filter(Boolean).join(" · ")}
+        {[unitText(show.unit), shared && `all of ${shared}`, answer.zone, rolledUp(answer, show)]
+          .filter(Boolean)
+          .join(" · ")}
       </Faint>
       {show.lines.length === 0 && <p style={{ marginTop: 8 }}>Nothing matched.</p>}
       <Figures show={show} names={names} />

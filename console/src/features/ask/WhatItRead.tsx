@@ -69,21 +69,37 @@ export function WhatItRead({ answer, dataset, query, frame }: Props) {
 }
 
 const sourceName = (source: string): string =>
-  source === "points" || source === "nothing" ? source : `the ${source} rollup`;
+  source === "points" || source === "nothing" ? source : `${source} rollup`;
 
 /** Which part of time was answered by what. */
 function Sources({ answer }: { answer: Answer }) {
   if (answer.sources.every((part) => part.source === "points")) return null;
   const told = clock(answer.zone, ["2026-01-01T00:01:00Z"]);
+  // What a read has in common with the row above it stands there once.
+  const isFirst = (at: number) => at === 0 || answer.sources[at - 1]?.what !== answer.sources[at]?.what;
   return (
-    <ul>
-      {answer.sources.map((part) => (
-        <li key={`${part.what} ${part.from}`}>
-          {part.what}: <strong>{sourceName(part.source)}</strong> from {told(part.from)} to {told(part.to)}{" "}
-          {part.why && <Faint>({part.why})</Faint>}
-        </li>
-      ))}
-    </ul>
+    <PlainTable>
+      <thead>
+        <tr>
+          <th>read</th>
+          <th>from</th>
+          <th>to</th>
+          <th>source</th>
+        </tr>
+      </thead>
+      <tbody>
+        {answer.sources.map((part, at) => (
+          <tr key={`${part.what} ${part.from}`}>
+            <td>{isFirst(at) && part.what}</td>
+            <td>{told(part.from)}</td>
+            <td>{told(part.to)}</td>
+            <td>
+              {sourceName(part.source)} {part.why && <Faint>{part.why}</Faint>}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </PlainTable>
   );
 }
 
@@ -128,9 +144,8 @@ function Plan({ dataset, query, frame }: Omit<Props, "answer">) {
             <th>read</th>
             <th className="figure">series</th>
             <th className="figure">lines</th>
-            <th>from</th>
-            <th className="figure">points there</th>
-            <th className="figure">their blocks</th>
+            <th className="figure">points</th>
+            <th className="figure">packed</th>
             <th>how</th>
           </tr>
         </thead>
@@ -140,7 +155,6 @@ function Plan({ dataset, query, frame }: Omit<Props, "answer">) {
               <td>{read.what}</td>
               <td className="figure">{count(read.series)}</td>
               <td className="figure">{count(read.lines)}</td>
-              <td style={{ whiteSpace: "normal" }}>{read.source}</td>
               <td className="figure">{read.points === null ? "–" : short(read.points)}</td>
               <td className="figure">{read.bytes === null ? "–" : bytes(read.bytes)}</td>
               <td style={{ whiteSpace: "normal" }}>{read.how}</td>

@@ -2,6 +2,7 @@
 import type { Answer, Line, Show } from "../../api/types";
 import { decimals, figure } from "../../format/numbers";
 import { millis } from "../../format/times";
+import { unitText } from "../../format/units";
 
 export interface ChartData {
   /** Seconds since the epoch, ascending. */
@@ -120,5 +121,5 @@ export function summary(answer: Answer, show: Show): string {
   const least = numbers.reduce((a, b) => Math.min(a, b));
   const greatest = numbers.reduce((a, b) => Math.max(a, b));
   const places = decimals([least, greatest]);
-  return `${show.label}: ${many(show.lines.length, "line", "lines")} over ${what}, from ${figure(least, places)} to ${figure(greatest, places)}${show.unit ? ` ${show.unit}` : ""}`;
+  return `${show.label}: ${many(show.lines.length, "line", "lines")} over ${what}, from ${figure(least, places)} to ${figure(greatest, places)}${show.unit ? ` ${unitText(show.unit)}` : ""}`;
 }

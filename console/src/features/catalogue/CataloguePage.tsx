@@ -16,6 +16,7 @@ import { Bin } from "../../ui/Bin";
 import { Metrics } from "./Metrics";
 import { Nothing } from "./Nothing";
 import { TagList } from "./TagList";
+import { unitText } from "../../format/units";
 
 const Grid = styled(Table)`
   ${tableLook}
@@ -102,7 +103,7 @@ function SeriesList({ dataset }: { dataset: string }) {
                   </Cell>
                   <Cell>{tagText(item.tags)}</Cell>
                   <Cell className="figure">{tell(item.value, places.get(item.metric) ?? 0)}</Cell>
-                  <Cell>{item.unit ?? ""}</Cell>
+                  <Cell>{unitText(item.unit)}</Cell>
                   <Cell>
                     <span title={item.time ?? ""}>{item.time === null ? "–" : ago(item.time, dataUpdatedAt)}</span>
                   </Cell>

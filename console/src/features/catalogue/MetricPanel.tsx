@@ -13,6 +13,7 @@ import { AskLink, firstQuery } from "./AskLink";
 import { definitionOf, formOf, withForm } from "./definition";
 import { Pairs, Row, Stack, Two } from "./layout";
 import { OldNames } from "./OldNames";
+import { unitText } from "../../format/units";
 
 interface Props {
   dataset: string;
@@ -216,7 +217,7 @@ function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
       <dd>
         {points.map((point) => (
           <div key={JSON.stringify(point.tags)}>
-            {tell(point.value, 2)} {point.unit ?? ""}{" "}
+            {tell(point.value, 2)} {unitText(point.unit)}{" "}
             <Faint>
               {Object.values(point.tags).join(" ")} {point.time === null ? "" : ago(point.time, dataUpdatedAt)}
             </Faint>

@@ -14,6 +14,7 @@ import { EditMany } from "./EditMany";
 import { Beside, Name } from "./layout";
 import { MetricPanel } from "./MetricPanel";
 import { Nothing } from "./Nothing";
+import { unitText } from "../../format/units";
 
 const status = (metric: MetricInfo): string =>
   metric.status === "active" && metric.unreviewed ? "unreviewed" : metric.status;
@@ -39,7 +40,7 @@ export function Metrics({ dataset }: { dataset: string }) {
       cell: (metric) => <Name onPress={() => setShown(metric.name)}>{metric.name}</Name>,
     },
     { name: "kind", width: "100px", cell: (metric) => metric.kind },
-    { name: "unit", width: "100px", cell: (metric) => metric.unit ?? "–" },
+    { name: "unit", width: "100px", cell: (metric) => (metric.unit ? unitText(metric.unit) : "–") },
     { name: "status", width: "110px", cell: status },
     ...(open
       ? []

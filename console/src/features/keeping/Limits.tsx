@@ -92,7 +92,7 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
       {look.data && <Change change={look.data} />}
       {way === "reset" && look.data && (
         <FormRow>
-          <Button onPress={() => apply.mutate("reset")}>Go back to it</Button>
+          <Button onPress={() => apply.mutate("reset")}>Apply</Button>
           <Button $quiet onPress={() => turnTo(null)}>
             Cancel
           </Button>

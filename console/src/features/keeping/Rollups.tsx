@@ -59,7 +59,7 @@ export function Rollups({ dataset, rollups }: { dataset: string; rollups: Rollup
         <p style={{ marginTop: 8 }}>
           {rollups.fill_stopped ? "Backfilling is stopped. " : "Backfilling levels, the newest first. "}
           <Button $quiet onPress={() => fill.mutate(!rollups.fill_stopped)}>
-            {rollups.fill_stopped ? "Go on" : "Stop"}
+            {rollups.fill_stopped ? "Continue" : "Stop"}
           </Button>
         </p>
       )}

@@ -43,7 +43,7 @@ describe("what a dataset is made of", () => {
       "week-0.db",
       "1h rollup of default",
       "1d rollup of default",
-      "marks and progress of rollups",
+      "rollup progress",
       "bin",
       "journal, of all datasets",
       "catalogue, of all datasets",

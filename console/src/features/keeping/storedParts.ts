@@ -44,7 +44,7 @@ export function partsOf(dataset: DatasetStorage, storage: StorageInfo, isWhole: 
     ...partitions,
     ...rest,
     ...levels,
-    ...(marks > 0 ? [{ name: "marks and progress of rollups", bytes: marks }] : []),
+    ...(marks > 0 ? [{ name: "rollup progress", bytes: marks }] : []),
     { name: "bin", bytes: dataset.bin_bytes },
     { name: "journal, of all datasets", points: storage.waiting_points, bytes: storage.journal_bytes },
     { name: "catalogue, of all datasets", bytes: storage.catalogue_bytes },

@@ -59,7 +59,7 @@ export function OverviewPage() {
       </Panel>
       <Faint>
         Fenetre {data.version}, started {ago(data.started, millis(data.now))}. {count(data.storage.waiting_points)}{" "}
-        points in the journal are waiting to be packed into blocks.
+        points in the journal are not packed into blocks yet.
       </Faint>
     </>
   );

@@ -12,7 +12,7 @@ use crate::{
     failure::Failure,
     output::{
         list::{Column, write},
-        words::{bytes, count_of, grouped, utc},
+        words::{bytes, count_of, grouped, minute, utc},
     },
 };
 
@@ -86,7 +86,7 @@ fn columns() -> Vec<Column<BinItemInfo>> {
             told: |b| b.points.map_or("all".into(), grouped),
             plain: |b| b.points.map_or(String::new(), |points| points.to_string()),
         },
-        Column { name: "deleted (UTC)", right: false, told: |b| utc(Some(&b.deleted)), plain: |b| b.deleted.clone() },
-        Column { name: "erased (UTC)", right: false, told: |b| utc(Some(&b.erased)), plain: |b| b.erased.clone() },
+        Column { name: "deleted (UTC)", right: false, told: |b| minute(Some(&b.deleted)), plain: |b| b.deleted.clone() },
+        Column { name: "erased (UTC)", right: false, told: |b| minute(Some(&b.erased)), plain: |b| b.erased.clone() },
     ]
 }

@@ -9,7 +9,7 @@ use crate::{
     failure::Failure,
     output::{
         list::{Column, write},
-        words::{grouped, utc},
+        words::{day, grouped},
     },
 };
 
@@ -46,8 +46,18 @@ fn columns() -> Vec<Column<DatasetInfo>> {
         Column { name: "metrics", right: true, told: |d| grouped(d.metrics), plain: |d| d.metrics.to_string() },
         Column { name: "series", right: true, told: |d| grouped(d.series), plain: |d| d.series.to_string() },
         Column { name: "points", right: true, told: |d| grouped(d.stored.points), plain: |d| d.stored.points.to_string() },
-        Column { name: "first", right: false, told: |d| utc(d.stored.first.as_ref()), plain: |d| d.stored.first.clone().unwrap_or_default() },
-        Column { name: "last", right: false, told: |d| utc(d.stored.last.as_ref()), plain: |d| d.stored.last.clone().unwrap_or_default() },
+        Column {
+            name: "first",
+            right: false,
+            told: |d| d.stored.first.as_deref().map_or("–", day).to_owned(),
+            plain: |d| d.stored.first.clone().unwrap_or_default(),
+        },
+        Column {
+            name: "last",
+            right: false,
+            told: |d| d.stored.last.as_deref().map_or("–", day).to_owned(),
+            plain: |d| d.stored.last.clone().unwrap_or_default(),
+        },
         Column { name: "description", right: false, told: |d| d.definition.description.clone(), plain: |d| d.definition.description.clone() },
     ]
 }

@@ -10,7 +10,7 @@ use crate::{
     failure::Failure,
     output::{
         list::{Column, write},
-        words::{bytes, count_of, grouped, utc},
+        words::{bytes, count_of, grouped, minute, utc},
     },
 };
 
@@ -100,7 +100,7 @@ fn columns() -> Vec<Column<ImportRecord>> {
         Column { name: "id", right: false, told: |r| r.id.clone(), plain: |r| r.id.clone() },
         Column { name: "file", right: false, told: |r| r.file.clone(), plain: |r| r.file.clone() },
         Column { name: "dataset", right: false, told: |r| r.dataset.clone(), plain: |r| r.dataset.clone() },
-        Column { name: "sent (UTC)", right: false, told: |r| utc(Some(&r.uploaded)), plain: |r| r.uploaded.clone() },
+        Column { name: "sent (UTC)", right: false, told: |r| minute(Some(&r.uploaded)), plain: |r| r.uploaded.clone() },
         Column { name: "stage", right: false, told: stage, plain: |r| r.stage.as_str().to_owned() },
         Column { name: "rows", right: true, told: |r| grouped(r.rows), plain: |r| r.rows.to_string() },
         Column { name: "points", right: true, told: |r| grouped(r.accepted), plain: |r| r.accepted.to_string() },

@@ -23,7 +23,7 @@ use crate::{
     failure::{FAILED, Failure, WRONG},
     output::{
         list::{Column, write},
-        words::{count_of, utc},
+        words::{count_of, minute},
     },
 };
 
@@ -77,7 +77,7 @@ fn columns() -> Vec<Column<MappingInfo>> {
         Column { name: "metrics", right: false, told: |m| targets(m).0, plain: |m| targets(m).0 },
         Column { name: "tags", right: false, told: |m| targets(m).1, plain: |m| targets(m).1 },
         Column { name: "description", right: false, told: |m| m.mapping.description.clone(), plain: |m| m.mapping.description.clone() },
-        Column { name: "changed (UTC)", right: false, told: |m| utc(Some(&m.changed)), plain: |m| m.changed.clone() },
+        Column { name: "changed (UTC)", right: false, told: |m| minute(Some(&m.changed)), plain: |m| m.changed.clone() },
     ]
 }
 

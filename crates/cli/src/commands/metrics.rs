@@ -10,6 +10,7 @@ use std::{
 use fenetre_core::{
     model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused},
     time::Span,
+    units,
 };
 use fenetre_service::api::{
     datasets::{ConvertedPoints, MetricInfo},
@@ -27,7 +28,7 @@ use crate::{
     failure::{DONE, FAILED, Failure, SOME_REJECTED, WRONG},
     output::{
         list::{Column, write},
-        words::{count_of, grouped, utc},
+        words::{count_of, day, grouped, minute, utc},
     },
 };
 
@@ -202,20 +203,29 @@ fn columns() -> Vec<Column<MetricInfo>> {
             (status, _) => status.as_str().to_owned(),
         }
     }
+    /// Most are active: that is not worth a column.
+    fn told_status(metric: &MetricInfo) -> String {
+        Some(status(metric)).filter(|status| status != Status::Active.as_str()).unwrap_or_default()
+    }
     vec![
         Column { name: "metric", right: false, told: |m| m.name.clone(), plain: |m| m.name.clone() },
         Column { name: "kind", right: false, told: |m| m.definition.kind.to_string(), plain: |m| m.definition.kind.to_string() },
         Column {
             name: "unit",
             right: false,
-            told: |m| m.definition.unit.clone().unwrap_or_else(|| "–".into()),
+            told: |m| m.definition.unit.as_deref().map_or_else(|| "–".into(), units::text),
             plain: |m| m.definition.unit.clone().unwrap_or_default(),
         },
-        Column { name: "status", right: false, told: status, plain: status },
-        Column { name: "tags", right: false, told: |m| m.tags.join(" "), plain: |m| m.tags.join(" ") },
+        Column { name: "status", right: false, told: told_status, plain: status },
+        Column { name: "tags", right: false, told: |m| m.tags.join(", "), plain: |m| m.tags.join(" ") },
         Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
         Column { name: "points", right: true, told: |m| grouped(m.stored.points), plain: |m| m.stored.points.to_string() },
-        Column { name: "first (UTC)", right: false, told: |m| utc(m.stored.first.as_ref()), plain: |m| m.stored.first.clone().unwrap_or_default() },
-        Column { name: "last (UTC)", right: false, told: |m| utc(m.stored.last.as_ref()), plain: |m| m.stored.last.clone().unwrap_or_default() },
+        Column {
+            name: "first (UTC)",
+            right: false,
+            told: |m| m.stored.first.as_deref().map_or("–", day).to_owned(),
+            plain: |m| m.stored.first.clone().unwrap_or_default(),
+        },
+        Column { name: "last (UTC)", right: false, told: |m| minute(m.stored.last.as_ref()), plain: |m| m.stored.last.clone().unwrap_or_default() },
     ]
 }

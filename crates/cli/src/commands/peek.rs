@@ -3,6 +3,7 @@
 use fenetre_core::{
     query::write_name,
     time::{Nanos, SECOND, format_utc},
+    units,
 };
 use fenetre_formats::document::{AnswerDocument, ShowDocument};
 use fenetre_service::api::ask::Question;
@@ -81,7 +82,11 @@ fn print(show: &ShowDocument, count: usize) {
         let skipped = line.values.len().saturating_sub(count);
         for (time, point) in times.iter().zip(&line.values).skip(skipped) {
             let time = time.as_deref().unwrap_or_default();
-            outln!("  {time}  {} {}", value(point.as_ref(), 6).trim_end_matches('0').trim_end_matches('.'), show.unit.as_deref().unwrap_or_default());
+            outln!(
+                "  {time}  {} {}",
+                value(point.as_ref(), 6).trim_end_matches('0').trim_end_matches('.'),
+                units::text(show.unit.as_deref().unwrap_or_default())
+            );
         }
     }
     if with_points.len() > SHOWN_SERIES {

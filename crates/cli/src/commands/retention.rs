@@ -218,6 +218,11 @@ fn columns() -> Vec<Column<PlaceInfo>> {
         Column { name: "keep_under", right: false, told: |p| p.keep_under.text.clone(), plain: |p| p.keep_under.limit.clone().unwrap_or_default() },
         Column { name: "points", right: true, told: |p| grouped(p.points), plain: |p| p.points.to_string() },
         Column { name: "stored", right: true, told: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
-        Column { name: "oldest (UTC)", right: false, told: |p| utc(p.oldest.as_ref()), plain: |p| p.oldest.clone().unwrap_or_default() },
+        Column {
+            name: "oldest (UTC)",
+            right: false,
+            told: |p| p.oldest.as_deref().map_or("–", day).to_owned(),
+            plain: |p| p.oldest.clone().unwrap_or_default(),
+        },
     ]
 }

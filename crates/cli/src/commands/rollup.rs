@@ -15,7 +15,7 @@ use crate::{
     output::{
         list::{Column, write},
         terminal::paragraph,
-        words::{bytes, count_of, grouped, utc},
+        words::{bytes, count_of, grouped, minute},
     },
 };
 
@@ -208,14 +208,19 @@ fn columns() -> Vec<Column<Row>> {
                 r.level
                     .from
                     .as_ref()
-                    .map_or_else(|| if r.level.until.is_some() { "the first point".to_owned() } else { "–".to_owned() }, |from| utc(Some(from)))
+                    .map_or_else(|| if r.level.until.is_some() { "first point".to_owned() } else { "–".to_owned() }, |from| minute(Some(from)))
             },
             plain: |r| r.level.from.clone().unwrap_or_default(),
         },
-        Column { name: "until (UTC)", right: false, told: |r| utc(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
+        Column { name: "until (UTC)", right: false, told: |r| minute(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
         Column { name: "filled", right: true, told: |r| progress(&r.level), plain: |r| r.level.filled.to_string() },
         Column { name: "lag", right: true, told: |r| lag(r.level.lag_seconds), plain: |r| r.level.lag_seconds.to_string() },
-        Column { name: "out of date", right: true, told: |r| grouped(r.level.out_of_date), plain: |r| r.level.out_of_date.to_string() },
+        Column {
+            name: "out of date",
+            right: true,
+            told: |r| if r.level.out_of_date == 0 { "–".to_owned() } else { grouped(r.level.out_of_date) },
+            plain: |r| r.level.out_of_date.to_string(),
+        },
         Column { name: "windows", right: true, told: |r| grouped(r.level.windows), plain: |r| r.level.windows.to_string() },
         Column { name: "on disk", right: true, told: |r| bytes(r.level.bytes), plain: |r| r.level.bytes.to_string() },
         Column {

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use fenetre_core::{
     model::Value,
     time::{Nanos, SECOND},
+    units,
 };
 use fenetre_service::api::series::{LatestPoint, SeriesInfo};
 use serde::Serialize;
@@ -15,7 +16,7 @@ use crate::{
     failure::Failure,
     output::{
         list::{Column, write},
-        words::{decimals, grouped, instant, utc, value},
+        words::{decimals, grouped, instant, minute, utc, value},
     },
 };
 
@@ -73,8 +74,13 @@ fn series_columns() -> Vec<Column<SeriesInfo>> {
         Column { name: "metric", right: false, told: |s| s.metric.clone(), plain: |s| s.metric.clone() },
         Column { name: "tags", right: false, told: |s| tags(&s.tags), plain: |s| tags(&s.tags) },
         Column { name: "points", right: true, told: |s| grouped(s.stored.points), plain: |s| s.stored.points.to_string() },
-        Column { name: "first (UTC)", right: false, told: |s| utc(s.stored.first.as_ref()), plain: |s| s.stored.first.clone().unwrap_or_default() },
-        Column { name: "last (UTC)", right: false, told: |s| utc(s.stored.last.as_ref()), plain: |s| s.stored.last.clone().unwrap_or_default() },
+        Column {
+            name: "first (UTC)",
+            right: false,
+            told: |s| minute(s.stored.first.as_ref()),
+            plain: |s| s.stored.first.clone().unwrap_or_default(),
+        },
+        Column { name: "last (UTC)", right: false, told: |s| minute(s.stored.last.as_ref()), plain: |s| s.stored.last.clone().unwrap_or_default() },
     ]
 }
 
@@ -83,7 +89,7 @@ fn latest_columns() -> Vec<Column<LatestRow>> {
         Column { name: "metric", right: false, told: |l| l.point.metric.clone(), plain: |l| l.point.metric.clone() },
         Column { name: "tags", right: false, told: |l| tags(&l.point.tags), plain: |l| tags(&l.point.tags) },
         Column { name: "value", right: true, told: |l| value(l.point.value.as_ref(), l.places), plain: plain_value },
-        Column { name: "unit", right: false, told: |l| unit(&l.point), plain: |l| unit(&l.point) },
+        Column { name: "unit", right: false, told: |l| units::text(&unit(&l.point)), plain: |l| unit(&l.point) },
         Column {
             name: "time (UTC)",
             right: false,

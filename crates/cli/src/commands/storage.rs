@@ -13,7 +13,7 @@ use crate::{
     failure::{DONE, FAILED, Failure},
     output::{
         list::{Column, write},
-        words::{bytes, count_of, day, grouped, utc},
+        words::{bytes, count_of, day, grouped, minute},
     },
 };
 
@@ -192,7 +192,7 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
     let plain = |name: String, bytes, points| Part { part: name, from: String::new(), to: String::new(), bytes, points, blocks: None };
     let mut parts = vec![
         plain("catalogue".to_owned(), info.catalogue_bytes, None),
-        plain("journal, waiting to be packed".to_owned(), info.journal_bytes, Some(info.waiting_points)),
+        plain("journal, not packed yet".to_owned(), info.journal_bytes, Some(info.waiting_points)),
         plain("bin".to_owned(), info.bin_bytes, None),
     ];
     for DatasetStorage { name, partitions, rollup_bytes, levels, .. } in &info.datasets {
@@ -208,7 +208,7 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
         parts.extend(levels.iter().map(by_level));
         let beside = rollup_bytes.saturating_sub(levels.iter().map(|level| level.bytes).sum());
         if beside > 0 {
-            parts.push(plain(format!("{name} / marks and progress of rollups"), beside, None));
+            parts.push(plain(format!("{name} / rollup progress"), beside, None));
         }
     }
     parts
@@ -232,7 +232,7 @@ fn columns() -> Vec<Column<Part>> {
             plain: |p| p.blocks.map_or(String::new(), |n| n.to_string()),
         },
         Column { name: "on disk", right: true, told: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
-        Column { name: "bytes a point", right: true, told: per_point, plain: per_point },
+        Column { name: "B/point", right: true, told: per_point, plain: per_point },
     ]
 }
 
@@ -257,7 +257,7 @@ fn top_columns() -> Vec<Column<MetricStorage>> {
         Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
         Column { name: "points", right: true, told: |m| grouped(m.points), plain: |m| m.points.to_string() },
         Column { name: "on disk", right: true, told: |m| bytes(m.bytes), plain: |m| m.bytes.to_string() },
-        Column { name: "bytes a point", right: true, told: each, plain: each },
-        Column { name: "oldest (UTC)", right: false, told: |m| utc(m.oldest.as_ref()), plain: |m| m.oldest.clone().unwrap_or_default() },
+        Column { name: "B/point", right: true, told: each, plain: each },
+        Column { name: "oldest (UTC)", right: false, told: |m| minute(m.oldest.as_ref()), plain: |m| m.oldest.clone().unwrap_or_default() },
     ]
 }

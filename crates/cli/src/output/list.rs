@@ -2,10 +2,18 @@
 
 use std::io::{self, Write};
 
-use comfy_table::{Cell, CellAlignment, Table, TableStyle, presets};
+use comfy_table::{Cell, CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width, presets};
 use serde::Serialize;
 
+use super::terminal::told_width;
 use crate::{args::ListOutput, failure::Failure};
+
+/// Cells that say nothing.
+const NOTHING: [&str; 2] = ["", "–"];
+/// Cells of more words are texts or lists.
+const WHOLE_WORDS: usize = 5;
+/// Texts are not squeezed into fewer columns, however narrow the terminal.
+const MIN_TEXT: u16 = 24;
 
 /// A column of a list.
 pub struct Column<T> {
@@ -26,7 +34,7 @@ pub fn write<T: Serialize>(records: &[T], columns: &[Column<T>], output: ListOut
 
 fn write_to<T: Serialize>(out: &mut impl Write, records: &[T], columns: &[Column<T>], output: ListOutput) -> Result<(), Failure> {
     match output {
-        ListOutput::Table => writeln!(out, "{}", told(records, columns))?,
+        ListOutput::Table => writeln!(out, "{}", told(records, columns, told_width()))?,
         ListOutput::Json => writeln!(out, "{}", serde_json::to_string_pretty(records)?)?,
         ListOutput::Ndjson => {
             for record in records {
@@ -53,11 +61,26 @@ fn write_csv(out: &mut impl Write, header: Vec<String>, rows: impl Iterator<Item
     Ok(())
 }
 
-fn told<T>(records: &[T], columns: &[Column<T>]) -> String {
+/// A table that fits `width` columns, if it is given one: columns of texts and lists go on in further lines, others stay whole.
+/// A column that says nothing of any record is left out.
+fn told<T>(records: &[T], columns: &[Column<T>], width: Option<u16>) -> String {
+    let cells = |column: &Column<T>| records.iter().map(column.told).collect();
+    let mut shown: Vec<(&Column<T>, Vec<String>)> = columns.iter().map(|column| (column, cells(column))).collect();
+    shown.retain(|(_, cells)| records.is_empty() || cells.iter().any(|cell| !NOTHING.contains(&cell.as_str())));
     let mut table = plain_table();
-    table.set_header(columns.iter().map(|column| aligned(column.name.to_owned(), column.right)));
-    for record in records {
-        table.add_row(columns.iter().map(|column| aligned((column.told)(record), column.right)));
+    table.set_header(shown.iter().map(|(column, _)| aligned(column.name.to_owned(), column.right)));
+    for at in 0..records.len() {
+        table.add_row(shown.iter().map(|(column, cells)| aligned(cells[at].clone(), column.right)));
+    }
+    if let Some(width) = width {
+        table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
+        let is_whole = |cells: &[String]| cells.iter().all(|cell| cell.split(' ').count() <= WHOLE_WORDS);
+        for (at, (_, cells)) in shown.iter().enumerate() {
+            let constraint = if is_whole(cells) { ColumnConstraint::ContentWidth } else { ColumnConstraint::LowerBoundary(Width::Fixed(MIN_TEXT)) };
+            if let Some(column) = table.column_mut(at) {
+                column.set_constraint(constraint);
+            }
+        }
     }
     table.trim_fmt()
 }
@@ -109,6 +132,23 @@ mod tests {
         assert_eq!(json[1]["boats"], 3);
         let table = written(&locks, ListOutput::Table);
         assert!(table.contains("12 boats") && table.contains("boats (a day)"), "{table}");
+    }
+
+    #[test]
+    fn a_table_fits_the_terminal_and_leaves_out_what_says_nothing() {
+        let column = |name, told: fn(&Lock) -> String| Column { name, right: false, told, plain: told };
+        let columns = [
+            column("lock", |lock| lock.name.to_owned()),
+            column("gauges", |_| "up (12), down (12), middle (9), pump house (3)".to_owned()),
+            column("closed", |_| "–".to_owned()),
+            column("keeper", |_| "open from May to October".to_owned()),
+        ];
+        let locks = [Lock { name: "osier", boats: 12 }, Lock { name: "marl", boats: 3 }];
+        let narrow = told(&locks, &columns, Some(72));
+        assert!(narrow.lines().all(|line| line.chars().count() <= 72), "{narrow}");
+        assert!(!narrow.contains("closed") && narrow.contains("osier"), "{narrow}");
+        let wide = told(&locks, &columns, None);
+        assert_eq!(wide.lines().count(), 4, "{wide}");
     }
 
     #[test]

@@ -6,6 +6,7 @@ pub mod lines;
 pub mod chart;
 pub mod list;
 pub mod plan;
+pub mod sources;
 pub mod spark;
 pub mod table;
 pub mod terminal;

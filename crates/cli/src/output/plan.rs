@@ -2,11 +2,14 @@
 
 use std::fmt::Write as _;
 
-use fenetre_formats::plan_document::PlanDocument;
+use fenetre_core::units;
+use fenetre_formats::plan_document::{PlanDocument, PlannedShowDocument, ReadDocument};
 
 use super::{
+    list::{aligned, plain_table},
+    sources::sources,
     terminal::paragraph,
-    words::{Clock, bytes, count_of, instant},
+    words::{Clock, bytes, grouped, instant},
 };
 
 /// What a query would read and compute.
@@ -20,19 +23,11 @@ pub fn told(plan: &PlanDocument) -> String {
     let range =
         if plan.from == plan.to { format!("at {}", clock.tell(ends[0])) } else { format!("{} to {}", clock.tell(ends[0]), clock.tell(ends[1])) };
     let _ = writeln!(out, "\n{range} ({})\n{}\n", plan.zone, plan.time);
-    for (at, read) in plan.reads.iter().enumerate() {
-        let _ = writeln!(out, "read {}: {}", at + 1, read.what);
-        let mut text = format!("  {} as {}, from {}", count_of(read.series, "series", "series"), count_of(read.lines, "line", "lines"), read.source);
-        if let Some((points, weight)) = read.points.zip(read.bytes) {
-            let packed = if weight > 0 { format!("{} of blocks", bytes(weight)) } else { "none packed yet".to_owned() };
-            let _ = write!(text, "; {} in that time, {packed}", count_of(points, "point", "points"));
+    out.push_str(&reads(&plan.reads));
+    for part in [sources(&plan.sources, &plan.zone, ends[1]), shows(&plan.shows)] {
+        if !part.is_empty() {
+            let _ = writeln!(out, "\n{part}");
         }
-        let _ = write!(out, "{}", paragraph(&text, "    "));
-        let _ = writeln!(out, "\n  {}", read.how);
-    }
-    for show in &plan.shows {
-        let unit = show.unit.as_ref().map_or(String::new(), |unit| format!(" [{unit}]"));
-        let _ = writeln!(out, "show {}{unit}: {}", show.label, count_of(show.lines, "line", "lines"));
     }
     for note in &plan.notes {
         let _ = writeln!(out, "note: {note}");
@@ -40,9 +35,47 @@ pub fn told(plan: &PlanDocument) -> String {
     out
 }
 
+/// What is read: how much of it, and then how.
+fn reads(reads: &[ReadDocument]) -> String {
+    let mut table = plain_table();
+    table.set_header(
+        ["read", "series", "lines", "points", "packed"]
+            .into_iter()
+            .zip([false, true, true, true, true])
+            .map(|(name, right)| aligned(name.to_owned(), right)),
+    );
+    for read in reads {
+        let count = |count: Option<u64>| count.map_or("–".to_owned(), grouped);
+        let weight = read.bytes.map_or("–".to_owned(), bytes);
+        let figures = [grouped(read.series), grouped(read.lines), count(read.points), weight];
+        table.add_row([aligned(read.what.clone(), false)].into_iter().chain(figures.map(|text| aligned(text, true))));
+    }
+    let mut out = format!("{}\n", table.trim_fmt());
+    for of_one in reads.chunk_by(|one, next| one.how == next.how) {
+        let whose = if of_one.len() == reads.len() {
+            String::new()
+        } else {
+            format!("{}: ", of_one.iter().map(|read| read.what.as_str()).collect::<Vec<_>>().join(", "))
+        };
+        let _ = writeln!(out, "{}", paragraph(&format!("  {whose}{}", of_one[0].how), "  "));
+    }
+    out
+}
+
+/// What comes out.
+fn shows(shows: &[PlannedShowDocument]) -> String {
+    let mut table = plain_table();
+    table.set_header([aligned("show".to_owned(), false), aligned("unit".to_owned(), false), aligned("lines".to_owned(), true)]);
+    for show in shows {
+        let unit = show.unit.as_deref().map_or("–".to_owned(), units::text);
+        table.add_row([aligned(show.label.clone(), false), aligned(unit, false), aligned(grouped(show.lines), true)]);
+    }
+    table.trim_fmt()
+}
+
 #[cfg(test)]
 mod tests {
-    use fenetre_formats::plan_document::{PlannedShowDocument, ReadDocument};
+    use fenetre_formats::document::SourceDocument;
 
     use super::*;
 
@@ -52,7 +85,6 @@ mod tests {
             what: what.to_owned(),
             series: 12,
             lines: 1,
-            source: "points".to_owned(),
             how: "every block is decoded".to_owned(),
             points: weight.map(|(points, _)| points),
             bytes: weight.map(|(_, bytes)| bytes),
@@ -64,6 +96,13 @@ mod tests {
             to: "2026-05-02T00:00:00+01:00".to_owned(),
             time: "the whole range as one window; empty ones stay empty".to_owned(),
             reads: vec![read("mean of level", Some((1_234_567, 2_500_000))), read("level", None)],
+            sources: vec![SourceDocument {
+                what: "mean of level".to_owned(),
+                from: "2026-05-01T00:00:00+01:00".to_owned(),
+                to: "2026-05-02T00:00:00+01:00".to_owned(),
+                source: "1h".to_owned(),
+                why: None,
+            }],
             shows: vec![PlannedShowDocument { label: "a".to_owned(), unit: Some("cm".to_owned()), lines: 1 }],
             notes: vec!["`b` is given a name and not used".to_owned()],
         };

@@ -3,15 +3,15 @@
 use std::{collections::BTreeMap, fmt::Write as _};
 
 use comfy_table::Table;
-use fenetre_core::{model::Value, time::Nanos};
+use fenetre_core::{model::Value, time::Nanos, units};
 use fenetre_formats::{
-    document::{AnswerDocument, Form, LineDocument, ShowDocument, SourceDocument},
+    document::{AnswerDocument, Form, LineDocument, ShowDocument},
     tables::{Column, Sheet},
 };
 
 use super::{
     list::{aligned, plain_table},
-    terminal::paragraph,
+    sources::sources,
     words::{Clock, count_of, decimals, instant, value},
 };
 
@@ -57,7 +57,7 @@ pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range);
     let clock = if range[0] == range[1] { clock.in_seconds() } else { clock.in_minutes() };
     let mut out = show.label.clone();
-    if let Some(unit) = &show.unit {
+    if let Some(unit) = show.unit.as_ref().map(|unit| units::text(unit)).filter(|unit| !unit.is_empty()) {
         let _ = write!(out, "  [{unit}]");
     }
     match range[0] == range[1] {
@@ -216,27 +216,8 @@ pub fn cost(answer: &AnswerDocument) -> String {
         cost.blocks_decoded,
         count_of(cost.points_read, "point", "points"),
     );
-    let ends: Vec<Nanos> = answer.sources.iter().flat_map(|part| [instant(&part.from), instant(&part.to)]).collect();
-    let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &ends).in_minutes();
-    // Points all the way is what one expects.
-    if answer.sources.iter().all(|part| part.source == "points") {
-        return line;
-    }
-    let told = |part: &SourceDocument| {
-        let why = part.why.as_ref().map_or(String::new(), |why| format!(" ({why})"));
-        let name = match part.source.as_str() {
-            "points" | "nothing" => part.source.clone(),
-            width => format!("the {width} rollup"),
-        };
-        format!("{name} to {}{why}", clock.tell(instant(&part.to)))
-    };
-    let leaves = answer.sources.chunk_by(|one, next| one.what == next.what);
-    let leaf = |parts: &[SourceDocument]| {
-        let all: Vec<String> = parts.iter().map(told).collect();
-        let text = format!("  {} from {}: {}", parts[0].what, clock.tell(instant(&parts[0].from)), all.join(", "));
-        format!("\n{}", paragraph(&text, "    "))
-    };
-    line + &leaves.map(leaf).collect::<String>()
+    let parts = sources(&answer.sources, &answer.zone, instant(&answer.asked_at));
+    if parts.is_empty() { line } else { format!("{line}\n\n{parts}") }
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::io::{self, IsTerminal};
 const DEFAULT_WIDTH: u16 = 100;
 
 /// Columns of the terminal, or of what `COLUMNS` says; none where neither is there.
-fn told_width() -> Option<u16> {
+pub fn told_width() -> Option<u16> {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     told.or_else(|| comfy_table::Table::new().width().filter(|_| io::stdout().is_terminal()))
 }

@@ -145,7 +145,12 @@ pub fn day(text: &str) -> &str {
     text.split('T').next().unwrap_or_default()
 }
 
-/// A time to the second in UTC, for lists.
+/// A time to the minute in UTC, for lists.
+pub fn minute(text: Option<&String>) -> String {
+    text.map_or_else(|| "–".to_owned(), |text| zoned(instant(text), &TimeZone::UTC).strftime("%Y-%m-%d %H:%M").to_string())
+}
+
+/// A time to the second in UTC.
 pub fn utc(text: Option<&String>) -> String {
     text.map_or_else(|| "–".to_owned(), |text| zoned(instant(text), &TimeZone::UTC).strftime("%Y-%m-%d %H:%M:%S").to_string())
 }

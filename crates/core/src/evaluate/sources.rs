@@ -160,7 +160,7 @@ impl Sources {
         for segment in &self.segments {
             let (source, why) = match segment.answers {
                 Answers::Level(level) => (ReadSource::Level(leaf.from.levels[level].level.width()), None),
-                Answers::Nothing if self.is_level_forced => (ReadSource::Nothing, Some("the forced rollup has no window here")),
+                Answers::Nothing if self.is_level_forced => (ReadSource::Nothing, Some("this rollup has no window here")),
                 Answers::Nothing => (ReadSource::Nothing, Some("points are no longer kept")),
                 Answers::Points => (ReadSource::Points, self.why_points(leaf, segment.range)),
             };
@@ -172,10 +172,10 @@ impl Sources {
         let is_covered = || self.covered.iter().flatten().any(|covered| covered.start < range.end && range.start < covered.end);
         Some(match leaf.from.why_not {
             Some(why) => why,
-            None if leaf.from.forced == Some(ReadFrom::Raw) => "set by the query",
-            None if leaf.from.by_windows.is_some_and(|by| by.is_sketched) => "points are exact, a rollup within 1%",
-            None if is_covered() => "windows that are cut finer, or elsewhere, than a rollup's",
-            None => "no rollup reaches here",
+            None if leaf.from.forced == Some(ReadFrom::Raw) => "the query says so",
+            None if leaf.from.by_windows.is_some_and(|by| by.is_sketched) => "a rollup is only within 1%",
+            None if is_covered() => "no whole rollup window",
+            None => "no rollup here yet",
         })
     }
 

@@ -62,9 +62,9 @@ impl Asked<'_> {
         };
         let why_not = match self.take {
             Take::Points => Some("points are asked for"),
-            Take::Moment => Some("the points about a moment are asked for"),
-            Take::Reduced(_) if by_windows.is_none() => Some("no rollup holds what this reducer needs"),
-            Take::Reduced(_) if !self.tests.is_empty() => Some("points are left out by their value"),
+            Take::Moment => Some("the points around a moment are asked for"),
+            Take::Reduced(_) if by_windows.is_none() => Some("this reducer needs points"),
+            Take::Reduced(_) if !self.tests.is_empty() => Some("points are filtered by value"),
             Take::Reduced(_) => None,
         };
         let all = self.all_levels();
@@ -119,10 +119,10 @@ impl Asked<'_> {
         let inner = bounds.get(1..bounds.len().saturating_sub(1)).unwrap_or_default();
         if !inner.iter().all(|border| level.level.is_border(*border)) {
             let help = match (&shifted, self.earlier) {
-                (Some(_), Some((span, _))) => format!("windows of {span} earlier must be made of whole ones of {width} too"),
-                _ => format!("ask for windows that are made of whole ones of {width}, such as `per {width}`"),
+                (Some(_), Some((span, _))) => format!("the windows {span} earlier must be made of whole windows of {width} too"),
+                _ => format!("ask for windows made of whole windows of {width}, such as `per {width}`"),
             };
-            return Err((format!("windows that are cut finer, or elsewhere, than those of {width} cannot be made of them"), help));
+            return Err((format!("these windows do not begin and end where windows of {width} do"), help));
         }
         Ok(level.clone())
     }

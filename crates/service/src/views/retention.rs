@@ -194,7 +194,7 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Scope, found: Option<In
         Source::Live => ("live", "runtime setting"),
     };
     // How it is said there stands there.
-    let text = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, inherited from {at}") };
+    let text = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, from {at}") };
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), text }
 }
 
