@@ -54,7 +54,7 @@ async fn the_console() {
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+24h&per=1h&q=show+growth+of+boats+overall")).await;
     browser.read("compare with").await;
     browser.press_button("1w earlier").await;
-    browser.read("Together").await;
+    browser.read("Combined chart").await;
     browser.read("1w earlier overall").await;
     browser.picture(&format!("{folder}/ask-compare.png")).await;
     browser.go(&format!("{demo}/ask?dataset=velmar")).await;

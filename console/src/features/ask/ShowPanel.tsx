@@ -38,7 +38,7 @@ function rolledUp(answer: Answer, show: Show): string | null {
     (source) => source !== "points" && source !== "nothing",
   );
   if (levels.length === 0) return null;
-  const rollups = `from ${levels.length === 1 ? "the rollup" : "rollups"} of ${levels.join(", ")}`;
+  const rollups = `from the ${levels.join(", ")} ${levels.length === 1 ? "rollup" : "rollups"}`;
   return mine.some((part) => part.source === "points") ? `${rollups} and points` : rollups;
 }
 

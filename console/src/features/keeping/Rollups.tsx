@@ -109,7 +109,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
             <tr>
               <th>level</th>
               <th>kept</th>
-              <th>covers the time from (UTC)</th>
+              <th>from (UTC)</th>
               <th>until (UTC)</th>
               <th>progress</th>
               <th className="figure">lag</th>
@@ -126,7 +126,7 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
                 <td>{level.width}</td>
                 <td>{level.keep_for ?? "no limit"}</td>
                 <td title={level.from ?? ""}>
-                  {level.from === null && level.until ? "the first" : minute(level.from)}
+                  {level.from === null && level.until ? "first point" : minute(level.from)}
                 </td>
                 <td title={level.until ?? ""}>{minute(level.until)}</td>
                 <td>

@@ -82,7 +82,7 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
     let (mut generator, from) = begin(args, until.unwrap_or_else(now), client)?;
     let count = fill(client, &mut generator, (from, until.unwrap_or_else(now)), service)?;
     if count > 0 {
-        noteln!("{} points of the Velmar Waterway came in", grouped(count));
+        noteln!("stored {} points of the Velmar Waterway", grouped(count));
     }
     noteln!("{}", hints(url, &args.store));
     while !service.is_finished() {
@@ -119,7 +119,7 @@ fn keep(client: &Client) -> Result<(), Failure> {
     client.put_rollup(DATASET, "default", &policy, false).map(|_| ())
 }
 
-/// The generator of the store's waterway, and from when on its points are missing. A store that has some goes on where it was.
+/// The generator of the store's waterway, and from when on its points are missing. A store that has points is continued.
 fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator, Nanos), Failure> {
     let known = client.datasets()?.into_iter().find(|dataset| dataset.name == DATASET);
     if let Some(dataset) = &known
@@ -241,10 +241,10 @@ fn now() -> Nanos {
 fn hints(url: &str, store: &Path) -> String {
     let flag = if url == "http://127.0.0.1:7430" { String::new() } else { format!(" --url {url}") };
     format!(
-        "\nFenetre is ready. Console: {url}\nThe store is {}; points go on arriving each second.\n\nTry, in another terminal:\n  \
+        "\nFenetre is ready. Console: {url}\nThe store is {}; more points arrive every second.\n\nTry, in another terminal:\n  \
          fenetre ask{flag} --dataset {DATASET} 'show mean of level where reach = \"upper\" and side = \"up\" over last 24h per 15m' --output chart\n  \
          fenetre latest{flag} --dataset {DATASET} --metric gate\n  \
-         fenetre storage{flag}\n\nStop with Ctrl-C. Started again, it goes on where it was.",
+         fenetre storage{flag}\n\nStop with Ctrl-C. The next start continues with the same store.",
         store.display()
     )
 }
