@@ -27,7 +27,7 @@ fn settled(assert: impl FnOnce()) {
         (r"p\d{13}", "[ID]"),
         (r"rejects \w+`", "rejects [ID]`"),
         (r"202\d-\d\d-\d\dT\d\d:\d\d:\d\d\.\d+Z", "[WHEN]"),
-        (r"( +all +)202\d-\d\d-\d\d \d\d:\d\d:\d\d   202\d-\d\d-\d\d \d\d:\d\d:\d\d", "$1[WHEN]   [WHEN]"),
+        (r"( +all +)202\d-\d\d-\d\d \d\d:\d\d   202\d-\d\d-\d\d \d\d:\d\d", "$1[WHEN]   [WHEN]"),
         (r", [\d.]+ (k?B)\n", ", [SIZE]\n"),
     ];
     insta::with_settings!({filters => filters}, { assert() });

@@ -54,7 +54,7 @@ export function WhatItRead({ answer, dataset, query, frame }: Props) {
     <Disclosure>
       <Opener slot="trigger">
         <span role="status">
-          {count(cost.series)} series, {cut}in {cost.milliseconds} ms: {count(cost.blocks_skipped)} blocks passed over,{" "}
+          {count(cost.series)} series, {cut}in {cost.milliseconds} ms: {count(cost.blocks_skipped)} blocks skipped,{" "}
           {count(cost.blocks_summarised)} answered by summary, {count(cost.blocks_decoded)} decoded,{" "}
           {count(cost.points_read)} points read{rolled} ▾
         </span>

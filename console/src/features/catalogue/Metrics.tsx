@@ -40,7 +40,7 @@ export function Metrics({ dataset }: { dataset: string }) {
       cell: (metric) => <Name onPress={() => setShown(metric.name)}>{metric.name}</Name>,
     },
     { name: "kind", width: "100px", cell: (metric) => metric.kind },
-    { name: "unit", width: "100px", cell: (metric) => (metric.unit ? unitText(metric.unit) : "–") },
+    { name: "unit", width: "120px", cell: (metric) => (metric.unit ? unitText(metric.unit) : "–") },
     { name: "status", width: "110px", cell: status },
     ...(open
       ? []

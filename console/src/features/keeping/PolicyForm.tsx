@@ -89,8 +89,8 @@ function told(level: LevelPreview): string {
     level.smaller === null
       ? ""
       : level.smaller < 0.95
-        ? `, ${(1 / level.smaller).toFixed(1)} times as much as the points take`
-        : `, ${level.smaller.toFixed(1)} times less than the points take`;
+        ? `, ${(1 / level.smaller).toFixed(1)} times larger than the points`
+        : `, ${level.smaller.toFixed(1)} times smaller than the points`;
   const rest = `about ${bytes(level.at_rest)} ${level.keep_for === null ? "per year, no limit" : `in total, kept for ${level.keep_for}`}`;
   return `${level.width}: ${count(level.windows_a_day)} windows a day${each}, about ${bytes(level.bytes_a_day)} a day${beside}; ${rest}`;
 }

@@ -19,7 +19,7 @@ export function Arrivals({ steps }: { steps: Overview["arrivals"] }) {
   const most = Math.max(1, ...steps.map((step) => step.accepted + step.rejected));
   const taken = steps.reduce((sum, step) => sum + step.accepted, 0);
   const refused = steps.reduce((sum, step) => sum + step.rejected, 0);
-  const summary = `${count(taken)} points taken and ${count(refused)} rejected in the last ten minutes`;
+  const summary = `${count(taken)} points accepted and ${count(refused)} rejected in the last ten minutes`;
   const width = WIDTH / Math.max(1, steps.length);
   // Logarithmic, so that a trickle is seen beside the flood of an import.
   const height = (number: number) => (Math.log1p(number) / Math.log1p(most)) * HEIGHT;
@@ -61,7 +61,7 @@ export function Arrivals({ steps }: { steps: Overview["arrivals"] }) {
       <Row>
         <Faint>ten minutes ago</Faint>
         <Faint>
-          {count(taken)} taken{refused > 0 ? `, ${count(refused)} rejected` : ", none rejected"}
+          {count(taken)} accepted{refused > 0 ? `, ${count(refused)} rejected` : ", none rejected"}
         </Faint>
         <Faint>now</Faint>
       </Row>

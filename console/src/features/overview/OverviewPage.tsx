@@ -118,7 +118,7 @@ const since = ({ first }: Overview): string =>
 function eachPoint({ storage }: Overview): string {
   const packed = storage.datasets.reduce((sum, dataset) => sum + dataset.points, 0);
   const weight = storage.datasets.reduce((sum, dataset) => sum + dataset.bytes, 0);
-  return packed === 0 ? "nothing packed yet" : `${(weight / packed).toFixed(2)} bytes a packed point`;
+  return packed === 0 ? "nothing packed yet" : `${(weight / packed).toFixed(2)} bytes per packed point`;
 }
 
 function Datasets({

@@ -75,7 +75,7 @@ pub fn summary(record: &ImportRecord) -> String {
     };
     let replaced = record.replaced.unwrap_or(0);
     line(replaced, format!("{} replaced earlier ones with the same series and time", points(replaced)));
-    line(record.dropped, format!("{} of paused metrics passed over", points(record.dropped)));
+    line(record.dropped, format!("{} of paused metrics ignored", points(record.dropped)));
     line(record.empty_cells, format!("{} gave no point", count_of(record.empty_cells, "empty cell", "empty cells")));
     line(record.new_metrics.len() as u64, format!("new metrics: {}", some_of(&record.new_metrics)));
     line(record.new_tags.len() as u64, format!("new tags: {}", some_of(&record.new_tags)));

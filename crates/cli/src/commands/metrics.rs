@@ -49,7 +49,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
         Some(MetricsCommand::Pause { name, drop }) => {
             let when_paused = if drop { WhenPaused::Drop } else { WhenPaused::Refuse };
             change(&client, dataset, &name, |definition| (definition.status, definition.when_paused) = (Status::Paused, when_paused))?;
-            outln!("{name} takes no points; those that come are {}", if drop { "passed over" } else { "rejected" });
+            outln!("{name} is paused: new points are {}", if drop { "ignored" } else { "rejected" });
         }
         Some(MetricsCommand::Resume { name }) => {
             change(&client, dataset, &name, |definition| definition.status = Status::Active)?;

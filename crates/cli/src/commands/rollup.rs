@@ -13,7 +13,7 @@ use crate::{
     confirm::confirm,
     failure::{Failure, WRONG},
     output::{
-        list::{Column, write},
+        list::{Column, aligned, plain_table, write},
         terminal::paragraph,
         words::{bytes, count_of, grouped, minute},
     },
@@ -99,25 +99,27 @@ fn told_preview(preview: &RollupPreview) {
         count_of(preview.metrics.len() as u64, "metric", "metrics"),
         preview.metrics.join(", ")
     );
+    let mut table = plain_table();
+    let columns = ["level", "kept", "windows a day", "points each", "a day", "smaller than points", "at rest"];
+    table.set_header(columns.iter().enumerate().map(|(at, name)| aligned((*name).to_owned(), at > 1)));
     for level in &preview.levels {
-        let rest = match &level.keep_for {
-            Some(keep_for) => format!("kept for {keep_for}, about {} at rest", bytes(level.at_rest)),
-            None => format!("no limit, about {} per year", bytes(level.at_rest)),
+        let (kept, at_rest) = match &level.keep_for {
+            Some(keep_for) => (keep_for.clone(), bytes(level.at_rest)),
+            None => ("no limit".to_owned(), format!("{} per year", bytes(level.at_rest))),
         };
-        let of = level
-            .points_each
-            .map_or(String::new(), |points| format!(" of about {} each", count_of(points.round().max(1.0) as u64, "point", "points")));
-        let than_points = match level.smaller {
-            Some(ratio) if ratio < 0.95 => format!(", {:.1} times as much as the points take", 1.0 / ratio.max(1e-6)),
-            Some(ratio) => format!(", {} less than the points take", times(Some(ratio), "")),
-            None => String::new(),
-        };
-        let windows = count_of(level.windows_a_day, "window", "windows");
-        let text = format!("  {:<4} {windows} a day{of}, about {} a day{than_points}; {rest}", level.width, bytes(level.bytes_a_day));
-        outln!("{}", paragraph(&text, "       "));
+        let figures = [
+            grouped(level.windows_a_day),
+            level.points_each.map_or("–".to_owned(), |points| grouped(points.round().max(1.0) as u64)),
+            bytes(level.bytes_a_day),
+            times(level.smaller, "larger"),
+            at_rest,
+        ];
+        let names = [level.width.clone(), kept].map(|text| aligned(text, false));
+        table.add_row(names.into_iter().chain(figures.map(|text| aligned(text, true))));
     }
+    outln!("\n{}\n", table.trim_fmt());
     if preview.levels.iter().any(|level| level.smaller.is_some_and(|ratio| ratio < 0.95)) {
-        outln!("{}", paragraph("Where windows hold few points they take more room than these: they pay where they are kept for longer.", ""));
+        outln!("{}", paragraph("Windows of few points take more space than the points: such a level pays only if it is kept longer.", ""));
     }
     preview.losses.iter().for_each(|loss| outln!("! {loss}"));
 }

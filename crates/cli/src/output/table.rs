@@ -208,7 +208,7 @@ pub fn cost(answer: &AnswerDocument) -> String {
         count => format!(", {} of rollups", count_of(count, "window", "windows")),
     };
     let line = format!(
-        "{}{windows} in {:.1} ms: {} passed over, {} answered by summary, {} decoded, {} read{rolled}",
+        "{}{windows} in {:.1} ms: {} skipped, {} answered by summary, {} decoded, {} read{rolled}",
         count_of(cost.series, "series", "series"),
         cost.milliseconds,
         count_of(cost.blocks_skipped, "block", "blocks"),
