@@ -345,7 +345,7 @@ fn an_import_that_must_be_whole_keeps_all_or_nothing() {
     let bad = file(folder.path(), "bad.csv", long_table(5_000) + "1700000000,lock-0,high\n");
     let import = |path: &str| service.run(&["import", path, "--time-format", "s", "--tag", "lock", "--value", "level", "--all-or-nothing"]);
     let said = import(&bad);
-    assert!(said.code() == 1 && said.err().contains("nothing was kept") && said.err().contains("line 5002"), "{}", said.all());
+    assert!(said.code() == 1 && said.err().contains("nothing was stored") && said.err().contains("line 5002"), "{}", said.all());
     assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
     let said = import(&good);
     assert!(said.code() == 0 && said.out().contains("5,000 points"), "{}", said.all());

@@ -442,7 +442,7 @@ async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dro
     browser.type_into("wait for late points", "1m").await;
     browser.press_button("Preview").await;
     browser.read("1 series of level").await;
-    browser.read("times smaller than the points").await;
+    browser.read("smaller than points").await;
     browser.press_button("Apply").await;
     browser.read("level where lock = \"osier\", days of Europe/Lisbon; windows wait 1m for late points").await;
     browser.until("return String(document.body.innerText.split('100%').length)", "4").await;

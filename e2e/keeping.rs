@@ -111,7 +111,7 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
     );
     let service = filled(&folder.path().join("store"), &["--config", &config]);
     let limit = |service: &Service| retention(service)["places"][1]["keep_for"]["text"].as_str().unwrap().to_owned();
-    assert_eq!(limit(&service), "90d, by the configuration file");
+    assert_eq!(limit(&service), "90d, configuration file");
     service.run(&["retention", "set", "main", "--keep-for", "80d", "--yes"]);
     assert_eq!((limit(&service), retention(&service)["differing"][0].as_str()), ("80d, runtime setting".to_owned(), Some("main")));
     assert!(service.run(&["retention", "show"]).out().contains("fenetre retention write-file"));
@@ -132,7 +132,7 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
         service.told
     );
     assert_eq!(service.run(&["retention", "reset", "main"]).code(), 0);
-    assert_eq!(limit(&service), "90d, by the configuration file");
+    assert_eq!(limit(&service), "90d, configuration file");
     service.run(&["retention", "set", "main::level", "--keep-for", "60d", "--yes"]);
     service.run(&["retention", "set", "--keep-under", "20GB", "--yes"]);
     let written = service.run(&["retention", "write-file"]);

@@ -131,7 +131,7 @@ fn arrows_of_rust(files: &BTreeMap<String, String>) -> BTreeMap<String, BTreeSet
         let to = arrows.entry(file.clone()).or_default();
         for path in named(&module(file), &code(text)) {
             let found = (1..=path.len()).rev().find_map(|length| modules.get(&path[..length].join("::")));
-            // What is named at the root is the crate's own face.
+            // A name at the root belongs to the crate's root module.
             let found = found.or_else(|| modules.get("lib").filter(|_| !path.is_empty()));
             to.extend(found.filter(|found| *found != file).cloned());
         }
@@ -188,7 +188,7 @@ fn circle(arrows: &BTreeMap<String, BTreeSet<String>>) -> Option<Vec<String>> {
     arrows.keys().find_map(|file| walk(file, arrows, &mut seen, &mut Vec::new()))
 }
 
-/// What is wrong with the arrows of a crate: those against the order, and a circle.
+/// Faults of a crate: imports against the order, and a circle.
 fn faults(order: &str, files: &BTreeMap<String, String>, is_rust: bool) -> Vec<String> {
     let order: Vec<&str> = order.split_whitespace().collect();
     let place = |file: &str| order.iter().position(|known| *known == top(file));

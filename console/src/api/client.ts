@@ -180,9 +180,9 @@ export const fetchRollups = (dataset: string): Promise<Rollups> => call(`${of(da
 /** Asks the same of each level and of points, which takes a moment. */
 export const measureRollups = (dataset: string): Promise<Rollups> => call(`${of(dataset)}/rollups?measure=true`);
 
-/** `lose` lets levels go that tell of points that are no longer there, which the preview has told. */
-export const putRollup = (dataset: string, name: string, policy: RollupPolicy, lose: boolean): Promise<unknown> =>
-  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}?accept_loss=${lose}`, policy);
+/** `acceptLoss` permits the loss of rollups whose points have expired, which the preview lists. */
+export const putRollup = (dataset: string, name: string, policy: RollupPolicy, acceptLoss: boolean): Promise<unknown> =>
+  send("PUT", `${of(dataset)}/rollups/${encodeURIComponent(name)}?accept_loss=${acceptLoss}`, policy);
 
 export const previewRollup = (dataset: string, name: string, policy: RollupPolicy): Promise<RollupPreview> =>
   call(`${of(dataset)}/rollups/preview?name=${encodeURIComponent(name)}`, policy);
@@ -190,8 +190,8 @@ export const previewRollup = (dataset: string, name: string, policy: RollupPolic
 export const fillRollups = (dataset: string, stop: boolean): Promise<Rollups> =>
   call(`${of(dataset)}/rollups/fill`, { stop });
 
-export const dropRollup = (dataset: string, name: string, lose: boolean): Promise<unknown> =>
-  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}?accept_loss=${lose}`);
+export const dropRollup = (dataset: string, name: string, acceptLoss: boolean): Promise<unknown> =>
+  send("DELETE", `${of(dataset)}/rollups/${encodeURIComponent(name)}?accept_loss=${acceptLoss}`);
 
 export const fetchStorage = (): Promise<StorageInfo> => call("/api/v1/storage");
 

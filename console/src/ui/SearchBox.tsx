@@ -25,15 +25,15 @@ interface Props {
   value: string;
   onChange: (value: string) => void;
   placeholder: string;
-  told: string;
+  status: string;
 }
 
-export function SearchBox({ value, onChange, placeholder, told }: Props) {
+export function SearchBox({ value, onChange, placeholder, status }: Props) {
   return (
     <Field value={value} onChange={onChange}>
       <Label>Search</Label>
       <Input placeholder={placeholder} spellCheck={false} />
-      <Faint role="status">{told}</Faint>
+      <Faint role="status">{status}</Faint>
     </Field>
   );
 }

@@ -177,7 +177,7 @@ impl Client {
         self.get(&format!("/api/v1/datasets/{}/rollups", escaped(dataset)), &[("measure", if measure { "true" } else { "false" })])
     }
 
-    /// `lose` lets levels go that tell of points that are no longer there.
+    /// `accept_loss` permits the loss of rollups whose points have expired.
     pub fn put_rollup(&self, dataset: &str, name: &str, policy: &RollupPolicy, accept_loss: bool) -> Result<Defined, Failure> {
         self.put(&format!("/api/v1/datasets/{}/rollups/{}?accept_loss={accept_loss}", escaped(dataset), escaped(name)), policy)
     }

@@ -12,7 +12,7 @@ use crate::{
 /// The answer to a query.
 #[derive(Clone, Debug)]
 pub struct Answer {
-    /// When it was asked.
+    /// Time of the query.
     pub now: Nanos,
     /// In which zone its calendar and its times are.
     pub zone: TimeZone,
@@ -24,14 +24,14 @@ pub struct Answer {
     pub notes: Vec<String>,
     /// What answered for which part of time: points, or a rollup's level.
     pub parts: Vec<ReadPart>,
-    /// What it took.
+    /// What the answer cost.
     pub cost: Cost,
 }
 
-/// A part of time, and what answered for it.
+/// A part of the time, and what was read for it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct ReadPart {
-    /// What was read, as the query says it.
+    /// What was read, as in the query.
     pub what: String,
     /// The part.
     pub range: TimeRange,
@@ -86,7 +86,7 @@ pub enum Lines {
 /// One value a window, or a moment; none where there is none.
 #[derive(Clone, Debug, PartialEq)]
 pub struct WindowLine {
-    /// What tells it apart.
+    /// Its tags.
     pub tags: LineTags,
     /// Windows that were empty, and were filled.
     pub filled: Vec<usize>,
@@ -101,11 +101,11 @@ pub struct WindowLine {
 /// The points of one series.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PointLine {
-    /// Of which metric.
+    /// The metric.
     pub metric: Arc<str>,
     /// UCUM code of its unit.
     pub unit: Option<String>,
-    /// What tells it apart.
+    /// Its tags.
     pub tags: LineTags,
     /// Instants.
     pub times: Vec<Nanos>,
@@ -113,20 +113,20 @@ pub struct PointLine {
     pub values: Vec<Value>,
 }
 
-/// What an answer took.
+/// Cost of an answer.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Cost {
     /// Series that matched.
     pub series: u64,
-    /// Blocks of these series that lie outside of the time, in the files that were opened.
+    /// Blocks of these series outside the time range, in the files that were opened.
     pub blocks_skipped: u64,
-    /// Blocks whose summary was enough.
+    /// Blocks answered by their summary.
     pub blocks_summarised: u64,
     /// Blocks that were decoded.
     pub blocks_decoded: u64,
-    /// Points that were looked at one by one.
+    /// Points that were read one by one.
     pub points_read: u64,
-    /// Windows of rollups that stood for points.
+    /// Windows of rollups that were read.
     pub windows_read: u64,
 }
 

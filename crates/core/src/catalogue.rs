@@ -31,7 +31,7 @@ pub struct Catalogue {
 /// A named container of metrics.
 #[derive(Debug)]
 pub struct Dataset {
-    /// For good.
+    /// Erased permanently.
     pub id: DatasetId,
     /// Its name.
     pub name: Arc<str>,
@@ -95,7 +95,7 @@ impl Posting {
 /// What is measured.
 #[derive(Debug)]
 pub struct Metric {
-    /// For good.
+    /// Erased permanently.
     pub id: MetricId,
     /// Its name.
     pub name: Arc<str>,
@@ -142,12 +142,12 @@ impl MetricTraits {
 /// One metric with one set of tags.
 #[derive(Clone, Debug)]
 pub struct Series {
-    /// For good.
+    /// Erased permanently.
     pub id: SeriesId,
-    /// Of which metric.
+    /// The metric.
     pub metric: Arc<str>,
     metric_id: MetricId,
-    /// What tells it apart.
+    /// Its tags.
     pub tags: Tags,
     /// What the stored numbers of a state or a histogram stand for.
     pub codes: Option<Box<Codes>>,

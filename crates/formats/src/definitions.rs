@@ -10,6 +10,9 @@ use fenetre_core::{
 
 use crate::FormatError;
 
+/// Columns that had another name in earlier versions.
+const RENAMED: [(&str, &str); 2] = [("most_series", "max_series"), ("longest_silence", "max_silence")];
+
 const COLUMNS: [&str; 16] = [
     "metric",
     "kind",
@@ -166,6 +169,9 @@ pub fn read<'d>(bytes: &[u8], known: impl Fn(&str) -> Option<&'d MetricDefinitio
 fn check_header(header: &[String], line: u64) -> Result<(), FormatError> {
     let unknown = header.iter().filter(|column| !column.is_empty() && !COLUMNS.contains(&column.as_str()));
     let fault = |column: &String| {
+        if let Some((_, new)) = RENAMED.iter().find(|(old, _)| old == column) {
+            return format!("line {line}: the column `{column}` is called `{new}` now: rename it in the header");
+        }
         let hint = closest(column, COLUMNS).map_or_else(|| format!("there are {}", COLUMNS.join(", ")), |known| format!("did you mean `{known}`?"));
         format!("line {line}: there is no column `{column}`: {hint}")
     };
@@ -291,6 +297,7 @@ mod tests {
     fn faults_are_told_with_line_and_column() {
         let faults = [
             "metric,knid\n",
+            "metric,most_series\n",
             "kind\ngauge\n",
             "metric,kind\nlevel,gage\n",
             "metric,interval\nlevel,soon\n",

@@ -13,7 +13,7 @@ use utoipa::ToSchema;
 /// The answer to a query.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct AnswerDocument {
-    /// When it was asked.
+    /// Time of the query.
     pub asked_at: String,
     /// IANA name of the zone of its calendar and times.
     pub zone: String,
@@ -28,28 +28,28 @@ pub struct AnswerDocument {
     pub windows: WindowsDocument,
     /// One for each `show`.
     pub shows: Vec<ShowDocument>,
-    /// What a reader must know.
+    /// Notes for the reader.
     pub notes: Vec<String>,
-    /// What answered for which part of time, where rollups could: points, or the windows of a level.
+    /// What was read for which part of the time: points or a rollup level. Empty if only points could answer.
     #[serde(default)]
     pub sources: Vec<SourceDocument>,
-    /// What it took.
+    /// What the answer cost.
     pub cost: CostDocument,
 }
 
-/// Windows, in order; none where the query asks at a moment.
+/// Windows, in order; none if the query has moments.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct WindowsDocument {
-    /// Their width, such as `15m`; none where the whole range is one window.
+    /// Their width, such as `15m`; none if the whole range is one window.
     pub width: Option<String>,
-    /// How far one begins after the other, where they overlap.
+    /// Distance between the starts of overlapping windows.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub stepping: Option<String>,
     /// First instants.
     pub starts: Vec<String>,
     /// First instants after.
     pub ends: Vec<String>,
-    /// Indices of those that the range cuts, or that are not over yet.
+    /// Indices of windows that the range cuts, or that are not over yet.
     pub partial: Vec<usize>,
 }
 
@@ -58,15 +58,15 @@ pub struct WindowsDocument {
 pub struct ShowDocument {
     /// Its label, or its text.
     pub label: String,
-    /// UCUM code of its unit; of points of several metrics, that which all share.
+    /// UCUM code of its unit; for points of several metrics, the common one.
     pub unit: Option<String>,
-    /// `windows`: a value for each window. `moment`: a value for each moment, with the time that it is from. `points`: values with times of their own.
+    /// `windows`: one value per window. `moment`: one value per moment, with its own time. `points`: values with their times.
     pub form: Form,
     /// In order of their tags, or of their rank.
     pub lines: Vec<LineDocument>,
 }
 
-/// What the values of a line stand beside.
+/// What the values of a line belong to.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Form {
@@ -81,58 +81,58 @@ pub enum Form {
 /// One line.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LineDocument {
-    /// What tells it apart.
+    /// Its tags.
     pub tags: BTreeMap<String, String>,
-    /// Of points, their metric.
+    /// Metric of points.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub metric: Option<String>,
     /// UCUM code of its unit, if those of the lines differ.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub unit: Option<String>,
-    /// Times of points; of values at moments, the times that they are from, null where none was found. Left out if there are windows, or values
-    /// were computed of several.
+    /// Times of points. For moments, the time of each value, null if none was found. Omitted for windows, and for values computed from several
+    /// points.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub times: Option<Vec<Option<String>>>,
-    /// Indices of the windows that were empty, and were filled as `gaps` says.
+    /// Indices of empty windows that `gaps` filled.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub filled: Vec<usize>,
-    /// Indices of the windows whose values lack something: a part of their time, or a neighbour of their points, can no longer be read. Of
-    /// moments, those whose values were dropped.
+    /// Indices of the windows that are not complete: a part of their time, or a neighbour of their points, is no longer kept. For moments, those
+    /// whose values are no longer kept.
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub partial: Vec<usize>,
-    /// Numbers or words; null where a window is empty, or nothing was found at a moment.
+    /// Numbers or words; null for an empty window, or if a moment has no value.
     #[schema(value_type = Vec<Option<serde_json::Value>>)]
     pub values: Vec<Option<Value>>,
 }
 
-/// What an answer took.
+/// Cost of an answer.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct CostDocument {
     /// Series that matched.
     pub series: u64,
-    /// Blocks of these series that lie outside of the time, in the files that were opened.
+    /// Blocks of these series outside the time range, in the files that were opened.
     #[serde(default)]
     pub blocks_skipped: u64,
-    /// Blocks whose summary was enough.
+    /// Blocks answered by their summary.
     pub blocks_summarised: u64,
     /// Blocks that were decoded.
     pub blocks_decoded: u64,
-    /// Points that were looked at one by one.
+    /// Points that were read one by one.
     pub points_read: u64,
-    /// Windows of rollups that stood for points.
+    /// Windows of rollups that were read.
     #[serde(default)]
     pub windows_read: u64,
-    /// Time in the service, from the text to the answer, without sending it.
+    /// Milliseconds in the service, from the text to the answer, without sending it.
     pub milliseconds: f64,
     /// The same by stages.
     #[serde(default)]
     pub stages: StagesDocument,
 }
 
-/// A part of time, and what answered for it.
+/// A part of the time, and what was read for it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SourceDocument {
-    /// What was read, as the query says it.
+    /// What was read, as in the query.
     pub what: String,
     /// First instant of the part.
     pub from: String,
@@ -165,13 +165,13 @@ impl SourceDocument {
 /// Milliseconds of each stage of an answer.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StagesDocument {
-    /// From the text to a plan: names looked up, series matched.
+    /// From the text to a plan: resolving names, matching series.
     pub planning: f64,
     /// Points read and reduced.
     pub reading: f64,
-    /// Arithmetic, lines chosen and ranked.
+    /// Arithmetic, choosing and ranking lines.
     pub computing: f64,
-    /// Times and values put into words.
+    /// Formatting times and values.
     pub writing: f64,
 }
 

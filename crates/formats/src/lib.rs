@@ -154,7 +154,7 @@ pub struct Look {
     pub notation: mapping::Notation,
     /// One of them whose thousands are grouped, if any are.
     pub groups: Option<mapping::Grouped>,
-    /// What was found out about how it is written.
+    /// Notes on its format.
     pub notes: Vec<String>,
 }
 

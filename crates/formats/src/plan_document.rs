@@ -12,7 +12,7 @@ use utoipa::ToSchema;
 
 use crate::document::SourceDocument;
 
-/// What a query would do.
+/// Plan of a query.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct PlanDocument {
     /// The query in its canonical layout.
@@ -23,15 +23,15 @@ pub struct PlanDocument {
     pub from: String,
     /// First instant after the range, or the moment.
     pub to: String,
-    /// How the time is cut, in words.
+    /// The windows or moments, as text.
     pub time: String,
-    /// What is read, each once however often it is named.
+    /// What is read; each only once, however often the query names it.
     pub reads: Vec<ReadDocument>,
-    /// What would answer for which part of time, as an answer tells it; empty where only points could.
+    /// What would be read for which part of the time, as in an answer. Empty if only points could answer.
     pub sources: Vec<SourceDocument>,
     /// What is shown.
     pub shows: Vec<PlannedShowDocument>,
-    /// What a reader must know.
+    /// Notes for the reader.
     pub notes: Vec<String>,
 }
 
@@ -42,13 +42,13 @@ pub struct ReadDocument {
     pub what: String,
     /// Series that match.
     pub series: u64,
-    /// Lines that they make.
+    /// Lines of the result.
     pub lines: u64,
-    /// How much of it can be answered without decoding, in words.
+    /// How blocks are read, as text.
     pub how: String,
-    /// Points of these series in that time, about: those in memory count too, and those that came twice count twice.
+    /// Approximate number of points, including unpacked ones; points that arrived twice count twice.
     pub points: Option<u64>,
-    /// Bytes of their blocks; what waits in memory has none yet.
+    /// Bytes of their blocks; unpacked points have none.
     pub bytes: Option<u64>,
 }
 
@@ -59,7 +59,7 @@ pub struct PlannedShowDocument {
     pub label: String,
     /// UCUM code of its unit.
     pub unit: Option<String>,
-    /// Lines that come out, before any are left out.
+    /// Lines, before `top` or `keeping` drop any.
     pub lines: u64,
 }
 

@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 /// How many rejects are told in full; the rest are counted.
 pub const TOLD_REJECTS: usize = 100;
 
-/// A row, or a value of one, that was not taken.
+/// A rejected row, or value of a row.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Reject {
     /// Line of the body, from 1.
@@ -22,7 +22,7 @@ pub struct Reject {
     pub field: Option<String>,
     /// What is wrong, and what to do.
     pub reason: String,
-    /// Its sort.
+    /// Code of the reason.
     #[serde(default)]
     #[schema(value_type = String)]
     pub cause: Cause,
@@ -40,23 +40,23 @@ impl Reject {
 /// Counts of a body, with the first rejects.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Tally {
-    /// Rows, objects, records or lines that were looked at.
+    /// Rows, objects, records or lines that were read.
     #[serde(default)]
     pub rows: u64,
-    /// Points that were taken.
+    /// Accepted points.
     pub accepted: u64,
-    /// Points, or rows that could not be read as points, that were not.
+    /// Rejected points and rows.
     pub rejected: u64,
-    /// Empty cells of value columns, which give no point.
+    /// Empty cells of value columns.
     #[serde(default)]
     pub empty_cells: u64,
-    /// Rejects by their sort.
+    /// Rejects by reason.
     #[serde(default)]
     #[schema(value_type = BTreeMap<String, u64>)]
     pub causes: BTreeMap<Cause, u64>,
     /// The first 100 rejects.
     pub rejects: Vec<Reject>,
-    /// What else the sender should know.
+    /// Notes for the sender.
     #[serde(default)]
     pub notes: Vec<String>,
     /// How many rejects are told in full.

@@ -10,20 +10,20 @@ use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How far the latest backup is.
+/// State of the latest backup.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BackupState {
     /// Its folder.
     pub to: String,
-    /// What became of it.
+    /// State of it.
     pub stage: BackupStage,
-    /// Files that are done.
+    /// Finished files.
     pub done: u64,
-    /// Files in all; 0 until that is known.
+    /// Total number of files; 0 until it is known.
     pub files: u64,
-    /// Files that were there already, here or in the earlier backup.
+    /// Files that were not copied, because this or the earlier backup has them.
     pub kept: u64,
-    /// Bytes that were copied.
+    /// Copied bytes.
     pub bytes: u64,
     /// Points in it, once it is done.
     pub points: u64,
@@ -35,7 +35,7 @@ pub struct BackupState {
     pub failure: Option<String>,
 }
 
-/// What became of a backup.
+/// State of a backup.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum BackupStage {

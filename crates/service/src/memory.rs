@@ -1,4 +1,4 @@
-//! Whether the process may use as much memory as its configuration allows, before it starts.
+//! Checks before the start that the process may use as much memory as its configuration allows.
 
 use fenetre_core::keeping::ByteSize;
 
@@ -9,7 +9,7 @@ const BASE: u64 = 900_000_000;
 /// Bytes of address space for each core: threads and their stacks.
 const PER_CORE: u64 = 100_000_000;
 
-/// What is said if the limit of the process (`ulimit -v`) is too low; none if it is not.
+/// The message if the limit of the process (`ulimit -v`) is too low; none if it is not.
 pub fn too_little(config: &Config) -> Option<String> {
     let allowed = rustix::process::getrlimit(rustix::process::Resource::As).current?;
     let cores = std::thread::available_parallelism().map_or(2, |cores| cores.get() as u64);

@@ -11,22 +11,22 @@ use utoipa::ToSchema;
 
 use crate::report::PushReport;
 
-/// A failure, as it travels.
+/// Problem details (RFC 9457).
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Problem {
-    /// Which sort of problem: `urn:fenetre:problem:` and a word.
+    /// Type of the problem: `urn:fenetre:problem:` and a word.
     #[serde(rename = "type")]
     pub kind: String,
-    /// The sort in words.
+    /// Title of the type.
     pub title: String,
     /// Status of the answer.
     pub status: u16,
-    /// What is wrong this time, and what to do.
+    /// What is wrong, and what to do.
     pub detail: String,
     /// Where in a query's text.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub place: Option<Box<ProblemPlace>>,
-    /// What would be right, if that is known.
+    /// A correction, if one is known.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub help: Option<String>,
     /// What became of a body of which no point was kept.
@@ -34,7 +34,7 @@ pub struct Problem {
     pub report: Option<Box<PushReport>>,
 }
 
-/// A place in a query's text, or in that of its frame.
+/// A place in the text of a query or of its frame.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ProblemPlace {
     /// `query` or `frame`.

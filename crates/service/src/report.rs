@@ -22,7 +22,7 @@ pub fn note_duplicates(duplicates: u64, accepted: u64, missing_tags: &[String]) 
     Some(format!("WARNING: {duplicates} of {accepted} points ({share}%) replace each other, since they have the same series and time; {help}"))
 }
 
-/// What became of a body.
+/// Result of a push.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct PushReport {
     /// Counts and rejects.
@@ -39,7 +39,7 @@ pub struct PushReport {
     pub dropped: u64,
     /// Whether nothing was written because only a try was asked for.
     pub dry_run: bool,
-    /// Metrics that were not known before.
+    /// New metrics.
     pub new_metrics: Vec<String>,
     /// How many series were not known before.
     pub new_series: u64,

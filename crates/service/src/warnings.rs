@@ -1,14 +1,14 @@
-//! Limits that are nearly reached, and other things that need a hand. Each is written to the log once, when it begins.
+//! Warnings: limits that are nearly reached, files that need attention, the clock. Each is logged once, when it begins.
 
 use std::{collections::BTreeSet, fmt};
 
 use fenetre_core::keeping::ByteSize;
 use parking_lot::Mutex;
 
-/// Something that needs a hand.
+/// A warning.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Warning {
-    /// A place has most of the bytes that it may have.
+    /// A place has nearly reached its size limit.
     NearLimit {
         /// Its name.
         place: String,
@@ -23,7 +23,7 @@ pub enum Warning {
     LittleSpace {
         /// Free bytes.
         free: ByteSize,
-        /// Of these, bytes that stay free.
+        /// Bytes that always stay free.
         reserve: ByteSize,
     },
     /// The clock, in a sentence.
@@ -33,7 +33,7 @@ pub enum Warning {
 }
 
 impl Warning {
-    /// What tells it from others while its numbers change.
+    /// Its identity, which stays while its numbers change.
     fn subject(&self) -> String {
         match self {
             Self::NearLimit { place, .. } => format!("limit {place}"),
@@ -68,7 +68,7 @@ pub struct Warnings {
 }
 
 impl Warnings {
-    /// Writes those that are new to the log.
+    /// Logs the new ones.
     pub fn report(&self, now: &[Warning]) {
         let mut known = self.known.lock();
         now.iter().filter(|warning| !known.contains(&warning.subject())).for_each(|warning| tracing::warn!("{warning}"));

@@ -128,7 +128,7 @@ pub enum StoreError {
         file: PathBuf,
         /// The highest id in it.
         found: u32,
-        /// The highest id that the catalogue has given.
+        /// The highest id in the catalogue.
         known: u32,
         /// The store's directory.
         root: PathBuf,

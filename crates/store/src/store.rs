@@ -408,7 +408,7 @@ impl Store {
         Ok(())
     }
 
-    /// How the work on a dataset's rollups goes, and how far each level of each policy is.
+    /// Progress of a dataset's rollups, and the state of each level.
     ///
     /// # Errors
     /// Where files fail or are damaged.

@@ -1,5 +1,5 @@
-//! Each kind of file, damaged in each way: what the service says at its start, what still answers, what `verify` finds, and what a repair saves. No loss is
-//! silent, and with a backup every point of the backup comes back.
+//! Each kind of file, damaged in each way: messages at startup, answers, results of `verify`, and points after a repair. No loss is silent, and with
+//! a backup every point of the backup is restored.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -8,6 +8,7 @@ mod rolled;
 mod support;
 
 use std::{
+    collections::BTreeMap,
     fmt::Write as _,
     fs,
     path::{Path, PathBuf},
@@ -72,7 +73,7 @@ fn first(folder: &Path, end: &str) -> PathBuf {
     found.into_iter().min().unwrap_or_else(|| panic!("no file ends with {end}"))
 }
 
-/// What happens to a file.
+/// A way to damage a file.
 type Damage = (&'static str, fn(&Path));
 
 fn overwrite(path: &Path, change: impl FnOnce(&mut Vec<u8>)) {
@@ -85,7 +86,7 @@ const DAMAGES: [Damage; 6] = [
     ("missing", |path| fs::remove_file(path).unwrap()),
     ("emptied", |path| fs::write(path, "").unwrap()),
     ("cut in half", |path| overwrite(path, |bytes| bytes.truncate(bytes.len() / 2))),
-    // In the middle of what the last text or blob of the file is.
+    // Within the last text or blob of the file.
     ("one bit", |path| {
         overwrite(path, |bytes| {
             let at = bytes.iter().rposition(|byte| *byte != 0).unwrap() - 40;
@@ -189,6 +190,50 @@ fn no_damage_is_silent_and_a_repair_saves_what_is_there() {
 
 fn regex_of(path: &Path) -> String {
     path.display().to_string().replace('.', r"\.")
+}
+
+/// Every file below a folder, with its content.
+fn contents(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let mut found = BTreeMap::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        // The lock file contains the process that last held it.
+        match path.is_dir() {
+            true => found.extend(contents(&path)),
+            false if path.ends_with("LOCK") => {}
+            false => drop(found.insert(path.clone(), fs::read(&path).unwrap())),
+        }
+    }
+    found
+}
+
+#[test]
+fn a_plan_changes_no_file_and_one_repair_is_enough_for_several_damages() {
+    let folder = tempfile::tempdir().unwrap();
+    let (path, backup) = made(folder.path());
+    // A series that the catalogue of the backup does not know is in the damaged partition only.
+    fs::remove_file(path.join("catalogue.db")).unwrap();
+    let newest = fs::read_dir(path.join("data/main")).unwrap().map(|entry| entry.unwrap().path()).max().unwrap();
+    overwrite(&newest, |bytes| bytes.iter_mut().take(4_096).for_each(|byte| *byte = 0xa5));
+    // A file of another store, with higher ids.
+    let other = folder.path().join("other");
+    let store = try_open(&other, quiet()).unwrap();
+    write(&store, &(0..10).map(|lock| (lock, START + 300 * DAY, 1.0)).collect::<Vec<_>>());
+    store.pack().unwrap();
+    let foreign = store.storage(0).unwrap().datasets[0].partitions[0].path.clone();
+    drop(store);
+    fs::copy(&foreign, path.join("data/main").join(foreign.file_name().unwrap())).unwrap();
+    let before = contents(&path);
+    let plan = plan_repair(&path, Some(&backup)).unwrap();
+    assert_eq!(contents(&path).keys().collect::<Vec<_>>(), before.keys().collect::<Vec<_>>(), "no file comes or goes");
+    assert!(contents(&path) == before, "no file changes");
+    let remedies: Vec<Remedy> = plan.steps.iter().map(|step| step.remedy.clone()).collect();
+    assert_eq!(remedies, [Remedy::TakeOut, Remedy::Salvage { has_backup: false }, Remedy::TakeCatalogue { unnamed: 0 }]);
+    assert_eq!(repaired(&path, Some(&backup), &mut String::new()), Some(PACKED + WAITING));
+    assert_eq!(plan_repair(&path, None).unwrap().steps, []);
+    let store = try_open(&path, quiet()).unwrap();
+    write(&store, &[(8, START, 1.0)]);
+    assert_eq!(read(&store, 8, TimeRange::ALL).len(), 1, "its id is not that of an unknown series");
 }
 
 #[test]

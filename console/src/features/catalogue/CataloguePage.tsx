@@ -73,7 +73,7 @@ function SeriesList({ dataset }: { dataset: string }) {
         value={search}
         onChange={setSearch}
         placeholder="metric, tag or value"
-        told={
+        status={
           data.total > MOST_SERIES
             ? `the first ${count(MOST_SERIES)} of ${count(data.total)}: search to narrow`
             : `${count(data.total)} series`

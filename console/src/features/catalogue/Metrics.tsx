@@ -64,7 +64,7 @@ export function Metrics({ dataset }: { dataset: string }) {
         value={search}
         onChange={setSearch}
         placeholder="name, kind, label, status"
-        told={wanted === "" ? `${count(data.length)} metrics` : `${count(found.length)} of ${count(data.length)}`}
+        status={wanted === "" ? `${count(data.length)} metrics` : `${count(found.length)} of ${count(data.length)}`}
       />
       <Beside $open={open !== undefined}>
         <LongTable

@@ -1,4 +1,4 @@
-/** A rollup policy made or changed, with what it would take and make. */
+/** Creates or changes a rollup policy, with a preview. */
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
@@ -6,8 +6,8 @@ import * as client from "../../api/client";
 import type { LevelPreview, PolicyInfo } from "../../api/types";
 import { bytes, count } from "../../format/numbers";
 import { FormRow, TextInput } from "../../ui/fields";
-import { Button, Failure, Notice } from "../../ui/parts";
-import { type Draft, draftOf, EMPTY, policyOf } from "./policy";
+import { Button, Failure, Notice, PlainTable, TableFrame } from "../../ui/parts";
+import { type Draft, draftOf, EMPTY, policyOf, times } from "./policy";
 
 export function PolicyForm({ dataset, policies }: { dataset: string; policies: readonly PolicyInfo[] }) {
   const queries = useQueryClient();
@@ -65,9 +65,7 @@ export function PolicyForm({ dataset, policies }: { dataset: string; policies: r
               <p>
                 {count(look.data.series)} series of {look.data.metrics.join(", ") || "no metric"}
               </p>
-              {look.data.levels.map((level) => (
-                <p key={level.width}>{told(level)}</p>
-              ))}
+              <Preview levels={look.data.levels} />
               {look.data.losses.map((loss) => (
                 <p key={loss}>
                   <strong>{loss}</strong>
@@ -82,17 +80,40 @@ export function PolicyForm({ dataset, policies }: { dataset: string; policies: r
   );
 }
 
-/** What a level would be, in a sentence. */
-function told(level: LevelPreview): string {
-  const each = level.points_each === null ? "" : ` of about ${count(Math.max(1, level.points_each))} points each`;
-  const beside =
-    level.smaller === null
-      ? ""
-      : level.smaller < 0.95
-        ? `, ${(1 / level.smaller).toFixed(1)} times larger than the points`
-        : `, ${level.smaller.toFixed(1)} times smaller than the points`;
-  const rest = `about ${bytes(level.at_rest)} ${level.keep_for === null ? "per year, no limit" : `in total, kept for ${level.keep_for}`}`;
-  return `${level.width}: ${count(level.windows_a_day)} windows a day${each}, about ${bytes(level.bytes_a_day)} a day${beside}; ${rest}`;
+function Preview({ levels }: { levels: readonly LevelPreview[] }) {
+  return (
+    <TableFrame aria-label="Preview of the levels">
+      <PlainTable>
+        <thead>
+          <tr>
+            <th>level</th>
+            <th>kept</th>
+            <th className="figure">windows a day</th>
+            <th className="figure">points each</th>
+            <th className="figure">a day</th>
+            <th className="figure">smaller than points</th>
+            <th className="figure">at rest</th>
+          </tr>
+        </thead>
+        <tbody>
+          {levels.map((level) => (
+            <tr key={level.width}>
+              <td>{level.width}</td>
+              <td>{level.keep_for ?? "no limit"}</td>
+              <td className="figure">{count(level.windows_a_day)}</td>
+              <td className="figure">{level.points_each === null ? "–" : count(Math.max(1, level.points_each))}</td>
+              <td className="figure">{bytes(level.bytes_a_day)}</td>
+              <td className="figure">{times(level.smaller, "larger")}</td>
+              <td className="figure">
+                {bytes(level.at_rest)}
+                {level.keep_for === null && " per year"}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </PlainTable>
+    </TableFrame>
+  );
 }
 
 const FIELDS: { key: keyof Draft; label: string; placeholder?: string }[] = [

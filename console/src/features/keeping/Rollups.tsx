@@ -10,6 +10,7 @@ import { Button, Failure, Faint, Heading, Notice, PlainTable, TableFrame } from 
 import { SureButton } from "../../ui/SureButton";
 import { levelProgress } from "./bands";
 import { PolicyForm } from "./PolicyForm";
+import { times } from "./policy";
 
 const Bar = styled.span<{ $share: number }>`
   display: inline-block;
@@ -24,13 +25,6 @@ const Bar = styled.span<{ $share: number }>`
 `;
 
 const minute = (time: string | null): string => (time === null ? "–" : time.slice(0, 16).replace("T", " "));
-
-/** How many times smaller or faster than points, or what it is instead. */
-export function times(ratio: number | null, otherwise: string): string {
-  if (ratio === null) return "–";
-  if (ratio < 0.95) return `no, ${(1 / ratio).toFixed(1)} times ${otherwise}`;
-  return `${ratio < 10 ? ratio.toFixed(1) : count(ratio)} times`;
-}
 
 export function Rollups({ dataset, rollups }: { dataset: string; rollups: RollupsOf }) {
   const queries = useQueryClient();

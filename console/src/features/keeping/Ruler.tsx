@@ -47,7 +47,7 @@ export function Ruler({ place, levels, exceptions, now }: Props) {
     name: `${metric.name.split("::")[1]}: ${metric.keep_for.text}`,
     limit: spanMs(metric.keep_for.limit),
   }));
-  const summary = bands.map((band) => `${band.name}: ${band.note}, ${band.told}`).join("; ");
+  const summary = bands.map((band) => `${band.name}: ${band.note}, ${band.detail}`).join("; ");
   const besides = own.length === 0 ? "" : `; ${own.map(({ name }) => name).join("; ")}`;
   return (
     <Frame>
@@ -80,7 +80,7 @@ export function Ruler({ place, levels, exceptions, now }: Props) {
           const left = Number.isFinite(band.limit) ? x(band.limit) : NAMES;
           return (
             <g key={band.name}>
-              <title>{`${band.name}: ${band.note}; ${band.told}`}</title>
+              <title>{`${band.name}: ${band.note}; ${band.detail}`}</title>
               <text x={0} y={y + 19}>
                 {band.name}
               </text>

@@ -40,7 +40,7 @@ describe("the bands of the ruler", () => {
     expect(points).toMatchObject({ name: "points", oldest: 30 * DAY, newest: 0, limit: 90 * DAY });
     expect(points?.note).toBe("kept for 90d, 2.00 MB");
     // A level that stands for all there is begins where points do.
-    expect(hours).toMatchObject({ name: "1h rollup", oldest: 30 * DAY, newest: DAY, told: "100% filled" });
+    expect(hours).toMatchObject({ name: "1h rollup", oldest: 30 * DAY, newest: DAY, detail: "100% filled" });
     expect(days).toMatchObject({ limit: Infinity, note: "no age limit, 500 B" });
   });
 
@@ -50,16 +50,16 @@ describe("the bands of the ruler", () => {
       [level({ from: "2025-05-31T00:00:00Z", filled: 0.5 }), level({ until: null, filled: 0 })],
       NOW,
     );
-    expect(far).toMatchObject({ oldest: 365 * DAY, told: "50% filled" });
-    expect(none).toMatchObject({ oldest: null, newest: 0, told: "0% filled" });
+    expect(far).toMatchObject({ oldest: 365 * DAY, detail: "50% filled" });
+    expect(none).toMatchObject({ oldest: null, newest: 0, detail: "0% filled" });
     expect(bandsOf({ ...place, oldest: null }, [], NOW)[0]?.oldest).toBeNull();
   });
 
   it("show what a level without windows is waiting for", () => {
-    const told = (of: Partial<Level>) => bandsOf(place, [level(of)], NOW)[1]?.told;
-    expect(told({ windows: 0, waiting_points: 1_200 })).toBe("waiting for 1,200 points to be packed");
-    expect(told({ windows: 0, waiting_points: 1 })).toBe("waiting for 1 point to be packed");
-    expect(told({ windows: 0, series: 0 })).toBe("no points yet");
-    expect(told({ windows: 5, waiting_points: 1, filled: 0.25 })).toBe("25% filled");
+    const detail = (of: Partial<Level>) => bandsOf(place, [level(of)], NOW)[1]?.detail;
+    expect(detail({ windows: 0, waiting_points: 1_200 })).toBe("waiting for 1,200 points to be packed");
+    expect(detail({ windows: 0, waiting_points: 1 })).toBe("waiting for 1 point to be packed");
+    expect(detail({ windows: 0, series: 0 })).toBe("no points yet");
+    expect(detail({ windows: 5, waiting_points: 1, filled: 0.25 })).toBe("25% filled");
   });
 });

@@ -12,7 +12,7 @@ export interface Band {
   /** How long it is kept. */
   limit: number;
   note: string;
-  told: string;
+  detail: string;
 }
 
 const keptFor = (span: string | null): string => (span === null ? "no age limit" : `kept for ${span}`);
@@ -26,7 +26,7 @@ export function bandsOf(place: Place, levels: readonly Level[], now: number): Ba
     newest: 0,
     limit: spanMs(place.keep_for.limit),
     note: `${keptFor(place.keep_for.limit)}, ${bytes(place.packed_bytes)}`,
-    told: place.keep_for.text,
+    detail: place.keep_for.text,
   };
   const rolled = levels.map((level): Band => {
     const first = age(level.from) ?? (level.until === null ? null : (points.oldest ?? 0));
@@ -36,7 +36,7 @@ export function bandsOf(place: Place, levels: readonly Level[], now: number): Ba
       newest: age(level.until) ?? 0,
       limit: spanMs(level.keep_for),
       note: `${keptFor(level.keep_for)}, ${bytes(level.bytes)}`,
-      told: levelProgress(level),
+      detail: levelProgress(level),
     };
   });
   return [points, ...rolled];

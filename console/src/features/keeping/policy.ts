@@ -1,4 +1,5 @@
 /** A rollup policy as it is typed, and back. */
+import { count } from "../../format/numbers";
 import type { RollupPolicy } from "../../api/types";
 
 /** The fields of the form. */
@@ -54,3 +55,10 @@ export function policyOf({ levels, metrics, where, zone, lateness }: Draft): Rol
 }
 
 const words = (text: string): string[] => text.split(/[\s,]+/).filter((part) => part !== "");
+
+/** How many times smaller or faster than points, or what it is instead. */
+export function times(ratio: number | null, otherwise: string): string {
+  if (ratio === null) return "–";
+  if (ratio < 0.95) return `no, ${(1 / ratio).toFixed(1)} times ${otherwise}`;
+  return `${ratio < 10 ? ratio.toFixed(1) : count(ratio)} times`;
+}

@@ -44,7 +44,7 @@ pub fn run(args: AskArgs) -> Result<(), Failure> {
         let document = client.explain(&args.target.dataset, &question)?;
         match args.output {
             AnswerOutput::Json => outln!("{}", serde_json::to_string(&document)?),
-            _ => out!("{}", plan::told(&document)),
+            _ => out!("{}", plan::text(&document)),
         }
         return Ok(());
     }

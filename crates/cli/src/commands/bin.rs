@@ -76,17 +76,17 @@ pub fn told_references(references: &[Reference]) {
 
 fn columns() -> Vec<Column<BinItemInfo>> {
     vec![
-        Column { name: "id", right: false, told: |b| b.id.clone(), plain: |b| b.id.clone() },
-        Column { name: "what", right: false, told: |b| format!("{} {}", b.kind, b.what), plain: |b| b.what.clone() },
-        Column { name: "dataset", right: false, told: |b| b.dataset.clone(), plain: |b| b.dataset.clone() },
-        Column { name: "series", right: true, told: |b| grouped(b.series), plain: |b| b.series.to_string() },
+        Column { name: "id", right: false, text: |b| b.id.clone(), plain: |b| b.id.clone() },
+        Column { name: "what", right: false, text: |b| format!("{} {}", b.kind, b.what), plain: |b| b.what.clone() },
+        Column { name: "dataset", right: false, text: |b| b.dataset.clone(), plain: |b| b.dataset.clone() },
+        Column { name: "series", right: true, text: |b| grouped(b.series), plain: |b| b.series.to_string() },
         Column {
             name: "points",
             right: true,
-            told: |b| b.points.map_or("all".into(), grouped),
+            text: |b| b.points.map_or("all".into(), grouped),
             plain: |b| b.points.map_or(String::new(), |points| points.to_string()),
         },
-        Column { name: "deleted (UTC)", right: false, told: |b| minute(Some(&b.deleted)), plain: |b| b.deleted.clone() },
-        Column { name: "erased (UTC)", right: false, told: |b| minute(Some(&b.erased)), plain: |b| b.erased.clone() },
+        Column { name: "deleted (UTC)", right: false, text: |b| minute(Some(&b.deleted)), plain: |b| b.deleted.clone() },
+        Column { name: "erased (UTC)", right: false, text: |b| minute(Some(&b.erased)), plain: |b| b.erased.clone() },
     ]
 }

@@ -41,23 +41,23 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
 
 fn columns() -> Vec<Column<DatasetInfo>> {
     vec![
-        Column { name: "dataset", right: false, told: |d| d.name.clone(), plain: |d| d.name.clone() },
-        Column { name: "zone", right: false, told: |d| d.definition.zone.clone(), plain: |d| d.definition.zone.clone() },
-        Column { name: "metrics", right: true, told: |d| grouped(d.metrics), plain: |d| d.metrics.to_string() },
-        Column { name: "series", right: true, told: |d| grouped(d.series), plain: |d| d.series.to_string() },
-        Column { name: "points", right: true, told: |d| grouped(d.stored.points), plain: |d| d.stored.points.to_string() },
+        Column { name: "dataset", right: false, text: |d| d.name.clone(), plain: |d| d.name.clone() },
+        Column { name: "zone", right: false, text: |d| d.definition.zone.clone(), plain: |d| d.definition.zone.clone() },
+        Column { name: "metrics", right: true, text: |d| grouped(d.metrics), plain: |d| d.metrics.to_string() },
+        Column { name: "series", right: true, text: |d| grouped(d.series), plain: |d| d.series.to_string() },
+        Column { name: "points", right: true, text: |d| grouped(d.stored.points), plain: |d| d.stored.points.to_string() },
         Column {
             name: "first",
             right: false,
-            told: |d| d.stored.first.as_deref().map_or("–", day).to_owned(),
+            text: |d| d.stored.first.as_deref().map_or("–", day).to_owned(),
             plain: |d| d.stored.first.clone().unwrap_or_default(),
         },
         Column {
             name: "last",
             right: false,
-            told: |d| d.stored.last.as_deref().map_or("–", day).to_owned(),
+            text: |d| d.stored.last.as_deref().map_or("–", day).to_owned(),
             plain: |d| d.stored.last.clone().unwrap_or_default(),
         },
-        Column { name: "description", right: false, told: |d| d.definition.description.clone(), plain: |d| d.definition.description.clone() },
+        Column { name: "description", right: false, text: |d| d.definition.description.clone(), plain: |d| d.definition.description.clone() },
     ]
 }

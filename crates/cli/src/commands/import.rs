@@ -216,7 +216,7 @@ fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
         return Err(failed);
     }
     if is_nothing {
-        noteln!("nothing was kept, because --all-or-nothing was asked for and rows were rejected");
+        noteln!("nothing was stored, because --all-or-nothing was asked for and rows were rejected");
     }
     out!("{}", imports::summary(record));
     if is_tried || is_nothing {

@@ -97,14 +97,14 @@ fn some_of(names: &[String]) -> String {
 
 fn columns() -> Vec<Column<ImportRecord>> {
     vec![
-        Column { name: "id", right: false, told: |r| r.id.clone(), plain: |r| r.id.clone() },
-        Column { name: "file", right: false, told: |r| r.file.clone(), plain: |r| r.file.clone() },
-        Column { name: "dataset", right: false, told: |r| r.dataset.clone(), plain: |r| r.dataset.clone() },
-        Column { name: "sent (UTC)", right: false, told: |r| minute(Some(&r.uploaded)), plain: |r| r.uploaded.clone() },
-        Column { name: "stage", right: false, told: stage, plain: |r| r.stage.as_str().to_owned() },
-        Column { name: "rows", right: true, told: |r| grouped(r.rows), plain: |r| r.rows.to_string() },
-        Column { name: "points", right: true, told: |r| grouped(r.accepted), plain: |r| r.accepted.to_string() },
-        Column { name: "rejected", right: true, told: |r| grouped(r.rejected), plain: |r| r.rejected.to_string() },
+        Column { name: "id", right: false, text: |r| r.id.clone(), plain: |r| r.id.clone() },
+        Column { name: "file", right: false, text: |r| r.file.clone(), plain: |r| r.file.clone() },
+        Column { name: "dataset", right: false, text: |r| r.dataset.clone(), plain: |r| r.dataset.clone() },
+        Column { name: "sent (UTC)", right: false, text: |r| minute(Some(&r.uploaded)), plain: |r| r.uploaded.clone() },
+        Column { name: "stage", right: false, text: stage, plain: |r| r.stage.as_str().to_owned() },
+        Column { name: "rows", right: true, text: |r| grouped(r.rows), plain: |r| r.rows.to_string() },
+        Column { name: "points", right: true, text: |r| grouped(r.accepted), plain: |r| r.accepted.to_string() },
+        Column { name: "rejected", right: true, text: |r| grouped(r.rejected), plain: |r| r.rejected.to_string() },
     ]
 }
 

@@ -73,11 +73,11 @@ fn columns() -> Vec<Column<MappingInfo>> {
         (metrics.join(" "), tags.join(" "))
     }
     vec![
-        Column { name: "mapping", right: false, told: |m| m.name.clone(), plain: |m| m.name.clone() },
-        Column { name: "metrics", right: false, told: |m| targets(m).0, plain: |m| targets(m).0 },
-        Column { name: "tags", right: false, told: |m| targets(m).1, plain: |m| targets(m).1 },
-        Column { name: "description", right: false, told: |m| m.mapping.description.clone(), plain: |m| m.mapping.description.clone() },
-        Column { name: "changed (UTC)", right: false, told: |m| minute(Some(&m.changed)), plain: |m| m.changed.clone() },
+        Column { name: "mapping", right: false, text: |m| m.name.clone(), plain: |m| m.name.clone() },
+        Column { name: "metrics", right: false, text: |m| targets(m).0, plain: |m| targets(m).0 },
+        Column { name: "tags", right: false, text: |m| targets(m).1, plain: |m| targets(m).1 },
+        Column { name: "description", right: false, text: |m| m.mapping.description.clone(), plain: |m| m.mapping.description.clone() },
+        Column { name: "changed (UTC)", right: false, text: |m| minute(Some(&m.changed)), plain: |m| m.changed.clone() },
     ]
 }
 

@@ -208,24 +208,24 @@ fn columns() -> Vec<Column<MetricInfo>> {
         Some(status(metric)).filter(|status| status != Status::Active.as_str()).unwrap_or_default()
     }
     vec![
-        Column { name: "metric", right: false, told: |m| m.name.clone(), plain: |m| m.name.clone() },
-        Column { name: "kind", right: false, told: |m| m.definition.kind.to_string(), plain: |m| m.definition.kind.to_string() },
+        Column { name: "metric", right: false, text: |m| m.name.clone(), plain: |m| m.name.clone() },
+        Column { name: "kind", right: false, text: |m| m.definition.kind.to_string(), plain: |m| m.definition.kind.to_string() },
         Column {
             name: "unit",
             right: false,
-            told: |m| m.definition.unit.as_deref().map_or_else(|| "–".into(), units::text),
+            text: |m| m.definition.unit.as_deref().map_or_else(|| "–".into(), units::text),
             plain: |m| m.definition.unit.clone().unwrap_or_default(),
         },
-        Column { name: "status", right: false, told: told_status, plain: status },
-        Column { name: "tags", right: false, told: |m| m.tags.join(", "), plain: |m| m.tags.join(" ") },
-        Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
-        Column { name: "points", right: true, told: |m| grouped(m.stored.points), plain: |m| m.stored.points.to_string() },
+        Column { name: "status", right: false, text: told_status, plain: status },
+        Column { name: "tags", right: false, text: |m| m.tags.join(", "), plain: |m| m.tags.join(" ") },
+        Column { name: "series", right: true, text: |m| grouped(m.series), plain: |m| m.series.to_string() },
+        Column { name: "points", right: true, text: |m| grouped(m.stored.points), plain: |m| m.stored.points.to_string() },
         Column {
             name: "first (UTC)",
             right: false,
-            told: |m| m.stored.first.as_deref().map_or("–", day).to_owned(),
+            text: |m| m.stored.first.as_deref().map_or("–", day).to_owned(),
             plain: |m| m.stored.first.clone().unwrap_or_default(),
         },
-        Column { name: "last (UTC)", right: false, told: |m| minute(m.stored.last.as_ref()), plain: |m| m.stored.last.clone().unwrap_or_default() },
+        Column { name: "last (UTC)", right: false, text: |m| minute(m.stored.last.as_ref()), plain: |m| m.stored.last.clone().unwrap_or_default() },
     ]
 }

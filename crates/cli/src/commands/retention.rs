@@ -213,15 +213,15 @@ fn columns() -> Vec<Column<PlaceInfo>> {
         }
     }
     vec![
-        Column { name: "place", right: false, told: name, plain: |p| p.name.clone() },
-        Column { name: "keep_for", right: false, told: |p| p.keep_for.text.clone(), plain: |p| p.keep_for.limit.clone().unwrap_or_default() },
-        Column { name: "keep_under", right: false, told: |p| p.keep_under.text.clone(), plain: |p| p.keep_under.limit.clone().unwrap_or_default() },
-        Column { name: "points", right: true, told: |p| grouped(p.points), plain: |p| p.points.to_string() },
-        Column { name: "stored", right: true, told: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
+        Column { name: "place", right: false, text: name, plain: |p| p.name.clone() },
+        Column { name: "keep_for", right: false, text: |p| p.keep_for.text.clone(), plain: |p| p.keep_for.limit.clone().unwrap_or_default() },
+        Column { name: "keep_under", right: false, text: |p| p.keep_under.text.clone(), plain: |p| p.keep_under.limit.clone().unwrap_or_default() },
+        Column { name: "points", right: true, text: |p| grouped(p.points), plain: |p| p.points.to_string() },
+        Column { name: "stored", right: true, text: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
         Column {
             name: "oldest (UTC)",
             right: false,
-            told: |p| p.oldest.as_deref().map_or("–", day).to_owned(),
+            text: |p| p.oldest.as_deref().map_or("–", day).to_owned(),
             plain: |p| p.oldest.clone().unwrap_or_default(),
         },
     ]

@@ -195,18 +195,18 @@ fn lag(seconds: f64) -> String {
 
 fn columns() -> Vec<Column<Row>> {
     vec![
-        Column { name: "policy", right: false, told: |r| r.policy.clone(), plain: |r| r.policy.clone() },
-        Column { name: "level", right: false, told: |r| r.level.width.clone(), plain: |r| r.level.width.clone() },
+        Column { name: "policy", right: false, text: |r| r.policy.clone(), plain: |r| r.policy.clone() },
+        Column { name: "level", right: false, text: |r| r.level.width.clone(), plain: |r| r.level.width.clone() },
         Column {
             name: "kept",
             right: false,
-            told: |r| r.level.keep_for.clone().unwrap_or_else(|| "no limit".to_owned()),
+            text: |r| r.level.keep_for.clone().unwrap_or_else(|| "no limit".to_owned()),
             plain: |r| r.level.keep_for.clone().unwrap_or_default(),
         },
         Column {
             name: "from (UTC)",
             right: false,
-            told: |r| {
+            text: |r| {
                 r.level
                     .from
                     .as_ref()
@@ -214,27 +214,27 @@ fn columns() -> Vec<Column<Row>> {
             },
             plain: |r| r.level.from.clone().unwrap_or_default(),
         },
-        Column { name: "until (UTC)", right: false, told: |r| minute(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
-        Column { name: "filled", right: true, told: |r| progress(&r.level), plain: |r| r.level.filled.to_string() },
-        Column { name: "lag", right: true, told: |r| lag(r.level.lag_seconds), plain: |r| r.level.lag_seconds.to_string() },
+        Column { name: "until (UTC)", right: false, text: |r| minute(r.level.until.as_ref()), plain: |r| r.level.until.clone().unwrap_or_default() },
+        Column { name: "filled", right: true, text: |r| progress(&r.level), plain: |r| r.level.filled.to_string() },
+        Column { name: "lag", right: true, text: |r| lag(r.level.lag_seconds), plain: |r| r.level.lag_seconds.to_string() },
         Column {
             name: "out of date",
             right: true,
-            told: |r| if r.level.out_of_date == 0 { "–".to_owned() } else { grouped(r.level.out_of_date) },
+            text: |r| if r.level.out_of_date == 0 { "–".to_owned() } else { grouped(r.level.out_of_date) },
             plain: |r| r.level.out_of_date.to_string(),
         },
-        Column { name: "windows", right: true, told: |r| grouped(r.level.windows), plain: |r| r.level.windows.to_string() },
-        Column { name: "on disk", right: true, told: |r| bytes(r.level.bytes), plain: |r| r.level.bytes.to_string() },
+        Column { name: "windows", right: true, text: |r| grouped(r.level.windows), plain: |r| r.level.windows.to_string() },
+        Column { name: "on disk", right: true, text: |r| bytes(r.level.bytes), plain: |r| r.level.bytes.to_string() },
         Column {
             name: "smaller",
             right: true,
-            told: |r| times(r.level.smaller, "larger"),
+            text: |r| times(r.level.smaller, "larger"),
             plain: |r| r.level.smaller.map_or(String::new(), |ratio| ratio.to_string()),
         },
         Column {
             name: "faster",
             right: true,
-            told: |r| times(r.level.faster, "slower"),
+            text: |r| times(r.level.faster, "slower"),
             plain: |r| r.level.faster.map_or(String::new(), |ratio| ratio.to_string()),
         },
     ]

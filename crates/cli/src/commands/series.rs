@@ -71,29 +71,29 @@ fn tags(tags: &BTreeMap<String, String>) -> String {
 
 fn series_columns() -> Vec<Column<SeriesInfo>> {
     vec![
-        Column { name: "metric", right: false, told: |s| s.metric.clone(), plain: |s| s.metric.clone() },
-        Column { name: "tags", right: false, told: |s| tags(&s.tags), plain: |s| tags(&s.tags) },
-        Column { name: "points", right: true, told: |s| grouped(s.stored.points), plain: |s| s.stored.points.to_string() },
+        Column { name: "metric", right: false, text: |s| s.metric.clone(), plain: |s| s.metric.clone() },
+        Column { name: "tags", right: false, text: |s| tags(&s.tags), plain: |s| tags(&s.tags) },
+        Column { name: "points", right: true, text: |s| grouped(s.stored.points), plain: |s| s.stored.points.to_string() },
         Column {
             name: "first (UTC)",
             right: false,
-            told: |s| minute(s.stored.first.as_ref()),
+            text: |s| minute(s.stored.first.as_ref()),
             plain: |s| s.stored.first.clone().unwrap_or_default(),
         },
-        Column { name: "last (UTC)", right: false, told: |s| minute(s.stored.last.as_ref()), plain: |s| s.stored.last.clone().unwrap_or_default() },
+        Column { name: "last (UTC)", right: false, text: |s| minute(s.stored.last.as_ref()), plain: |s| s.stored.last.clone().unwrap_or_default() },
     ]
 }
 
 fn latest_columns() -> Vec<Column<LatestRow>> {
     vec![
-        Column { name: "metric", right: false, told: |l| l.point.metric.clone(), plain: |l| l.point.metric.clone() },
-        Column { name: "tags", right: false, told: |l| tags(&l.point.tags), plain: |l| tags(&l.point.tags) },
-        Column { name: "value", right: true, told: |l| value(l.point.value.as_ref(), l.places), plain: plain_value },
-        Column { name: "unit", right: false, told: |l| units::text(&unit(&l.point)), plain: |l| unit(&l.point) },
+        Column { name: "metric", right: false, text: |l| l.point.metric.clone(), plain: |l| l.point.metric.clone() },
+        Column { name: "tags", right: false, text: |l| tags(&l.point.tags), plain: |l| tags(&l.point.tags) },
+        Column { name: "value", right: true, text: |l| value(l.point.value.as_ref(), l.places), plain: plain_value },
+        Column { name: "unit", right: false, text: |l| units::text(&unit(&l.point)), plain: |l| unit(&l.point) },
         Column {
             name: "time (UTC)",
             right: false,
-            told: |l| utc(l.point.time.as_ref()) + &told_age(&l.point),
+            text: |l| utc(l.point.time.as_ref()) + &told_age(&l.point),
             plain: |l| l.point.time.clone().unwrap_or_default(),
         },
     ]

@@ -216,23 +216,23 @@ fn parts(info: &StorageInfo) -> Vec<Part> {
 
 fn columns() -> Vec<Column<Part>> {
     vec![
-        Column { name: "part", right: false, told: |p| p.part.clone(), plain: |p| p.part.clone() },
-        Column { name: "from", right: false, told: |p| p.from.clone(), plain: |p| p.from.clone() },
-        Column { name: "to", right: false, told: |p| p.to.clone(), plain: |p| p.to.clone() },
+        Column { name: "part", right: false, text: |p| p.part.clone(), plain: |p| p.part.clone() },
+        Column { name: "from", right: false, text: |p| p.from.clone(), plain: |p| p.from.clone() },
+        Column { name: "to", right: false, text: |p| p.to.clone(), plain: |p| p.to.clone() },
         Column {
             name: "points",
             right: true,
-            told: |p| p.points.map_or(String::new(), grouped),
+            text: |p| p.points.map_or(String::new(), grouped),
             plain: |p| p.points.map_or(String::new(), |n| n.to_string()),
         },
         Column {
             name: "blocks",
             right: true,
-            told: |p| p.blocks.map_or(String::new(), grouped),
+            text: |p| p.blocks.map_or(String::new(), grouped),
             plain: |p| p.blocks.map_or(String::new(), |n| n.to_string()),
         },
-        Column { name: "on disk", right: true, told: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
-        Column { name: "B/point", right: true, told: per_point, plain: per_point },
+        Column { name: "on disk", right: true, text: |p| bytes(p.bytes), plain: |p| p.bytes.to_string() },
+        Column { name: "B/point", right: true, text: per_point, plain: per_point },
     ]
 }
 
@@ -251,13 +251,13 @@ fn top_columns() -> Vec<Column<MetricStorage>> {
         Column {
             name: "metric",
             right: false,
-            told: |m| m.metric.as_ref().map_or_else(|| format!("{}, in the bin", m.dataset), |metric| format!("{}::{metric}", m.dataset)),
+            text: |m| m.metric.as_ref().map_or_else(|| format!("{}, in the bin", m.dataset), |metric| format!("{}::{metric}", m.dataset)),
             plain: |m| m.metric.clone().unwrap_or_default(),
         },
-        Column { name: "series", right: true, told: |m| grouped(m.series), plain: |m| m.series.to_string() },
-        Column { name: "points", right: true, told: |m| grouped(m.points), plain: |m| m.points.to_string() },
-        Column { name: "on disk", right: true, told: |m| bytes(m.bytes), plain: |m| m.bytes.to_string() },
-        Column { name: "B/point", right: true, told: each, plain: each },
-        Column { name: "oldest (UTC)", right: false, told: |m| minute(m.oldest.as_ref()), plain: |m| m.oldest.clone().unwrap_or_default() },
+        Column { name: "series", right: true, text: |m| grouped(m.series), plain: |m| m.series.to_string() },
+        Column { name: "points", right: true, text: |m| grouped(m.points), plain: |m| m.points.to_string() },
+        Column { name: "on disk", right: true, text: |m| bytes(m.bytes), plain: |m| m.bytes.to_string() },
+        Column { name: "B/point", right: true, text: each, plain: each },
+        Column { name: "oldest (UTC)", right: false, text: |m| minute(m.oldest.as_ref()), plain: |m| m.oldest.clone().unwrap_or_default() },
     ]
 }

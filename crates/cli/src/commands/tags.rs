@@ -47,10 +47,10 @@ pub fn run(args: TagsArgs) -> Result<(), Failure> {
 
 fn columns() -> Vec<Column<TagInfo>> {
     vec![
-        Column { name: "tag", right: false, told: |t| t.key.clone(), plain: |t| t.key.clone() },
-        Column { name: "rule", right: false, told: rule, plain: rule },
-        Column { name: "distinct", right: true, told: |t| grouped(t.values.len() as u64), plain: |t| t.values.len().to_string() },
-        Column { name: "values (series)", right: false, told: told_values, plain: plain_values },
+        Column { name: "tag", right: false, text: |t| t.key.clone(), plain: |t| t.key.clone() },
+        Column { name: "rule", right: false, text: rule, plain: rule },
+        Column { name: "distinct", right: true, text: |t| grouped(t.values.len() as u64), plain: |t| t.values.len().to_string() },
+        Column { name: "values (series)", right: false, text: told_values, plain: plain_values },
     ]
 }
 

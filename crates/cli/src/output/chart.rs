@@ -69,7 +69,7 @@ fn chart(answer: &AnswerDocument, show: &ShowDocument, width: u16, colours: bool
     });
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range).in_minutes();
     let middle = range[0] + (range[1] - range[0]) / 2;
-    let x_labels = [range[0], middle, range[1]].map(|at| clock.tell(at));
+    let x_labels = [range[0], middle, range[1]].map(|at| clock.format(at));
     let places = decimals(ticks.iter().copied());
     let y_labels: Vec<String> = ticks.iter().map(|tick| value(Some(&Value::Number(*tick)), places)).collect();
     let chart = Chart::new(datasets.collect())

@@ -5,15 +5,15 @@ use std::io::{self, Write};
 use comfy_table::{Cell, CellAlignment, ColumnConstraint, ContentArrangement, Table, TableStyle, Width, presets};
 use serde::Serialize;
 
-use super::terminal::told_width;
+use super::terminal::terminal_width;
 use crate::{args::ListOutput, failure::Failure};
 
-/// Cells that say nothing.
-const NOTHING: [&str; 2] = ["", "–"];
-/// Cells of more words are texts or lists.
-const WHOLE_WORDS: usize = 5;
-/// Texts are not squeezed into fewer columns, however narrow the terminal.
-const MIN_TEXT: u16 = 24;
+/// Texts of empty cells.
+const EMPTY: [&str; 2] = ["", "–"];
+/// Maximum number of words of a cell that does not wrap.
+const MAX_WHOLE_WORDS: usize = 5;
+/// Minimum width of a wrapped text, however narrow the terminal.
+const MIN_TEXT_WIDTH: u16 = 24;
 
 /// A column of a list.
 pub struct Column<T> {
@@ -22,7 +22,7 @@ pub struct Column<T> {
     /// Whether it is aligned to the right.
     pub right: bool,
     /// The cell for people.
-    pub told: fn(&T) -> String,
+    pub text: fn(&T) -> String,
     /// The cell for programs.
     pub plain: fn(&T) -> String,
 }
@@ -34,7 +34,7 @@ pub fn write<T: Serialize>(records: &[T], columns: &[Column<T>], output: ListOut
 
 fn write_to<T: Serialize>(out: &mut impl Write, records: &[T], columns: &[Column<T>], output: ListOutput) -> Result<(), Failure> {
     match output {
-        ListOutput::Table => writeln!(out, "{}", told(records, columns, told_width()))?,
+        ListOutput::Table => writeln!(out, "{}", table(records, columns, terminal_width()))?,
         ListOutput::Json => writeln!(out, "{}", serde_json::to_string_pretty(records)?)?,
         ListOutput::Ndjson => {
             for record in records {
@@ -61,12 +61,11 @@ fn write_csv(out: &mut impl Write, header: Vec<String>, rows: impl Iterator<Item
     Ok(())
 }
 
-/// A table that fits `width` columns, if it is given one: columns of texts and lists go on in further lines, others stay whole.
-/// A column that says nothing of any record is left out.
-fn told<T>(records: &[T], columns: &[Column<T>], width: Option<u16>) -> String {
-    let cells = |column: &Column<T>| records.iter().map(column.told).collect();
+/// A table of at most `width` columns, if a width is given: texts and lists wrap, other cells do not. A column that is empty for every record is left out.
+fn table<T>(records: &[T], columns: &[Column<T>], width: Option<u16>) -> String {
+    let cells = |column: &Column<T>| records.iter().map(column.text).collect();
     let mut shown: Vec<(&Column<T>, Vec<String>)> = columns.iter().map(|column| (column, cells(column))).collect();
-    shown.retain(|(_, cells)| records.is_empty() || cells.iter().any(|cell| !NOTHING.contains(&cell.as_str())));
+    shown.retain(|(_, cells)| records.is_empty() || cells.iter().any(|cell| !EMPTY.contains(&cell.as_str())));
     let mut table = plain_table();
     table.set_header(shown.iter().map(|(column, _)| aligned(column.name.to_owned(), column.right)));
     for at in 0..records.len() {
@@ -74,9 +73,10 @@ fn told<T>(records: &[T], columns: &[Column<T>], width: Option<u16>) -> String {
     }
     if let Some(width) = width {
         table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
-        let is_whole = |cells: &[String]| cells.iter().all(|cell| cell.split(' ').count() <= WHOLE_WORDS);
+        let is_whole = |cells: &[String]| cells.iter().all(|cell| cell.split(' ').count() <= MAX_WHOLE_WORDS);
         for (at, (_, cells)) in shown.iter().enumerate() {
-            let constraint = if is_whole(cells) { ColumnConstraint::ContentWidth } else { ColumnConstraint::LowerBoundary(Width::Fixed(MIN_TEXT)) };
+            let constraint =
+                if is_whole(cells) { ColumnConstraint::ContentWidth } else { ColumnConstraint::LowerBoundary(Width::Fixed(MIN_TEXT_WIDTH)) };
             if let Some(column) = table.column_mut(at) {
                 column.set_constraint(constraint);
             }
@@ -110,11 +110,11 @@ mod tests {
 
     fn written(records: &[Lock], output: ListOutput) -> String {
         let columns = [
-            Column { name: "lock", right: false, told: |lock: &Lock| lock.name.to_owned(), plain: |lock: &Lock| lock.name.to_owned() },
+            Column { name: "lock", right: false, text: |lock: &Lock| lock.name.to_owned(), plain: |lock: &Lock| lock.name.to_owned() },
             Column {
                 name: "boats (a day)",
                 right: true,
-                told: |lock: &Lock| format!("{} boats", lock.boats),
+                text: |lock: &Lock| format!("{} boats", lock.boats),
                 plain: |lock: &Lock| lock.boats.to_string(),
             },
         ];
@@ -135,8 +135,8 @@ mod tests {
     }
 
     #[test]
-    fn a_table_fits_the_terminal_and_leaves_out_what_says_nothing() {
-        let column = |name, told: fn(&Lock) -> String| Column { name, right: false, told, plain: told };
+    fn a_table_fits_the_terminal_and_omits_empty_columns() {
+        let column = |name, text: fn(&Lock) -> String| Column { name, right: false, text, plain: text };
         let columns = [
             column("lock", |lock| lock.name.to_owned()),
             column("gauges", |_| "up (12), down (12), middle (9), pump house (3)".to_owned()),
@@ -144,10 +144,10 @@ mod tests {
             column("keeper", |_| "open from May to October".to_owned()),
         ];
         let locks = [Lock { name: "osier", boats: 12 }, Lock { name: "marl", boats: 3 }];
-        let narrow = told(&locks, &columns, Some(72));
+        let narrow = table(&locks, &columns, Some(72));
         assert!(narrow.lines().all(|line| line.chars().count() <= 72), "{narrow}");
         assert!(!narrow.contains("closed") && narrow.contains("osier"), "{narrow}");
-        let wide = told(&locks, &columns, None);
+        let wide = table(&locks, &columns, None);
         assert_eq!(wide.lines().count(), 4, "{wide}");
     }
 

@@ -13,15 +13,18 @@ use super::{
 };
 
 /// What a query would read and compute.
-pub fn told(plan: &PlanDocument) -> String {
+pub fn text(plan: &PlanDocument) -> String {
     let mut out = String::new();
     for line in plan.query.lines() {
         let _ = writeln!(out, "  {line}");
     }
     let ends = [instant(&plan.from), instant(&plan.to)];
     let clock = Clock::of(&plan.zone, ends[1], &ends).in_minutes();
-    let range =
-        if plan.from == plan.to { format!("at {}", clock.tell(ends[0])) } else { format!("{} to {}", clock.tell(ends[0]), clock.tell(ends[1])) };
+    let range = if plan.from == plan.to {
+        format!("at {}", clock.format(ends[0]))
+    } else {
+        format!("{} to {}", clock.format(ends[0]), clock.format(ends[1]))
+    };
     let _ = writeln!(out, "\n{range} ({})\n{}\n", plan.zone, plan.time);
     out.push_str(&reads(&plan.reads));
     for part in [sources(&plan.sources, &plan.zone, ends[1]), shows(&plan.shows)] {
@@ -106,6 +109,6 @@ mod tests {
             shows: vec![PlannedShowDocument { label: "a".to_owned(), unit: Some("cm".to_owned()), lines: 1 }],
             notes: vec!["`b` is given a name and not used".to_owned()],
         };
-        insta::assert_snapshot!(told(&plan));
+        insta::assert_snapshot!(text(&plan));
     }
 }

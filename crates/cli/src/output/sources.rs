@@ -20,7 +20,7 @@ pub fn sources(parts: &[SourceDocument], zone: &str, now: Nanos) -> String {
     for of_one in parts.chunk_by(|one, next| one.what == next.what) {
         for (at, part) in of_one.iter().enumerate() {
             let what = if at == 0 { part.what.clone() } else { String::new() };
-            let times = [&part.from, &part.to].map(|time| clock.tell(instant(time)));
+            let times = [&part.from, &part.to].map(|time| clock.format(instant(time)));
             table.add_row([what].into_iter().chain(times).chain([source(part)]).map(|text| aligned(text, false)));
         }
     }

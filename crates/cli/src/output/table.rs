@@ -61,8 +61,8 @@ pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
         let _ = write!(out, "  [{unit}]");
     }
     match range[0] == range[1] {
-        true => drop(write!(out, "\nat {} ({})", clock.tell(range[0]), answer.zone)),
-        false => drop(write!(out, "\n{} to {} ({})", clock.tell(range[0]), clock.tell(range[1]), answer.zone)),
+        true => drop(write!(out, "\nat {} ({})", clock.format(range[0]), answer.zone)),
+        false => drop(write!(out, "\n{} to {} ({})", clock.format(range[0]), clock.format(range[1]), answer.zone)),
     }
     if let Some(width) = &answer.windows.width {
         let _ = write!(out, ", per {width}");
@@ -108,7 +108,7 @@ fn windows(answer: &AnswerDocument, show: &ShowDocument, lines: &[LineDocument])
     for (i, start) in starts.iter().enumerate() {
         let lacks = |line: &LineDocument| line.partial.binary_search(&i).is_ok();
         let is_partial = answer.windows.partial.binary_search(&i).is_ok() || lines.iter().all(lacks);
-        let time = aligned(format!("{}{}", clock.tell(*start), if is_partial { " (partial)" } else { "" }), false);
+        let time = aligned(format!("{}{}", clock.format(*start), if is_partial { " (partial)" } else { "" }), false);
         // Filled and partial values look different from measured ones.
         let mark = |line: &LineDocument| match (line.filled.binary_search(&i).is_ok(), lacks(line) && !is_partial) {
             (true, _) => "~",
@@ -140,7 +140,7 @@ fn figures(answer: &AnswerDocument, show: &ShowDocument) -> String {
         let figure = line.values.first().and_then(Option::as_ref);
         let mark = if line.partial.is_empty() { "" } else { PARTIAL };
         has_marks |= !line.partial.is_empty();
-        let time = has_times.then(|| aligned(first_time(line).map_or(String::new(), |time| clock.tell(time)), false));
+        let time = has_times.then(|| aligned(first_time(line).map_or(String::new(), |time| clock.format(time)), false));
         table.add_row(tags.chain([aligned(format!("{mark}{}", value(figure, places)), true)]).chain(time));
     }
     format!("{}\n{}", table.trim_fmt(), if has_marks { PARTIAL_LEGEND } else { "" })
@@ -160,7 +160,7 @@ fn points(answer: &AnswerDocument, show: &ShowDocument) -> String {
         table.set_header([aligned("time".to_owned(), false), aligned(name, true)]);
         let line_times = line.times.iter().flatten().flatten();
         for (time, one) in line_times.zip(&line.values) {
-            table.add_row([aligned(clock.tell(instant(time)), false), aligned(value(one.as_ref(), places), true)]);
+            table.add_row([aligned(clock.format(instant(time)), false), aligned(value(one.as_ref(), places), true)]);
         }
         let _ = writeln!(out, "{}", table.trim_fmt());
     }
@@ -183,7 +183,7 @@ fn points_beside(answer: &AnswerDocument, show: &ShowDocument, clock: &Clock, pl
         }
         if let Some((_, table)) = parts.last_mut() {
             let values = row.values.iter().map(|one| aligned(one.map_or(String::new(), |one| value(Some(one), places)), true));
-            table.add_row(std::iter::once(aligned(clock.tell(instant(row.time)), false)).chain(values));
+            table.add_row(std::iter::once(aligned(clock.format(instant(row.time)), false)).chain(values));
         }
         Ok(())
     });

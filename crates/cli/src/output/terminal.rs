@@ -6,19 +6,19 @@ use std::io::{self, IsTerminal};
 const DEFAULT_WIDTH: u16 = 100;
 
 /// Columns of the terminal, or of what `COLUMNS` says; none where neither is there.
-pub fn told_width() -> Option<u16> {
+pub fn terminal_width() -> Option<u16> {
     let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     told.or_else(|| comfy_table::Table::new().width().filter(|_| io::stdout().is_terminal()))
 }
 
 /// Columns for what must have some width.
 pub fn width() -> u16 {
-    told_width().unwrap_or(DEFAULT_WIDTH)
+    terminal_width().unwrap_or(DEFAULT_WIDTH)
 }
 
 /// A paragraph, in lines that fit the terminal; those after the first begin with `indent`. Elsewhere it stays one line.
 pub fn paragraph(text: &str, indent: &str) -> String {
-    told_width().map_or_else(|| text.to_owned(), |width| wrapped(text, indent, width))
+    terminal_width().map_or_else(|| text.to_owned(), |width| wrapped(text, indent, width))
 }
 
 fn wrapped(text: &str, indent: &str, width: u16) -> String {

@@ -67,7 +67,7 @@ pub fn value(value: Option<&Value>, decimals: usize) -> String {
     }
 }
 
-/// How closely times must be told to tell them apart.
+/// The precision that distinguishes the times.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Precision {
     /// `Mon 23 Nov 2026`
@@ -123,7 +123,7 @@ impl Clock {
     }
 
     /// A time in words.
-    pub fn tell(&self, at: Nanos) -> String {
+    pub fn format(&self, at: Nanos) -> String {
         let date = if self.year { "%a %d %b %Y" } else { "%a %d %b" };
         let format = match self.precision {
             Precision::Day => "%a %d %b %Y".to_owned(),
@@ -178,13 +178,13 @@ mod tests {
     fn times_are_told_as_closely_as_they_differ() {
         let at = |text: &str| parse_rfc3339(text).unwrap();
         let now = at("2026-11-23T06:00:00Z");
-        let tell = |times: &[&str]| {
+        let format = |times: &[&str]| {
             let times: Vec<Nanos> = times.iter().map(|text| at(text)).collect();
-            Clock::of("Europe/Lisbon", now, &times).tell(times[0])
+            Clock::of("Europe/Lisbon", now, &times).format(times[0])
         };
-        assert_eq!(tell(&["2026-11-22T00:00:00Z", "2026-11-23T00:00:00Z"]), "Sun 22 Nov 2026");
-        assert_eq!(tell(&["2026-11-22T00:15:00Z"]), "Sun 22 Nov 00:15");
-        assert_eq!(tell(&["2026-07-22T00:15:01Z"]), "Wed 22 Jul 01:15:01");
-        assert_eq!(tell(&["2025-07-22T00:15:01.5Z"]), "Tue 22 Jul 2025 01:15:01.500");
+        assert_eq!(format(&["2026-11-22T00:00:00Z", "2026-11-23T00:00:00Z"]), "Sun 22 Nov 2026");
+        assert_eq!(format(&["2026-11-22T00:15:00Z"]), "Sun 22 Nov 00:15");
+        assert_eq!(format(&["2026-07-22T00:15:01Z"]), "Wed 22 Jul 01:15:01");
+        assert_eq!(format(&["2025-07-22T00:15:01.5Z"]), "Tue 22 Jul 2025 01:15:01.500");
     }
 }

@@ -23,7 +23,7 @@ const MOST: usize = 50;
 /// Series of a state whose words are looked at.
 const MAX_LOOKED_AT: usize = 1_000;
 
-/// What may stand at a place.
+/// Completions at a position.
 #[derive(Clone, Debug, Default, PartialEq, Serialize)]
 pub struct Completion {
     /// The part of the text that a suggestion replaces.
@@ -34,10 +34,10 @@ pub struct Completion {
     pub suggestions: Vec<Suggestion>,
 }
 
-/// Something that may stand there.
+/// A completion.
 #[derive(Clone, Debug, PartialEq, Serialize)]
 pub struct Suggestion {
-    /// As it is written in the text.
+    /// Text to insert.
     pub text: String,
     /// What it is.
     pub kind: SuggestionKind,

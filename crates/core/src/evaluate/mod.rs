@@ -113,9 +113,9 @@ pub struct Coverage {
 /// Windows that are asked for.
 #[derive(Clone, Copy, Debug)]
 pub struct AskedWindows<'a> {
-    /// Of which dataset.
+    /// Its dataset.
     pub dataset: DatasetId,
-    /// Of which metric.
+    /// The metric.
     pub metric: MetricId,
     /// Of which level.
     pub level: &'a LevelPlan,

@@ -20,7 +20,7 @@ pub enum Why {
 }
 
 impl Why {
-    /// In words.
+    /// Text for people.
     pub fn describe(self) -> &'static str {
         match self {
             Self::Age => "older than keep_for",
@@ -66,10 +66,10 @@ pub struct MetricHolding {
     pub partitions: Vec<(u64, Option<Nanos>)>,
 }
 
-/// Something in the bin.
+/// An item in the bin.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct BinHolding {
-    /// By which it is asked for.
+    /// Its id.
     pub id: String,
     /// Bytes of its files.
     pub bytes: u64,
@@ -129,22 +129,22 @@ pub enum Step {
     },
     /// Drop a partition.
     Drop {
-        /// Of which dataset.
+        /// Its dataset.
         dataset: DatasetId,
         /// Which.
         partition: PartitionHolding,
         /// Why.
         why: Why,
-        /// Whether it does not stay in the bin.
+        /// Whether it is erased at once, without the bin.
         for_good: bool,
     },
     /// Take a metric's points of before an instant out of partitions that stay.
     Trim {
-        /// Of which dataset.
+        /// Its dataset.
         dataset: DatasetId,
         /// Which metric.
         metric: MetricId,
-        /// First instant that stays.
+        /// End of the range (exclusive).
         before: Nanos,
         /// Bytes, about.
         bytes: u64,

@@ -321,7 +321,7 @@ mod tests {
         // A wider limit at a narrower place is none.
         policies.live.insert(metric, said(Some(Some(days(1_000)))));
         assert_eq!(at(&policies, metric).keep_for.unwrap().place, dataset);
-        // LimitSettings live that there is none: the file's no longer holds there, the store's does.
+        // A runtime setting of `none`: the file's limit of this place no longer applies, that of the store does.
         policies.live.insert(dataset, said(Some(None)));
         assert_eq!(at(&policies, dataset).keep_for.unwrap().place, Scope::Store);
         assert_eq!(policies.differing(), [dataset, metric]);

@@ -7,7 +7,7 @@ const DAY: f64 = 86_400e9;
 /// How fast it grows.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Growth {
-    /// Points a day.
+    /// Points per day.
     pub points_a_day: f64,
     /// Bytes a day, as they lie at rest.
     pub bytes_a_day: f64,
@@ -41,7 +41,7 @@ pub struct Outlook {
     pub bytes_a_day: f64,
     /// Bytes at rest, when as much goes as comes, of what is not kept for ever; none where points are.
     pub at_rest: Option<f64>,
-    /// When it is at rest; none where it never is, or is already.
+    /// Time at which it stops growing; none if it never does, or has already.
     pub at_rest_from: Option<Nanos>,
     /// Bytes a day that come on top of this, of levels that are kept for ever.
     pub beside_a_day: f64,
@@ -49,7 +49,7 @@ pub struct Outlook {
     pub in_30_days: f64,
     /// When the limit by size is reached; none where it never is, or not in a hundred years.
     pub reached: Option<Nanos>,
-    /// How many days fit under the limit by size.
+    /// Days that fit under the size limit.
     pub days_that_fit: Option<f64>,
     /// A limit by size that would not be met under the limit by age: a fifth more than at rest, and a year of what is kept for ever.
     pub recommended: Option<f64>,

@@ -108,7 +108,7 @@ pub struct Refusal {
     pub field: Option<String>,
     /// What is wrong with it and what to do.
     pub reason: String,
-    /// Its sort.
+    /// Code of the reason.
     pub cause: Cause,
 }
 

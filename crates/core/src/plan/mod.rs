@@ -86,7 +86,7 @@ impl From<QueryError> for PlanError {
 /// What to run.
 #[derive(Clone, Debug)]
 pub struct Plan {
-    /// When it was asked.
+    /// Time of the query.
     pub now: Nanos,
     /// The zone of its calendar.
     pub zone: TimeZone,
@@ -96,7 +96,7 @@ pub struct Plan {
     pub leaves: Vec<Leaf>,
     /// What to show.
     pub shows: Vec<ShowPlan>,
-    /// What a reader must know.
+    /// Notes for the reader.
     pub notes: Vec<String>,
     /// What it may take.
     pub limits: Limits,
@@ -141,7 +141,7 @@ pub struct Leaf {
     pub text: String,
     /// Where its points are.
     pub dataset: DatasetId,
-    /// Of which metric.
+    /// The metric.
     pub metric: MetricId,
     /// UCUM code of its unit.
     pub unit: Option<String>,
@@ -254,7 +254,7 @@ pub enum Node {
 /// One line: series that are taken together.
 #[derive(Clone, Debug, PartialEq)]
 pub struct LinePlan {
-    /// What tells it apart.
+    /// Its tags.
     pub tags: LineTags,
     /// Whose points it merges.
     pub series: Vec<PlannedSeries>,

@@ -270,7 +270,7 @@ impl Function {
         Self::Share,
     ];
 
-    /// Its word.
+    /// Its name in queries.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Abs => "abs",

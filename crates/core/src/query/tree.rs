@@ -98,7 +98,7 @@ pub struct Keeping {
 pub struct Rank {
     /// From which end.
     pub end: RankEnd,
-    /// How many.
+    /// Number of lines to keep.
     pub count: usize,
     /// By which reducer over the windows of a line; `mean` where it is left out.
     #[serde(default, skip_serializing_if = "is_none")]
@@ -505,7 +505,7 @@ impl Taking {
     /// All there are.
     pub const ALL: [Self; 6] = [Self::Natural, Self::Before, Self::After, Self::Nearest, Self::Line, Self::Exact];
 
-    /// Its word.
+    /// The keyword.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Natural => "natural",

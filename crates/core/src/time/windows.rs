@@ -129,7 +129,7 @@ impl Windows {
         made(tile(TimeRange { start, end: range.end }, step, zone, limit)?, cells_each)
     }
 
-    /// How many there are.
+    /// Number of windows.
     pub fn len(&self) -> usize {
         self.bounds.len().saturating_sub(self.cells_each)
     }

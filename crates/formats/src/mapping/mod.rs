@@ -21,43 +21,43 @@ pub use cell::Cell;
 pub use numbers::{Evidence, Grouped, Notation, integer_value};
 pub use rows::Rows;
 
-/// What the columns of a table are.
+/// Roles of the columns of a table.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Mapping {
     /// One sentence.
     #[serde(skip_serializing_if = "String::is_empty")]
     pub description: String,
-    /// What to do with a cell of a value that is empty: `skip` or `reject`.
+    /// What to do with an empty cell of a value: `skip` or `reject`.
     #[serde(skip_serializing_if = "is_default")]
     pub empty: Absent,
-    /// What to do with values that are no finite numbers: `reject` or `skip`.
+    /// What to do with NaN and infinities: `reject` or `skip`.
     #[serde(skip_serializing_if = "is_default")]
     pub not_finite: NotFinite,
-    /// Marks that stand for an empty cell, such as `NA`.
+    /// Marks of missing values, such as `NA`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub missing: Vec<String>,
-    /// What columns are that are not named here: `skip`, `tag` or `value`.
+    /// Role of all other columns: `skip`, `tag` or `value`.
     #[serde(skip_serializing_if = "is_default")]
     pub others: Others,
-    /// How a text of rows is written; what is left out is detected.
+    /// Format of a table as text; omitted keys are detected.
     #[serde(skip_serializing_if = "is_default")]
     pub table: Dialect,
-    /// Where the time of a row stands. Without it, a column called `time` is it; without that either, rows are of their arrival.
+    /// Time of a row (default: the column `time`; without one, the time of arrival).
     #[serde(skip_serializing_if = "is_default")]
     pub time: TimeColumn,
-    /// Tags that every row has.
+    /// Tags of every row.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub tags: BTreeMap<String, String>,
     /// Columns.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub columns: Vec<Column>,
-    /// Metrics that rows name in their `metric` column: what is known of them beforehand.
+    /// Definitions of metrics that rows name in their `metric` column.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub metrics: BTreeMap<String, NamedMetric>,
 }
 
-/// What is known of a metric that rows name.
+/// Definition of a metric that rows name.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct NamedMetric {
@@ -65,7 +65,7 @@ pub struct NamedMetric {
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>)]
     pub kind: Option<Kind>,
-    /// UCUM code of the unit in which its values come.
+    /// UCUM code of the unit of its values.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
 }
@@ -85,7 +85,7 @@ pub enum Absent {
     Reject,
 }
 
-/// What to do with what is not a finite number.
+/// What to do with NaN and infinities.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum NotFinite {
@@ -96,7 +96,7 @@ pub enum NotFinite {
     Skip,
 }
 
-/// What columns are that a mapping does not name.
+/// Role of columns that a mapping does not name.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Others {
@@ -109,15 +109,15 @@ pub enum Others {
     Value,
 }
 
-/// How a text of rows is written. What is left out is detected from its first rows.
+/// Format of a table as text. Omitted keys are detected from the first rows.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Dialect {
-    /// What parts two cells: one character of ASCII.
+    /// Delimiter: one ASCII character.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>)]
     pub delimiter: Option<char>,
-    /// What stands around a cell that holds a delimiter: one character of ASCII.
+    /// Quote: one ASCII character.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<String>)]
     pub quote: Option<char>,
@@ -131,7 +131,7 @@ pub struct Dialect {
     /// Lines before the header, or before the first row.
     #[serde(skip_serializing_if = "is_default")]
     pub skip_lines: u32,
-    /// How letters are encoded, such as `windows-1252`; UTF-8, or what a mark at the beginning says, where it is left out.
+    /// Character encoding, such as `windows-1252` (default: UTF-8, or that of the byte order mark).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub encoding: Option<String>,
 }
@@ -149,14 +149,14 @@ impl Dialect {
     }
 }
 
-/// Where the time of a row stands, and how it is written.
+/// Column and format of the time of a row.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct TimeColumn {
-    /// Its column; of a date and a time of the day in two columns, that of the date.
+    /// Its column; for date and time of day in two columns, that of the date.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub column: Option<String>,
-    /// The column of the time of the day, if it has one of its own. `format` is that of the date, a space and the time of the day.
+    /// Column of the time of day, if it has one of its own. `format` then describes the date, a space, and the time of day.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub time_of_day: Option<String>,
     /// `guess` (default), `iso`, `s`, `ms`, `us`, `ns`, `serial` (spreadsheet dates), or a pattern such as `%d.%m.%Y %H:%M`.
@@ -165,21 +165,21 @@ pub struct TimeColumn {
     /// IANA name of the zone of times without an offset.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
-    /// What a local time is that a clock change leaves out or brings twice: `reject`, `earlier` or `later`.
+    /// A local time that a clock change skips or repeats: `reject`, `earlier` or `later`.
     #[serde(skip_serializing_if = "is_default")]
     #[schema(value_type = String)]
     pub clock_change: ClockChange,
 }
 
-/// A column and what it is.
+/// A column and its role.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Column {
-    /// Its name in the table; of nested objects the keys, parted by dots.
+    /// Its name in the table; keys of nested objects are joined by dots.
     pub column: String,
     /// What it is.
     pub role: Role,
-    /// Key of the tag or name of the metric, where it differs from the column's.
+    /// Key of the tag or name of the metric, if it differs from the column's.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub name: Option<String>,
     /// UCUM code of the unit of a value.
@@ -192,18 +192,18 @@ pub struct Column {
     /// What the metric is, in one sentence.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
-    /// What a value is multiplied by.
+    /// Factor of values.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub scale: Option<f64>,
-    /// What is added to a value after that.
+    /// Addend: values become `value * scale + offset`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub offset: Option<f64>,
-    /// Marks that stand for an empty cell in this column.
+    /// Marks of missing values in this column.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub missing: Vec<String>,
 }
 
-/// What a column is.
+/// Role of a column.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Role {

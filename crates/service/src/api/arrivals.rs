@@ -15,33 +15,33 @@ use crate::{
     state::AppState,
 };
 
-/// What was refused, by reason.
+/// Rejected points by reason.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Refusals {
-    /// Since when it is counted: the start of the service.
+    /// Start of the service, from which rejects are counted.
     pub since: String,
-    /// Each reason that there was, the most frequent first.
+    /// Reasons, the most frequent first.
     pub causes: Vec<CauseCount>,
 }
 
 /// One reason.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CauseCount {
-    /// Its word.
+    /// Code of the reason.
     pub cause: String,
-    /// In words.
+    /// Text for people.
     pub text: String,
     /// Points and rows since the start of the service.
     pub count: u64,
-    /// The dataset of the latest.
+    /// Dataset of the latest rejected row.
     pub dataset: String,
-    /// When the latest came.
+    /// Time of the latest.
     pub time: String,
     /// Its line, field and reason.
     pub example: String,
 }
 
-/// What was refused since the service started, by reason.
+/// Counts rejected points since the start of the service, by reason.
 #[utoipa::path(tag = "points", responses((status = 200, body = Refusals), (status = 403, body = Problem)))]
 #[get("/api/v1/arrivals/refused")]
 pub(crate) async fn refused(_: Access<ReadGrant>, state: AppState) -> web::Json<Refusals> {
@@ -66,11 +66,13 @@ pub(crate) async fn refused(_: Access<ReadGrant>, state: AppState) -> web::Json<
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct TailFilter {
-    /// Only of this dataset.
+    /// Only this dataset.
     dataset: Option<String>,
 }
 
-/// What arrives from now on, as server-sent events: each batch with its first points. A watcher that is slow misses some.
+/// Streams arriving batches as server-sent events.
+///
+/// Each event has the first points of a batch. A slow client misses batches.
 #[utoipa::path(tag = "points", params(TailFilter), responses((status = 200, body = TailReport, content_type = "text/event-stream"), (status = 403, body = Problem)))]
 #[get("/api/v1/arrivals/tail")]
 pub(crate) async fn tail(_: Access<ReadGrant>, state: AppState, filter: web::Query<TailFilter>) -> HttpResponse {

@@ -38,14 +38,14 @@ use crate::{
     state::{AppState, State, blocking, in_lane, in_turn},
 };
 
-/// A query and the frame that it does not have itself.
+/// A query, and clauses of the frame that it omits.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub struct Question {
-    /// The query's text.
+    /// Text of the query.
     #[serde(default)]
     pub query: String,
-    /// Clauses of a frame (`over … per … zone …`, or `at …`) for what the text leaves out.
+    /// Clauses of a frame (`over … per … zone …`, or `at …`) that the text omits.
     #[serde(default)]
     pub frame: String,
     /// The query as a tree, instead of a text: its JSON form, as `ask/check` gives it.
@@ -67,7 +67,7 @@ impl Question {
     }
 }
 
-/// What is found in a query's text.
+/// Result of checking a query.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Checked {
     /// The text in its canonical layout, if it can be read.
@@ -79,18 +79,18 @@ pub struct Checked {
     pub problem: Option<Problem>,
 }
 
-/// A place in a text at which somebody types.
+/// A cursor in a text.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Typing {
     /// The text so far.
     pub query: String,
-    /// The byte at which the cursor stands; at the end where it is left out.
+    /// Byte offset of the cursor (default: the end of the text).
     #[serde(default)]
     pub cursor: Option<usize>,
 }
 
-/// What may stand at a place.
+/// Completions at a position.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Completions {
     /// First byte of the part of the text that a suggestion replaces.
@@ -101,19 +101,21 @@ pub struct Completions {
     pub suggestions: Vec<Suggested>,
 }
 
-/// Something that may stand there.
+/// A completion.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Suggested {
-    /// As it is written in the text.
+    /// Text to insert.
     pub text: String,
     /// `metric`, `tag`, `value`, `reducer`, `function`, `word` or `time`.
     pub kind: String,
-    /// A few words about it.
+    /// Short description.
     #[serde(default)]
     pub detail: Option<String>,
 }
 
-/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
+/// Answers a query.
+///
+/// `Accept` selects the format: JSON (default), `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
 /// `application/vnd.apache.parquet`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path), Question),
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
@@ -129,7 +131,9 @@ pub(crate) async fn get(
     answer(&state, dataset.into_inner(), question.into_inner(), &request).await
 }
 
-/// Answers a query: as JSON, or by `Accept` as `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
+/// Answers a query.
+///
+/// `Accept` selects the format: JSON (default), `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
 /// `application/vnd.apache.parquet`.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
@@ -145,7 +149,9 @@ pub(crate) async fn post(
     answer(&state, dataset.into_inner(), read_json(&body)?, &request).await
 }
 
-/// Looks at a query without running it: for editors, which call this while somebody types. A tree comes back as text, a text as tree.
+/// Checks a query without running it.
+///
+/// For editors, which call this while somebody types. A text is returned as a tree, a tree as a text.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = Checked), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/check")]
@@ -160,7 +166,7 @@ pub(crate) async fn check(_: Access<ReadGrant>, state: AppState, dataset: web::P
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Says what a query would read and compute, without running it.
+/// Explains what a query would read and compute, without running it.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = PlanDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
@@ -197,7 +203,7 @@ fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
     }
 }
 
-/// What may come next at a place in a query's text: for editors.
+/// Lists completions at a position in the text of a query, for editors.
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
     responses((status = 200, body = Completions), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/complete")]

@@ -17,18 +17,18 @@ use crate::{
     state::AppState,
 };
 
-/// Where a backup goes.
+/// A backup to be made.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BackupOrder {
-    /// A folder on the service's machine, from its root on; empty, missing, or with a backup that was stopped.
+    /// Absolute path of a folder on the machine of the service: empty, missing, or with an unfinished backup.
     pub to: String,
-    /// An earlier backup, whose unchanged partitions are not copied again.
+    /// An earlier backup: unchanged partitions are not copied again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub since: Option<String>,
 }
 
-/// Begins a backup of everything that was acknowledged so far, into a folder on the service's machine.
+/// Starts a backup of all acknowledged points into a folder on the machine of the service.
 #[utoipa::path(tag = "store", request_body = BackupOrder,
     responses((status = 202, body = BackupState), (status = 400, body = Problem), (status = 403, body = Problem),
         (status = 409, body = Problem, description = "one is running")))]
@@ -55,14 +55,16 @@ pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) 
     Ok(HttpResponse::Accepted().json(told))
 }
 
-/// How far the latest backup is.
+/// Returns the progress of the latest backup.
 #[utoipa::path(tag = "store", responses((status = 200, body = BackupState), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/backup")]
 pub(crate) async fn look(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<BackupState>, Problem> {
     latest(&state).map(|run| web::Json(run.state()))
 }
 
-/// Stops the running backup between two files. The same order goes on with it.
+/// Stops the running backup after the current file.
+///
+/// The same call of `POST` continues it.
 #[utoipa::path(tag = "store", responses((status = 200, body = BackupState), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/backup")]
 pub(crate) async fn stop(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<BackupState>, Problem> {

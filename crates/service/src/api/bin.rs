@@ -25,7 +25,7 @@ use crate::{
     },
 };
 
-/// What a deletion takes away.
+/// Effect of a deletion.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Deletion {
     /// Under which it is in the bin; none where it was only asked what would go.
@@ -45,14 +45,14 @@ pub struct Deletion {
     pub recoverable_until: Option<String>,
 }
 
-/// Something in the bin.
+/// An item in the bin.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct BinItemInfo {
-    /// By which it is asked for.
+    /// Its id.
     pub id: String,
-    /// Of which dataset.
+    /// Its dataset.
     pub dataset: String,
-    /// The metric, or the points as they were chosen.
+    /// The metric, or the selection of points.
     pub what: String,
     /// `metric`, `points` or `partition`.
     pub kind: String,
@@ -62,35 +62,35 @@ pub struct BinItemInfo {
     pub erased: String,
     /// Its series.
     pub series: u64,
-    /// Points, where they were moved.
+    /// Number of moved points.
     pub points: Option<u64>,
     /// Bytes of them.
     pub bytes: Option<u64>,
 }
 
-/// Which points are to go.
+/// Points to delete.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PointsOrder {
-    /// Of which metric.
+    /// The metric.
     pub metric: String,
-    /// Of which of its series: a condition as in `where`, such as `lock = "osier"`; of all where it is left out.
+    /// Condition on its series, as in `where`, such as `lock = "osier"` (default: all).
     #[serde(default)]
     pub condition: Option<String>,
     /// First instant (RFC 3339, or a local time in the dataset's zone).
     pub from: String,
-    /// First instant that stays.
+    /// End of the range (exclusive).
     pub to: String,
-    /// Only say what would go.
+    /// Return what would be moved, and change nothing.
     #[serde(default)]
     pub dry_run: bool,
 }
 
-/// Whether it is only asked.
+/// Options of applying retention.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Asked {
-    /// Only say what would go.
+    /// Return what would be moved, and change nothing.
     #[serde(default)]
     dry_run: bool,
 }
@@ -104,7 +104,9 @@ fn stored(weight: &DataSize) -> Stored {
     Stored { points: weight.points, first: weight.span.map(|(first, _)| format_utc(first)), last: weight.span.map(|(_, last)| format_utc(last)) }
 }
 
-/// Puts a metric with all its series and points into the bin, or says what would go there.
+/// Moves a metric with all its series and points to the bin.
+///
+/// With `dry_run`, returns what would be moved.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("metric" = String, Path), Asked),
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/metrics/{metric}")]
@@ -140,7 +142,9 @@ pub(crate) async fn delete_metric(
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Puts a span of points of some series into the bin, or says what would go there.
+/// Moves the points of a time range to the bin.
+///
+/// With `dry_run`, returns what would be moved.
 #[utoipa::path(tag = "points", params(("dataset" = String, Path)), request_body = PointsOrder,
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points/delete")]
@@ -187,7 +191,7 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
     Ok((Selection { dataset: home.id, series: with_parts(series.into_iter()), range }, what, count))
 }
 
-/// What is in the bin, the oldest first.
+/// Lists the items in the bin, the oldest first.
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [BinItemInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/bin")]
 pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<BinItemInfo>>, Problem> {
@@ -208,15 +212,15 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Under which name something comes back.
+/// Options of restoring an item.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Restore {
-    /// A metric's name, where its own is taken by now.
+    /// New name of a metric, if its old one is in use.
     pub name: Option<String>,
 }
 
-/// Brings something back from the bin.
+/// Restores an item from the bin.
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Option<Restore>,
     responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/bin/{id}/restore")]
@@ -229,7 +233,7 @@ pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Pa
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
-/// Erases something that is in the bin, for good.
+/// Erases an item of the bin permanently.
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/bin/{id}")]
 pub(crate) async fn erase(_: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {

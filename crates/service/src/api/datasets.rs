@@ -26,7 +26,7 @@ use crate::{
     },
 };
 
-/// A dataset and what it holds.
+/// A dataset and its content.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct DatasetInfo {
     /// Its name.
@@ -53,7 +53,7 @@ pub struct DatasetInfo {
 /// Points, counted.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Stored {
-    /// How many.
+    /// Number of points.
     pub points: u64,
     /// Time of the earliest.
     pub first: Option<String>,
@@ -74,14 +74,14 @@ impl Stored {
     }
 }
 
-/// What came of a definition.
+/// Result of a definition.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Defined {
     /// Whether it is new.
     pub created: bool,
 }
 
-/// A metric and what it holds.
+/// A metric and its content.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct MetricInfo {
     /// Its name.
@@ -108,12 +108,12 @@ pub struct MetricInfo {
     pub stored: Stored,
 }
 
-/// What thinning saved.
+/// Effect of thinning.
 #[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Thinned {
-    /// Points that came.
+    /// Points that arrived.
     pub came: u64,
-    /// Points that were left out.
+    /// Points that were not stored.
     pub left_out: u64,
 }
 
@@ -122,11 +122,11 @@ pub struct Thinned {
 pub struct TagInfo {
     /// The key.
     pub key: String,
-    /// What is said of it: `description`, `required`, `allowed`, `pattern`, `max_values`; none where nothing is.
+    /// Its definition: `description`, `required`, `allowed`, `pattern`, `max_values`; none if it has none.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
     pub definition: Option<TagDefinition>,
-    /// Keys that it had, which still answer.
+    /// Old keys, which may still be used.
     #[serde(default)]
     pub old_keys: Vec<String>,
     /// Values, in order.
@@ -138,7 +138,7 @@ pub struct TagInfo {
 pub struct TagValue {
     /// The value.
     pub value: String,
-    /// Series that carry it.
+    /// Series that have it.
     pub series: u64,
 }
 
@@ -146,14 +146,14 @@ pub struct TagValue {
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Rename {
-    /// What it is to be called.
+    /// New name.
     pub to: String,
 }
 
-/// What came of a new name.
+/// Result of a rename.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Renamed {
-    /// What refers to it by its old name, which goes on answering.
+    /// References by the old name, which may still be used.
     pub references: Vec<Reference>,
 }
 
@@ -161,11 +161,11 @@ pub struct Renamed {
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct MetricFilter {
-    /// Only of this metric.
+    /// Only this metric.
     metric: Option<String>,
 }
 
-/// Every dataset.
+/// Lists the datasets.
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [DatasetInfo]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets")]
 pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<DatasetInfo>>, Problem> {
@@ -192,7 +192,7 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Adds a dataset, or changes what is said of one.
+/// Creates a dataset, or changes its definition.
 #[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `max_series`, `max_series_per_metric`, `max_tag_value_bytes`, `max_tags`"), params(("dataset" = String, Path)),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}")]
@@ -201,7 +201,9 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
     blocking(&state, move |state| Ok(state.store.put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
 }
 
-/// Gives a dataset another name. Its points and ids stay, and the old name goes on answering.
+/// Renames a dataset.
+///
+/// Points and ids stay. Queries and pushes may still use the old name.
 #[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path)),
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rename")]
@@ -215,7 +217,7 @@ pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::P
     blocking(&state, work).await.map(web::Json)
 }
 
-/// The metrics of a dataset.
+/// Lists the metrics of a dataset.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
     responses((status = 200, body = [MetricInfo]), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/metrics")]
@@ -282,15 +284,15 @@ pub(crate) async fn put_metric(
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub(crate) struct PointsHow {
-    /// Convert them: to the new unit, or from words to numbers and back. The old metric goes to the bin.
+    /// Convert existing points to the new unit, or between words and numbers. The old metric is moved to the bin.
     convert: bool,
-    /// Keep their values: they were in the new unit all along.
+    /// Keep the values of existing points: they were in the new unit already.
     relabel: bool,
-    /// With `convert`, only count what it would do.
+    /// With `convert`: return the effect, and change nothing.
     dry_run: bool,
 }
 
-/// What became of a metric's definition.
+/// Result of defining a metric.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct DefinedMetric {
     /// Whether it is new.
@@ -306,9 +308,9 @@ pub struct DefinedMetric {
 /// Points that were converted, or would be.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct ConvertedPoints {
-    /// How many there are.
+    /// Number of points.
     pub points: u64,
-    /// How many of them have no counterpart, and stay with the old metric in the bin alone.
+    /// Points that cannot be converted, and stay only in the bin with the old metric.
     pub unfit: u64,
     /// Some of their values.
     pub examples: Vec<String>,
@@ -320,7 +322,9 @@ impl From<Conversion> for ConvertedPoints {
     }
 }
 
-/// Gives a metric another name. Its points and ids stay, and the old name goes on answering, in queries and in pushes.
+/// Renames a metric.
+///
+/// Points and ids stay. Queries and pushes may still use the old name.
 #[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path), ("metric" = String, Path)),
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/metrics/{metric}/rename")]
@@ -339,7 +343,7 @@ pub(crate) async fn rename_metric(
     blocking(&state, work).await.map(web::Json)
 }
 
-/// The tags of a dataset's series, with their values.
+/// Lists the tags of a dataset with their values.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), MetricFilter),
     responses((status = 200, body = [TagInfo]), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/tags")]
@@ -368,7 +372,7 @@ pub(crate) async fn list_tags(
     Ok(web::Json(tags))
 }
 
-/// Says what a tag is, before or after the first series that carries it.
+/// Defines a tag, before or after the first series that has it.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("key" = String, Path)),
     request_body(content = serde_json::Value, description = "`description`, `required`, `allowed`, `pattern` (of whole values), `max_values`"),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
@@ -383,7 +387,9 @@ pub(crate) async fn put_tag(
     blocking(&state, move |state| Ok(state.store.put_tag(&path.0, &path.1, definition)?)).await.map(|created| web::Json(Defined { created }))
 }
 
-/// Gives a tag another key, in all series of the dataset; the old key goes on answering, in queries and in pushes.
+/// Renames a tag in all series of the dataset.
+///
+/// Queries and pushes may still use the old key.
 #[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path), ("key" = String, Path)),
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/tags/{key}/rename")]
@@ -402,7 +408,7 @@ pub(crate) async fn rename_tag(
     blocking(&state, work).await.map(web::Json)
 }
 
-/// An old name that is to answer no more.
+/// An old name to be removed.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct OldName {
@@ -415,7 +421,7 @@ pub struct OldName {
     pub name: String,
 }
 
-/// Lets an old name answer no more.
+/// Removes an old name: queries and pushes may no longer use it.
 #[utoipa::path(tag = "catalogue", request_body = OldName,
     responses((status = 200, body = Defined, description = "`created` is false; a name that did not answer is not found"), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/forget-name")]

@@ -23,16 +23,16 @@ pub struct MetricDefinitions {
     /// By name.
     #[schema(value_type = BTreeMap<String, Object>)]
     pub metrics: BTreeMap<String, MetricDefinition>,
-    /// Say what would differ, change nothing.
+    /// Return the changes, and change nothing.
     pub dry_run: bool,
 }
 
-/// What definitions differ by from what is there.
+/// Differences between new and current definitions.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Differences {
-    /// Metrics that are not there yet.
+    /// New metrics.
     pub new: Vec<String>,
-    /// Metrics of which something else is said.
+    /// Metrics whose definition changes.
     pub changed: Vec<Change>,
     /// Metrics that stay as they are.
     pub same: u64,
@@ -40,16 +40,16 @@ pub struct Differences {
     pub applied: bool,
 }
 
-/// One thing that is said otherwise.
+/// One difference.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Change {
-    /// Of which metric.
+    /// The metric.
     pub metric: String,
-    /// Which of its fields.
+    /// The field.
     pub field: String,
-    /// What is said now.
+    /// Current value.
     pub before: String,
-    /// What is to be said.
+    /// New value.
     pub after: String,
 }
 
@@ -57,11 +57,13 @@ pub struct Change {
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub(crate) struct DryRun {
-    /// Say what would differ, change nothing.
+    /// Return the changes, and change nothing.
     dry_run: bool,
 }
 
-/// Says what many metrics are: all of them or none. Metrics that are not named stay as they are.
+/// Defines many metrics: all or none.
+///
+/// Metrics that are not named stay as they are.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)), request_body = MetricDefinitions,
     responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/metrics")]
@@ -76,7 +78,7 @@ pub(crate) async fn put_many(
     blocking(&state, move |state| apply(state, &name, metrics, dry_run)).await.map(web::Json)
 }
 
-/// The definitions of all metrics, a row each, as a spreadsheet edits them.
+/// Returns the definitions of all metrics as CSV, one row per metric.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/definitions.csv")]
@@ -93,7 +95,9 @@ pub(crate) async fn table(_: Access<ReadGrant>, state: AppState, name: web::Path
     Ok(HttpResponse::Ok().content_type("text/csv; charset=utf-8").insert_header(("Content-Disposition", file)).body(table))
 }
 
-/// Says what many metrics are, a row each: all of them or none. A column that is left out leaves what is known as it is.
+/// Defines many metrics from CSV, one row per metric: all or none.
+///
+/// Omitted columns stay as they are.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), DryRun), request_body(content = String, content_type = "text/csv"),
     responses((status = 200, body = Differences), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/definitions.csv")]

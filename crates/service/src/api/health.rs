@@ -10,21 +10,23 @@ use crate::{
     state::AppState,
 };
 
-/// How the service is.
+/// State of the service.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Health {
     /// `live` or `ready`.
     pub status: String,
 }
 
-/// The process answers.
+/// Reports that the process is running.
 #[utoipa::path(tag = "health", responses((status = 200, body = Health), (status = 403, body = Problem)))]
 #[get("/health/live")]
 pub(crate) async fn live(_: Access<ReadGrant>) -> web::Json<Health> {
     web::Json(Health { status: "live".to_owned() })
 }
 
-/// The store is open, and takes points. Asked in no lane: it answers however much there is to do.
+/// Reports whether the store is open and accepts points.
+///
+/// The call waits for no other calls.
 #[utoipa::path(tag = "health", responses((status = 200, body = Health), (status = 403, body = Problem), (status = 503, body = Problem)))]
 #[get("/health/ready")]
 pub(crate) async fn ready(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Health>, Problem> {

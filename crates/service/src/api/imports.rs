@@ -34,32 +34,32 @@ use super::{Body, read_json};
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Upload {
-    /// Its name, whose ending says how it is read.
+    /// Name of the file; its extension gives the format.
     file: String,
-    /// How it is read, where the name does not say: json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream or parquet.
+    /// Format, if the name does not give it: json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream or parquet.
     format: Option<String>,
 }
 
-/// What to look at.
+/// Options of the preview.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct LookOrder {
     /// What is known already, such as how the table is written; the rest is guessed.
     pub mapping: Option<Mapping>,
-    /// So many rows at the most, up to 200.
+    /// Maximum number of rows (at most 200).
     pub rows: Option<usize>,
 }
 
-/// The first rows of a file, and what they may mean.
+/// The first rows of a file, and a guessed mapping.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct ImportLook {
-    /// Names of its columns; none where the format says itself what its parts are.
+    /// Names of its columns; none if the format describes itself.
     pub names: Vec<String>,
     /// Cells of the first rows.
     pub rows: Vec<Vec<String>>,
     /// A mapping, and why.
     pub guess: Guess,
-    /// What was found out about how it is written.
+    /// Notes on its format.
     pub notes: Vec<String>,
 }
 
@@ -79,7 +79,9 @@ fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> 
     ))
 }
 
-/// Takes a file, to be imported. It is streamed to the disk, compressed as it comes (gzip and zstd are recognised by their first bytes).
+/// Uploads a file to be imported.
+///
+/// It is streamed to the disk as it comes. gzip and zstd are recognised by their first bytes.
 #[utoipa::path(tag = "imports", params(("dataset" = String, Path), Upload), request_body(content = Vec<u8>, description = "the file", content_type = "application/octet-stream"),
     responses((status = 201, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 413, body = Problem), (status = 507, body = Problem)))]
@@ -179,21 +181,21 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
     }
 }
 
-/// Every import, the latest first.
+/// Lists imports, the latest first.
 #[utoipa::path(tag = "imports", responses((status = 200, body = [ImportRecord]), (status = 403, body = Problem)))]
 #[get("/api/v1/imports")]
 pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<ImportRecord>>, Problem> {
     blocking(&state, |state| state.imports.all(&state.store)).await.map(web::Json)
 }
 
-/// One import, as it is at this moment.
+/// Returns the record of an import.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}")]
 pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
     blocking(&state, move |state| state.imports.find(&state.store, &id)).await.map(web::Json)
 }
 
-/// The first rows of an uploaded file, and a mapping guessed from them.
+/// Returns the first rows of an uploaded file, and a mapping guessed from them.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<LookOrder>,
     responses((status = 200, body = ImportLook), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/imports/{id}/look")]
@@ -213,7 +215,9 @@ pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Runs an import, tries it (`dry_run`), or goes on with one that was stopped.
+/// Runs an import, or resumes one that was stopped.
+///
+/// With `dry_run`, reads everything and stores nothing.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<Order>,
     responses((status = 202, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem, description = "it is running, or done"), (status = 503, body = Problem)))]
@@ -248,7 +252,9 @@ fn same(a: &Order, b: &Order) -> bool {
     serde_json::to_value(a).ok() == serde_json::to_value(b).ok()
 }
 
-/// Stops an import after the part that it is at; `run` goes on with it.
+/// Stops an import after its current part.
+///
+/// `run` resumes it.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/imports/{id}/stop")]
 pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
@@ -262,14 +268,16 @@ pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<Str
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Forgets an import, with its file and its rejects. Its points stay.
+/// Removes an import, its file and its rejects.
+///
+/// Its points stay.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/imports/{id}")]
 pub(crate) async fn forget(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
     blocking(&state, move |state| state.imports.forget(&state.store, &id)).await.map(|()| HttpResponse::NoContent().finish())
 }
 
-/// Everything that was rejected of an import: CSV with line, field, cause and reason.
+/// Returns the rejects of an import as CSV: line, field, cause and reason.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)),
     responses((status = 200, description = "CSV", content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}/rejects")]

@@ -15,21 +15,21 @@ use crate::{
 
 use super::Body;
 
-/// Every mapping that is kept.
+/// Lists the stored mappings.
 #[utoipa::path(tag = "mappings", responses((status = 200, body = [MappingInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/mappings")]
 pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<MappingInfo>>, Problem> {
     blocking(&state, all).await.map(web::Json)
 }
 
-/// One mapping.
+/// Returns a stored mapping.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), responses((status = 200, body = Mapping), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/mappings/{name}")]
 pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Mapping>, Problem> {
     blocking(&state, move |state| find(state, &name)).await.map(web::Json)
 }
 
-/// Keeps a mapping under a name: JSON, or TOML.
+/// Stores a mapping under a name, as JSON or TOML.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), request_body(content((Mapping = "application/json"), (String = "application/toml"))),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[put("/api/v1/mappings/{name}")]
@@ -48,7 +48,7 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
 }
 
-/// Forgets a mapping.
+/// Deletes a stored mapping.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/mappings/{name}")]
 pub(crate) async fn remove(_: Access<DefineGrant>, state: AppState, name: web::Path<String>) -> Result<actix_web::HttpResponse, Problem> {

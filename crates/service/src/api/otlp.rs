@@ -20,8 +20,9 @@ use crate::{
 const DEFAULT_DATASET: &str = "main";
 const PROTOBUF: &str = "application/x-protobuf";
 
-/// Takes an export of OTLP metrics, as protobuf or JSON, into the dataset that the header `Fenetre-Dataset` names. Points that are rejected are
-/// told as the standard's partial success.
+/// Stores an export of OTLP metrics (protobuf or JSON).
+///
+/// The header `Fenetre-Dataset` names the dataset (default: `main`). Rejected points are reported as the standard's partial success.
 #[utoipa::path(tag = "points", request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
     responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
         (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
@@ -31,7 +32,9 @@ pub(crate) async fn export(_: Access<WriteGrant>, state: AppState, request: Http
     take(state, named, request, payload).await
 }
 
-/// Likewise, into the dataset of the path: the endpoint of an exporter is `http://ADDRESS/api/v1/datasets/DATASET/otlp`.
+/// Stores an export of OTLP metrics in the dataset of the path.
+///
+/// The endpoint of an exporter is `http://ADDRESS/api/v1/datasets/DATASET/otlp`.
 #[utoipa::path(tag = "points", params(("dataset" = String, Path)),
     request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
     responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),

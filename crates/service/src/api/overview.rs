@@ -17,7 +17,7 @@ use crate::{
 /// Seconds of one step of arrivals.
 const STEP_SECONDS: i64 = 10;
 
-/// The store at a glance.
+/// Overview of the store.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Overview {
     /// Version of the service.
@@ -43,18 +43,18 @@ pub struct Overview {
     pub storage: StorageInfo,
 }
 
-/// What came in over ten seconds.
+/// Arrivals of ten seconds.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ArrivalStep {
     /// First instant.
     pub start: String,
-    /// Points taken.
+    /// Accepted points.
     pub accepted: u64,
-    /// Points and rows refused.
+    /// Rejected points and rows.
     pub rejected: u64,
 }
 
-/// The store at a glance.
+/// Returns an overview of the store.
 #[utoipa::path(tag = "store", responses((status = 200, body = Overview), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/overview")]
 pub(crate) async fn overview(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Overview>, Problem> {

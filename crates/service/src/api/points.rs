@@ -100,29 +100,29 @@ impl PushOptions {
     }
 }
 
-/// Takes points. The content type says how the body is read: `application/json` (one object, or an array), `application/x-ndjson`
-/// (an object a line), `text/csv` and `text/tab-separated-values` (a mapping, or the parameters, say what the columns are),
-/// `application/senml+json`, `application/senml+cbor`, `application/openmetrics-text`, `application/vnd.apache.arrow.stream` or
-/// `application/vnd.apache.parquet`. `Content-Encoding` may be gzip or zstd.
+/// Stores points.
 ///
-/// An object has `metric`, `value`, and where wanted `tags` and `time` (RFC 3339; now where it is left out); or `values` with several
-/// metrics of one instant. Points that break a rule are told with line and field, and the others are kept. The answer comes when what
-/// was kept is on stable storage.
+/// The content type gives the format: `application/json` (an object or an array), `application/x-ndjson` (one object per line), `text/csv` and
+/// `text/tab-separated-values` (a mapping or the parameters describe the columns), `application/senml+json`, `application/senml+cbor`,
+/// `application/openmetrics-text`, `application/vnd.apache.arrow.stream` or `application/vnd.apache.parquet`. `Content-Encoding` may be gzip or zstd.
+///
+/// An object has `metric` and `value`, or `values` with several metrics of one instant; and optionally `tags` and `time` (RFC 3339; default: now).
+/// Points that break a rule are rejected with line and field; all others are stored. The answer comes when they are on stable storage.
 #[utoipa::path(tag = "points",
     params(("dataset" = String, Path),
-        ("mapping" = Option<String>, Query, description = "tables and objects: a mapping by its name"),
-        ("time" = Option<String>, Query, description = "likewise: column of the time"),
-        ("time_of_day" = Option<String>, Query, description = "likewise: column of the time of the day, if `time` names that of the date"),
-        ("time_format" = Option<String>, Query, description = "likewise: iso, s, ms, us, ns, serial, or a pattern such as %d.%m.%Y %H:%M"),
-        ("zone" = Option<String>, Query, description = "likewise: zone of times without an offset"),
-        ("tag" = Option<Vec<String>>, Query, description = "likewise: columns that are tags, each as COLUMN or COLUMN=KEY"),
-        ("value" = Option<Vec<String>>, Query, description = "likewise: columns of numbers, each as COLUMN or COLUMN=METRIC"),
-        ("state" = Option<Vec<String>>, Query, description = "likewise: columns of words, each as COLUMN or COLUMN=METRIC"),
-        ("const" = Option<Vec<String>>, Query, description = "likewise: tags that every row has, each as KEY=VALUE"),
-        ("missing" = Option<Vec<String>>, Query, description = "likewise: marks of an empty cell"),
-        ("encoding" = Option<String>, Query, description = "likewise: character encoding, such as windows-1252 (default: UTF-8, or what a byte order mark shows)"),
-        ("all_or_nothing" = Option<bool>, Query, description = "keep nothing where anything is rejected"),
-        ("dry_run" = Option<bool>, Query, description = "read everything, keep nothing")),
+        ("mapping" = Option<String>, Query, description = "Tables and objects: name of a stored mapping"),
+        ("time" = Option<String>, Query, description = "Tables and objects: column of the time"),
+        ("time_of_day" = Option<String>, Query, description = "Tables and objects: column of the time of day, if `time` names that of the date"),
+        ("time_format" = Option<String>, Query, description = "Tables and objects: format of times: iso, s, ms, us, ns, serial, or a pattern such as %d.%m.%Y %H:%M"),
+        ("zone" = Option<String>, Query, description = "Tables and objects: time zone of times without an offset"),
+        ("tag" = Option<Vec<String>>, Query, description = "Tables and objects: columns that are tags, each as COLUMN or COLUMN=KEY"),
+        ("value" = Option<Vec<String>>, Query, description = "Tables and objects: columns of numbers, each as COLUMN or COLUMN=METRIC"),
+        ("state" = Option<Vec<String>>, Query, description = "Tables and objects: columns of states, each as COLUMN or COLUMN=METRIC"),
+        ("const" = Option<Vec<String>>, Query, description = "Tables and objects: tags of every row, each as KEY=VALUE"),
+        ("missing" = Option<Vec<String>>, Query, description = "Tables and objects: marks of missing values"),
+        ("encoding" = Option<String>, Query, description = "Tables: character encoding, such as windows-1252 (default: UTF-8, or that of the byte order mark)"),
+        ("all_or_nothing" = Option<bool>, Query, description = "Store nothing if any row is rejected"),
+        ("dry_run" = Option<bool>, Query, description = "Read everything, store nothing")),
     request_body(description = "points", content(
         (serde_json::Value = "application/json"), (String = "application/x-ndjson"), (String = "text/csv"), (String = "text/tab-separated-values"),
         (serde_json::Value = "application/senml+json"), (Vec<u8> = "application/senml+cbor"), (String = "application/openmetrics-text"),
@@ -279,7 +279,7 @@ fn rejected(report: PushReport, all_or_nothing: bool) -> Problem {
     let first = report.tally.rejects.first().map_or(String::new(), |reject| format!(": {}: {}", reject.place(), reject.reason));
     let rejected = report.tally.rejected;
     let detail = match all_or_nothing {
-        true => format!("{rejected} rejected, and all_or_nothing was asked for, so nothing was kept{first}"),
+        true => format!("{rejected} rejected, and all_or_nothing was asked for, so nothing was stored{first}"),
         false => format!("all {rejected} rejected{first}"),
     };
     Problem { report: Some(Box::new(report)), ..Problem::new(ProblemKind::Rejected, detail) }

@@ -15,13 +15,13 @@ use crate::{
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct To {
-    /// To this metric.
+    /// Only references to this metric.
     metric: Option<String>,
-    /// To this tag.
+    /// Only references to this tag.
     tag: Option<String>,
 }
 
-/// What refers to a dataset by its name, or to a metric or a tag of it.
+/// Lists what refers to a dataset, a metric or a tag by its name.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), To), responses((status = 200, body = [Reference]), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/references")]
 pub(crate) async fn list(

@@ -24,37 +24,37 @@ use crate::{
     },
 };
 
-/// What is to be said of a place.
+/// New limits of a place.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct RetentionOrder {
     /// Empty for the store, `velmar`, or `velmar::level`.
     #[serde(default)]
     pub place: String,
-    /// `keep_for` and `keep_under`; one that is left out stays as it is, `null` is no limit.
+    /// `keep_for` and `keep_under`; an omitted one stays as it is, `null` means no limit.
     #[serde(default)]
     #[schema(value_type = Object)]
     pub limits: LimitSettings,
-    /// Go back to what the configuration file says, before the rest of this.
+    /// Remove the runtime setting first, so that the configuration file applies.
     #[serde(default)]
     pub reset: bool,
-    /// Only say what would go.
+    /// Return the effect, and change nothing.
     #[serde(default)]
     pub preview: bool,
 }
 
-/// What a change does.
+/// Effect of a change.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RetentionChange {
     /// The place as it was.
     pub before: PlaceInfo,
     /// The place as it is, or would be.
     pub after: PlaceInfo,
-    /// What goes by it.
+    /// Data that expires because of it.
     pub expires: ExpiryPreview,
 }
 
-/// What goes.
+/// Data that expires, or would.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct ExpiryPreview {
     /// Partitions and parts of them.
@@ -67,16 +67,16 @@ pub struct ExpiryPreview {
     pub span: Option<(String, String)>,
     /// Metrics that lose points.
     pub metrics: Vec<String>,
-    /// Partitions that are old enough to go, and stay until rollups tell of them.
+    /// Partitions that are old enough to expire, but wait until rollups cover them.
     #[serde(default)]
     pub waiting: u64,
     /// Whether it was carried out.
     pub done: bool,
-    /// The reserve of the volume is touched, and nothing is left that could go.
+    /// The reserve of the volume is used, and nothing is left that could expire.
     pub is_full: bool,
 }
 
-/// A part that goes.
+/// Data that expires.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct ExpiryItem {
     /// `velmar / 2026-05-07` or `velmar::level before …`.
@@ -85,26 +85,26 @@ pub struct ExpiryItem {
     pub why: String,
     /// Bytes, about.
     pub bytes: u64,
-    /// Whether it does not stay in the bin.
+    /// Whether it is erased at once, without the bin.
     pub for_good: bool,
 }
 
-/// Whether it is only asked.
+/// Options of applying retention.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub struct ExpiryOrder {
-    /// Only say what would go.
+    /// Return what would expire, and change nothing.
     pub dry_run: bool,
     /// Accept the system clock after a leap.
     pub accept_clock: bool,
 }
 
-/// What was written into the configuration file.
+/// What was written to the configuration file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct WrittenFile {
     /// The file.
     pub file: String,
-    /// Places whose limits are in it now.
+    /// Places whose limits it contains now.
     pub places: Vec<String>,
 }
 
@@ -112,20 +112,22 @@ pub struct WrittenFile {
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub(crate) struct Asked {
-    /// Of this dataset, not of all.
+    /// Only this dataset.
     dataset: Option<String>,
-    /// Metrics too, which takes a look at every block's row; `true` unless said otherwise.
+    /// Include metrics, which reads the row of every block (default: `true`).
     metrics: Option<bool>,
 }
 
-/// Limits in force, where each comes from, what is held and what will be.
+/// Returns the limits in force, their sources, the current use and a forecast.
 #[utoipa::path(tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/retention")]
 pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, Problem> {
     blocking_long(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
 }
 
-/// Says live how long and how much is kept at a place, or what would go by that.
+/// Sets the runtime limits of a place.
+///
+/// With `preview`, returns the effect and changes nothing.
 #[utoipa::path(tag = "keeping", request_body = RetentionOrder,
     responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/retention")]
@@ -162,7 +164,7 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Writes what was said live into the configuration file, which then says it.
+/// Writes runtime settings to the configuration file.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = WrittenFile), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/retention/write-file")]
 pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<WrittenFile>, Problem> {
@@ -186,7 +188,9 @@ pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Resu
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Lets go of what is older or more than is kept, at once and not with the next look; or says what would go.
+/// Applies retention now, instead of at the next check.
+///
+/// With `dry_run`, returns what would expire.
 #[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = ExpiryPreview), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
 #[post("/api/v1/expire")]
 pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<ExpiryPreview>, Problem> {

@@ -17,7 +17,7 @@ use crate::{problem::Problem, state::State, views::names::find};
 /// How fast points of a policy's series came.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Pace {
-    /// Points a day.
+    /// Points per day.
     pub points: f64,
     /// Bytes a day, as they lie at rest.
     pub bytes: f64,

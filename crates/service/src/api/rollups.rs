@@ -24,13 +24,13 @@ use crate::{
 pub struct RollupsInfo {
     /// Its policies, by name.
     pub policies: Vec<PolicyInfo>,
-    /// Windows that were made since the service started.
+    /// Windows computed since the start of the service.
     pub windows_made: u64,
-    /// Stretches that were made again, since points came late, went or came back.
+    /// Time ranges that were rebuilt, because points arrived late, were deleted or restored.
     pub made_again: u64,
-    /// Whether filling backwards was told to stop.
+    /// Whether backfilling is stopped.
     pub fill_stopped: bool,
-    /// Why the last turn failed, if it did; it is tried again.
+    /// Why the last run failed, if it did; it is retried.
     pub failure: Option<String>,
 }
 
@@ -39,84 +39,84 @@ pub struct RollupsInfo {
 pub struct PolicyInfo {
     /// Its name.
     pub name: String,
-    /// What it says.
+    /// Its content.
     #[schema(value_type = Object)]
     pub policy: RollupPolicy,
-    /// Metrics that it takes.
+    /// Its metrics.
     pub metrics: Vec<String>,
     /// The finest first.
     pub levels: Vec<LevelInfo>,
-    /// What would be lost for good if it were dropped, since points have gone: a sentence each.
+    /// Data that would be lost permanently if the policy were deleted, because its points have expired: one sentence each.
     #[serde(default)]
     pub losses: Vec<String>,
 }
 
-/// How far a level is.
+/// State of a level.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LevelInfo {
     /// Width of its windows.
     pub width: String,
-    /// How long it is kept; none for ever.
+    /// How long it is kept; none for no limit.
     pub keep_for: Option<String>,
-    /// Since when it stands for points; none where it is from the first point on.
+    /// First instant that it covers; none if it covers all from the first point on.
     pub from: Option<String>,
-    /// Up to when; none where it stands for nothing yet.
+    /// End of its coverage; none if it covers nothing yet.
     pub until: Option<String>,
-    /// Which share of what there is it stands for, from 0 to 1.
+    /// Share of the stored time that it covers, from 0 to 1.
     pub filled: f64,
-    /// Points of its series that are not packed yet: windows are made when they are.
+    /// Points of its series that are not packed yet; windows are computed once they are.
     #[serde(default)]
     pub waiting_points: u64,
-    /// Seconds from its end to now.
+    /// Seconds between the end of its coverage and now.
     pub lag_seconds: f64,
-    /// Stretches of series that are out of date, and answered from points until they are made again.
+    /// Time ranges of series to be rebuilt; queries use points for them.
     pub out_of_date: u64,
-    /// Series that it is made of.
+    /// Its series.
     pub series: u64,
     /// Windows in it.
     pub windows: u64,
     /// Bytes of its files.
     pub bytes: u64,
-    /// How many times smaller it is by day than the points that it stands for; none where there are none.
+    /// How many times smaller it is per day than its points; none if there are none.
     pub smaller: Option<f64>,
-    /// How many times faster the same question was answered from it than from points, where that was measured.
+    /// Speed-up of one query compared with points, if it was measured.
     pub faster: Option<f64>,
-    /// The question.
+    /// The query that was measured.
     pub measured: Option<String>,
 }
 
-/// What a policy would take and make.
+/// Preview of a policy.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RollupPreview {
-    /// Metrics that it would take.
+    /// Its metrics.
     pub metrics: Vec<String>,
-    /// Series of them.
+    /// Number of series.
     pub series: u64,
     /// The finest first.
     pub levels: Vec<LevelPreview>,
-    /// Levels that go, and tell of points that are no longer there: what would be lost for good, a sentence each.
+    /// Rollups of expired points that would be lost: one sentence each.
     #[serde(default)]
     pub losses: Vec<String>,
 }
 
-/// A level as it would be.
+/// Preview of a level.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LevelPreview {
     /// Width of its windows.
     pub width: String,
-    /// How long it is kept; none for ever.
+    /// How long it is kept; none for no limit.
     pub keep_for: Option<String>,
-    /// Windows a day.
+    /// Windows per day.
     pub windows_a_day: u64,
-    /// Points in each, about; none where there are no points yet.
+    /// Approximate points per window; none if there are no points yet.
     #[serde(default)]
     pub points_each: Option<f64>,
-    /// How many times smaller it would be by day than these, about; none where there are no points yet.
+    /// How many times smaller than its points it would be per day, approximately; none if there are no points yet.
     #[serde(default)]
     pub smaller: Option<f64>,
-    /// Bytes a day, about.
+    /// Approximate bytes per day.
     pub bytes_a_day: u64,
-    /// Bytes at rest, about; after a year where it is kept for ever.
+    /// Approximate bytes once it no longer grows; without a limit, after a year.
     pub at_rest: u64,
 }
 
@@ -124,7 +124,7 @@ pub struct LevelPreview {
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub(crate) struct Measure {
-    /// Ask the same of each level and of points, and say how much faster it was.
+    /// Run one query on each level and on points, and compare the times.
     measure: bool,
 }
 
@@ -132,7 +132,7 @@ pub(crate) struct Measure {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub struct PolicyNamed {
-    /// Its name; `default` unless said otherwise.
+    /// Name of the policy (default: `default`).
     pub name: Option<String>,
 }
 
@@ -140,19 +140,19 @@ pub struct PolicyNamed {
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub struct Losing {
-    /// Levels that go may tell of points that are no longer there.
+    /// Permit the loss of rollups whose points have expired.
     pub accept_loss: bool,
 }
 
-/// Whether to stop filling.
+/// Whether to stop backfilling.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct FillOrder {
-    /// Stop it; otherwise it goes on.
+    /// Stop backfilling; otherwise resume it.
     pub stop: bool,
 }
 
-/// Rollup policies, and how far each level is.
+/// Lists rollup policies and the state of each level.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path), Measure),
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/rollups")]
@@ -165,8 +165,9 @@ pub(crate) async fn show(
     blocking_long(&state, move |state| info(state, &dataset, asked.measure)).await.map(web::Json)
 }
 
-/// Says which metrics are rolled up, into which levels, and how long each is kept. What there is already is filled in, the newest first. Refused where
-/// a level would go that tells of points that are no longer there, unless `accept_loss=true`.
+/// Sets a rollup policy: its metrics, its levels, and how long each level is kept.
+///
+/// Existing points are backfilled, the newest first. If rollups of expired points would be lost, the call is refused unless `accept_loss=true`.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body(content = serde_json::Value),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/rollups/{policy}")]
@@ -185,7 +186,7 @@ pub(crate) async fn set(
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// What a policy would take, and about how large it would be.
+/// Previews a policy: its series and its approximate size.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path), PolicyNamed), request_body(content = serde_json::Value),
     responses((status = 200, body = RollupPreview), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/preview")]
@@ -200,7 +201,7 @@ pub(crate) async fn preview(
     blocking_long(&state, move |state| look_ahead(state, &dataset, asked.name.as_deref().unwrap_or("default"), &policy)).await.map(web::Json)
 }
 
-/// Lets levels go on being filled backwards, or stops that.
+/// Resumes or stops backfilling.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = Option<FillOrder>,
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/fill")]
@@ -214,7 +215,9 @@ pub(crate) async fn fill(_: Access<DefineGrant>, state: AppState, dataset: web::
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Forgets a policy with everything that was made for it. Points stay. Refused where a level tells of points that are no longer there, unless `accept_loss=true`.
+/// Deletes a policy and its rollups.
+///
+/// Points stay. If rollups of expired points would be lost, the call is refused unless `accept_loss=true`.
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing),
     responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/rollups/{policy}")]

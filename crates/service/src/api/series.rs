@@ -23,21 +23,21 @@ use crate::{
 /// Series that one page holds at the most.
 const MOST: usize = 10_000;
 
-/// A page of something, and how much there is.
+/// A page of a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct Page<T> {
-    /// How many there are in all.
+    /// Total number of rows.
     pub total: u64,
-    /// Those of this page.
+    /// Rows of this page.
     pub items: Vec<T>,
 }
 
-/// A series and what it holds.
+/// A series and its content.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SeriesInfo {
     /// Its metric.
     pub metric: String,
-    /// What tells it apart.
+    /// Its tags.
     pub tags: BTreeMap<String, String>,
     /// Points and when they begin and end.
     #[serde(flatten)]
@@ -49,9 +49,9 @@ pub struct SeriesInfo {
 pub struct LatestPoint {
     /// Its metric.
     pub metric: String,
-    /// What tells it apart.
+    /// Its tags.
     pub tags: BTreeMap<String, String>,
-    /// When; none where the series has no points.
+    /// Its time; none if the series has no points.
     pub time: Option<String>,
     /// A number, or a word of a state.
     #[schema(value_type = Option<serde_json::Value>)]
@@ -64,14 +64,14 @@ pub struct LatestPoint {
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct SeriesFilter {
-    /// Only of this metric.
+    /// Only this metric.
     metric: Option<String>,
-    /// Only where the metric's name, a tag or a value holds this text, in any case.
+    /// Only series whose metric, tags or tag values contain this text (case-insensitive).
     search: Option<String>,
-    /// So many are passed over.
+    /// Number of rows to skip (default: 0).
     #[serde(default, deserialize_with = "whole")]
     offset: Option<usize>,
-    /// So many at the most; 1,000 where it is left out, 10,000 at the most.
+    /// Maximum number of rows (default: 1,000; at most 10,000).
     #[serde(default, deserialize_with = "whole")]
     limit: Option<usize>,
 }
@@ -105,7 +105,7 @@ fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
     tags.iter().map(|(key, value)| (key.to_owned(), value.to_owned())).collect()
 }
 
-/// The series of a dataset.
+/// Lists the series of a dataset.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
     responses((status = 200, body = Page<SeriesInfo>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/series")]
@@ -130,7 +130,7 @@ pub(crate) async fn list(
     blocking(&state, work).await.map(web::Json)
 }
 
-/// The latest point of each series of a dataset.
+/// Lists the latest point of each series of a dataset.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
     responses((status = 200, body = Page<LatestPoint>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/latest")]

@@ -23,21 +23,21 @@ use crate::{
 pub struct StorageInfo {
     /// Its directory.
     pub path: String,
-    /// Bytes of everything.
+    /// Total bytes.
     pub bytes: u64,
     /// Bytes of the catalogue.
     pub catalogue_bytes: u64,
     /// Bytes of the journal.
     pub journal_bytes: u64,
-    /// Bytes of what is in the bin.
+    /// Bytes of the bin.
     pub bin_bytes: u64,
     /// Points in the journal and in memory that are not packed into blocks yet.
     pub waiting_points: u64,
     /// The volume of the store, where that can be told.
     pub volume: Option<VolumeInfo>,
-    /// The store and its datasets with their limits, and what will be there.
+    /// The store and its datasets, with limits and forecast.
     pub places: Vec<PlaceInfo>,
-    /// Limits that are nearly reached, or passed.
+    /// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
     pub warnings: Vec<String>,
     /// Files known to be damaged or lost.
     pub faults: Vec<FileFault>,
@@ -59,13 +59,13 @@ pub struct DatasetStorage {
     /// The same by level.
     #[serde(default)]
     pub levels: Vec<LevelStorage>,
-    /// Bytes of what is in the bin of it.
+    /// Bytes of its items in the bin.
     pub bin_bytes: u64,
-    /// What was packed today.
+    /// Packed today.
     pub written_1d: WrittenInfo,
-    /// What was packed over the last 7 days.
+    /// Packed per day over the last 7 days.
     pub written_7d: WrittenInfo,
-    /// What was packed over the last 30 days.
+    /// Packed per day over the last 30 days.
     pub written_30d: WrittenInfo,
     /// Its earliest point in a partition.
     pub oldest: Option<String>,
@@ -93,7 +93,7 @@ pub struct PartitionStorage {
 /// A level of a rollup policy on the disk.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct LevelStorage {
-    /// Of which policy.
+    /// Its policy.
     pub policy: String,
     /// Width of its windows.
     pub width: String,
@@ -107,12 +107,12 @@ pub struct LevelStorage {
     pub files: Vec<String>,
 }
 
-/// What was packed over some days.
+/// Packed data over some days.
 #[derive(Clone, Copy, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct WrittenInfo {
-    /// Points a day.
+    /// Points per day.
     pub points_a_day: f64,
-    /// Bytes of blocks a day.
+    /// Bytes of blocks per day.
     pub bytes_a_day: f64,
 }
 
@@ -172,19 +172,19 @@ impl StorageInfo {
     }
 }
 
-/// What the store weighs.
+/// Returns the storage use of the store.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = StorageInfo), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/storage")]
 pub(crate) async fn storage(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<StorageInfo>, Problem> {
     blocking_long(&state, |state| StorageInfo::of(state, now())).await.map(web::Json)
 }
 
-/// What one metric takes.
+/// Storage use of one metric.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct MetricStorage {
-    /// Of which dataset.
+    /// Its dataset.
     pub dataset: String,
-    /// Which; none for series that no metric has any more, such as those of one in the bin.
+    /// The metric; none for series without a metric, such as those of a metric in the bin.
     pub metric: Option<String>,
     /// Its series.
     pub series: u64,
@@ -196,7 +196,7 @@ pub struct MetricStorage {
     pub oldest: Option<String>,
 }
 
-/// What each metric takes of the partitions, the most first.
+/// Lists the storage use of each metric, the largest first.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = [MetricStorage]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/storage/top")]
 pub(crate) async fn top(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<MetricStorage>>, Problem> {
@@ -214,31 +214,31 @@ pub(crate) async fn top(_: Access<ReadGrant>, state: AppState) -> Result<web::Js
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// One file to look at or to work on.
+/// A file to verify or compact.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct FileOrder {
-    /// A partition, or to be looked at also a file of a level, as `storage` tells it.
+    /// A partition as listed by `storage`; to verify, also a rollup file.
     pub path: String,
 }
 
-/// What a look at every block found.
+/// Result of verifying a file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct VerifiedFile {
-    /// Blocks that were looked at, or rows of windows.
+    /// Blocks, or rows of windows, that were checked.
     pub blocks: u64,
-    /// Points in them; of windows, points that they were compared with.
+    /// Points in them; for windows, points they were compared with.
     pub points: u64,
     /// Windows in them.
     #[serde(default)]
     pub windows: u64,
-    /// Blocks that are damaged or whose summaries are not those of their points; likewise windows.
+    /// Blocks or windows that are damaged, or do not match their points.
     pub faulty: u64,
-    /// What is wrong, a sentence each; the first hundred.
+    /// The first hundred faults, one sentence each.
     pub faults: Vec<String>,
 }
 
-/// What compaction gave back.
+/// Effect of a compaction.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct CompactedPartition {
     /// Bytes before.
@@ -256,7 +256,7 @@ pub struct FileFault {
     pub fault: String,
 }
 
-/// Which dataset's partitions are put in order.
+/// A dataset whose partitions are merged.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TidyOrder {
@@ -279,8 +279,10 @@ fn file_of(state: &State, order: &FileOrder) -> String {
     order.path.strip_prefix(&root).unwrap_or(&order.path).to_owned()
 }
 
-/// Checks every block's checksum in one partition, and that its summary is that of its points; or in a file of a level every row's, and that windows
-/// whose points are all there are those of these. Repairs nothing.
+/// Verifies one file; repairs nothing.
+///
+/// In a partition: the checksum of every block, and its summary against its points. In a rollup file: every row, and its windows against their points
+/// if all of them are kept.
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = VerifiedFile), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/verify")]
@@ -293,7 +295,7 @@ pub(crate) async fn verify(_: Access<ReadGrant>, state: AppState, body: Body) ->
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Merges what can be merged in one partition now, and gives back the room that this leaves.
+/// Merges small and overlapping blocks of one partition, and frees their space.
 #[utoipa::path(tag = "keeping", request_body = FileOrder,
     responses((status = 200, body = CompactedPartition), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/compact")]
@@ -306,8 +308,9 @@ pub(crate) async fn compact(_: Access<DefineGrant>, state: AppState, body: Body)
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// Packs what waits in memory, and gives the partitions of a dataset the spans that are right for their points: few points of a long time become one
-/// file. Compaction in the background does the same, a while after the last points have come.
+/// Packs waiting points, and merges sparse partitions of a dataset.
+///
+/// Few points over a long time become one file. Compaction does the same in the background, some time after the last points.
 #[utoipa::path(tag = "keeping", request_body = TidyOrder,
     responses((status = 200, body = TidiedDataset), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[post("/api/v1/storage/tidy")]

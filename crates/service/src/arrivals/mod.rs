@@ -19,9 +19,9 @@ pub const SECONDS_KEPT: i64 = 600;
 pub struct Second {
     /// Seconds since the epoch.
     pub second: i64,
-    /// Points taken.
+    /// Accepted points.
     pub accepted: u64,
-    /// Points and rows refused.
+    /// Rejected points and rows.
     pub rejected: u64,
 }
 

@@ -12,13 +12,13 @@ const BEHIND: usize = 64;
 /// A batch that arrived, with its first points.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct TailReport {
-    /// Into which dataset.
+    /// The dataset.
     pub dataset: String,
     /// When.
     pub time: String,
-    /// Points taken.
+    /// Accepted points.
     pub accepted: u64,
-    /// Points and rows refused.
+    /// Rejected points and rows.
     pub rejected: u64,
     /// The first of them.
     pub points: Vec<TailPoint>,

@@ -53,9 +53,9 @@ pub struct CallLimits {
     pub max_total_body_bytes: usize,
     /// Bytes of a file that is imported, as it travels.
     pub max_import_bytes: u64,
-    /// Points so many nanoseconds max_future of the clock are refused.
+    /// Points further ahead of the clock are rejected, in nanoseconds.
     pub max_future: Nanos,
-    /// What is in the bin longer than so many nanoseconds is erased.
+    /// Data is erased after this time in the bin, in nanoseconds.
     pub bin_retention: Nanos,
     /// Seconds that a query may run.
     pub max_query_seconds: u64,

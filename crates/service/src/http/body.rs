@@ -88,7 +88,7 @@ fn array_for_object(sent: &Value, understood: &Value) -> Option<String> {
     }
 }
 
-/// How long a caller may send nothing in the middle of a body.
+/// Maximum pause within a body.
 const STALLED: Duration = Duration::from_secs(30);
 
 /// Minimum rate of a body in bytes per second, after a grace period of [`STALLED`].
@@ -106,32 +106,35 @@ impl Arrival {
         Self { since: Instant::now(), bytes: 0 }
     }
 
-    /// Counts bytes that have arrived `passed` after the start, and checks the rate: a slow body must not hold memory and a connection for ever.
+    /// Counts bytes that have arrived `passed` after the start, and checks the rate: a slow body must not occupy memory and a connection for ever.
     fn check(&mut self, bytes: usize, passed: Duration) -> Result<(), Problem> {
         self.bytes += bytes as u64;
         if passed > STALLED && self.bytes < MIN_RATE * passed.as_secs() {
-            let text = format!("the body arrived at less than {MIN_RATE} bytes per second over {} s, so nothing was kept", passed.as_secs());
+            let text = format!("the body arrived at less than {MIN_RATE} bytes per second over {} s, so nothing was stored", passed.as_secs());
             return Err(Problem::new(ProblemKind::Stalled, text));
         }
         Ok(())
     }
 }
 
-/// The next part of a body, none at its end. A caller that stops sending, or hardly sends, does not keep what it holds for ever.
+/// The next part of a body; none at its end.
+///
+/// # Errors
+/// [`ProblemKind::Stalled`] if nothing arrives for [`STALLED`], or if the body arrives at less than [`MIN_RATE`].
 pub(crate) async fn next_chunk(payload: &mut web::Payload, arrival: &mut Arrival) -> Result<Option<web::Bytes>, Problem> {
     match tokio::time::timeout(STALLED, payload.next()).await {
         Ok(Some(Ok(chunk))) => arrival.check(chunk.len(), arrival.since.elapsed()).map(|()| Some(chunk)),
-        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(ProblemKind::Request, format!("the body did not arrive whole: {error}"))),
-        Err(_) => Err(Problem::new(ProblemKind::Stalled, format!("nothing of the body came for {} s, so nothing of it was kept", STALLED.as_secs()))),
+        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(ProblemKind::Request, format!("the body is incomplete: {error}"))),
+        Err(_) => Err(Problem::new(ProblemKind::Stalled, format!("no part of the body arrived for {} s, so nothing was stored", STALLED.as_secs()))),
     }
 }
 
-/// Collects a body of at most so many bytes.
-pub(crate) async fn read_all(payload: &mut web::Payload, most: usize) -> Result<Vec<u8>, Problem> {
+/// Reads a body of at most `max` bytes.
+pub(crate) async fn read_all(payload: &mut web::Payload, max: usize) -> Result<Vec<u8>, Problem> {
     let (mut body, mut arrival) = (Vec::new(), Arrival::new());
     while let Some(chunk) = next_chunk(payload, &mut arrival).await? {
-        if body.len() + chunk.len() > most {
-            return Err(Problem::new(ProblemKind::TooLarge, format!("the body is larger than {most} bytes: send it in smaller parts")));
+        if body.len() + chunk.len() > max {
+            return Err(Problem::new(ProblemKind::TooLarge, format!("the body is larger than {max} bytes: send it in smaller parts")));
         }
         body.extend_from_slice(&chunk);
     }

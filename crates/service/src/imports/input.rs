@@ -25,7 +25,7 @@ const PART_POINTS: u64 = 100_000;
 /// A file that is being read.
 pub struct Input {
     kind: Kind,
-    /// Bytes of the file that were read.
+    /// Bytes read so far.
     read: Arc<AtomicU64>,
 }
 

@@ -82,7 +82,7 @@ impl Imports {
         found.ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
     }
 
-    /// Every import, the latest first.
+    /// Lists imports, the latest first.
     pub fn all(&self, store: &Store) -> Result<Vec<ImportRecord>, Problem> {
         let running = self.running.lock();
         let current = |record: ImportRecord| running.get(&record.id).map_or(record.clone(), |running| running.record.lock().clone());

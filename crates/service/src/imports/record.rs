@@ -1,4 +1,4 @@
-//! What is known of an import.
+//! Record of an import.
 
 use std::collections::BTreeMap;
 
@@ -10,23 +10,23 @@ use fenetre_formats::{Format, Reject, Tally, mapping::Mapping};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How an import is to be run.
+/// Options of an import.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
 pub struct Order {
-    /// A mapping that is kept, by its name.
+    /// Name of a stored mapping.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mapping_name: Option<String>,
     /// A mapping; with a name as well, it goes on top of that one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mapping: Option<Mapping>,
-    /// Read everything, keep nothing.
+    /// Read everything, store nothing.
     pub dry_run: bool,
-    /// Keep nothing where anything is rejected.
+    /// Store nothing if any row is rejected.
     pub all_or_nothing: bool,
 }
 
-/// What became of an import.
+/// State of an import.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Stage {
@@ -44,7 +44,7 @@ pub enum Stage {
 }
 
 impl Stage {
-    /// Its word.
+    /// Its name in JSON.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Waiting => "waiting",
@@ -56,63 +56,63 @@ impl Stage {
     }
 }
 
-/// What is known of an import.
+/// Record of an import.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default)]
 pub struct ImportRecord {
-    /// By which it is asked for.
+    /// Its id.
     pub id: String,
-    /// Into which dataset.
+    /// The dataset.
     pub dataset: String,
     /// The file's name.
     pub file: String,
-    /// How it is read.
+    /// Format.
     #[schema(value_type = String)]
     pub format: Option<Format>,
-    /// Bytes of the file as it was sent.
+    /// Bytes of the file as sent.
     pub bytes: u64,
-    /// When it was sent (RFC 3339).
+    /// Time of the upload (RFC 3339).
     pub uploaded: String,
-    /// When it began to be read.
+    /// Start of reading.
     pub begun: Option<String>,
     /// When it ended.
     pub ended: Option<String>,
-    /// What became of it.
+    /// State of it.
     pub stage: Stage,
-    /// How it is, or was, run.
+    /// Options of the import.
     pub order: Order,
-    /// Bytes of the file that were read.
+    /// Bytes read so far.
     pub read_bytes: u64,
-    /// Parts that are done with.
+    /// Finished parts.
     pub parts: u64,
-    /// Rows, objects or records that were looked at.
+    /// Rows, objects or records that were read.
     pub rows: u64,
-    /// Points that were taken; of a dry run, that would be.
+    /// Accepted points; in a dry run, points that would be accepted.
     pub accepted: u64,
-    /// Points and rows that were not.
+    /// Rejected points and rows.
     pub rejected: u64,
-    /// Points that took the place of others; none where that was not counted everywhere.
+    /// Points that replaced others; none if that could not be counted everywhere.
     pub replaced: Option<u64>,
-    /// Points that a later point of the same import replaces, since both have the same series and instant; counted part by part.
+    /// Points replaced by a later point of the same import, with the same series and instant; counted part by part.
     pub duplicates: u64,
-    /// Points of paused metrics, passed over.
+    /// Ignored points of paused metrics.
     pub dropped: u64,
     /// Empty cells of value columns.
     pub empty_cells: u64,
     /// Rejects by reason.
     #[schema(value_type = BTreeMap<String, u64>)]
     pub causes: BTreeMap<Cause, u64>,
-    /// The first 100 rejects; all of them are a file of their own.
+    /// The first 100 rejects; `rejects` returns all of them.
     pub rejects: Vec<Reject>,
     /// Bytes of that file.
     pub rejects_bytes: u64,
-    /// What else there is to know.
+    /// Notes for the reader.
     pub notes: Vec<String>,
-    /// Metrics that were not known before.
+    /// New metrics.
     pub new_metrics: Vec<String>,
-    /// Tags that no series had before.
+    /// New tags.
     pub new_tags: Vec<String>,
-    /// Series that were not known before.
+    /// New series.
     pub new_series: u64,
     /// The earliest instant.
     pub first: Option<String>,

@@ -57,7 +57,7 @@ pub fn read_body(
         _ => read(format, mapping, &body, now, &mut tap)?,
     };
     if tap.is_stopped {
-        return Err(Problem::new(ProblemKind::Busy, "reading the body took too long, so nothing was kept: send it in smaller parts"));
+        return Err(Problem::new(ProblemKind::Busy, "reading the body took too long, so nothing was stored: send it in smaller parts"));
     }
     Ok(ParsedBody { batch, tally, sample })
 }

@@ -136,9 +136,10 @@ fn carry_out(state: &State, run: &Running) {
         let outcome = if wants_proof { try_first(state, run) } else { Ok(true) };
         let outcome = match outcome {
             Ok(true) => pass(state, run, order.dry_run),
-            Ok(false) => {
-                Err(Problem::new(crate::problem::ProblemKind::Rejected, "nothing was kept: all_or_nothing was asked for, and something was rejected"))
-            }
+            Ok(false) => Err(Problem::new(
+                crate::problem::ProblemKind::Rejected,
+                "nothing was stored: all_or_nothing was asked for, and something was rejected",
+            )),
             Err(problem) => Err(problem),
         };
         (outcome, order.dry_run)

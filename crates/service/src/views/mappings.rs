@@ -22,9 +22,9 @@ pub const SORT: &str = "mapping";
 pub struct MappingInfo {
     /// Its name.
     pub name: String,
-    /// When it was kept.
+    /// When it was stored.
     pub changed: String,
-    /// What it says.
+    /// Its content.
     pub mapping: Mapping,
 }
 

@@ -14,27 +14,27 @@ use crate::{problem::Problem, state::State};
 /// Forecast of storage use.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct OutlookInfo {
-    /// Points a day.
+    /// Points per day.
     pub points_a_day: f64,
-    /// Bytes a day, at rest, of points and rollups.
+    /// Bytes per day of points and rollups.
     pub bytes_a_day: f64,
-    /// Of them, those of rollups.
+    /// Bytes per day of rollups.
     #[serde(default)]
     pub rollup_bytes_a_day: f64,
-    /// Over how many days of points that was measured.
+    /// Number of days that were measured.
     pub over_days: f64,
-    /// Bytes at rest, when as much goes as comes; none where it grows for ever.
+    /// Maximum size in bytes, when as much expires as arrives; none if it grows without limit.
     pub at_rest: Option<f64>,
-    /// Bytes a day that come on top, of rollups that are kept for ever under no limit by size.
+    /// Additional bytes per day of rollups without any limit.
     #[serde(default)]
     pub beside_a_day: f64,
-    /// When it is at rest; none where it never is, or is already.
+    /// Time at which it stops growing; none if it never does, or has already.
     pub at_rest_from: Option<String>,
     /// Bytes in 30 days.
     pub in_30_days: f64,
-    /// When the limit by size is reached.
+    /// When the size limit is reached.
     pub reached: Option<String>,
-    /// How many days fit under the limit by size.
+    /// Days that fit under the size limit.
     pub days_that_fit: Option<f64>,
     /// Recommended size limit, if there is a limit by age.
     pub recommended: Option<f64>,
@@ -42,12 +42,12 @@ pub struct OutlookInfo {
     pub arithmetic: String,
 }
 
-/// What goes next by age.
+/// The next expiry by age.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct NextInfo {
     /// Such as `velmar / 2026-05-07`.
     pub what: String,
-    /// When it is old enough.
+    /// When it is old enough to expire.
     pub at: String,
     /// Its points.
     pub points: u64,

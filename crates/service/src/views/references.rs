@@ -6,14 +6,14 @@ use utoipa::ToSchema;
 use super::mappings;
 use crate::{imports::Stage, problem::Problem, state::State};
 
-/// Something that names another thing.
+/// A reference by name.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Reference {
-    /// What it is, such as `mapping` or `import`.
+    /// Kind, such as `mapping` or `import`.
     pub kind: String,
     /// Its name.
     pub name: String,
-    /// How it refers to the other, in words.
+    /// How it refers to the other, as text.
     pub how: String,
 }
 

@@ -20,16 +20,16 @@ use super::{
 };
 use crate::{clock::now, problem::Problem, state::State, warnings::Warning};
 
-/// Everything that is said of keeping.
+/// Retention of the store: limits, where they come from, and what is stored.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct RetentionInfo {
-    /// The volume of the store, where that can be told.
+    /// The volume of the store, if the system reports it.
     pub volume: Option<VolumeInfo>,
     /// The store, its datasets and their metrics.
     pub places: Vec<PlaceInfo>,
-    /// Places of which something was said live that the configuration file does not say.
+    /// Places whose runtime setting differs from the configuration file.
     pub differing: Vec<String>,
-    /// Limits that are nearly reached, or passed.
+    /// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
     pub warnings: Vec<String>,
     /// The configuration file, if the service has one.
     pub config_file: Option<String>,
@@ -46,23 +46,23 @@ pub struct PlaceInfo {
     pub keep_for: LimitInfo,
     /// How much is kept.
     pub keep_under: LimitInfo,
-    /// What is said live of this place itself.
+    /// The runtime setting of this place itself.
     #[schema(value_type = Object)]
     pub live: LimitSettings,
-    /// What the configuration file says of this place itself.
+    /// The setting of this place itself in the configuration file.
     #[schema(value_type = Object)]
     pub file: LimitSettings,
-    /// Points that it holds; in `storage`, those that are packed.
+    /// Points in it; in `storage`, packed points only.
     pub points: u64,
-    /// Bytes that it holds, bin and rollups of it among them.
+    /// Bytes in it, with its part of the bin and its rollups.
     pub bytes: u64,
     /// Bytes of its points alone.
     pub packed_bytes: u64,
     /// Its earliest point.
     pub oldest: Option<String>,
-    /// What will be there; none of a metric.
+    /// The forecast; none for a metric.
     pub outlook: Option<OutlookInfo>,
-    /// What goes next by age; of a dataset.
+    /// The next expiry by age; for a dataset.
     #[serde(default)]
     pub next: Option<NextInfo>,
 }
@@ -72,11 +72,11 @@ pub struct PlaceInfo {
 pub struct LimitInfo {
     /// Such as `90d` or `20GB`; none for no limit.
     pub limit: Option<String>,
-    /// At which place it is said; none where there is no limit.
+    /// The place that sets it; none if there is no limit.
     pub place: Option<String>,
     /// `file`, `live`, or `built in`.
     pub source: String,
-    /// In words.
+    /// Text for people.
     pub text: String,
 }
 
@@ -95,7 +95,7 @@ pub fn warn_of_difference(place: &str) {
     tracing::warn!(place, "a runtime setting differs from the configuration file (`fenetre retention write-file` or `fenetre retention reset`)");
 }
 
-/// Says in the log where what was set live differs from what the configuration file says.
+/// Reports in the log each place whose runtime setting differs from the configuration file.
 pub fn tell_differences(state: &State) {
     if state.config_file.is_some() {
         let catalogue = state.store.catalogue();
@@ -103,7 +103,7 @@ pub fn tell_differences(state: &State) {
     }
 }
 
-/// Limits that are nearly reached, or passed.
+/// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
 pub fn warnings_now(state: &State) -> Result<Vec<Warning>, Problem> {
     assemble(state, None, false).map(|(_, warnings)| warnings)
 }
@@ -130,7 +130,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
         }
         places
     };
-    // Who asks for metrics wants to see what came a moment ago, too.
+    // A list of metrics also counts points that are not packed yet.
     let held = if with_metrics { held(state, None)? } else { Held::new() };
     let sizes = Sizes::of(state, &sizes);
     let info = |place| Ok((place, place_info(state, &policies, place, &report, &sizes, &held, now)?));
@@ -153,7 +153,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
     Ok((RetentionInfo { volume, places, differing, warnings: texts, config_file }, warnings))
 }
 
-/// From so much of a limit on people are warned.
+/// The share of a limit above which a warning is given.
 const WARN_FROM: f64 = 0.8;
 
 fn warnings(places: &[(Scope, PlaceInfo)], policies: &Policies, volume: Option<&VolumeInfo>, is_full: bool) -> Vec<Warning> {
@@ -190,10 +190,10 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Scope, found: Option<In
     };
     let (limit, at) = (found.limit.to_string(), told_name(name_of(catalogue, found.place)));
     let (source, words) = match found.source {
-        Source::File => ("file", "by the configuration file"),
+        Source::File => ("file", "configuration file"),
         Source::Live => ("live", "runtime setting"),
     };
-    // How it is said there stands there.
+    // The other place shows its own source.
     let text = if found.place == place { format!("{limit}, {words}") } else { format!("{limit}, from {at}") };
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), text }
 }
@@ -218,8 +218,7 @@ impl<'s> Sizes<'s> {
     }
 }
 
-/// Points in memory count where `held` has their dataset.
-/// A place with its limits, and what is stored of it.
+/// A place with its limits and what is stored in it. Points in memory count if `held` has their dataset.
 pub fn place_info(
     state: &State,
     policies: &Policies,

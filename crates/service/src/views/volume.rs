@@ -11,7 +11,7 @@ pub struct VolumeInfo {
     pub total: u64,
     /// Bytes that are free.
     pub free: u64,
-    /// Bytes that stay free, whatever the policies say.
+    /// Bytes that always stay free.
     pub reserve: u64,
 }
 

@@ -18,7 +18,7 @@ use super::item::{BinItem, BinItemKind, DataSize, name_of};
 use crate::{
     catalogue::definitions::Definitions,
     disk::{
-        files::{Files, companion, remove_file, sync_folder},
+        files::{Files, move_database, remove_database, sync_folder},
         pool::Pool,
     },
     engine::{Engine, Spans, losses},
@@ -46,7 +46,7 @@ pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError
             if let Some(dropped) = record.dropped() {
                 floors::note_erased(definitions, DatasetId(record.dataset), dropped)?;
             }
-            remove_partition(&file)?;
+            remove_database(&file)?;
             definitions.remove_document(DROPPED, &name)?;
         } else if !record.is_moved(files, &name) {
             move_file(&file, &files.bin(&name))?;
@@ -55,23 +55,11 @@ pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError
     Ok(())
 }
 
-/// Removes a partition's file, and what lies beside it.
-fn remove_partition(file: &Path) -> Result<(), StoreError> {
-    ["-wal", "-shm", ""].into_iter().try_for_each(|suffix| remove_file(&companion(file, suffix)))
-}
-
-/// Moves a partition's file with its log into a folder of the bin, last of all the file itself, whose name says that the rest is there.
+/// Moves a partition with its companions into a folder of the bin.
 fn move_file(from: &Path, folder: &Path) -> Result<(), StoreError> {
     fs::create_dir_all(folder).at("create the folder", folder)?;
     let name = from.file_name().unwrap_or_default();
-    for suffix in ["-wal", ""] {
-        let (from, to) = (companion(from, suffix), companion(&folder.join(name), suffix));
-        match fs::rename(&from, &to) {
-            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
-            _ => {}
-        }
-    }
-    remove_file(&companion(from, "-shm"))?;
+    move_database(from, &folder.join(name))?;
     sync_folder(folder)?;
     from.parent().map_or(Ok(()), sync_folder)
 }
@@ -102,7 +90,7 @@ pub fn move_files(shared: &Engine) -> Result<(), StoreError> {
         for (id, record, _) in dropped::records(&shared.definitions)? {
             if record.file == file && !record.is_moved(&shared.files, &id) {
                 if record.for_good {
-                    remove_partition(partition.path())?;
+                    remove_database(partition.path())?;
                     shared.definitions.remove_document(DROPPED, &id)?;
                 } else {
                     move_file(partition.path(), &shared.files.bin(&id))?;
@@ -151,13 +139,7 @@ pub fn restore(shared: &Engine, id: &str) -> Result<bool, StoreError> {
     let spans = shared.spans.read_recursive();
     let is_free = shared.partitions_of(dataset, span.range()).is_empty() && !home.exists();
     if is_free {
-        for suffix in ["-wal", ""] {
-            let (from, to) = (companion(&lies, suffix), companion(&home, suffix));
-            match fs::rename(&from, &to) {
-                Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
-                _ => {}
-            }
-        }
+        move_database(&lies, &home)?;
         home.parent().map_or(Ok(()), sync_folder)?;
         shared.put_back(dataset, span, home);
         losses::note(shared)?;

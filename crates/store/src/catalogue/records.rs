@@ -12,7 +12,7 @@ use fenetre_core::{
     model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
     time::Nanos,
 };
-use rusqlite::{Connection, OptionalExtension, Transaction, params};
+use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
 use rusqlite_migration::{M, Migrations};
 use serde::{
     Deserialize, Deserializer,
@@ -367,7 +367,7 @@ impl Records {
     /// Runs changes in one transaction, which is on stable storage when this returns.
     pub fn change<T>(&mut self, work: impl FnOnce(&Changes<'_>) -> rusqlite::Result<T>) -> Result<T, StoreError> {
         let run = |connection: &mut Connection| -> rusqlite::Result<T> {
-            let changes = Changes(connection.transaction()?);
+            let changes = Changes(connection.transaction_with_behavior(TransactionBehavior::Immediate)?);
             let done = work(&changes)?;
             changes.0.commit()?;
             Ok(done)

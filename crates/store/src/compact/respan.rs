@@ -24,7 +24,7 @@ use serde::{Deserialize, Serialize};
 use crate::{
     catalogue::{definitions::Definitions, records::Document},
     disk::{
-        files::{Files, bytes_on_disk, companion, remove_file, sync_folder},
+        files::{Files, bytes_on_disk, companion, remove_database, remove_file, sync_folder},
         pool::Pool,
     },
     engine::{Engine, Replaced, losses},
@@ -264,11 +264,6 @@ fn move_into_place(record: &Record, files: &Files) -> Result<(), StoreError> {
     folders.iter().try_for_each(|folder| sync_folder(folder))
 }
 
-fn remove_old(file: &Path) -> Result<(), StoreError> {
-    // The log first: a log without its file would be taken for that of a new one.
-    ["-wal", "-shm", ""].into_iter().try_for_each(|suffix| remove_file(&companion(file, suffix)))
-}
-
 /// Removes the files of partitions that nobody can ask any more.
 pub fn remove_replaced(shared: &Engine) -> Result<(), StoreError> {
     let ended: Vec<Replaced> = {
@@ -286,7 +281,7 @@ pub fn remove_replaced(shared: &Engine) -> Result<(), StoreError> {
             shared.replaced.lock().push(one);
             continue;
         }
-        one.old.iter().try_for_each(|partition| remove_old(partition.path()))?;
+        one.old.iter().try_for_each(|partition| remove_database(partition.path()))?;
         shared.definitions.remove_document(REPLACED, &one.record)?;
     }
     Ok(())
@@ -302,7 +297,7 @@ pub fn finish(files: &Files, definitions: &Definitions, folders: impl Iterator<I
     for document in definitions.documents(REPLACED)? {
         let record: Record = serde_json::from_str(&document.body).map_err(|error| definitions.damaged(REPLACED, &document.name, &error))?;
         move_into_place(&record, files)?;
-        record.old.iter().try_for_each(|file| remove_old(&files.root().join(file)))?;
+        record.old.iter().try_for_each(|file| remove_database(&files.root().join(file)))?;
         definitions.remove_document(REPLACED, &document.name)?;
     }
     folders.map(|folder| files.dataset(&folder).join(UNFINISHED)).try_for_each(|folder| remove_folder(&folder))

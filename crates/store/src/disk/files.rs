@@ -163,6 +163,26 @@ pub fn remove_file(path: &Path) -> Result<(), StoreError> {
     }
 }
 
+/// Files of SQLite's beside a database, before the database itself: a log without its database would be taken for that of a new one.
+const DATABASE: [&str; 3] = ["-wal", "-shm", ""];
+
+/// Removes a database with its companions, if it is there.
+pub fn remove_database(path: &Path) -> Result<(), StoreError> {
+    DATABASE.iter().try_for_each(|suffix| remove_file(&companion(path, suffix)))
+}
+
+/// Moves a database with its companions, if it is there; the database last, so that its new name says that the rest is there too.
+pub fn move_database(from: &Path, to: &Path) -> Result<(), StoreError> {
+    for suffix in DATABASE {
+        let (from, to) = (companion(from, suffix), companion(to, suffix));
+        match fs::rename(&from, &to) {
+            Err(error) if error.kind() != std::io::ErrorKind::NotFound => return Err(error).at("move", from),
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -1,4 +1,5 @@
-//! Opens the rollups of a dataset. Levels whose records are lost: what they cover is read from their files, and all windows whose points are still there are made again.
+//! Opens the rollups of a dataset. If their records are lost, coverage is read from the files, and all windows whose points are still kept are
+//! rebuilt.
 
 use std::{
     fs,
@@ -13,20 +14,20 @@ use fenetre_core::{
 
 use super::Engine;
 use crate::{
-    disk::files::{companion, is_filled},
-    error::{Context, StoreError},
+    disk::files::{companion, is_filled, move_database},
+    error::StoreError,
     levels::{DatasetRollups, LevelOf, Rollups, State, records::Progress, records_of, resolve_policies},
 };
 
-/// Records as they are opened.
+/// Opened records.
 struct Opened {
     progress: Progress,
     state: State,
-    /// Why they are empty although there are files of levels.
+    /// Why they are empty although levels have files.
     lost: Option<String>,
 }
 
-/// Opens the records of a dataset's rollups. Damaged ones are kept beside new, empty ones.
+/// Opens the records of a dataset's rollups. Damaged records are renamed, and new, empty ones are created.
 fn open(folder: &Path) -> Result<Opened, StoreError> {
     let path = records_of(folder);
     let has_levels = has_levels(folder);
@@ -38,12 +39,7 @@ fn open(folder: &Path) -> Result<Opened, StoreError> {
         }
         Err(error @ StoreError::Damaged { .. }) => {
             let aside = companion(&path, ".damaged");
-            for suffix in ["", "-wal", "-shm"] {
-                let from = companion(&path, suffix);
-                if from.exists() {
-                    fs::rename(&from, companion(&aside, suffix)).at("move", from)?;
-                }
-            }
+            move_database(&path, &aside)?;
             let progress = Progress::open(folder)?;
             let state = progress.load()?;
             tracing::error!(%error, kept = %aside.display(), "the records of rollups are damaged");
@@ -55,25 +51,25 @@ fn open(folder: &Path) -> Result<Opened, StoreError> {
 
 const REMEDY: &str = "what the rollup levels cover was read from their files, and their windows are made again from points. Nothing needs to be done";
 
-/// Whether there are files of levels.
+/// Whether levels have files.
 fn has_levels(folder: &Path) -> bool {
     let folders = |folder: &Path| -> Vec<PathBuf> { fs::read_dir(folder).into_iter().flatten().flatten().map(|entry| entry.path()).collect() };
     folders(folder).iter().flat_map(|policy| folders(policy)).flat_map(|width| folders(&width)).any(|file| is_filled(&file))
 }
 
-/// Takes the coverage of levels from their files, and marks all windows as out of date whose points are still there.
+/// Reads the coverage of levels from their files, and marks all windows whose points are still kept.
 fn adopt(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
     let raw_from = shared.floors.of_dataset(dataset);
     for policy in resolve_policies(&shared.catalogue.read(), dataset) {
         let mut reach: Option<TimeRange> = None;
         for level in &policy.levels {
             let files = rollups.level_files(level)?;
-            // A damaged file is reported when it is used; its windows are not counted here.
+            // A damaged file is reported when it is read; its windows are not counted here.
             let (Ok(Some(first)), Ok(Some(last))) = (files.first(), files.last()) else { continue };
             let range = TimeRange { start: first, end: level.level.after(last) };
             rollups.turn.lock().set_level(&level.key, range)?;
             rollups.state.write().levels.insert(level.key.clone(), range);
-            // Of metrics that are kept for less long than the dataset, nobody knows how far back the windows are whole.
+            // For metrics with a shorter limit than the dataset, it is unknown how far back the windows are complete.
             let own = policy.metrics.iter().map(|metric| (*metric, shared.floors.of(&shared.trims, dataset, *metric)));
             let own: Vec<_> = own.filter(|(_, floor)| *floor > raw_from).collect();
             rollups.turn.lock().set_whole_from(&level.key, &own)?;
@@ -94,7 +90,7 @@ fn adopt(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId) -> Resul
 }
 
 impl Rollups {
-    /// Those of a dataset, where it has policies.
+    /// The rollups of a dataset, if it has policies.
     pub fn of(&self, shared: &Engine, id: DatasetId) -> Result<Option<Arc<DatasetRollups>>, StoreError> {
         if let Some(known) = self.0.read().get(&id) {
             return Ok(Some(Arc::clone(known)));
@@ -147,8 +143,8 @@ fn look_for_files(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId)
     rollups.note_files(&policies)
 }
 
-/// A level does not cover windows that were in a lost file and whose points are no longer kept: they cannot be made again, and without them the level would
-/// answer as if there had been no points.
+/// Removes windows of a lost file from the coverage of a level if their points are no longer kept: they cannot be rebuilt, and without them the level
+/// would answer as if there had been no points.
 fn forget_lost(
     rollups: &DatasetRollups,
     shared: &Engine,
@@ -157,7 +153,7 @@ fn forget_lost(
     file: TimeRange,
 ) -> Result<(), StoreError> {
     let of_dataset = shared.floors.of_dataset(dataset);
-    // Metrics that are kept for less long than the dataset.
+    // Metrics with a shorter limit than the dataset.
     let own = metrics.iter().map(|metric| (*metric, shared.floors.of(&shared.trims, dataset, *metric).min(file.end)));
     let own: Vec<(MetricId, Nanos)> = own.filter(|(_, until)| *until > of_dataset.max(file.start)).collect();
     if !own.is_empty() {

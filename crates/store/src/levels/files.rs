@@ -20,7 +20,7 @@ use rusqlite::{Connection, TransactionBehavior, params};
 
 use crate::{
     disk::{
-        files::{companion, is_filled, remove_file},
+        files::{is_filled, remove_database, remove_file},
         pool::Pool,
         sqlite::{self, Use},
     },
@@ -378,9 +378,7 @@ impl LevelFiles {
             self.files.write().extract_if(.., |start, _| start.saturating_add(self.stretch()) <= at).map(|(_, file)| file).collect();
         for file in old {
             self.pool.forget(file.id);
-            for suffix in ["-wal", "-shm", ""] {
-                remove_file(&companion(&file.path, suffix))?;
-            }
+            remove_database(&file.path)?;
         }
         for file in self.meeting(TimeRange { start: Nanos::MIN, end: at }) {
             self.with(&file, |connection| {

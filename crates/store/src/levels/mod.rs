@@ -1,14 +1,13 @@
-//! Rollups at rest: for each dataset, its policies and their levels, files of windows; which stretch each level stands for; and which windows are out
-//! of date since points came late, went, or came back.
+//! Rollups on the disk: the levels of each policy, the time each level covers, and the windows that are out of date because points arrived late, were
+//! deleted or restored.
 //!
 //! ```text
 //! rollup/DATASET/progress.db                    stretches, members, marks
 //! rollup/DATASET/POLICY/1h/2026-01-01.db        windows of one level, a year of them
 //! ```
 //!
-//! Windows are made from what is packed. Whatever is packed later into a stretch that a level stands for leaves a mark, on stable storage before the points
-//! are; a query takes the points themselves where there is a mark, or where points still wait in memory, until the windows were made again. So an answer from
-//! windows is never older than one from points.
+//! Windows are computed from packed points. If points are packed later into the time that a level covers, a mark is written first, on stable storage.
+//! While a window is marked, or its points are not packed, queries read the points. So an answer from windows is never older than one from points.
 
 pub mod files;
 pub mod records;
@@ -47,33 +46,33 @@ pub use records::records_of;
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Mark {
     pub range: TimeRange,
-    /// The generation that was being packed; 0 where points went or came back.
+    /// The generation that was being packed; 0 if points were deleted or restored.
     pub generation: u64,
-    /// By which it is told from others of the same range.
+    /// Distinguishes marks of the same range.
     pub id: i64,
 }
 
-/// Which level of which policy.
+/// Policy and width of a level.
 pub type LevelKey = (String, String);
 
-/// What is known of a dataset's rollups, in memory as on the disk.
+/// State of a dataset's rollups, the same in memory as on the disk.
 #[derive(Clone, Debug, Default)]
 pub struct State {
-    /// The stretch that each level stands for.
+    /// The time that each level covers.
     pub levels: BTreeMap<LevelKey, TimeRange>,
-    /// From when on levels have all of some metrics: points before had gone when they were taken.
+    /// First instant from which a level covers a metric completely: earlier points had expired when the metric was included.
     pub whole_from: BTreeMap<LevelKey, BTreeMap<MetricId, Nanos>>,
-    /// Metrics that each policy takes.
+    /// Metrics of each policy.
     pub members: BTreeMap<String, Vec<MetricId>>,
     /// Marks of each series.
     pub marks: HashMap<SeriesId, Vec<Mark>>,
-    /// Up to where windows of a level are being made.
+    /// End of the windows that are being computed.
     pub making: BTreeMap<LevelKey, Nanos>,
-    /// The generation that grew when a level was begun: those before it may have been packed without a look at it.
+    /// The current generation when a level was created: earlier ones may have been packed without marks for it.
     pub begun: BTreeMap<LevelKey, u64>,
 }
 
-/// What a level takes on the disk.
+/// Size of a level on the disk.
 #[derive(Clone, Debug)]
 pub struct LevelSize {
     /// Of which policy.
@@ -82,44 +81,44 @@ pub struct LevelSize {
     pub width: String,
     /// Bytes of its files, as the file system counts them.
     pub bytes: u64,
-    /// Bytes for a day of points; none where it tells of less than an hour.
+    /// Bytes per day of points; 0 if it covers less than an hour.
     pub bytes_a_day: f64,
-    /// How many days of it are there at rest, since several weeks go at once; none where it is kept for ever.
+    /// Days that are stored once it no longer grows, because several weeks expire at once; none without a limit.
     pub held_days: Option<f64>,
     /// Its files, the oldest first.
     pub files: Vec<PathBuf>,
 }
 
-/// A level that would be forgotten, and of which something could not be made again.
+/// A level to be deleted whose windows cannot all be computed again.
 #[derive(Clone, Debug)]
 pub struct LevelLoss {
     /// Width of its windows.
     pub width: String,
     /// Where its first window begins.
     pub from: Nanos,
-    /// Points before this have gone.
+    /// Points before this have expired.
     pub points_from: Nanos,
 }
 
-/// Whether windows that were made for a policy are of no use under another: other series, or other days.
+/// Whether the windows of a policy cannot be used under another, because its series or its days differ.
 pub fn makes_anew(before: &RollupPolicy, after: &RollupPolicy) -> bool {
     (&before.condition, &before.zone) != (&after.condition, &after.zone)
 }
 
-/// How the work on a dataset goes.
+/// Progress of a dataset's rollups.
 #[derive(Clone, Debug, Default)]
 pub struct RollupStatus {
-    /// Windows that were made since the start, those that were made again among them.
+    /// Windows computed since the start, including rebuilt ones.
     pub made: u64,
-    /// Windows that were made again.
+    /// Rebuilt windows.
     pub made_again: u64,
-    /// Filling backwards was told to stop.
+    /// Whether backfilling is stopped.
     pub fill_stopped: bool,
-    /// Why the last turn failed, if it did.
+    /// Why the last run failed, if it did.
     pub failure: Option<String>,
-    /// When marks were last looked at.
+    /// When marks were last checked.
     pub marks_at: Option<Instant>,
-    /// When a failed turn is tried again.
+    /// When a failed run is retried.
     pub retry_at: Option<Instant>,
 }
 
@@ -128,11 +127,11 @@ pub struct DatasetRollups {
     dataset: DatasetId,
     catalogue: SharedCatalogue,
     pool: Arc<Pool>,
-    /// Whoever makes or removes windows holds it.
+    /// Held while windows are written or removed.
     pub working: Mutex<()>,
-    /// How many wait for the work to let them in.
+    /// Number of callers that wait for [`Self::working`].
     pub waiting: AtomicUsize,
-    /// Whoever changes what is told on the disk holds it: a turn of the work, packing, deleting.
+    /// Held while the records change: by a run, by packing, by deletions.
     pub turn: Mutex<Progress>,
     pub state: RwLock<State>,
     files: RwLock<BTreeMap<LevelKey, Arc<LevelFiles>>>,
@@ -140,11 +139,11 @@ pub struct DatasetRollups {
     pub told: Mutex<RollupStatus>,
 }
 
-/// The rollups of all datasets, opened when they are first asked for.
+/// The rollups of all datasets, opened on first use.
 #[derive(Default)]
 pub struct Rollups(pub RwLock<HashMap<DatasetId, Arc<DatasetRollups>>>);
 
-/// One level of a policy, as the work knows it.
+/// One level of a policy.
 #[derive(Clone)]
 pub struct LevelOf {
     pub key: LevelKey,
@@ -152,7 +151,7 @@ pub struct LevelOf {
     pub keep_for: Option<Span>,
 }
 
-/// A policy, and the series that it takes with the rules that theirs are made by.
+/// A policy with its series, each with the rules for its windows.
 pub struct ResolvedPolicy {
     pub name: String,
     pub policy: RollupPolicy,
@@ -161,7 +160,7 @@ pub struct ResolvedPolicy {
     pub metrics: Vec<MetricId>,
 }
 
-/// What the policies of a dataset take, as the catalogue stands now.
+/// The policies of a dataset with their current series.
 pub fn resolve_policies(catalogue: &Catalogue, id: DatasetId) -> Vec<ResolvedPolicy> {
     let Some(dataset) = catalogue.dataset_by_id(id) else { return Vec::new() };
     dataset.rollups.iter().map(|(name, policy)| resolve_policy(dataset, name, policy)).collect()
@@ -186,7 +185,7 @@ fn resolve_policy(dataset: &Dataset, name: &str, policy: &RollupPolicy) -> Resol
 }
 
 impl DatasetRollups {
-    /// Those whose records were read from a folder.
+    /// Rollups with the records of a folder.
     pub fn new(dataset: DatasetId, catalogue: SharedCatalogue, pool: Arc<Pool>, folder: PathBuf, progress: Progress, state: State) -> Self {
         Self {
             dataset,
@@ -211,7 +210,7 @@ impl DatasetRollups {
         self.turn.lock().set_files(&there)
     }
 
-    /// Lets nobody else make or remove windows; the work ends early for it, and goes on afterwards.
+    /// Excludes everybody else from writing or removing windows. A run in progress ends early, and continues afterwards.
     pub fn alone(&self) -> MutexGuard<'_, ()> {
         self.waiting.fetch_add(1, Ordering::Relaxed);
         let guard = self.working.lock();
@@ -219,12 +218,12 @@ impl DatasetRollups {
         guard
     }
 
-    /// How the work goes.
+    /// Progress of the work.
     pub fn told(&self) -> RollupStatus {
         self.told.lock().clone()
     }
 
-    /// Stops filling backwards, or lets it go on.
+    /// Stops or resumes backfilling.
     pub fn stop_filling(&self, is_stopped: bool) {
         self.told.lock().fill_stopped = is_stopped;
     }
@@ -234,12 +233,12 @@ impl DatasetRollups {
         self.level_files(level)?.count()
     }
 
-    /// What is known now.
+    /// A copy of the current state.
     pub fn state(&self) -> State {
         self.state.read().clone()
     }
 
-    /// The files of a level, opened once.
+    /// The files of a level, opened on first use.
     pub fn level_files(&self, level: &LevelOf) -> Result<Arc<LevelFiles>, StoreError> {
         if let Some(files) = self.files.read().get(&level.key) {
             return Ok(Arc::clone(files));
@@ -258,12 +257,12 @@ impl DatasetRollups {
         folder_bytes(&self.level_folder(key))
     }
 
-    /// Where the files of a level are.
+    /// Folder of a level.
     pub fn level_folder(&self, key: &LevelKey) -> PathBuf {
         self.folder.join(&key.0).join(&key.1)
     }
 
-    /// What each level takes on the disk.
+    /// Size of each level on the disk.
     pub fn sizes(&self, now: Nanos) -> Result<Vec<LevelSize>, StoreError> {
         let policies = resolve_policies(&self.catalogue.read(), self.dataset);
         policies.iter().flat_map(|policy| &policy.levels).map(|level| self.size(level, now)).collect()
@@ -274,7 +273,7 @@ impl DatasetRollups {
         let files = self.level_files(level)?;
         let bytes = self.level_bytes(&level.key);
         let end = self.state.read().levels.get(&level.key).map_or(Nanos::MIN, |covered| covered.end);
-        // That a file cannot be read is told by whoever reads it, and keeps nobody from seeing what it weighs.
+        // An unreadable file is reported when it is read; its size is still known.
         let days = files.first().unwrap_or_default().map_or(0.0, |first| end.saturating_sub(first) as f64 / DAY);
         let kept = level.keep_for.map(|span| now.saturating_sub(span.before(now, &jiff::tz::TimeZone::UTC)) as f64 / DAY);
         Ok(LevelSize {
@@ -287,7 +286,7 @@ impl DatasetRollups {
         })
     }
 
-    /// Puts marks where points that are about to be packed fall into what levels stand for. On stable storage when this returns.
+    /// Marks windows that levels cover and that points to be packed fall into. On stable storage when this returns.
     pub fn note_packing(&self, taken: &[ResolvedPolicy], all: &[(SeriesId, Sorted<'_>)], generation: u64) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
         let mut marks: Vec<(SeriesId, Mark)> = Vec::new();
@@ -313,7 +312,7 @@ impl DatasetRollups {
         self.put_marks(&mut turn, marks)
     }
 
-    /// Marks ranges of some series, whatever made them so.
+    /// Marks a range of some series.
     pub fn mark(&self, series: impl Iterator<Item = SeriesId>, range: TimeRange) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
         let marks = series.map(|series| (series, Mark { range, generation: 0, id: 0 })).collect();
@@ -332,7 +331,7 @@ impl DatasetRollups {
         Ok(())
     }
 
-    /// Copies all windows below another folder; gives the copies. `go_on` is asked before each file. Nobody is to make or remove any meanwhile.
+    /// Copies all windows into a folder, and returns the copies. `go_on` is called before each file. The caller prevents changes meanwhile.
     pub fn copy_windows(&self, folder: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<Vec<PathBuf>, StoreError> {
         let policies = resolve_policies(&self.catalogue.read(), self.dataset);
         let mut copies = Vec::new();
@@ -343,12 +342,12 @@ impl DatasetRollups {
         Ok(copies)
     }
 
-    /// Keeps marks from being put, and with them points from being packed, as long as it is held.
+    /// Pauses marks, and with them packing, while the result is held.
     pub fn quiet(&self) -> MarksPaused<'_> {
         MarksPaused(self.turn.lock())
     }
 
-    /// Removes all that was made of some series, for good.
+    /// Removes the windows of some series permanently.
     pub fn erase(&self, series: &[SeriesId]) -> Result<(), StoreError> {
         let _alone = self.alone();
         let policies = resolve_policies(&self.catalogue.read(), self.dataset);
@@ -361,8 +360,8 @@ impl DatasetRollups {
         turn.clear_marks(&marks)
     }
 
-    /// What would be lost for good if a policy were changed, or dropped: levels that go, that tell of points that have gone, and that no finer level stays for.
-    /// `floor` says from when on the points of a metric are all there.
+    /// Levels that would be lost if a policy were changed or deleted: those that cover expired points, unless a finer level stays. `floor` returns
+    /// the first instant from which all points of a metric are kept.
     pub fn losses(&self, name: &str, after: Option<&RollupPolicy>, floor: impl Fn(MetricId) -> Nanos) -> Result<Vec<LevelLoss>, StoreError> {
         let Some(policy) = resolve_policies(&self.catalogue.read(), self.dataset).into_iter().find(|policy| policy.name == name) else {
             return Ok(Vec::new());
@@ -383,8 +382,7 @@ impl DatasetRollups {
         Ok(losses)
     }
 
-    /// Forgets a policy with all that was made for it.
-    /// `wait` waits for queries from before.
+    /// Deletes a policy and its windows. `wait` waits for queries that still read them.
     pub fn forget(&self, policy: &str, wait: impl Fn()) -> Result<(), StoreError> {
         let _alone = self.alone();
         {
@@ -399,7 +397,7 @@ impl DatasetRollups {
         remove_folder(&self.folder.join(policy))
     }
 
-    /// Forgets levels that a policy has no more.
+    /// Deletes levels that a policy no longer has.
     pub fn keep_levels(&self, policy: &str, widths: &[String], wait: impl Fn()) -> Result<(), StoreError> {
         let is_gone = |(of, width): &LevelKey| of == policy && !widths.contains(width);
         let _alone = self.alone();
@@ -419,7 +417,7 @@ impl DatasetRollups {
         self.remove(wait, is_gone)
     }
 
-    /// Removes the files of levels that no new query asks. Those that ask them still are waited for a while; whoever takes longer is told.
+    /// Removes the files of levels that no new query reads. Running queries have a while to finish; later they get an error.
     fn remove(&self, wait: impl Fn(), is_gone: impl Fn(&LevelKey) -> bool) -> Result<(), StoreError> {
         wait();
         let gone: Vec<(LevelKey, Arc<LevelFiles>)> = self.files.write().extract_if(.., |key, _| is_gone(key)).collect();
@@ -431,11 +429,11 @@ impl DatasetRollups {
     }
 }
 
-/// Keeps marks from being put.
+/// Pauses marks while it is held.
 pub struct MarksPaused<'r>(MutexGuard<'r, Progress>);
 
 impl MarksPaused<'_> {
-    /// Copies what is told of levels into a folder; gives the copy.
+    /// Copies the records into a folder, and returns the copy.
     pub fn copy_to(&self, folder: &Path) -> Result<PathBuf, StoreError> {
         use crate::error::Context;
         std::fs::create_dir_all(folder).at("create the folder", folder)?;

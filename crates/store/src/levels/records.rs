@@ -10,7 +10,7 @@ use fenetre_core::{
     model::{MetricId, SeriesId},
     time::{Nanos, TimeRange},
 };
-use rusqlite::{Connection, params};
+use rusqlite::{Connection, TransactionBehavior, params};
 
 use super::{LevelKey, Mark, State};
 use crate::{
@@ -102,7 +102,7 @@ impl Progress {
 
     fn change(&mut self, work: impl FnOnce(&Connection) -> rusqlite::Result<()>) -> Result<(), StoreError> {
         let run = |connection: &mut Connection| {
-            let transaction = connection.transaction()?;
+            let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
             work(&transaction)?;
             transaction.commit()
         };

@@ -1,4 +1,4 @@
-//! Records of dropped partitions: from a record on, its partition is in the bin, or on its way there.
+//! Records of dropped partitions. A partition with a record is in the bin, or about to be moved there.
 
 use std::path::{Path, PathBuf};
 
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::{catalogue::definitions::Definitions, disk::files::Files, error::StoreError, missing::floors::Dropped, span::Span};
 
-/// The sort of documents that say which partitions were dropped.
+/// Sort of the documents that record dropped partitions.
 pub const DROPPED: &str = "dropped-partition";
 
 /// The record of a partition that was dropped.
@@ -20,40 +20,40 @@ pub struct Record {
     pub points: u64,
     pub bytes: u64,
     pub span: Option<(Nanos, Nanos)>,
-    /// Whether it is erased as soon as it can be.
+    /// Whether it is erased without staying in the bin.
     pub for_good: bool,
 }
 
 impl Record {
-    /// Where its file lies, or goes.
+    /// Path of its file in the bin.
     pub fn place_in_bin(&self, files: &Files, id: &str) -> PathBuf {
         files.bin(id).join(Path::new(&self.file).file_name().unwrap_or_default())
     }
 
-    /// What is missing without it; nothing, if it had no points.
+    /// The time range that lacks points without it; none if it had no points.
     pub fn dropped(&self) -> Option<Dropped> {
         let span = self.file.rsplit('/').next().and_then(Span::of_file_name)?;
         let (first, last) = self.span?;
         Some(Dropped { span: (span.start, span.range().end), points: (first, last.saturating_add(1)) })
     }
 
-    /// Whether its file lies in the bin by now. The file itself goes last, so then the rest is there too.
+    /// Whether its file is in the bin. The database is moved last, so its companions are there too.
     pub fn is_moved(&self, files: &Files, id: &str) -> bool {
         self.place_in_bin(files, id).exists()
     }
 }
 
-/// All records, each with its id in the bin and when it was written.
+/// All records, each with its id in the bin and its time.
 pub fn records(definitions: &Definitions) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
     definitions.read_documents(DROPPED)
 }
 
-/// Files that were dropped, by their names below the store's directory.
+/// Dropped files, by their names below the store's directory.
 pub fn files_on_their_way(definitions: &Definitions) -> Result<Vec<String>, StoreError> {
     Ok(records(definitions)?.into_iter().map(|(_, record, _)| record.file).collect())
 }
 
-/// What is missing of each dataset, since partitions are in the bin, or on their way there.
+/// Time ranges of each dataset that lack points because of dropped partitions.
 pub fn missing(definitions: &Definitions) -> Result<Vec<(DatasetId, Dropped)>, StoreError> {
     let of = |(_, record, _): (String, Record, Nanos)| Some((DatasetId(record.dataset), record.dropped()?));
     Ok(records(definitions)?.into_iter().filter_map(of).collect())

@@ -1,4 +1,4 @@
-//! Where the points of datasets and metrics are all there: what was dropped, by age or by size, is not.
+//! From which instant on all points of datasets and metrics are kept, given what expired, was deleted or lost.
 
 use std::collections::BTreeMap;
 
@@ -18,10 +18,10 @@ use crate::{
     missing::trims::Trims,
 };
 
-/// The sort of documents that say where a dataset's points were erased.
+/// Sort of the documents that record the erased time of a dataset.
 const ERASED: &str = "erased-until";
 
-/// Partitions that were dropped, one after another: the time that they hold, and the part of it that had points.
+/// Adjacent partitions that were dropped: their time span, and the part of it that had points.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Dropped {
     /// First instant of the partitions, and first instant after them.
@@ -30,7 +30,7 @@ pub struct Dropped {
     pub points: (Nanos, Nanos),
 }
 
-/// Stretches of one dataset, in order, those that touch made one.
+/// Time ranges of one dataset in order; adjacent ones are merged.
 type Stretches = Vec<Dropped>;
 
 fn add(stretches: &mut Stretches, dropped: Dropped) {
@@ -46,16 +46,16 @@ fn add(stretches: &mut Stretches, dropped: Dropped) {
     });
 }
 
-/// Where points are gone, of each dataset.
+/// Time ranges without points, by dataset.
 #[derive(Default)]
 pub struct RetainedFrom {
-    /// For good.
+    /// Erased permanently.
     erased: RwLock<BTreeMap<DatasetId, Stretches>>,
-    /// In the bin, from where they may come back, or lost with their file.
+    /// In the bin, or lost with their file: these points can return.
     missing: RwLock<BTreeMap<DatasetId, Stretches>>,
 }
 
-/// From when on the points of each series of a dataset are all there.
+/// First instants from which all points of each series are kept.
 pub struct SeriesRetainedFrom {
     dataset: Nanos,
     /// Series of metrics that were trimmed, in order.
@@ -72,7 +72,7 @@ impl SeriesRetainedFrom {
 fn erased(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Stretches>, StoreError> {
     let read = |document: Document| {
         let stretches = match document.body.parse::<Nanos>() {
-            // Before stretches were noted, it was all up to an instant.
+            // Earlier versions recorded only an instant, before which everything was erased.
             Ok(until) => vec![Dropped { span: (Nanos::MIN, until), points: (Nanos::MIN, until) }],
             Err(_) => serde_json::from_str(&document.body).map_err(|error| definitions.damaged(ERASED, &document.name, &error))?,
         };
@@ -82,7 +82,7 @@ fn erased(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Stretches>, S
     definitions.documents(ERASED)?.into_iter().map(read).collect()
 }
 
-/// Notes on stable storage that points are erased for good.
+/// Records on stable storage that points are erased.
 pub fn note_erased(definitions: &Definitions, dataset: DatasetId, dropped: Dropped) -> Result<(), StoreError> {
     let known = erased(definitions)?.remove(&dataset).unwrap_or_default();
     let mut stretches = known.clone();
@@ -95,20 +95,20 @@ pub fn note_erased(definitions: &Definitions, dataset: DatasetId, dropped: Dropp
 }
 
 impl RetainedFrom {
-    /// Reads what is erased. What is in the bin, or lost, comes with [`Self::set_missing`].
+    /// Reads the erased ranges. Those in the bin, or lost, are set by [`Self::set_missing`].
     pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
         let floors = Self::default();
         *floors.erased.write() = erased(definitions)?;
         Ok(floors)
     }
 
-    /// From when on the points of a dataset are all there.
+    /// First instant from which all points of a dataset are kept.
     pub fn of_dataset(&self, dataset: DatasetId) -> Nanos {
         let of = |map: &RwLock<BTreeMap<DatasetId, Stretches>>| map.read().get(&dataset).and_then(|known| known.last()).map(|last| last.span.1);
         of(&self.erased).max(of(&self.missing)).unwrap_or(Nanos::MIN)
     }
 
-    /// Stretches whose points are not all there, of a metric, in order and disjoint.
+    /// Time ranges of a metric whose points are not all kept, in order and disjoint.
     pub fn dropped(&self, trims: &Trims, dataset: DatasetId, metric: MetricId) -> Vec<TimeRange> {
         let mut all = self.erased.read().get(&dataset).cloned().unwrap_or_default();
         self.missing.read().get(&dataset).into_iter().flatten().for_each(|dropped| add(&mut all, *dropped));
@@ -119,19 +119,19 @@ impl RetainedFrom {
         all.into_iter().map(|dropped| TimeRange { start: dropped.points.0, end: dropped.points.1 }).collect()
     }
 
-    /// Of a metric, which may have been trimmed.
+    /// The same for a metric, which may have been trimmed.
     pub fn of(&self, trims: &Trims, dataset: DatasetId, metric: MetricId) -> Nanos {
         self.of_dataset(dataset).max(trims.floor(dataset, metric))
     }
 
-    /// Of every series of a dataset.
+    /// The same for every series of a dataset.
     pub fn of_series(&self, trims: &Trims, catalogue: &SharedCatalogue, dataset: DatasetId) -> SeriesRetainedFrom {
         let own = trims.metrics(dataset).into_iter();
         let own = own.map(|metric| (series_of(catalogue, dataset, metric), self.of(trims, dataset, metric))).collect();
         SeriesRetainedFrom { dataset: self.of_dataset(dataset), own }
     }
 
-    /// Points were erased for good.
+    /// Records that points were erased.
     pub fn erase(&self, definitions: &Definitions, dataset: DatasetId, dropped: Dropped) -> Result<(), StoreError> {
         let mut erased = self.erased.write();
         note_erased(definitions, dataset, dropped)?;
@@ -139,7 +139,7 @@ impl RetainedFrom {
         Ok(())
     }
 
-    /// Replaces what is in the bin, or lost.
+    /// Replaces the ranges that are in the bin, or lost.
     pub fn set_missing(&self, missing: impl IntoIterator<Item = (DatasetId, Dropped)>) {
         let mut all: BTreeMap<DatasetId, Stretches> = BTreeMap::new();
         for (dataset, dropped) in missing {

@@ -1,4 +1,4 @@
-//! Points that are no longer there, or not seen: erased, in the bin, trimmed, or lost with their file.
+//! Points that are no longer kept, or hidden: erased, in the bin, trimmed, or lost with their file.
 
 pub mod dropped;
 pub mod floors;

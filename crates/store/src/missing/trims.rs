@@ -1,8 +1,8 @@
-//! Trims: points of metrics that are kept for less long than their dataset, taken out of partitions that stay.
+//! Trims: points of metrics with a shorter limit than their dataset are taken out of partitions that stay.
 //!
-//! From the moment that a trim is noted no new query sees its points; when those from before have ended, the points are moved to the bin. So no query
-//! sees half of it, however long the moving takes, and whoever ends it. Points of that time that come after the move are seen. A note stays as long as
-//! its points can come back, and, when they have gone for good, until a later trim of the metric has too.
+//! Once a trim is recorded, no new query sees its points. When earlier queries have ended, the points move to the bin. So no query sees half of a
+//! trim, even if the move is interrupted. Points that arrive after the move are seen. A record stays while its points can be restored; after they are
+//! erased, until a later trim of the metric is erased too.
 
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -22,19 +22,19 @@ use crate::{
     error::StoreError,
 };
 
-/// The sort of documents that say what was trimmed, by the id in the bin.
+/// Sort of the documents that record trims, by id in the bin.
 const TRIMMED: &str = "trimmed-points";
 
-/// What was trimmed.
+/// A trim.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Trim {
     pub dataset: u32,
     pub metric: u32,
-    /// First instant that stays.
+    /// First instant that is kept.
     pub until: Nanos,
-    /// Its points can no longer come back.
+    /// Its points are erased.
     pub is_erased: bool,
-    /// Its points were moved out of the partitions. Notes of earlier versions do not say so; nearly all of them were.
+    /// Its points were moved out of the partitions. Records of earlier versions lack this; nearly all of theirs were.
     #[serde(default = "moved")]
     pub is_moved: bool,
 }
@@ -49,12 +49,12 @@ impl Trim {
     }
 }
 
-/// From when on queries see the points of series that were trimmed.
+/// First instants from which queries see trimmed series.
 #[derive(Debug, Default)]
 pub struct TrimmedRanges(BTreeMap<DatasetId, Vec<(Vec<SeriesId>, Nanos)>>);
 
 impl TrimmedRanges {
-    /// Of some series, first instants that are seen; none where all of them are seen from the first on.
+    /// First visible instant of each series; none if all of them are visible from the beginning.
     pub fn of(&self, dataset: DatasetId, series: &[SeriesId]) -> Option<Vec<Nanos>> {
         let trimmed = self.0.get(&dataset)?;
         let from = |id: &SeriesId| trimmed.iter().find(|(series, _)| series.binary_search(id).is_ok()).map_or(Nanos::MIN, |(_, from)| *from);
@@ -63,7 +63,7 @@ impl TrimmedRanges {
     }
 }
 
-/// All that was trimmed.
+/// All trims.
 #[derive(Default)]
 pub struct Trims {
     all: RwLock<BTreeMap<String, Trim>>,
@@ -84,12 +84,12 @@ impl Trims {
         Ok(Self { all: RwLock::new(all), hidden })
     }
 
-    /// From when on queries that begin now see points.
+    /// First visible instants for queries that begin now.
     pub fn hidden(&self) -> Arc<TrimmedRanges> {
         Arc::clone(&self.hidden.read())
     }
 
-    /// First instant of a metric of which points are there.
+    /// First instant of a metric that no trim has removed.
     pub fn floor(&self, dataset: DatasetId, metric: MetricId) -> Nanos {
         let all = self.all.read();
         all.values().filter(|trim| (trim.dataset, trim.metric) == (dataset.0, metric.0)).map(|trim| trim.until).max().unwrap_or(Nanos::MIN)
@@ -103,7 +103,7 @@ impl Trims {
         found
     }
 
-    /// Trims whose points were not all moved before the service ended, or queries from before did.
+    /// Trims whose points are not all moved yet.
     pub fn unfinished(&self) -> Vec<(String, Trim)> {
         self.all.read().iter().filter(|(_, trim)| !trim.is_moved).map(|(id, trim)| (id.clone(), *trim)).collect()
     }
@@ -113,7 +113,7 @@ impl Trims {
         self.all.read().get(id).copied()
     }
 
-    /// Notes a trim on stable storage: no query that begins after this sees its points.
+    /// Records a trim on stable storage: no query that begins after this sees its points.
     pub fn note(&self, records: &TrimRecords<'_>, id: &str, trim: Trim) -> Result<(), StoreError> {
         let body = serde_json::to_string(&trim).unwrap_or_default();
         records.definitions.put_document(TRIMMED, &Document { name: id.to_owned(), body, changed: records.now })?;
@@ -122,12 +122,12 @@ impl Trims {
         Ok(())
     }
 
-    /// Notes that the points of an id were moved.
+    /// Records that the points of an id were moved.
     pub fn note_moved(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
         self.get(id).map_or(Ok(()), |trim| self.note(records, id, Trim { is_moved: true, ..trim }))
     }
 
-    /// Notes that the points of an id came back, or never went.
+    /// Removes the record of an id: its points were restored, or never moved.
     pub fn forget(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
         if self.all.write().remove(id).is_some() {
             records.definitions.remove_document(TRIMMED, id)?;
@@ -136,7 +136,7 @@ impl Trims {
         Ok(())
     }
 
-    /// Notes that the points of an id are erased: what was trimmed before them cannot be all there again.
+    /// Records that the points of an id are erased: earlier trims of the metric need no record any more.
     pub fn erase(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
         let Some(trim) = self.get(id) else { return Ok(()) };
         self.note(records, id, Trim { is_erased: true, ..trim })?;

@@ -25,7 +25,7 @@ use fenetre_core::{
 };
 use hashbrown::HashMap;
 use parking_lot::{Mutex, MutexGuard, RwLock};
-use rusqlite::{Connection, Row, Transaction, params};
+use rusqlite::{Connection, Row, Transaction, TransactionBehavior, params};
 
 use crate::{
     disk::{
@@ -300,12 +300,13 @@ pub struct Writer<'p> {
 impl Writer<'_> {
     /// Writes in one transaction. With `to_disk`, what was written is on stable storage when this returns.
     pub fn write<T>(&self, to_disk: bool, work: impl FnOnce(&Writing<'_>) -> Result<T, StoreError>) -> Result<T, StoreError> {
-        let Partition { path, version, .. } = self.partition;
+        let Partition { path, version, latest, .. } = self.partition;
         self.partition.with(|connection| {
             let is_new = !self.partition.has_tables(connection)?;
             let done = {
-                let writing =
-                    Writing { transaction: connection.transaction().at("write", path)?, path, latest: &self.partition.latest, added: Cell::new(0) };
+                // SQLite waits for a lock at the begin of a transaction, but not when one that has read begins to write.
+                let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).at("write", path)?;
+                let writing = Writing { transaction, path, latest, added: Cell::new(0) };
                 if is_new {
                     writing.transaction.execute_batch(SCHEMA).at("write", path)?;
                 }

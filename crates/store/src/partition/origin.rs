@@ -1,4 +1,4 @@
-//! What a file of points says of where it belongs: the number of its store, and the highest ids of series that it refers to.
+//! The origin of a file of points: the number of its store, and the highest series ids in it.
 
 use std::path::Path;
 
@@ -37,7 +37,7 @@ impl Highest {
     }
 }
 
-/// What a file of points says of where it belongs.
+/// The origin of a file of points.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Origin {
     /// The number of its store; files of earlier versions have none.

@@ -1,6 +1,6 @@
-//! Makes a store that does not start, or has damaged files, usable again: says first what it found and what it would do.
+//! Repairs a store that does not start or has damaged files. It plans first, and carries out the plan on request.
 //!
-//! Nothing is deleted: a file that is replaced or taken out goes into the folder `damaged` of the store.
+//! Nothing is deleted: a file that is replaced or taken out is moved to the folder `damaged` of the store.
 
 pub mod salvage;
 
@@ -16,8 +16,8 @@ use crate::{
     backup::{Backup, CATALOGUE},
     catalogue::records::{FORMAT, Records},
     disk::{
-        files::{Files, companion, is_filled, sync_folder},
-        sqlite::{self, Use},
+        files::{Files, companion, is_filled, move_database, remove_database, sync_folder},
+        sqlite,
     },
     error::{Context, StoreError},
     journal,
@@ -31,72 +31,72 @@ use crate::{
 /// What is wrong with a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Finding {
-    /// It is not there, or holds nothing.
+    /// It is missing or empty.
     Missing,
-    /// It cannot be read, or is not what was written: why.
+    /// It cannot be read, or differs from what was written: the reason.
     Damaged(String),
     /// It belongs to another store.
     Foreign,
-    /// A catalogue that does not know all series of the points.
+    /// A catalogue that lacks series of the points.
     Older {
         /// The highest id of a series in the points.
         found: u32,
-        /// The highest id that the catalogue has given.
+        /// The highest id in the catalogue.
         known: u32,
     },
 }
 
-/// What can be done about it.
+/// What a repair does about it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Remedy {
-    /// Take the catalogue of a backup. Points of series that came later have no names, and are not used.
+    /// Use the catalogue of a backup. Points of later series have no names, and are not used.
     TakeCatalogue {
         /// Series without names.
         unnamed: u64,
     },
-    /// Keep the catalogue, and never give the ids of unknown series again. Their points are not used.
+    /// Keep the catalogue, and do not use the ids of unknown series again. Their points are not used.
     KeepCatalogue {
         /// Series without names.
         unnamed: u64,
     },
-    /// Take the file of a backup.
+    /// Use the file of a backup.
     TakeFile,
     /// Write the readable blocks into a new file, together with those of a backup if it has the file.
     Salvage {
         /// Whether the backup has it.
         has_backup: bool,
     },
-    /// Take it out: its windows are made again from points. Windows whose points have expired are lost.
+    /// Take it out: its windows are rebuilt from points. Windows whose points have expired are lost.
     MakeAgain,
     /// Take it out of the store.
     TakeOut,
-    /// Nothing without a backup.
+    /// Impossible without a backup.
     NeedsBackup,
-    /// Nothing here: start the service, and accept the loss there.
+    /// None: start the service and accept the loss there.
     AcceptLoss,
 }
 
-/// One file and what can be done about it.
+/// One file, its fault and its remedy.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct RepairStep {
-    /// Below the store's directory.
+    /// Its path below the store's directory.
     pub file: String,
     /// What is wrong with it.
     pub finding: Finding,
-    /// What would be done.
+    /// The remedy.
     pub remedy: Remedy,
 }
 
-/// What is wrong with a store, and what would be done about it.
+/// The faults of a store and their remedies.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct RepairPlan {
-    /// Files that were checked.
+    /// Number of checked files.
     pub checked: u64,
-    /// In the order in which they are done.
+    /// Steps, in the order in which they are carried out.
     pub steps: Vec<RepairStep>,
 }
 
-/// Checks all files of a store that no service has open, and plans what can be done, with the help of a backup if one is given.
+/// Checks all files of a stopped store and plans a repair, with the help of a backup if one is given.
 ///
 /// # Errors
 /// If the store is in use, there is none, or the backup cannot be used.
@@ -132,7 +132,7 @@ struct Site {
     backup: Option<Backup>,
 }
 
-/// A partition and what it says of itself; none if it cannot be read.
+/// Partitions with their origins; none if one cannot be read.
 type Origins = BTreeMap<PathBuf, Option<Origin>>;
 
 impl Site {
@@ -167,9 +167,22 @@ impl Site {
     }
 
     fn plan(&self) -> Result<RepairPlan, StoreError> {
+        let planned = self.plan_all();
+        // A plan changes nothing: the copy of the backup's catalogue goes.
+        remove_database(&self.taken())?;
+        planned
+    }
+
+    /// Where a copy of the backup's catalogue is checked, beside the place of the store's own.
+    fn taken(&self) -> PathBuf {
+        companion(&self.files.catalogue(), ".taken")
+    }
+
+    fn plan_all(&self) -> Result<RepairPlan, StoreError> {
         let mut plan = RepairPlan::default();
         let origins = self.origins()?;
-        let catalogue = self.plan_catalogue(&origins, &mut plan)?;
+        let (catalogue, of_catalogue) = self.plan_catalogue(&origins)?;
+        plan.checked += 1;
         let store = catalogue.as_ref().map_or(Ok(0), Records::store)?;
         for (path, origin) in &origins {
             let name = self.files.name_of(path);
@@ -191,12 +204,15 @@ impl Site {
             }
         }
         self.plan_levels(&mut plan)?;
+        // Foreign files come first, so that nothing is taken from them. The catalogue comes last, when the ids in damaged partitions can be read.
+        plan.steps.sort_by_key(|step| step.finding != Finding::Foreign);
+        plan.steps.extend(of_catalogue);
         Ok(plan)
     }
 
-    /// The catalogue that counts after the repair; none if there is none.
-    fn plan_catalogue(&self, origins: &Origins, plan: &mut RepairPlan) -> Result<Option<Records>, StoreError> {
-        plan.checked += 1;
+    /// The catalogue that counts after the repair, if there is one, and what must be done for that.
+    fn plan_catalogue(&self, origins: &Origins) -> Result<(Option<Records>, Option<RepairStep>), StoreError> {
+        let step = |finding, remedy| Some(RepairStep { file: CATALOGUE.to_owned(), finding, remedy });
         let path = self.files.catalogue();
         let own = if !is_filled(&path) {
             Err(Finding::Missing)
@@ -209,30 +225,25 @@ impl Site {
         };
         match own {
             Ok(records) => {
-                let known = records.highest()?;
-                if let Some((found, known)) = highest(origins).above(known) {
-                    let remedy = Remedy::KeepCatalogue { unnamed: unnamed(origins, records.highest()?) };
-                    plan.steps.push(RepairStep { file: CATALOGUE.to_owned(), finding: Finding::Older { found, known }, remedy });
-                }
-                Ok(Some(records))
+                let (known, own) = (records.highest()?, of_store(origins, records.store()?));
+                let older = highest(&own).above(known).map(|(found, known)| Finding::Older { found, known });
+                let older = older.and_then(|finding| step(finding, Remedy::KeepCatalogue { unnamed: unnamed(&own, known) }));
+                Ok((Some(records), older))
             }
             // A store without points is a new one.
-            Err(Finding::Missing) if origins.is_empty() && journal::files(&self.files.journals())?.is_empty() => Ok(None),
-            Err(finding) => {
-                let taken = if self.in_backup(CATALOGUE) { Some(self.take_catalogue(origins)?) } else { None };
-                let remedy = match &taken {
-                    Some(records) => Remedy::TakeCatalogue { unnamed: unnamed(origins, records.highest()?) },
-                    None => Remedy::NeedsBackup,
-                };
-                plan.steps.push(RepairStep { file: CATALOGUE.to_owned(), finding, remedy });
-                Ok(taken)
+            Err(Finding::Missing) if origins.is_empty() && journal::files(&self.files.journals())?.is_empty() => Ok((None, None)),
+            Err(finding) if self.in_backup(CATALOGUE) => {
+                let taken = self.take_catalogue(origins)?;
+                let unnamed = unnamed(&of_store(origins, taken.store()?), taken.highest()?);
+                Ok((Some(taken), step(finding, Remedy::TakeCatalogue { unnamed })))
             }
+            Err(finding) => Ok((None, step(finding, Remedy::NeedsBackup))),
         }
     }
 
-    /// A copy of the backup's catalogue, beside the place of the store's own.
+    /// A copy of the backup's catalogue.
     fn take_catalogue(&self, origins: &Origins) -> Result<Records, StoreError> {
-        let (source, copy) = (self.file_of_backup(CATALOGUE)?, companion(&self.files.catalogue(), ".taken"));
+        let (source, copy) = (self.file_of_backup(CATALOGUE)?, self.taken());
         remove_database(&copy)?;
         fs::copy(&source, &copy).at("copy", &source)?;
         let records = sound_catalogue(&copy)?;
@@ -244,7 +255,7 @@ impl Site {
         Ok(records)
     }
 
-    /// Partitions that the catalogue names and that are not there.
+    /// Partitions that the catalogue names and that are missing.
     fn plan_missing(&self, catalogue: &Records, origins: &Origins, plan: &mut RepairPlan) -> Result<(), StoreError> {
         let mut named = BTreeSet::new();
         for sort in [THERE, LOST] {
@@ -268,7 +279,7 @@ impl Site {
             databases_in(&folder, &mut files)?;
             for path in files {
                 plan.checked += 1;
-                // Damaged records of rollups are made again when the service starts.
+                // Damaged records of rollups are rebuilt when the service starts.
                 let fault = fault_of(&path).filter(|_| path != records_of(&folder));
                 let step = |fault| RepairStep { file: self.files.name_of(&path), finding: Finding::Damaged(fault), remedy: Remedy::MakeAgain };
                 plan.steps.extend(fault.map(step));
@@ -284,9 +295,7 @@ impl Site {
                 let origins = self.origins()?;
                 settle(self.take_catalogue(&origins)?, &origins)?;
                 self.put_aside(&path, &step.file, aside)?;
-                let taken = companion(&path, ".taken");
-                fs::rename(&taken, &path).at("rename to", &path)?;
-                remove_database(&taken)?;
+                move_database(&self.taken(), &path)?;
             }
             Remedy::KeepCatalogue { .. } => settle(Records::open(path.clone())?, &self.origins()?)?,
             Remedy::TakeFile => {
@@ -314,22 +323,12 @@ impl Site {
         Ok(None)
     }
 
-    /// Moves a file with its companions, or a folder, out of the store.
+    /// Moves a database out of the store.
     fn put_aside(&self, path: &Path, name: &str, aside: &Path) -> Result<(), StoreError> {
         let to = aside.join(name);
         to.parent().map_or(Ok(()), |folder| fs::create_dir_all(folder).at("create the folder", folder))?;
-        for suffix in ["", "-wal", "-shm"] {
-            let from = companion(path, suffix);
-            if from.exists() {
-                fs::rename(&from, companion(&to, suffix)).at("move", from)?;
-            }
-        }
-        Ok(())
+        move_database(path, &to)
     }
-}
-
-fn remove_database(path: &Path) -> Result<(), StoreError> {
-    ["", "-wal", "-shm"].iter().try_for_each(|suffix| crate::disk::files::remove_file(&companion(path, suffix)))
 }
 
 /// Opens a catalogue whose records can all be read, and whose indexes agree with its tables. One of an earlier format is not brought up to date here.
@@ -347,7 +346,7 @@ fn sound_catalogue(path: &Path) -> Result<Records, StoreError> {
     }
 }
 
-/// Makes a catalogue fit for files that are newer than it: no id or generation of theirs is given again.
+/// Adapts a catalogue to newer files, so that it does not give their ids and generations again.
 fn settle(mut records: Records, origins: &Origins) -> Result<(), StoreError> {
     let mut generation = records.generation()?;
     for path in origins.keys() {
@@ -361,6 +360,12 @@ fn settle(mut records: Records, origins: &Origins) -> Result<(), StoreError> {
         changes.set_generation(generation)?;
         stamped.filter(|_| !has_number).map_or(Ok(()), |store| changes.found_store(store))
     })
+}
+
+/// The partitions that do not belong to another store; all, if this one has no number.
+fn of_store(origins: &Origins, store: i64) -> Origins {
+    let is_own = |origin: &Option<Origin>| store == 0 || !origin.is_some_and(|origin| origin.is_foreign(store));
+    origins.iter().filter(|(_, origin)| is_own(origin)).map(|(path, origin)| (path.clone(), *origin)).collect()
 }
 
 fn highest(origins: &Origins) -> Highest {
@@ -383,7 +388,7 @@ fn unnamed(origins: &Origins, known: Highest) -> u64 {
 
 /// The first fault that SQLite's own check finds in a file.
 fn fault_of(path: &Path) -> Option<String> {
-    let checked = sqlite::open(path, Use::Blocks { page_size: 4_096 }).and_then(|file| sqlite::check_integrity(&file).at("read", path));
+    let checked = sqlite::open_to_read(path).and_then(|file| sqlite::check_integrity(&file)).at("read", path);
     checked.map_or_else(|error| Some(error.reason()), |faults| faults.into_iter().next())
 }
 

@@ -1,4 +1,4 @@
-//! Reads all blocks of a damaged partition that can still be read, into a new file.
+//! Copies the readable blocks of a damaged partition into a new file.
 //!
 //! Every block has a checksum, so a block that decodes is the one that was written. A damaged page hides the rows in it, not those in other pages: rows are read
 //! from the front, from the back, and one by one in between. If the first page is damaged, SQLite does not open the file at all; that page holds only the schema,
@@ -20,27 +20,27 @@ use rusqlite::{Connection, OptionalExtension, Row, params};
 
 use crate::{
     disk::{
-        files::{companion, remove_file},
+        files::{companion, remove_database},
         sqlite::{self, Use},
     },
     error::{Context, StoreError},
     partition::{SCHEMA, origin},
 };
 
-/// What was saved of a partition.
+/// What was saved from a partition.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Salvaged {
-    /// Blocks that were read.
+    /// Saved blocks.
     pub blocks: u64,
     /// Points in them.
     pub points: u64,
-    /// Blocks that the index names and that could not be read; none if the index cannot be read either.
+    /// Unreadable blocks, by the index; none if the index cannot be read either.
     pub lost: Option<u64>,
 }
 
-/// A row of the table of blocks, with what tells it from others.
+/// A row of the table of blocks.
 struct Block {
-    id: i64,
+    /// Series, start, end, generation and count: no two blocks of a partition have the same.
     key: (u32, i64, i64, i64, i64),
     summary: Vec<u8>,
     bytes: Vec<u8>,
@@ -49,10 +49,10 @@ struct Block {
 impl Block {
     fn of(row: &Row<'_>) -> rusqlite::Result<Self> {
         let key = (row.get(1)?, row.get(2)?, row.get(3)?, row.get(4)?, row.get(5)?);
-        Ok(Self { id: row.get(0)?, key, summary: row.get(6)?, bytes: row.get(7)? })
+        Ok(Self { key, summary: row.get(6)?, bytes: row.get(7)? })
     }
 
-    /// Whether it is as it was written.
+    /// Whether its checksum and its number of points are right.
     fn is_whole(&self) -> bool {
         let mut points = Columns::default();
         decode(&self.bytes, &mut points).is_ok() && points.len() as i64 == self.key.4
@@ -64,7 +64,7 @@ const PAGE_SIZES: [u32; 8] = [512, 1_024, 2_048, 4_096, 8_192, 16_384, 32_768, 6
 
 /// Writes the readable blocks of `from`, and those of `more` that it lacks, into the new file `to`, with the number of its store.
 pub fn salvage(from: &Path, more: Option<&Path>, to: &Path, store: Option<i64>) -> Result<Salvaged, StoreError> {
-    remove_partition(to)?;
+    remove_database(to)?;
     let opened = companion(to, ".copy");
     copy(from, &opened)?;
     let source = open(&opened)?;
@@ -105,12 +105,12 @@ pub fn salvage(from: &Path, more: Option<&Path>, to: &Path, store: Option<i64>) 
     }
     target.execute_batch("PRAGMA wal_checkpoint(TRUNCATE)").at("write", to)?;
     drop((source, target));
-    remove_partition(&opened)?;
+    remove_database(&opened)?;
     File::open(to).and_then(|file| file.sync_all()).at("sync", to)?;
     Ok(salvaged)
 }
 
-/// The first block of a partition that is not as it was written.
+/// The first damaged block of a partition.
 pub fn damaged_block(path: &Path) -> Option<String> {
     let mut damaged = None;
     let connection = sqlite::open_to_read(path).ok()?;
@@ -123,13 +123,9 @@ pub fn damaged_block(path: &Path) -> Option<String> {
     damaged.or_else(|| read.err().map(|error| error.to_string()))
 }
 
-fn remove_partition(path: &Path) -> Result<(), StoreError> {
-    ["", "-wal", "-shm"].iter().try_for_each(|suffix| remove_file(&companion(path, suffix)))
-}
-
 /// Copies a file with its log, so that reading changes nothing.
 fn copy(from: &Path, to: &Path) -> Result<(), StoreError> {
-    remove_partition(to)?;
+    remove_database(to)?;
     for suffix in ["", "-wal"] {
         let source = companion(from, suffix);
         if source.exists() {
@@ -139,7 +135,7 @@ fn copy(from: &Path, to: &Path) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Opens a copy; with another first page if its own is damaged. None if no block can be found in it.
+/// Opens a copy, with a new first page if its own is damaged. None if it contains no readable block.
 fn open(path: &Path) -> Result<Option<Connection>, StoreError> {
     let is_readable = |connection: &Connection| {
         let look = "SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'block')";
@@ -166,19 +162,19 @@ fn open(path: &Path) -> Result<Option<Connection>, StoreError> {
     Ok(None)
 }
 
-/// The size of a page as the header of a file has it; none if that is no such size.
+/// The page size in the header of a file; none if it is invalid.
 fn page_size(path: &Path) -> Option<u32> {
     let mut header = [0; 18];
     File::open(path).and_then(|mut file| file.read_exact(&mut header)).ok()?;
-    let told = u32::from(u16::from_be_bytes([header[16], header[17]]));
-    let size = if told == 1 { 65_536 } else { told };
+    let stored = u32::from(u16::from_be_bytes([header[16], header[17]]));
+    let size = if stored == 1 { 65_536 } else { stored };
     PAGE_SIZES.contains(&size).then_some(size)
 }
 
 /// Puts the first page of a new partition into a file of `length` bytes.
 fn replace_first_page(path: &Path, size: u32, length: u64) -> Result<(), StoreError> {
     let fresh = companion(path, ".page");
-    remove_partition(&fresh)?;
+    remove_database(&fresh)?;
     let made = Connection::open(&fresh).and_then(|connection| {
         connection.pragma_update(None, "page_size", size)?;
         connection.execute_batch(SCHEMA)
@@ -191,10 +187,10 @@ fn replace_first_page(path: &Path, size: u32, length: u64) -> Result<(), StoreEr
     page[28..32].copy_from_slice(&pages.to_be_bytes());
     let written = File::options().write(true).open(path).and_then(|mut file| file.seek(SeekFrom::Start(0)).and_then(|_| file.write_all(&page)));
     written.at("write", path)?;
-    remove_partition(&fresh)
+    remove_database(&fresh)
 }
 
-/// Visits all rows that can be read: from the front up to a damaged page, from the back down to one, and one by one in between.
+/// Visits all readable rows: from the front up to a damaged page, from the back down to one, and one by one in between.
 fn each_readable(source: &Connection, keep: &mut dyn FnMut(Block) -> rusqlite::Result<()>) -> rusqlite::Result<()> {
     let scan = |order: &str, until: i64, keep: &mut dyn FnMut(Block) -> rusqlite::Result<()>| -> rusqlite::Result<(Option<i64>, bool)> {
         let Ok(mut statement) = source.prepare(&format!("{COLUMNS} ORDER BY id {order}")) else { return Ok((None, false)) };
@@ -228,7 +224,6 @@ fn each_readable(source: &Connection, keep: &mut dyn FnMut(Block) -> rusqlite::R
     let mut one = source.prepare(&format!("{COLUMNS} WHERE id = ?1"))?;
     for id in front + 1..end {
         if let Ok(Some(block)) = one.query_row([id], Block::of).optional() {
-            debug_assert_eq!(block.id, id);
             keep(block)?;
         }
     }

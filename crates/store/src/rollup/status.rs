@@ -1,4 +1,4 @@
-//! How far the levels of rollup policies are.
+//! State of the levels of rollup policies.
 
 use fenetre_core::{
     catalogue::FIRST_PART,
@@ -13,7 +13,7 @@ use crate::{
     read::windows::first_point,
 };
 
-/// How far a level of a rollup policy is.
+/// State of a level of a rollup policy.
 #[derive(Clone, Debug)]
 pub struct LevelState {
     /// Of which policy.
@@ -22,13 +22,13 @@ pub struct LevelState {
     pub width: Span,
     /// How long it is kept.
     pub keep_for: Option<Span>,
-    /// The stretch that it stands for; from the beginning of time where there is nothing before.
+    /// The time it covers; from the beginning of time if no earlier points exist.
     pub covered: Option<TimeRange>,
     /// The dataset's first packed point.
     pub first: Option<Nanos>,
-    /// Points of its series that are not packed yet: windows are made of those that are.
+    /// Points of its series that are not packed yet; windows are computed from packed points.
     pub waiting: u64,
-    /// Stretches of series that are out of date.
+    /// Time ranges of series to be rebuilt.
     pub marks: u64,
     /// Series that it is made of.
     pub series: u64,
@@ -38,7 +38,7 @@ pub struct LevelState {
     pub bytes: u64,
 }
 
-/// How the work on a dataset's rollups goes, and how far each level of each policy is.
+/// Progress of a dataset's rollups, and the state of each level.
 pub fn level_states(shared: &Engine, dataset: DatasetId) -> Result<(RollupStatus, Vec<LevelState>), StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok((RollupStatus::default(), Vec::new())) };
     let state = rollups.state();

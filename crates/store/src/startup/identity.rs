@@ -1,4 +1,4 @@
-//! Whether the files beside a catalogue belong to it, and whether it is at least as new as they are.
+//! Checks that files belong to their catalogue, and that the catalogue is not older than they are.
 //!
 //! Points refer to series by their ids alone. If a catalogue of another store, or an older one of this store, is put beside partitions, new series get ids that
 //! old points already have, and both are mixed up. So a store has a random number, which its files carry, and no file may refer to a series above the highest id
@@ -27,7 +27,7 @@ pub fn partition_files(files: &Files) -> Result<Vec<PathBuf>, StoreError> {
     Ok(found)
 }
 
-/// Compares the origins of all files with the catalogue. A file that cannot be read is passed over here: it is reported when it is used.
+/// Compares the origins of all files with the catalogue. An unreadable file is skipped here, and reported when it is used.
 ///
 /// # Errors
 /// [`StoreError::Foreign`] for a file of another store, [`StoreError::OlderCatalogue`] for one that refers to series that the catalogue does not know.

@@ -31,22 +31,22 @@ pub use keys::{Collisions, collisions};
 pub struct Guess {
     /// The proposal.
     pub mapping: Mapping,
-    /// A line for each column.
+    /// One reason per column.
     pub reasons: Vec<Reason>,
     /// What must be answered before the mapping can be used.
     #[serde(default)]
     pub questions: Vec<Question>,
-    /// What else a person should know.
+    /// Notes for the reader.
     #[serde(default)]
     pub notes: Vec<String>,
 }
 
-/// Why a column was taken for what it was.
+/// Reason for the role of a column.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Reason {
     /// The column.
     pub column: String,
-    /// What it was taken for: `time`, `time of day`, `tag`, `value`, `state`, `histogram`, `metric`, `unit` or `skip`.
+    /// Role: `time`, `time of day`, `tag`, `value`, `state`, `histogram`, `metric`, `unit` or `skip`.
     pub taken_for: String,
     /// Why.
     pub why: String,
@@ -67,7 +67,7 @@ pub struct Question {
     pub choices: Vec<String>,
 }
 
-/// What a question is about.
+/// Subject of a question.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum QuestionKind {
