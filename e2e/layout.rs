@@ -7,32 +7,34 @@ use std::{
     collections::{BTreeMap, BTreeSet},
     fs,
     path::{Path, PathBuf},
+    process::Command,
 };
 
 /// The order of folders and files at the top of each crate, from the bottom up. A folder may use those before it.
-const ORDER: [(&str, &str); 8] = [
+const ORDER: [(&str, &str); 9] = [
     (
         "crates/core/src",
-        "time model answer block suggest units query catalogue completion selection summary rollup plan evaluate thinning keeping lib",
+        "time model answer block suggest units query catalogue completion selection summary rollup plan evaluate thinning keeping schema lib",
     ),
     ("crates/formats/src", "lib mapping csv decode definitions document json units openmetrics otlp plan_document senml tables tally unpack"),
     ("crates/columnar/src", "lib batch answer file stream"),
+    (
+        "crates/wire/src",
+        "push problem datasets ask backup bin definitions health imports mappings arrivals retention rollups series storage overview lib",
+    ),
     (
         "crates/store/src",
         "error span disk partition catalogue journal head levels options limits missing engine read compact ingest bin inspect rollup retention \
          backup startup store convert repair lib",
     ),
-    (
-        "crates/service/src",
-        "report problem alarm arrivals backups clock config warnings imports http state ingest views jobs api logging memory server lib",
-    ),
-    ("crates/cli/src", "args failure client output confirm commands main"),
+    ("crates/service/src", "problem alarm arrivals backups clock config warnings imports http state ingest views jobs api logging memory server lib"),
+    ("crates/cli/src", "args failure client output confirm commands host run main"),
     ("demo/src", "behaviour waterway generator lib"),
     ("console/src", "api format ui frame features/overview features/catalogue features/keeping features/ask features/arrivals app main"),
 ];
 
 /// Crates, from the bottom up: a crate depends on those before it.
-const CRATES: [&str; 7] = ["core", "formats", "columnar", "store", "service", "demo", "cli"];
+const CRATES: [&str; 8] = ["core", "formats", "columnar", "store", "wire", "service", "demo", "cli"];
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
@@ -229,6 +231,24 @@ fn crates_depend_only_on_those_below_them() {
             assert!(!manifest.contains(&format!("\nfenetre-{other}.workspace")), "{name} depends on {other}");
         }
     }
+}
+
+/// Packages that a build links, by their names.
+fn packages(arguments: &[&str]) -> BTreeSet<String> {
+    let tree = ["tree", "--offline", "--locked", "--edges", "normal", "--prefix", "none", "--format", "{p}"];
+    let output = Command::new(env!("CARGO")).current_dir(root()).args(tree).args(arguments).output().unwrap();
+    assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+    String::from_utf8_lossy(&output.stdout).lines().filter_map(|line| line.split(' ').next()).map(str::to_owned).collect()
+}
+
+#[test]
+fn the_client_links_neither_the_web_server_nor_the_database() {
+    let (whole, client) = (packages(&["-p", "fenetre-cli"]), packages(&["-p", "fenetre-cli", "--no-default-features"]));
+    for package in ["actix-web", "tokio", "rusqlite", "fenetre-store", "fenetre-service"] {
+        assert!(whole.contains(package), "{package} is a package of the whole binary");
+        assert!(!client.contains(package), "the client links {package}");
+    }
+    assert!(!packages(&["-p", "fenetre-core"]).contains("utoipa"), "the core alone knows nothing of an API");
 }
 
 #[test]

@@ -26,7 +26,7 @@ import type {
   RollupPolicy,
   RollupPreview,
   Rollups,
-  Said,
+  LimitSettings,
   StorageInfo,
   TagDefinition,
   TagInfo,
@@ -168,7 +168,7 @@ export const fetchRetention = (dataset: string): Promise<Retention> =>
 /** With `reset` the place goes back to what the configuration file says of it; with `preview` it is only said what would go. */
 export const setRetention = (order: {
   place: string;
-  limits: Said;
+  limits: LimitSettings;
   reset: boolean;
   preview: boolean;
 }): Promise<RetentionChange> => call("/api/v1/retention", order);

@@ -7,24 +7,20 @@ use fenetre_core::{
     suggest::listing,
 };
 use fenetre_formats::{document::AnswerDocument, mapping::Mapping, plan_document::PlanDocument};
-use fenetre_service::{
-    api::{
-        ask::Question,
-        backup::BackupOrder,
-        bin::{BinItemInfo, Deletion, PointsOrder, Restore},
-        datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Rename, Renamed, TagInfo},
-        definitions::{Differences, MetricDefinitions},
-        imports::{ImportLook, LookOrder},
-        retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionOrder, WrittenFile},
-        rollups::{FillOrder, RollupPreview, RollupsInfo},
-        series::{LatestPoint, Page, SeriesInfo},
-        storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
-    },
-    backups::BackupState,
-    imports::{ImportRecord, Order},
+use fenetre_wire::{
+    ask::Question,
+    backup::{BackupOrder, BackupState},
+    bin::{BinItemInfo, Deletion, PointsOrder, Restore},
+    datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Reference, Rename, Renamed, TagInfo},
+    definitions::{Differences, MetricDefinitions},
+    imports::{ImportLook, ImportOrder, ImportRecord, LookOrder},
+    mappings::MappingInfo,
     problem::Problem,
-    report::PushReport,
-    views::{mappings::MappingInfo, references::Reference, retention::RetentionInfo},
+    push::PushReport,
+    retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
+    rollups::{FillOrder, RollupPreview, RollupsInfo},
+    series::{LatestPoint, Page, SeriesInfo},
+    storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
 use ureq::{Agent, Body, http::Response};
@@ -251,7 +247,7 @@ impl Client {
     }
 
     /// Runs an import; without an order, goes on with it as it was begun.
-    pub fn run_import(&self, id: &str, order: Option<&Order>) -> Result<ImportRecord, Failure> {
+    pub fn run_import(&self, id: &str, order: Option<&ImportOrder>) -> Result<ImportRecord, Failure> {
         let path = format!("/api/v1/imports/{}/run", escaped(id));
         match order {
             Some(order) => self.post(&path, order),
@@ -329,6 +325,7 @@ impl Client {
     }
 
     /// Pushes a body of some content type; `parameters` are those of the call.
+    #[cfg(feature = "service")]
     pub fn push(&self, dataset: &str, kind: &str, parameters: &[(&str, &str)], body: &[u8]) -> Result<PushReport, Failure> {
         let path = format!("/api/v1/datasets/{}/points", escaped(dataset));
         let request = self.agent.post(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());

@@ -2,7 +2,7 @@
 
 use std::{fmt, process::ExitCode};
 
-use fenetre_service::problem::Problem;
+use fenetre_wire::problem::Problem;
 
 /// Done.
 pub const DONE: u8 = 0;

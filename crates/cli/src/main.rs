@@ -13,6 +13,9 @@ mod client;
 mod commands;
 mod confirm;
 mod failure;
+#[cfg(feature = "service")]
+mod host;
+mod run;
 
 use std::process::ExitCode;
 
@@ -20,7 +23,7 @@ use clap::Parser;
 
 fn main() -> ExitCode {
     let args = args::Args::parse_from(args::in_order(std::env::args_os()));
-    match commands::run(args) {
+    match run::run(args) {
         Ok(code) => code,
         Err(failure) => failure.report(),
     }

@@ -47,6 +47,8 @@ pub mod model;
 pub mod plan;
 pub mod query;
 pub mod rollup;
+#[cfg(feature = "schema")]
+pub mod schema;
 pub mod selection;
 pub mod suggest;
 pub mod summary;

@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use fenetre_core::{
     answer::{Answer, AnswerTime, Lines, PointLine, ReadPart, ReadSource, ShowAnswer, WindowLine},
     model::{LineTags, Value},
+    schema::PointValue,
     time::{Nanos, format_in_zone},
 };
 use serde::{Deserialize, Serialize};
@@ -32,6 +33,7 @@ pub struct AnswerDocument {
     pub notes: Vec<String>,
     /// What was read for which part of the time: points or a rollup level. Empty if only points could answer.
     #[serde(default)]
+    #[schema(required)]
     pub sources: Vec<SourceDocument>,
     /// What the answer cost.
     pub cost: CostDocument,
@@ -41,6 +43,7 @@ pub struct AnswerDocument {
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct WindowsDocument {
     /// Their width, such as `15m`; none if the whole range is one window.
+    #[schema(required)]
     pub width: Option<String>,
     /// Distance between the starts of overlapping windows.
     #[serde(skip_serializing_if = "Option::is_none", default)]
@@ -59,6 +62,7 @@ pub struct ShowDocument {
     /// Its label, or its text.
     pub label: String,
     /// UCUM code of its unit; for points of several metrics, the common one.
+    #[schema(required)]
     pub unit: Option<String>,
     /// `windows`: one value per window. `moment`: one value per moment, with its own time. `points`: values with their times.
     pub form: Form,
@@ -101,7 +105,7 @@ pub struct LineDocument {
     #[serde(skip_serializing_if = "Vec::is_empty", default)]
     pub partial: Vec<usize>,
     /// Numbers or words; null for an empty window, or if a moment has no value.
-    #[schema(value_type = Vec<Option<serde_json::Value>>)]
+    #[schema(value_type = Vec<Option<PointValue>>)]
     pub values: Vec<Option<Value>>,
 }
 
@@ -112,6 +116,7 @@ pub struct CostDocument {
     pub series: u64,
     /// Blocks of these series outside the time range, in the files that were opened.
     #[serde(default)]
+    #[schema(required)]
     pub blocks_skipped: u64,
     /// Blocks answered by their summary.
     pub blocks_summarised: u64,
@@ -121,11 +126,13 @@ pub struct CostDocument {
     pub points_read: u64,
     /// Windows of rollups that were read.
     #[serde(default)]
+    #[schema(required)]
     pub windows_read: u64,
     /// Milliseconds in the service, from the text to the answer, without sending it.
     pub milliseconds: f64,
     /// The same by stages.
     #[serde(default)]
+    #[schema(required)]
     pub stages: StagesDocument,
 }
 

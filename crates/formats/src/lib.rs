@@ -28,12 +28,13 @@ pub mod unpack;
 
 use fenetre_core::{model::PointSink, time::Nanos};
 use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
 
 use self::{decode::TextDecoder, mapping::Mapping};
 pub use tally::{Reject, Tally};
 
 /// How bytes are to be read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Format {
     /// One object, or an array of objects.

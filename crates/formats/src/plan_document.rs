@@ -47,8 +47,10 @@ pub struct ReadDocument {
     /// How blocks are read, as text.
     pub how: String,
     /// Approximate number of points, including unpacked ones; points that arrived twice count twice.
+    #[schema(required)]
     pub points: Option<u64>,
     /// Bytes of their blocks; unpacked points have none.
+    #[schema(required)]
     pub bytes: Option<u64>,
 }
 
@@ -58,6 +60,7 @@ pub struct PlannedShowDocument {
     /// Its label, or its text.
     pub label: String,
     /// UCUM code of its unit.
+    #[schema(required)]
     pub unit: Option<String>,
     /// Lines, before `top` or `keeping` drop any.
     pub lines: u64,

@@ -24,7 +24,7 @@ pub struct Reject {
     pub reason: String,
     /// Code of the reason.
     #[serde(default)]
-    #[schema(value_type = String)]
+    #[schema(required)]
     pub cause: Cause,
 }
 
@@ -42,6 +42,7 @@ impl Reject {
 pub struct Tally {
     /// Rows, objects, records or lines that were read.
     #[serde(default)]
+    #[schema(required)]
     pub rows: u64,
     /// Accepted points.
     pub accepted: u64,
@@ -49,15 +50,17 @@ pub struct Tally {
     pub rejected: u64,
     /// Empty cells of value columns.
     #[serde(default)]
+    #[schema(required)]
     pub empty_cells: u64,
     /// Rejects by reason.
     #[serde(default)]
-    #[schema(value_type = BTreeMap<String, u64>)]
+    #[schema(required)]
     pub causes: BTreeMap<Cause, u64>,
     /// The first 100 rejects.
     pub rejects: Vec<Reject>,
     /// Notes for the sender.
     #[serde(default)]
+    #[schema(required)]
     pub notes: Vec<String>,
     /// How many rejects are told in full.
     #[serde(skip, default = "told_rejects")]

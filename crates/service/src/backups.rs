@@ -6,48 +6,8 @@ use std::sync::{
 };
 
 use fenetre_store::{BackupProgress, BackupReport, StoreError};
+use fenetre_wire::backup::{BackupStage, BackupState};
 use parking_lot::Mutex;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// State of the latest backup.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BackupState {
-    /// Its folder.
-    pub to: String,
-    /// State of it.
-    pub stage: BackupStage,
-    /// Finished files.
-    pub done: u64,
-    /// Total number of files; 0 until it is known.
-    pub files: u64,
-    /// Files that were not copied, because this or the earlier backup has them.
-    pub kept: u64,
-    /// Copied bytes.
-    pub bytes: u64,
-    /// Points in it, once it is done.
-    pub points: u64,
-    /// Damaged partitions, which the backup does not contain.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
-    pub damaged: Vec<String>,
-    /// Why it failed, if it did.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub failure: Option<String>,
-}
-
-/// State of a backup.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum BackupStage {
-    /// It goes on.
-    Running,
-    /// All of it is there.
-    Done,
-    /// It was told to stop.
-    Stopped,
-    /// It failed.
-    Failed,
-}
 
 /// The latest backup.
 #[derive(Default)]

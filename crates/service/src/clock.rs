@@ -7,7 +7,7 @@ use fenetre_core::{
 use fenetre_store::{Document, Store};
 use parking_lot::Mutex;
 
-use crate::problem::{Problem, ProblemKind};
+use crate::problem::{ApiError, ProblemKind};
 
 /// The wall clock, read here and nowhere below.
 pub fn now() -> Nanos {
@@ -35,10 +35,10 @@ impl ClockWatch {
     ///
     /// # Errors
     /// If the catalogue cannot be read, or the stored time is invalid.
-    pub fn open(store: &Store) -> Result<Self, Problem> {
+    pub fn open(store: &Store) -> Result<Self, ApiError> {
         let documents = store.documents(SORT)?;
         let last = documents.iter().find(|document| document.name == NAME).map(|document| {
-            document.body.parse().map_err(|error| Problem::internal(&format!("the record `{NAME}` of the sort `{SORT}` cannot be read: {error}")))
+            document.body.parse().map_err(|error| ApiError::internal(&format!("the record `{NAME}` of the sort `{SORT}` cannot be read: {error}")))
         });
         let last = last.transpose()?;
         let watched = Watched { clock: Clock::since(last, now(), counted()), leap: None, noted: last.unwrap_or(Nanos::MIN) };
@@ -49,7 +49,7 @@ impl ClockWatch {
     ///
     /// # Errors
     /// Where the catalogue cannot be written.
-    pub fn look(&self, store: &Store) -> Result<Option<Leap>, Problem> {
+    pub fn look(&self, store: &Store) -> Result<Option<Leap>, ApiError> {
         let wall = now();
         let mut watched = self.0.lock();
         let before = watched.leap;
@@ -80,8 +80,8 @@ impl ClockWatch {
     ///
     /// # Errors
     /// [`ProblemKind::Definition`], with what to do.
-    pub fn check(&self, store: &Store) -> Result<(), Problem> {
-        self.look(store)?.map_or(Ok(()), |leap| Err(Problem::new(ProblemKind::Definition, describe(leap))))
+    pub fn check(&self, store: &Store) -> Result<(), ApiError> {
+        self.look(store)?.map_or(Ok(()), |leap| Err(ApiError::new(ProblemKind::Definition, describe(leap))))
     }
 
     /// Accepts the clock as it is.

@@ -2,7 +2,7 @@
 //!
 //! ```text
 //!  request ──► access ──► api::* ──► store, plan, evaluate   (on blocking threads)
-//!                 │          └────► document │ Problem (RFC 9457)
+//!                 │          └────► document │ ApiError (RFC 9457)
 //!                 └──► console (embedded files)
 //! ```
 //!
@@ -13,7 +13,7 @@
 //! | `http` | what every call goes through: access, lanes, bodies, the description of the API, the console's files |
 //! | [`api`] | every call, one file a resource |
 //! | [`views`] | answers that are assembled from the store, for calls and for work in the background |
-//! | [`problem`], [`report`] | every failure as problem details; what a push is answered with |
+//! | [`problem`] | every failure as problem details |
 //! | `ingest` | bytes of any format into a batch |
 //! | [`imports`], `jobs` | files that are uploaded; work in the background: imports, upkeep |
 //! | [`arrivals`] | points a second, lately, refusals by reason, and a look at what arrives |
@@ -33,7 +33,6 @@ mod jobs;
 mod logging;
 mod memory;
 pub mod problem;
-pub mod report;
 pub mod server;
 mod state;
 pub mod views;

@@ -1,55 +1,13 @@
 //! Every failure as problem details (RFC 9457): what is wrong, where, and what to do.
 
-use std::fmt;
+use std::{fmt, ops::Deref};
 
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
 use fenetre_core::{evaluate::EvaluateError, plan::PlanError, query::QueryError};
 use fenetre_formats::FormatError;
 use fenetre_store::StoreError;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-use crate::report::PushReport;
-
-/// Problem details (RFC 9457).
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Problem {
-    /// Type of the problem: `urn:fenetre:problem:` and a word.
-    #[serde(rename = "type")]
-    pub kind: String,
-    /// Title of the type.
-    pub title: String,
-    /// Status of the answer.
-    pub status: u16,
-    /// What is wrong, and what to do.
-    pub detail: String,
-    /// Where in a query's text.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub place: Option<Box<ProblemPlace>>,
-    /// A correction, if one is known.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub help: Option<String>,
-    /// What became of a body of which no point was kept.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub report: Option<Box<PushReport>>,
-}
-
-/// A place in the text of a query or of its frame.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct ProblemPlace {
-    /// `query` or `frame`.
-    pub text: String,
-    /// First byte.
-    pub start: usize,
-    /// First byte after.
-    pub end: usize,
-    /// From 1.
-    pub line: usize,
-    /// From 1, in characters.
-    pub column: usize,
-    /// The message with the line and carets under the place.
-    pub drawing: String,
-}
+pub use fenetre_wire::problem::{Problem, ProblemPlace};
+use fenetre_wire::push::PushReport;
 
 /// The sorts of problems.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -111,11 +69,15 @@ impl ProblemKind {
     }
 }
 
-impl Problem {
-    /// A problem of a sort.
-    pub fn new(sort: ProblemKind, detail: impl Into<String>) -> Self {
-        let (status, word, title) = sort.describe();
-        Self {
+/// Why a request fails: the problem details that its response is made of.
+#[derive(Clone, Debug)]
+pub struct ApiError(Box<Problem>);
+
+impl ApiError {
+    /// An error of a kind.
+    pub fn new(kind: ProblemKind, detail: impl Into<String>) -> Self {
+        let (status, word, title) = kind.describe();
+        Self(Box::new(Problem {
             kind: format!("urn:fenetre:problem:{word}"),
             title: title.to_owned(),
             status: status.as_u16(),
@@ -123,20 +85,23 @@ impl Problem {
             place: None,
             help: None,
             report: None,
-        }
+        }))
     }
 
-    /// The word behind `urn:fenetre:problem:`.
-    pub fn word(&self) -> &str {
-        self.kind.rsplit(':').next().unwrap_or_default()
+    /// The same, with what became of the points of a body.
+    pub fn with_report(mut self, report: PushReport) -> Self {
+        self.0.report = Some(Box::new(report));
+        self
     }
 
-    /// A fault in a query's text, or in its frame's.
+    /// An error in the text of a query or of its frame.
     pub fn of_query(error: &QueryError, which: &str, text: &str) -> Self {
         let (line, column) = error.line_and_column(text);
         let place =
             ProblemPlace { text: which.to_owned(), start: error.place.start, end: error.place.end, line, column, drawing: error.render(text) };
-        Self { place: Some(Box::new(place)), help: error.help.clone(), ..Self::new(ProblemKind::Query, error.message.clone()) }
+        let mut failed = Self::new(ProblemKind::Query, error.message.clone());
+        (failed.0.place, failed.0.help) = (Some(Box::new(place)), error.help.clone());
+        failed
     }
 
     /// A query that cannot be planned.
@@ -150,22 +115,35 @@ impl Problem {
         }
     }
 
-    /// Something inside went wrong: it is told to the caller, who is on this machine, and to the log.
+    /// A fault of the service: the caller, who is on this machine, and the log get the reason.
     pub fn internal(error: &dyn fmt::Display) -> Self {
-        tracing::error!(%error, "a call failed");
+        tracing::error!(%error, "a request failed");
         Self::new(ProblemKind::Internal, error.to_string())
     }
-}
 
-impl fmt::Display for Problem {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.detail)
+    /// Its details.
+    pub fn into_problem(self) -> Problem {
+        *self.0
     }
 }
 
-impl std::error::Error for Problem {}
+impl Deref for ApiError {
+    type Target = Problem;
 
-impl ResponseError for Problem {
+    fn deref(&self) -> &Problem {
+        &self.0
+    }
+}
+
+impl fmt::Display for ApiError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+impl std::error::Error for ApiError {}
+
+impl ResponseError for ApiError {
     fn status_code(&self) -> StatusCode {
         StatusCode::from_u16(self.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR)
     }
@@ -175,12 +153,12 @@ impl ResponseError for Problem {
         if [StatusCode::SERVICE_UNAVAILABLE, StatusCode::TOO_MANY_REQUESTS].contains(&self.status_code()) {
             response.insert_header(("Retry-After", "1"));
         }
-        // A problem is made of texts and numbers, which always have a JSON form.
-        response.content_type("application/problem+json").body(serde_json::to_string(self).unwrap_or_default())
+        // Details are texts and numbers, which always have a JSON form.
+        response.content_type("application/problem+json").body(serde_json::to_string(&*self.0).unwrap_or_default())
     }
 }
 
-impl From<StoreError> for Problem {
+impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         let sort = match &error {
             StoreError::NoDataset { .. } | StoreError::Missing(_) => ProblemKind::NotFound,
@@ -194,14 +172,14 @@ impl From<StoreError> for Problem {
     }
 }
 
-impl From<FormatError> for Problem {
+impl From<FormatError> for ApiError {
     fn from(error: FormatError) -> Self {
         let sort = if matches!(error, FormatError::TooLarge { .. }) { ProblemKind::TooLarge } else { ProblemKind::Request };
         Self::new(sort, error.to_string())
     }
 }
 
-impl From<EvaluateError> for Problem {
+impl From<EvaluateError> for ApiError {
     fn from(error: EvaluateError) -> Self {
         match error {
             EvaluateError::TooManyPoints { .. } | EvaluateError::TooManyDecoded { .. } | EvaluateError::TooManyHeld { .. } => {

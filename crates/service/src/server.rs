@@ -18,7 +18,7 @@ use crate::{
     imports::Imports,
     jobs::upkeep::Upkeep,
     logging, memory,
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, ProblemKind},
     state::State,
     views,
     warnings::Warnings,
@@ -164,8 +164,8 @@ fn failed_to_start(address: SocketAddr, error: impl std::error::Error + Send + S
     ServeError::Listen { address, source: io::Error::other(error) }
 }
 
-fn bad_parameters(error: &dyn std::fmt::Display) -> Problem {
+fn bad_parameters(error: &dyn std::fmt::Display) -> ApiError {
     let text = error.to_string();
     let reason = text.strip_prefix("Query deserialize error: ").unwrap_or(&text);
-    Problem::new(ProblemKind::Request, format!("the parameters cannot be read: {reason}"))
+    ApiError::new(ProblemKind::Request, format!("the parameters cannot be read: {reason}"))
 }

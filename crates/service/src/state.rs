@@ -16,7 +16,7 @@ use crate::{
         lanes::{Lane, Lanes, MAX_WAIT, Turn},
     },
     imports::Imports,
-    problem::Problem,
+    problem::ApiError,
     warnings::Warnings,
 };
 
@@ -55,15 +55,15 @@ impl State {
 pub type AppState = actix_web::web::Data<State>;
 
 /// Runs blocking work among small calls.
-pub async fn blocking<T: Send + 'static>(state: &AppState, work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static) -> Result<T, Problem> {
+pub async fn blocking<T: Send + 'static>(state: &AppState, work: impl FnOnce(&State) -> Result<T, ApiError> + Send + 'static) -> Result<T, ApiError> {
     in_lane(state, &state.lanes.records, work).await
 }
 
 /// Runs blocking work that looks at many files.
 pub async fn blocking_long<T: Send + 'static>(
     state: &AppState,
-    work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
-) -> Result<T, Problem> {
+    work: impl FnOnce(&State) -> Result<T, ApiError> + Send + 'static,
+) -> Result<T, ApiError> {
     in_lane(state, &state.lanes.long_calls, work).await
 }
 
@@ -71,8 +71,8 @@ pub async fn blocking_long<T: Send + 'static>(
 pub async fn in_lane<T: Send + 'static>(
     state: &AppState,
     lane: &Lane,
-    work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
-) -> Result<T, Problem> {
+    work: impl FnOnce(&State) -> Result<T, ApiError> + Send + 'static,
+) -> Result<T, ApiError> {
     let turn = lane.enter(Instant::now() + MAX_WAIT).await?;
     in_turn(state, turn, work).await
 }
@@ -81,13 +81,13 @@ pub async fn in_lane<T: Send + 'static>(
 pub async fn in_turn<T: Send + 'static>(
     state: &AppState,
     turn: Turn,
-    work: impl FnOnce(&State) -> Result<T, Problem> + Send + 'static,
-) -> Result<T, Problem> {
+    work: impl FnOnce(&State) -> Result<T, ApiError> + Send + 'static,
+) -> Result<T, ApiError> {
     let state: Arc<State> = state.clone().into_inner();
     let work = move || {
         let done = work(&state);
         drop(turn);
         done
     };
-    actix_web::web::block(work).await.map_err(|error| Problem::internal(&error))?
+    actix_web::web::block(work).await.map_err(|error| ApiError::internal(&error))?
 }

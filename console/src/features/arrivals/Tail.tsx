@@ -14,7 +14,7 @@ interface Row {
   metric: string;
   tags: string;
   time: string;
-  value: number | string;
+  value: TailReport["points"][number]["value"];
 }
 
 export function Tail({ dataset }: { dataset: string }) {

@@ -17,6 +17,8 @@ const look: ImportLook = {
       ],
     },
     reasons: [{ column: "note", taken_for: "skip", why: "a different text in nearly every row" }],
+    questions: [],
+    notes: [],
   },
 };
 
@@ -59,7 +61,7 @@ describe("roles of columns", () => {
     expect(left({ format: "%d/%m/%Y" })).toEqual([]);
     const untimed: ImportLook = {
       ...look,
-      guess: { mapping: {}, reasons: [], questions: [{ about: "time_column", text: "no time" }] },
+      guess: { mapping: {}, reasons: [], questions: [{ about: "time_column", text: "no time" }], notes: [] },
     };
     const whole = wholeOf(untimed);
     expect(openQuestions(untimed, {}, whole)).toHaveLength(1);

@@ -36,7 +36,7 @@ export function completion(dataset: () => string): Extension {
       apply: kind === "function" || label.endsWith("(") ? label : `${label} `,
       type: SORTS[kind] ?? "text",
       boost: -i / 10,
-      ...(detail === undefined ? {} : { detail }),
+      ...(detail ? { detail } : {}),
     }));
     return { from: indexOfByte(text, found.start), options, filter: false };
   };

@@ -20,12 +20,12 @@ export function simple(show: ShowTree): SimpleShow | null {
     return null;
   const tests = testsOf(of.selection.condition);
   if (tests === null) return null;
-  const by = grouping === undefined ? null : grouping === "overall" ? "overall" : grouping.by;
+  const by = grouping === undefined || grouping === "apart" ? null : grouping === "overall" ? "overall" : grouping.by;
   return { reducer, metric: of.selection.metric.metric, tests, by };
 }
 
-function testsOf(condition: Condition | undefined): SimpleShow["tests"] | null {
-  if (condition === undefined) return [];
+function testsOf(condition: Condition | null | undefined): SimpleShow["tests"] | null {
+  if (!condition) return [];
   const parts = "all" in condition ? condition.all : [condition];
   const tests: SimpleShow["tests"] = [];
   for (const part of parts) {
@@ -107,7 +107,7 @@ export function withTag(
   return everywhere(tree, (selection) => {
     if (!hasTag(selection.metric.metric)) return selection;
     const before = selection.condition;
-    const others = before === undefined ? [] : "all" in before ? before.all : [before];
+    const others = !before ? [] : "all" in before ? before.all : [before];
     // What was said of that value before gives way.
     const kept = others.filter((part) => !("is" in part && part.is.tag === tag && part.is.texts.join() === value));
     const condition = joined([...kept, test]);

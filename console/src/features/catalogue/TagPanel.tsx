@@ -23,7 +23,7 @@ interface Props {
 
 export function TagPanel({ dataset, tag, close, renamed }: Props) {
   const queries = useQueryClient();
-  const [form, setForm] = useState(() => tagFormOf(tag.definition));
+  const [form, setForm] = useState(() => tagFormOf(tag.definition ?? undefined));
   const [key, setKey] = useState(tag.key);
   const fresh = () => queries.invalidateQueries();
   const save = useMutation({

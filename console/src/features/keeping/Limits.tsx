@@ -3,17 +3,17 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import * as client from "../../api/client";
-import type { Place, RetentionChange, Said } from "../../api/types";
+import type { Place, RetentionChange, LimitSettings } from "../../api/types";
 import { bytes, count } from "../../format/numbers";
 import { day } from "../../format/times";
 import { FormRow, TextInput } from "../../ui/fields";
 import { Button, Failure, Faint, Notice } from "../../ui/parts";
 
-/** What was typed, as it is sent: `none` and nothing at all say that there is no limit. */
-const said = (text: string, before: string | null): string | null | undefined => {
+/** A limit that was typed, if it differs from before. An empty text or `none` means no limit. */
+const changed = (key: keyof LimitSettings, text: string, before: string | null): LimitSettings => {
   const trimmed = text.trim();
-  if (trimmed === (before ?? "")) return undefined;
-  return trimmed === "" || trimmed === "none" ? null : trimmed;
+  if (trimmed === (before ?? "")) return {};
+  return { [key]: trimmed === "" || trimmed === "none" ? null : trimmed };
 };
 
 interface Props {
@@ -31,9 +31,9 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
   const [way, setWay] = useState<Way | null>(isOpen ? "say" : null);
   const [keepFor, setKeepFor] = useState(place.keep_for.limit ?? "");
   const [keepUnder, setKeepUnder] = useState(place.keep_under.limit ?? "");
-  const say: Said = {
-    keep_for: said(keepFor, place.keep_for.limit),
-    keep_under: said(keepUnder, place.keep_under.limit),
+  const say: LimitSettings = {
+    ...changed("keep_for", keepFor, place.keep_for.limit),
+    ...changed("keep_under", keepUnder, place.keep_under.limit),
   };
   const order = (change: Way, preview: boolean) =>
     client.setRetention({ place: place.name, limits: change === "say" ? say : {}, reset: change === "reset", preview });

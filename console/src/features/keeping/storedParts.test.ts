@@ -12,6 +12,7 @@ function dataset(weeks: number): DatasetStorage {
     last: `2026-05-0${week + 1}T23:59:59Z`,
     bytes: 100 + week,
     points: 1000,
+    blocks: 1,
   });
   return {
     name: "velmar",
@@ -19,9 +20,10 @@ function dataset(weeks: number): DatasetStorage {
     points: 0,
     rollup_bytes: 70,
     bin_bytes: 5,
+    oldest: null,
     levels: [
-      { policy: "default", width: "1h", bytes: 40 },
-      { policy: "default", width: "1d", bytes: 10 },
+      { policy: "default", width: "1h", bytes: 40, bytes_a_day: 0, files: [] },
+      { policy: "default", width: "1d", bytes: 10, bytes_a_day: 0, files: [] },
     ],
     written_1d: nothing,
     written_7d: nothing,

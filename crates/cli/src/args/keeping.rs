@@ -1,5 +1,6 @@
 //! Commands about retention, expiry, storage and rollups.
 
+#[cfg(feature = "service")]
 use std::path::PathBuf;
 
 use clap::{ArgGroup, Args as ClapArgs, Subcommand};
@@ -124,6 +125,7 @@ pub enum StorageCommand {
     /// Merge small and overlapping blocks, and free their space
     Compact,
     /// Check the files of a stopped store and show what can be repaired
+    #[cfg(feature = "service")]
     #[command(after_help = "\
 Nothing is deleted: files that are replaced or taken out go into the folder `damaged` of the store.
 

@@ -2,9 +2,11 @@
 
 mod arrivals;
 mod asking;
+mod backup;
 mod definitions;
+#[cfg(feature = "service")]
+mod host;
 mod keeping;
-mod running;
 
 use std::ffi::OsString;
 
@@ -12,12 +14,14 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
 pub use arrivals::{ColumnArgs, ImportArgs, ImportsArgs, ImportsCommand, MappingCommand, PeekArgs, TailArgs};
 pub use asking::{AskArgs, AtArgs};
+pub use backup::BackupArgs;
 pub use definitions::{
     ApplyArgs, BinArgs, BinCommand, DatasetsArgs, DatasetsCommand, DefineArgs, MetricsArgs, MetricsCommand, PointsCommand, SeriesArgs, TagsArgs,
     TagsCommand,
 };
+#[cfg(feature = "service")]
+pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, ServeArgs};
 pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
-pub use running::{BackupArgs, ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, ServeArgs};
 
 const AFTER_HELP: &str = "\
 Exit codes:
@@ -118,8 +122,10 @@ pub enum AnswerOutput {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Run the service
+    #[cfg(feature = "service")]
     Serve(ServeArgs),
     /// Check a configuration file
+    #[cfg(feature = "service")]
     #[command(subcommand)]
     Config(ConfigCommand),
     /// Import a file: CSV, JSON, SenML, OpenMetrics, Arrow or Parquet
@@ -165,8 +171,10 @@ pub enum Command {
     /// Back up a running store to a folder
     Backup(BackupArgs),
     /// Restore a store from a backup
+    #[cfg(feature = "service")]
     Restore(RestoreArgs),
     /// Run the demo, or write its points to a file
+    #[cfg(feature = "service")]
     #[command(subcommand)]
     Demo(DemoCommand),
     /// Print shell completions: fenetre completions bash > …/bash-completion/completions/fenetre

@@ -14,7 +14,7 @@ use std::{
 
 use fenetre_core::model::{DatasetDefinition, MetricDefinition, TagDefinition};
 use fenetre_formats::mapping::Mapping;
-use fenetre_service::api::definitions::MetricDefinitions;
+use fenetre_wire::definitions::MetricDefinitions;
 use serde::Deserialize;
 
 use super::{definitions, import::read_mapping};

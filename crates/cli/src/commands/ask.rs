@@ -12,7 +12,7 @@ use fenetre_formats::{
     document::AnswerDocument,
     tables::{write_csv, write_json_lines},
 };
-use fenetre_service::api::ask::Question;
+use fenetre_wire::ask::Question;
 
 use crate::{
     args::{AnswerOutput, AskArgs, AtArgs, Target},

@@ -1,19 +1,15 @@
-//! `fenetre backup` and `fenetre restore`
+//! `fenetre backup`
 
 use std::{
     path::{Path, absolute},
     time::Duration,
 };
 
-use fenetre_service::{
-    api::backup::BackupOrder,
-    backups::{BackupStage, BackupState},
-};
-use fenetre_store::{BackupProgress, restore as restore_store};
+use fenetre_wire::backup::{BackupOrder, BackupStage, BackupState};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::{
-    args::{BackupArgs, RestoreArgs},
+    args::BackupArgs,
     client::Client,
     failure::{FAILED, Failure},
     output::words::{bytes, grouped},
@@ -65,25 +61,8 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
     }
 }
 
-/// Makes a store of a backup.
-pub fn restore(args: &RestoreArgs) -> Result<(), Failure> {
-    let bar = progress_bar("restoring");
-    let told = &mut |BackupProgress { done, files, bytes }: BackupProgress| {
-        show(&bar, done as u64, files as u64, bytes);
-        true
-    };
-    let report = restore_store(&args.backup, &args.store, told).map_err(|error| Failure::new(FAILED, error.to_string()))?;
-    bar.finish_and_clear();
-    let files = report.copied + report.kept;
-    outln!(
-        "{} points in {files} files, every checksum right: serve them with `fenetre serve --store {}`",
-        grouped(report.points),
-        args.store.display()
-    );
-    Ok(())
-}
-
-fn progress_bar(what: &str) -> ProgressBar {
+/// A bar that counts files.
+pub fn progress_bar(what: &str) -> ProgressBar {
     let bar = ProgressBar::new(0);
     if let Ok(style) = ProgressStyle::with_template("{bar:32} {prefix} {pos} of {len} files, {msg}, {eta} left") {
         bar.set_style(style);
@@ -92,7 +71,8 @@ fn progress_bar(what: &str) -> ProgressBar {
     bar
 }
 
-fn show(bar: &ProgressBar, done: u64, files: u64, copied: u64) {
+/// Shows how far it is.
+pub fn show(bar: &ProgressBar, done: u64, files: u64, copied: u64) {
     bar.set_length(files);
     bar.set_position(done);
     bar.set_message(bytes(copied));

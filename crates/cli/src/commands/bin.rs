@@ -1,8 +1,8 @@
 //! `fenetre bin` and `fenetre points`: deleting, and the way back.
 
-use fenetre_service::{
-    api::bin::{BinItemInfo, Deletion, PointsOrder},
-    views::references::Reference,
+use fenetre_wire::{
+    bin::{BinItemInfo, Deletion, PointsOrder},
+    datasets::Reference,
 };
 
 use crate::{

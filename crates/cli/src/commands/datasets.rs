@@ -1,6 +1,6 @@
 //! `fenetre datasets`
 
-use fenetre_service::api::datasets::DatasetInfo;
+use fenetre_wire::datasets::DatasetInfo;
 
 use super::bin::told_references;
 use crate::{

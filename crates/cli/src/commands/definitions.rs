@@ -1,6 +1,6 @@
 //! What definitions differ by from what is there, printed.
 
-use fenetre_service::api::definitions::Differences;
+use fenetre_wire::definitions::Differences;
 
 use crate::output::words::{count_of, grouped};
 

@@ -13,10 +13,7 @@ use fenetre_formats::mapping::{
     guess::{Guess, Question, QuestionKind},
     is_long,
 };
-use fenetre_service::{
-    api::imports::LookOrder,
-    imports::{ImportRecord, Order, Stage},
-};
+use fenetre_wire::imports::{ImportOrder, ImportRecord, ImportStage, LookOrder};
 use indicatif::{ProgressBar, ProgressStyle};
 
 use super::imports;
@@ -45,7 +42,7 @@ fn begin(client: &Client, args: &ImportArgs, file: &Path) -> Result<ImportRecord
     let is_input = file == Path::new("-");
     let mapping = mapping_of(client, &args.columns)?;
     let record = upload(client, args, file, is_input)?;
-    let order = |mapping: Option<Mapping>| Order { mapping_name: None, mapping, dry_run: args.dry_run, all_or_nothing: args.all_or_nothing };
+    let order = |mapping: Option<Mapping>| ImportOrder { mapping_name: None, mapping, dry_run: args.dry_run, all_or_nothing: args.all_or_nothing };
     let needs_one = matches!(record.format, Some(fenetre_formats::Format::Csv | fenetre_formats::Format::Tsv));
     let says_columns = mapping.as_ref().is_some_and(|mapping| !mapping.columns.is_empty() || mapping.others != Default::default());
     let begun = if args.guess {
@@ -177,7 +174,7 @@ fn follow(client: &Client, mut record: ImportRecord) -> Result<ImportRecord, Fai
     let began = std::time::Instant::now();
     let before = record.accepted;
     let mut wait = Duration::from_millis(2);
-    while record.stage == Stage::Running {
+    while record.stage == ImportStage::Running {
         std::thread::sleep(wait);
         wait = (wait * 2).min(LOOK_EVERY);
         record = client.import(&record.id).map_err(|failure| {
@@ -206,7 +203,7 @@ fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
         noteln!("note: {note}");
     }
     let is_tried = record.order.dry_run;
-    let is_nothing = record.stage == Stage::Failed && record.order.all_or_nothing && record.accepted == 0;
+    let is_nothing = record.stage == ImportStage::Failed && record.order.all_or_nothing && record.accepted == 0;
     if let Some(failure) = record.failure.as_ref().filter(|_| !is_nothing) {
         let kept = if is_tried || record.accepted == 0 { String::new() } else { format!(" ({} kept before that)", imports::points(record.accepted)) };
         let failed = Failure::new(FAILED, format!("{}: {failure}{kept}", record.file));
@@ -223,7 +220,7 @@ fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
         // The file is here: nobody needs the service's copy of it.
         client.forget_import(&record.id)?;
     }
-    if record.stage == Stage::Stopped {
+    if record.stage == ImportStage::Stopped {
         outln!("stopped; `fenetre import --continue {}` continues it", record.id);
     }
     Ok(match (record.accepted + record.dropped, record.rejected) {

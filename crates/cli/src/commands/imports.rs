@@ -2,7 +2,7 @@
 
 use std::{fmt::Write as _, io};
 
-use fenetre_service::imports::{ImportRecord, Stage};
+use fenetre_wire::imports::{ImportRecord, ImportStage};
 
 use crate::{
     args::{ImportsArgs, ImportsCommand},
@@ -110,7 +110,7 @@ fn columns() -> Vec<Column<ImportRecord>> {
 
 fn stage(record: &ImportRecord) -> String {
     match record.stage {
-        Stage::Running => format!("running, {} %", record.read_bytes * 100 / record.bytes.max(1)),
+        ImportStage::Running => format!("running, {} %", record.read_bytes * 100 / record.bytes.max(1)),
         other => other.as_str().to_owned(),
     }
 }

@@ -14,7 +14,7 @@ use fenetre_formats::{
     mapping::{Mapping, guess::guess},
     unpack::Encoding,
 };
-use fenetre_service::views::mappings::MappingInfo;
+use fenetre_wire::mappings::MappingInfo;
 
 use super::import::read_mapping;
 use crate::{

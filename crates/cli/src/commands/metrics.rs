@@ -12,7 +12,7 @@ use fenetre_core::{
     time::Span,
     units,
 };
-use fenetre_service::api::{
+use fenetre_wire::{
     datasets::{ConvertedPoints, MetricInfo},
     definitions::MetricDefinitions,
 };

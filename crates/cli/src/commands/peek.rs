@@ -6,7 +6,7 @@ use fenetre_core::{
     units,
 };
 use fenetre_formats::document::{AnswerDocument, ShowDocument};
-use fenetre_service::api::ask::Question;
+use fenetre_wire::ask::Question;
 
 use crate::{
     args::PeekArgs,

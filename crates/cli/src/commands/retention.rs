@@ -1,13 +1,7 @@
 //! `fenetre retention` and `fenetre expire`
 
 use fenetre_core::keeping::LimitSettings;
-use fenetre_service::{
-    api::retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionOrder},
-    views::{
-        outlook::OutlookInfo,
-        retention::{PlaceInfo, RetentionInfo},
-    },
-};
+use fenetre_wire::retention::{ExpiryOrder, ExpiryPreview, OutlookInfo, PlaceInfo, RetentionChange, RetentionInfo, RetentionOrder};
 
 use crate::{
     args::{ExpireArgs, ListOutput, RetentionArgs, RetentionCommand},

@@ -4,7 +4,7 @@ use fenetre_core::{
     model::{RollupLevel, RollupPolicy},
     time::Span,
 };
-use fenetre_service::api::rollups::{LevelInfo, PolicyInfo, RollupPreview};
+use fenetre_wire::rollups::{LevelInfo, PolicyInfo, RollupPreview};
 use serde::Serialize;
 
 use crate::{

@@ -7,7 +7,7 @@ use fenetre_core::{
     time::{Nanos, SECOND},
     units,
 };
-use fenetre_service::api::series::{LatestPoint, SeriesInfo};
+use fenetre_wire::series::{LatestPoint, SeriesInfo};
 use serde::Serialize;
 
 use crate::{

@@ -2,7 +2,7 @@
 
 use std::process::ExitCode;
 
-use fenetre_service::api::storage::{DatasetStorage, FileOrder, LevelStorage, MetricStorage, StorageInfo, VerifiedFile};
+use fenetre_wire::storage::{DatasetStorage, FileOrder, LevelStorage, MetricStorage, StorageInfo, VerifiedFile};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
 
@@ -33,16 +33,14 @@ struct Part {
 
 /// Shows what the store weighs, or works on it.
 pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
-    if let Some(StorageCommand::Repair { store, from, apply }) = &args.command {
-        return super::repair::run(store, from.as_deref(), *apply);
-    }
     let client = Client::new(&args.service.url)?;
     match &args.command {
         None => show(&client, args)?,
         Some(StorageCommand::Top { limit }) => top(&client, args, *limit)?,
         Some(StorageCommand::Verify) => return verify(&client, args),
         Some(StorageCommand::Compact) => compact(&client, args)?,
-        // Done above, without a service.
+        // It needs no service, and is run elsewhere.
+        #[cfg(feature = "service")]
         Some(StorageCommand::Repair { .. }) => {}
         Some(StorageCommand::AcceptLoss { file }) => {
             client.accept_loss(&FileOrder { path: file.clone() })?;

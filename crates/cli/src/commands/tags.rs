@@ -1,6 +1,6 @@
 //! `fenetre tags`
 
-use fenetre_service::api::datasets::TagInfo;
+use fenetre_wire::datasets::TagInfo;
 
 use super::bin::told_references;
 use crate::{

@@ -1,6 +1,6 @@
 //! `fenetre tail`: what arrives, as it arrives.
 
-use fenetre_service::arrivals::tail::TailReport;
+use fenetre_wire::arrivals::TailReport;
 
 use crate::{
     args::TailArgs,
@@ -26,8 +26,7 @@ pub fn run(args: &TailArgs) -> Result<(), Failure> {
         );
         for point in &report.points {
             let tags = point.tags.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ");
-            let value = point.value.as_str().map_or_else(|| point.value.to_string(), str::to_owned);
-            outln!("  {}  {}  {tags}  {value}", point.time, point.metric);
+            outln!("  {}  {}  {tags}  {}", point.time, point.metric, point.value);
         }
         if let Some(left) = &mut left {
             *left -= 1;

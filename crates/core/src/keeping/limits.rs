@@ -146,12 +146,15 @@ impl fmt::Display for Reserve {
 
 /// What is said of keeping at one place. Nothing said is not the same as said that there is no limit, which stands before a file's.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct LimitSettings {
     /// How long points are kept; `null` for no limit.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
     pub keep_for: Option<Option<Span>>,
     /// How much is kept; `null` for no limit.
+    #[cfg_attr(feature = "schema", schema(value_type = Option<ByteSize>))]
     #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
     pub keep_under: Option<Option<ByteSize>>,
 }

@@ -55,6 +55,7 @@ pub struct Described {
 
 /// The sort of a refusal, by which refusals are counted.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Cause {
     /// The row or object cannot be read.

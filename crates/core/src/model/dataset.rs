@@ -6,6 +6,7 @@ use super::check_tag_value;
 
 /// What is said of a dataset.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct DatasetDefinition {
     /// IANA name of the zone that its calendar follows.
@@ -48,6 +49,7 @@ impl Default for DatasetDefinition {
 
 /// What is said of a tag.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct TagDefinition {
     /// One sentence.

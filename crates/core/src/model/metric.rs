@@ -9,6 +9,7 @@ use crate::time::Span;
 
 /// What kind of thing a metric's values are, which decides what may be asked of them.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// A number that goes up and down.
@@ -53,6 +54,7 @@ impl fmt::Display for Kind {
 
 /// How a metric runs between two points.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Shape {
     /// Along the line between them.
@@ -79,6 +81,7 @@ impl Shape {
 
 /// What each value of a counter or a histogram counts.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Temporality {
     /// Everything since the meter began; a smaller value than the one before is a reset.
@@ -89,6 +92,7 @@ pub enum Temporality {
 
 /// Whether points of a metric are taken.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Status {
     /// They are.
@@ -118,6 +122,7 @@ impl Status {
 
 /// What happens to points of a metric that takes none.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum WhenPaused {
     /// They are rejects.
@@ -129,6 +134,7 @@ pub enum WhenPaused {
 
 /// What is said of a metric, by a person or by the first body that brought it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct MetricDefinition {
     /// `gauge`, `counter`, `state` or `histogram`.

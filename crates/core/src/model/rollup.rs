@@ -7,6 +7,7 @@ use crate::time::{Nanos, Span};
 
 /// A rollup policy of a dataset.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct RollupPolicy {
     /// Names of metrics, `*` for any letters; all metrics where there are none.
@@ -27,6 +28,7 @@ pub struct RollupPolicy {
 
 /// One level.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct RollupLevel {
     /// Width of its windows.

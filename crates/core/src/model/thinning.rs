@@ -6,6 +6,7 @@ use crate::time::Span;
 
 /// Which points are left out.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct Thinning {
     /// Points no further than this from the last one kept are left out.

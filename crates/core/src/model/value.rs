@@ -100,6 +100,7 @@ impl<'de> Deserialize<'de> for Value {
 
 /// A distribution: how many observations fell between each two bounds.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Histogram {
     /// Upper bounds of the buckets but the last, ascending; each bucket holds what is above the bound before and not above its own.

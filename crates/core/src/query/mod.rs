@@ -41,7 +41,7 @@ pub use parser::{parse, parse_condition, parse_frame};
 pub use reducer::{Function, REDUCER_WORDS, Reducer};
 pub use tree::{
     Binary, Call, Comparison, Condition, Expr, Frame, FrameWidth, Gaps, Grouping, InstantText, Keeping, Let, MetricName, Moments, Of, Operator,
-    PointsOf, Query, Range, Rank, RankEnd, ReadFrom, Reduction, Selection, Show, Spanned, TagMatch, TagTest, Taking, UnitClause, ValueTest,
+    PointsOf, Query, Range, Rank, RankEnd, ReadFrom, Reduction, Selection, Show, Spanned, TagMatch, TagTest, Taking, Text, UnitClause, ValueTest,
 };
 
 /// Takes a tree that came from elsewhere, such as the JSON form, for what its text says; so each part of it has a place.

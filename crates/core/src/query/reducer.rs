@@ -222,6 +222,7 @@ impl<'de> Deserialize<'de> for Reducer {
 
 /// What turns the values of a line into others.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Function {
     /// Without its sign.

@@ -16,6 +16,11 @@ pub struct Spanned<T> {
     pub place: TextSpan,
 }
 
+/// A name or text that was written.
+pub type Text = Spanned<String>;
+/// An instant that was written.
+pub type Instant = Spanned<InstantText>;
+
 impl<T: PartialEq> PartialEq for Spanned<T> {
     fn eq(&self, other: &Self) -> bool {
         self.value == other.value
@@ -40,6 +45,7 @@ fn is_none<T>(value: &Option<T>) -> bool {
 
 /// A whole query.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Query {
     /// Expressions with a name, each of which may use those before it.
@@ -54,16 +60,18 @@ pub struct Query {
 
 /// `let failed = growth of gate_commands`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Let {
     /// Its name.
-    pub name: Spanned<String>,
+    pub name: Text,
     /// What it stands for.
     pub expr: Expr,
 }
 
 /// One thing to show.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Show {
     /// What.
@@ -84,6 +92,7 @@ pub struct Show {
 
 /// `keeping > 3`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Keeping {
     /// How.
@@ -94,6 +103,7 @@ pub struct Keeping {
 
 /// `top 5 by max`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Rank {
     /// From which end.
@@ -102,11 +112,13 @@ pub struct Rank {
     pub count: usize,
     /// By which reducer over the windows of a line; `mean` where it is left out.
     #[serde(default, skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Reducer>))]
     pub by: Option<Spanned<Reducer>>,
 }
 
 /// `top` or `bottom`
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum RankEnd {
     /// The largest first.
@@ -117,16 +129,18 @@ pub enum RankEnd {
 
 /// A unit for what is shown.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum UnitClause {
     /// `in "m"`: the values are converted.
-    In(Spanned<String>),
+    In(Text),
     /// `unit "%"`: that is what they are, whatever was thought of them.
-    Unit(Spanned<String>),
+    Unit(Text),
 }
 
 /// What can be shown.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(no_recursion))]
 #[serde(rename_all = "lowercase")]
 pub enum Expr {
     /// `100`
@@ -147,9 +161,11 @@ pub enum Expr {
 
 /// `a / b`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Binary {
     /// What is done.
+    #[cfg_attr(feature = "schema", schema(value_type = Operator))]
     pub operator: Spanned<Operator>,
     /// To this.
     pub left: Expr,
@@ -159,6 +175,7 @@ pub struct Binary {
 
 /// What joins two expressions.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum Operator {
     /// Sum.
     #[serde(rename = "+")]
@@ -196,9 +213,11 @@ impl Operator {
 
 /// `smooth(x, 5)`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Call {
     /// Which.
+    #[cfg_attr(feature = "schema", schema(value_type = Function))]
     pub function: Spanned<Function>,
     /// Of what.
     pub of: Expr,
@@ -209,9 +228,11 @@ pub struct Call {
 
 /// `mean of level by reach`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Reduction {
     /// How.
+    #[cfg_attr(feature = "schema", schema(value_type = Reducer))]
     pub reducer: Spanned<Reducer>,
     /// What.
     pub of: Of,
@@ -222,6 +243,7 @@ pub struct Reduction {
 
 /// What is reduced.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(no_recursion))]
 #[serde(rename_all = "lowercase")]
 pub enum Of {
     /// Points, over the time of a window.
@@ -232,13 +254,14 @@ pub enum Of {
 
 /// Which series are taken together.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Grouping {
     /// None: a line a series.
     #[default]
     Apart,
     /// Those that share these tags.
-    By(Vec<Spanned<String>>),
+    By(Vec<Text>),
     /// All.
     Overall,
 }
@@ -251,6 +274,7 @@ impl Grouping {
 
 /// A metric's name, with or without its dataset's.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct MetricName {
     /// `velmar` of `velmar::level`.
@@ -262,32 +286,39 @@ pub struct MetricName {
 
 /// `level where reach = "upper" 1w earlier`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Selection {
     /// Which metric.
+    #[cfg_attr(feature = "schema", schema(value_type = MetricName))]
     pub metric: Spanned<MetricName>,
     /// Which of its series, and of their points.
     #[serde(default, skip_serializing_if = "is_none")]
     pub condition: Option<Condition>,
     /// How long before each window.
     #[serde(default, skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     pub earlier: Option<Spanned<Span>>,
 }
 
 /// `level, flow where lock = "osier"`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct PointsOf {
     /// Which metric.
+    #[cfg_attr(feature = "schema", schema(value_type = MetricName))]
     pub metric: Spanned<MetricName>,
     /// Others, whose points stand beside its own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[cfg_attr(feature = "schema", schema(value_type = Vec<MetricName>))]
     pub also: Vec<Spanned<MetricName>>,
     /// Which of their series, and of these series' points.
     #[serde(default, skip_serializing_if = "is_none")]
     pub condition: Option<Condition>,
     /// How long before the range.
     #[serde(default, skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     pub earlier: Option<Spanned<Span>>,
 }
 
@@ -310,6 +341,7 @@ impl Selection {
 
 /// What a series' tags, or a point's value, must fulfil.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(no_recursion))]
 #[serde(rename_all = "lowercase")]
 pub enum Condition {
     /// Every one of these, at least two.
@@ -323,21 +355,22 @@ pub enum Condition {
     /// The whole value of a tag matches a regular expression.
     Matches(TagMatch),
     /// A series has the tag.
-    Has(Spanned<String>),
+    Has(Text),
     /// A series lacks the tag.
-    Lacks(Spanned<String>),
+    Lacks(Text),
     /// A point's value compared with a number.
     Value(ValueTest),
 }
 
 /// A tag compared with texts: the series' value is, or with `negated` is not, one of them. A series without the tag has none of them.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct TagTest {
     /// Which tag.
-    pub tag: Spanned<String>,
+    pub tag: Text,
     /// With what; one text for `=` and `!=`.
-    pub texts: Vec<Spanned<String>>,
+    pub texts: Vec<Text>,
     /// Whether it was written as a list, with `in`.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub listed: bool,
@@ -348,12 +381,13 @@ pub struct TagTest {
 
 /// `lock matches "a.*"`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct TagMatch {
     /// Which tag.
-    pub tag: Spanned<String>,
+    pub tag: Text,
     /// The regular expression, which its whole value must match.
-    pub pattern: Spanned<String>,
+    pub pattern: Text,
     /// `not matches`
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub negated: bool,
@@ -361,9 +395,11 @@ pub struct TagMatch {
 
 /// `value > 3`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ValueTest {
     /// How, and where the test stands.
+    #[cfg_attr(feature = "schema", schema(value_type = Comparison))]
     pub comparison: Spanned<Comparison>,
     /// With what.
     pub number: f64,
@@ -371,6 +407,7 @@ pub struct ValueTest {
 
 /// How two numbers are compared.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum Comparison {
     /// Less.
     #[serde(rename = "<")]
@@ -423,42 +460,53 @@ impl Comparison {
 
 /// Over which time, and how it is cut; or at which moments. Each part may be left to come from outside the text.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct Frame {
     /// `over …`
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Range>))]
     pub range: Option<Spanned<Range>>,
     /// `per …`; the whole range is one window where it is left out.
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<FrameWidth>))]
     pub width: Option<Spanned<FrameWidth>>,
     /// `stepping …`: a window begins each such span, not each width.
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     pub stepping: Option<Spanned<Span>>,
     /// `starting …`: the grid begins anew at that time of each local day.
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<LocalTime>))]
     pub starting: Option<Spanned<LocalTime>>,
     /// `at …`
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Moments>))]
     pub moments: Option<Spanned<Moments>>,
     /// `taking …`
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Taking>))]
     pub taking: Option<Spanned<Taking>>,
     /// `within …`: how far from the moment a point may lie.
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     pub within: Option<Spanned<Span>>,
     /// `zone …`
     #[serde(skip_serializing_if = "is_none")]
-    pub zone: Option<Spanned<String>>,
+    pub zone: Option<Text>,
     /// `gaps …`
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<Gaps>))]
     pub gaps: Option<Spanned<Gaps>>,
     /// `from …`
     #[serde(skip_serializing_if = "is_none")]
+    #[cfg_attr(feature = "schema", schema(value_type = Option<ReadFrom>))]
     pub source: Option<Spanned<ReadFrom>>,
 }
 
 /// `15m` or `auto`
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum FrameWidth {
     /// Windows of one span.
@@ -469,6 +517,7 @@ pub enum FrameWidth {
 
 /// What a window without points holds.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Gaps {
     /// Nothing.
@@ -484,6 +533,7 @@ pub enum Gaps {
 
 /// Which value a series has at a moment.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Taking {
     /// `line` for a linear gauge, `before` for all else.
@@ -520,6 +570,7 @@ impl Taking {
 
 /// From which points a query is answered.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum ReadFrom {
     /// As they came.
@@ -535,25 +586,27 @@ pub enum Range {
     /// That long, ending now.
     Last(Span),
     /// From one instant to another.
-    Between(Spanned<InstantText>, Spanned<InstantText>),
+    Between(Instant, Instant),
     /// From an instant to now.
-    Since(Spanned<InstantText>),
+    Since(Instant),
     /// The whole of a period: `2026`, `2026-Q2`, `2026-05`, `2026-W18`, `2026-05-01`, `today`, `yesterday`.
     Calendar(String),
 }
 
 /// At which moments.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Moments {
     /// At these, at least one.
-    Listed(Vec<Spanned<InstantText>>),
+    Listed(Vec<Instant>),
     /// At the start of each window.
     Starts,
 }
 
 /// An instant as it was written; the zone decides what it is.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct InstantText {
     /// `now`, `today`, `yesterday` or a date.

@@ -88,6 +88,7 @@ impl TimeFormat {
 
 /// What to do with a local time that a clock change leaves out or brings twice.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum ClockChange {
     /// It is an error that names both readings.

@@ -63,7 +63,6 @@ pub struct Mapping {
 pub struct NamedMetric {
     /// Its kind.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<String>)]
     pub kind: Option<Kind>,
     /// UCUM code of the unit of its values.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -167,7 +166,6 @@ pub struct TimeColumn {
     pub zone: Option<String>,
     /// A local time that a clock change skips or repeats: `reject`, `earlier` or `later`.
     #[serde(skip_serializing_if = "is_default")]
-    #[schema(value_type = String)]
     pub clock_change: ClockChange,
 }
 
@@ -187,7 +185,6 @@ pub struct Column {
     pub unit: Option<String>,
     /// Kind of a value's metric.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<String>)]
     pub kind: Option<Kind>,
     /// What the metric is, in one sentence.
     #[serde(skip_serializing_if = "Option::is_none")]

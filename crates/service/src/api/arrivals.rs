@@ -2,44 +2,18 @@
 
 use actix_web::{HttpResponse, get, web};
 use fenetre_core::time::{SECOND, format_utc};
+use fenetre_wire::arrivals::{CauseCount, Refusals, TailReport};
 use futures_util::{StreamExt, stream};
-use serde::{Deserialize, Serialize};
+use serde::Deserialize;
 use tokio::sync::broadcast::error::RecvError;
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 use crate::{
-    arrivals::tail::TailReport,
     clock::now,
     http::access::{Access, ReadGrant},
     problem::Problem,
     state::AppState,
 };
-
-/// Rejected points by reason.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Refusals {
-    /// Start of the service, from which rejects are counted.
-    pub since: String,
-    /// Reasons, the most frequent first.
-    pub causes: Vec<CauseCount>,
-}
-
-/// One reason.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct CauseCount {
-    /// Code of the reason.
-    pub cause: String,
-    /// Text for people.
-    pub text: String,
-    /// Points and rows since the start of the service.
-    pub count: u64,
-    /// Dataset of the latest rejected row.
-    pub dataset: String,
-    /// Time of the latest.
-    pub time: String,
-    /// Its line, field and reason.
-    pub example: String,
-}
 
 /// Counts rejected points since the start of the service, by reason.
 #[utoipa::path(tag = "points", responses((status = 200, body = Refusals), (status = 403, body = Problem)))]

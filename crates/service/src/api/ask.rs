@@ -24,8 +24,8 @@ use fenetre_formats::{
     tables::{csv_parts, json_line_parts},
 };
 use fenetre_store::Selection;
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_wire::ask::{Checked, Completions, Question, Typing};
+use serde::Deserialize;
 
 use super::{Body, read_json};
 use crate::{
@@ -34,83 +34,18 @@ use crate::{
         access::{Access, ReadGrant},
         connection::{CancelOnDrop, while_there},
     },
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, in_lane, in_turn},
 };
 
-/// A query, and clauses of the frame that it omits.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
-#[serde(deny_unknown_fields)]
-pub struct Question {
-    /// Text of the query.
-    #[serde(default)]
-    pub query: String,
-    /// Clauses of a frame (`over … per … zone …`, or `at …`) that the text omits.
-    #[serde(default)]
-    pub frame: String,
-    /// The query as a tree, instead of a text: its JSON form, as `ask/check` gives it.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
-    #[param(ignore)]
-    pub tree: Option<serde_json::Value>,
-}
-
-impl Question {
-    /// The query's text: its own, or what its tree says.
-    fn text(&self) -> Result<String, Problem> {
-        let Some(tree) = &self.tree else { return Ok(self.query.clone()) };
-        if !self.query.is_empty() {
-            return Err(Problem::new(ProblemKind::Request, "a question has a `query` or a `tree`, not both"));
-        }
-        let tree = Query::deserialize(tree).map_err(|error| Problem::new(ProblemKind::Request, format!("tree: {error}")))?;
-        Ok(query::format(&tree))
+/// The text of a question: its own, or that of its tree.
+fn query_text(question: &Question) -> Result<String, ApiError> {
+    let Some(tree) = &question.tree else { return Ok(question.query.clone()) };
+    if !question.query.is_empty() {
+        return Err(ApiError::new(ProblemKind::Request, "a question has a `query` or a `tree`, not both"));
     }
-}
-
-/// Result of checking a query.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Checked {
-    /// The text in its canonical layout, if it can be read.
-    pub canonical: Option<String>,
-    /// The same as a tree, for forms.
-    #[schema(value_type = Option<Object>)]
-    pub tree: Option<serde_json::Value>,
-    /// What is wrong with it, if anything is.
-    pub problem: Option<Problem>,
-}
-
-/// A cursor in a text.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Typing {
-    /// The text so far.
-    pub query: String,
-    /// Byte offset of the cursor (default: the end of the text).
-    #[serde(default)]
-    pub cursor: Option<usize>,
-}
-
-/// Completions at a position.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Completions {
-    /// First byte of the part of the text that a suggestion replaces.
-    pub start: usize,
-    /// First byte after it.
-    pub end: usize,
-    /// The likeliest first.
-    pub suggestions: Vec<Suggested>,
-}
-
-/// A completion.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Suggested {
-    /// Text to insert.
-    pub text: String,
-    /// `metric`, `tag`, `value`, `reducer`, `function`, `word` or `time`.
-    pub kind: String,
-    /// Short description.
-    #[serde(default)]
-    pub detail: Option<String>,
+    let tree = Query::deserialize(tree).map_err(|error| ApiError::new(ProblemKind::Request, format!("tree: {error}")))?;
+    Ok(query::format(&tree))
 }
 
 /// Answers a query.
@@ -127,7 +62,7 @@ pub(crate) async fn get(
     dataset: web::Path<String>,
     question: web::Query<Question>,
     request: HttpRequest,
-) -> Result<HttpResponse, Problem> {
+) -> Result<HttpResponse, ApiError> {
     answer(&state, dataset.into_inner(), question.into_inner(), &request).await
 }
 
@@ -145,7 +80,7 @@ pub(crate) async fn post(
     dataset: web::Path<String>,
     body: Body,
     request: HttpRequest,
-) -> Result<HttpResponse, Problem> {
+) -> Result<HttpResponse, ApiError> {
     answer(&state, dataset.into_inner(), read_json(&body)?, &request).await
 }
 
@@ -155,12 +90,12 @@ pub(crate) async fn post(
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = Checked), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/check")]
-pub(crate) async fn check(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<web::Json<Checked>, Problem> {
+pub(crate) async fn check(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<web::Json<Checked>, ApiError> {
     let question: Question = read_json(&body)?;
     let work = move |state: &State| {
-        let parsed = query::parse(&question.text()?).ok();
-        let tree = parsed.as_ref().map(serde_json::to_value).transpose().map_err(|error| Problem::internal(&error))?;
-        let problem = prepare(state, &dataset, &question).err();
+        let parsed = query::parse(&query_text(&question)?).ok();
+        let tree = parsed.as_ref().map(serde_json::to_value).transpose().map_err(|error| ApiError::internal(&error))?;
+        let problem = prepare(state, &dataset, &question).err().map(ApiError::into_problem);
         Ok(Checked { canonical: parsed.as_ref().map(query::format), tree, problem })
     };
     blocking(&state, work).await.map(web::Json)
@@ -176,7 +111,7 @@ pub(crate) async fn explain(
     state: AppState,
     dataset: web::Path<String>,
     body: Body,
-) -> Result<web::Json<PlanDocument>, Problem> {
+) -> Result<web::Json<PlanDocument>, ApiError> {
     let question: Question = read_json(&body)?;
     let work = move |state: &State| {
         let (plan, text) = prepare(state, &dataset, &question)?;
@@ -207,7 +142,7 @@ fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
 #[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
     responses((status = 200, body = Completions), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/complete")]
-pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let typing: Typing = read_json(&body)?;
     let work = move |state: &State| {
         let cursor = typing.cursor.unwrap_or(typing.query.len());
@@ -216,18 +151,18 @@ pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web
     blocking(&state, work).await.map(|completion| HttpResponse::Ok().json(completion))
 }
 
-async fn answer(state: &AppState, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, Problem> {
+async fn answer(state: &AppState, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, ApiError> {
     let kind = AnswerKind::wanted(request)?;
     while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| {
         // Most have gone; one that has only stopped sending reads this.
-        Err(Problem::new(
+        Err(ApiError::new(
             ProblemKind::Request,
             "the client closed its side of the connection, so the query was cancelled: keep the connection open until the answer arrives",
         ))
     })
 }
 
-async fn compute(state: &AppState, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, Problem> {
+async fn compute(state: &AppState, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, ApiError> {
     let given_up = CancelOnDrop::default();
     // Waiting counts.
     let deadline = Instant::now() + Duration::from_secs(state.limits.max_query_seconds);
@@ -303,7 +238,7 @@ impl Stop {
 }
 
 /// The answer to a query; none if it exceeds the bounds of a quick query.
-fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result<Option<AnswerDocument>, Problem> {
+fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result<Option<AnswerDocument>, ApiError> {
     let start = Instant::now();
     let (plan, _) = prepare(state, dataset, question)?;
     if stop.haste == Haste::Quick && plan.cells > QUICK_CELLS {
@@ -329,12 +264,13 @@ fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result
     Ok(Some(document))
 }
 
-fn prepare(state: &State, dataset: &str, question: &Question) -> Result<(Plan, String), Problem> {
-    let (text, frame_text) = (question.text()?, &question.frame);
-    let parsed = query::parse(&text).map_err(|error| Problem::of_query(&error, "query", &text))?;
-    let frame: Frame = query::parse_frame(frame_text).map_err(|error| Problem::of_query(&error, "frame", frame_text))?;
+fn prepare(state: &State, dataset: &str, question: &Question) -> Result<(Plan, String), ApiError> {
+    let (text, frame_text) = (query_text(question)?, &question.frame);
+    let parsed = query::parse(&text).map_err(|error| ApiError::of_query(&error, "query", &text))?;
+    let frame: Frame = query::parse_frame(frame_text).map_err(|error| ApiError::of_query(&error, "frame", frame_text))?;
     let catalogue = state.store.catalogue();
-    let plan = plan(&parsed, &frame, &catalogue, dataset, now(), &state.limits.query).map_err(|error| Problem::of_plan(&error, &text, frame_text))?;
+    let plan =
+        plan(&parsed, &frame, &catalogue, dataset, now(), &state.limits.query).map_err(|error| ApiError::of_plan(&error, &text, frame_text))?;
     Ok((plan, text))
 }
 
@@ -349,7 +285,7 @@ enum AnswerKind {
 }
 
 impl AnswerKind {
-    fn wanted(request: &HttpRequest) -> Result<Self, Problem> {
+    fn wanted(request: &HttpRequest) -> Result<Self, ApiError> {
         let accept = request.headers().get(header::ACCEPT).and_then(|value| value.to_str().ok()).unwrap_or("*/*");
         let wanted = accept.split(',').find_map(|part| match part.split(';').next().unwrap_or_default().trim() {
             "*/*" | "application/*" | "application/json" => Some(Self::Json),
@@ -361,18 +297,18 @@ impl AnswerKind {
         });
         wanted.ok_or_else(|| {
             let known = "application/json, text/csv, application/x-ndjson, application/vnd.apache.arrow.stream and application/vnd.apache.parquet";
-            Problem::new(ProblemKind::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
+            ApiError::new(ProblemKind::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
         })
     }
 
     /// The whole body; of tables the document, which leaves in parts.
-    fn encoded(self, document: AnswerDocument) -> Result<Encoded, Problem> {
+    fn encoded(self, document: AnswerDocument) -> Result<Encoded, ApiError> {
         let mut body = Vec::new();
         match self {
             Self::Csv | Self::JsonLines => return Ok(Encoded::Parts(Box::new(document))),
-            Self::Json => serde_json::to_writer(&mut body, &document).map_err(|error| Problem::internal(&error))?,
-            Self::Arrow => write_arrow(&document, &mut body).map_err(|error| Problem::internal(&error))?,
-            Self::Parquet => write_parquet(&document, &mut body).map_err(|error| Problem::internal(&error))?,
+            Self::Json => serde_json::to_writer(&mut body, &document).map_err(|error| ApiError::internal(&error))?,
+            Self::Arrow => write_arrow(&document, &mut body).map_err(|error| ApiError::internal(&error))?,
+            Self::Parquet => write_parquet(&document, &mut body).map_err(|error| ApiError::internal(&error))?,
         }
         Ok(Encoded::Whole(body))
     }

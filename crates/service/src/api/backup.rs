@@ -6,43 +6,31 @@ use std::{
 };
 
 use actix_web::{HttpResponse, delete, get, post, web};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use fenetre_wire::backup::{BackupOrder, BackupState};
 
 use crate::{
     api::{Body, read_json},
-    backups::{BackupState, Run},
+    backups::Run,
     http::access::{Access, OperateGrant, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::AppState,
 };
-
-/// A backup to be made.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct BackupOrder {
-    /// Absolute path of a folder on the machine of the service: empty, missing, or with an unfinished backup.
-    pub to: String,
-    /// An earlier backup: unchanged partitions are not copied again.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub since: Option<String>,
-}
 
 /// Starts a backup of all acknowledged points into a folder on the machine of the service.
 #[utoipa::path(tag = "store", request_body = BackupOrder,
     responses((status = 202, body = BackupState), (status = 400, body = Problem), (status = 403, body = Problem),
         (status = 409, body = Problem, description = "one is running")))]
 #[post("/api/v1/backup")]
-pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) -> Result<HttpResponse, ApiError> {
     let BackupOrder { to, since } = read_json(&body)?;
     let folder = PathBuf::from(&to);
     let since = since.map(PathBuf::from);
     if [Some(&folder), since.as_ref()].into_iter().flatten().any(|path| !path.is_absolute()) {
-        return Err(Problem::new(ProblemKind::Request, "the folders of a backup are written from the root on, such as /var/backups/fenetre"));
+        return Err(ApiError::new(ProblemKind::Request, "the folders of a backup are written from the root on, such as /var/backups/fenetre"));
     }
     let run = state.backups.begin(to).map_err(|other| {
         let text = format!("a backup to {} is running, {} of {} files done: wait for it, or stop it", other.to, other.done, other.files);
-        Problem::new(ProblemKind::Definition, text)
+        ApiError::new(ProblemKind::Definition, text)
     })?;
     let told = run.state();
     let shared = Arc::clone(&state);
@@ -51,14 +39,14 @@ pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) 
         let outcome = shared.store.backup(&folder, since, &mut |progress| run.progress(progress));
         run.end(outcome);
     };
-    std::thread::Builder::new().name("backup".into()).spawn(work).map_err(|error| Problem::internal(&error))?;
+    std::thread::Builder::new().name("backup".into()).spawn(work).map_err(|error| ApiError::internal(&error))?;
     Ok(HttpResponse::Accepted().json(told))
 }
 
 /// Returns the progress of the latest backup.
 #[utoipa::path(tag = "store", responses((status = 200, body = BackupState), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/backup")]
-pub(crate) async fn look(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<BackupState>, Problem> {
+pub(crate) async fn look(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<BackupState>, ApiError> {
     latest(&state).map(|run| web::Json(run.state()))
 }
 
@@ -67,13 +55,13 @@ pub(crate) async fn look(_: Access<ReadGrant>, state: AppState) -> Result<web::J
 /// The same call of `POST` continues it.
 #[utoipa::path(tag = "store", responses((status = 200, body = BackupState), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/backup")]
-pub(crate) async fn stop(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<BackupState>, Problem> {
+pub(crate) async fn stop(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<BackupState>, ApiError> {
     let run = latest(&state)?;
     run.stop();
     Ok(web::Json(run.state()))
 }
 
-fn latest(state: &AppState) -> Result<Arc<Run>, Problem> {
-    let none = || Problem::new(ProblemKind::NotFound, "no backup was begun since the service started");
+fn latest(state: &AppState) -> Result<Arc<Run>, ApiError> {
+    let none = || ApiError::new(ProblemKind::NotFound, "no backup was begun since the service started");
     state.backups.latest().ok_or_else(none)
 }

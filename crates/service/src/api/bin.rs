@@ -9,82 +9,25 @@ use fenetre_core::{
     time::{TimeRange, format_utc, parse_instant, zone},
 };
 use fenetre_store::{BinItem, BinItemKind, DataSize, Selection};
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_wire::{
+    bin::{BinItemInfo, Deletion, PointsOrder, Restore},
+    datasets::Stored,
+};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::{
-    api::{Body, datasets::Stored, read_json},
+    api::{Body, read_json},
     clock::now,
     http::access::{Access, DefineGrant, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, blocking_long},
     views::{
         self,
         names::{find, find_metric},
-        references::{Reference, ReferenceTarget},
+        references::ReferenceTarget,
     },
 };
-
-/// Effect of a deletion.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Deletion {
-    /// Under which it is in the bin; none where it was only asked what would go.
-    pub id: Option<String>,
-    /// What it was, in words.
-    pub what: String,
-    /// Series that it touches.
-    pub series: u64,
-    /// Points that go, and when they begin and end.
-    #[serde(flatten)]
-    pub stored: Stored,
-    /// Bytes of their blocks.
-    pub bytes: u64,
-    /// What refers to it.
-    pub references: Vec<Reference>,
-    /// Until when it can be brought back.
-    pub recoverable_until: Option<String>,
-}
-
-/// An item in the bin.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct BinItemInfo {
-    /// Its id.
-    pub id: String,
-    /// Its dataset.
-    pub dataset: String,
-    /// The metric, or the selection of points.
-    pub what: String,
-    /// `metric`, `points` or `partition`.
-    pub kind: String,
-    /// When it was deleted.
-    pub deleted: String,
-    /// When it will be erased.
-    pub erased: String,
-    /// Its series.
-    pub series: u64,
-    /// Number of moved points.
-    pub points: Option<u64>,
-    /// Bytes of them.
-    pub bytes: Option<u64>,
-}
-
-/// Points to delete.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct PointsOrder {
-    /// The metric.
-    pub metric: String,
-    /// Condition on its series, as in `where`, such as `lock = "osier"` (default: all).
-    #[serde(default)]
-    pub condition: Option<String>,
-    /// First instant (RFC 3339, or a local time in the dataset's zone).
-    pub from: String,
-    /// End of the range (exclusive).
-    pub to: String,
-    /// Return what would be moved, and change nothing.
-    #[serde(default)]
-    pub dry_run: bool,
-}
 
 /// Options of applying retention.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -115,13 +58,13 @@ pub(crate) async fn delete_metric(
     state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Asked>,
-) -> Result<web::Json<Deletion>, Problem> {
+) -> Result<web::Json<Deletion>, ApiError> {
     let work = move |state: &State| {
         let (dataset, metric) = (&path.0, &path.1);
         let (selection, name, series) = {
             let catalogue = state.store.catalogue();
             let dataset = find(&catalogue, dataset)?;
-            let Some(found) = find_metric(dataset, Some(metric))? else { return Err(Problem::new(ProblemKind::NotFound, "no metric was named")) };
+            let Some(found) = find_metric(dataset, Some(metric))? else { return Err(ApiError::new(ProblemKind::NotFound, "no metric was named")) };
             let series = with_parts(found.series().filter_map(|id| dataset.series(id)));
             (Selection { dataset: dataset.id, series, range: TimeRange::ALL }, found.name.to_string(), found.series_count())
         };
@@ -153,7 +96,7 @@ pub(crate) async fn delete_points(
     state: AppState,
     dataset: web::Path<String>,
     body: Body,
-) -> Result<web::Json<Deletion>, Problem> {
+) -> Result<web::Json<Deletion>, ApiError> {
     let order: PointsOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (selection, what, series) = select(&state.store.catalogue(), &dataset, &order)?;
@@ -171,8 +114,8 @@ pub(crate) async fn delete_points(
 }
 
 /// The points that an order means: the query language says which series a condition is about.
-fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(Selection, String, u64), Problem> {
-    let fault = |text: String| Problem::new(ProblemKind::Request, text);
+fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(Selection, String, u64), ApiError> {
+    let fault = |text: String| ApiError::new(ProblemKind::Request, text);
     let home = find(catalogue, dataset)?;
     let Some(metric) = find_metric(home, Some(&order.metric))? else { return Err(fault("no metric was named".to_owned())) };
     let tz = zone(&home.definition.zone).map_err(|error| fault(error.to_string()))?;
@@ -182,8 +125,8 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
         return Err(fault("the span ends before it begins: `to` is the first instant that stays".to_owned()));
     }
     let text = order.condition.as_deref();
-    let parsed = text.map(|text| parse_condition(text).map_err(|error| Problem::of_query(&error, "condition", text))).transpose()?;
-    let ids = selected_series(parsed.as_ref(), home, metric).map_err(|error| Problem::of_query(&error, "condition", text.unwrap_or_default()))?;
+    let parsed = text.map(|text| parse_condition(text).map_err(|error| ApiError::of_query(&error, "condition", text))).transpose()?;
+    let ids = selected_series(parsed.as_ref(), home, metric).map_err(|error| ApiError::of_query(&error, "condition", text.unwrap_or_default()))?;
     let series: Vec<&Series> = ids.into_iter().filter_map(|id| home.series(id)).collect();
     let condition = text.map_or(String::new(), |text| format!(" where {text}"));
     let what = format!("{}{condition} from {} to {}", metric.name, format_utc(range.start), format_utc(range.end));
@@ -194,7 +137,7 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
 /// Lists the items in the bin, the oldest first.
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [BinItemInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/bin")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<BinItemInfo>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<BinItemInfo>>, ApiError> {
     let work = |state: &State| {
         let item = |binned: BinItem| BinItemInfo {
             id: binned.id,
@@ -212,22 +155,14 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
     blocking(&state, work).await.map(web::Json)
 }
 
-/// Options of restoring an item.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct Restore {
-    /// New name of a metric, if its old one is in use.
-    pub name: Option<String>,
-}
-
 /// Restores an item from the bin.
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Option<Restore>,
     responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/bin/{id}/restore")]
-pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
+pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
     let work = move |state: &State| match state.store.goes_again(&id, now())? {
-        Some(why) => Err(Problem::new(ProblemKind::Definition, why)),
+        Some(why) => Err(ApiError::new(ProblemKind::Definition, why)),
         None => Ok(state.store.restore_binned(&id, name.as_deref())?),
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
@@ -236,6 +171,6 @@ pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Pa
 /// Erases an item of the bin permanently.
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/bin/{id}")]
-pub(crate) async fn erase(_: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn erase(_: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
     blocking_long(&state, move |state| Ok(state.store.erase_binned(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
 }

@@ -6,156 +6,28 @@ use actix_web::{get, post, put, web};
 use fenetre_core::{
     catalogue::Dataset,
     model::{DatasetDefinition, DatasetId, MetricDefinition, TagDefinition},
-    time::{Nanos, format_utc},
     units,
 };
-use fenetre_store::{Conversion, SeriesCount};
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_store::Conversion;
+use fenetre_wire::datasets::{
+    ConvertedPoints, DatasetInfo, Defined, DefinedMetric, MetricInfo, OldName, Rename, Renamed, Stored, TagInfo, TagValue, Thinned,
+};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::{
     api::{Body, read_json},
     clock::now,
     http::access::{Access, DefineGrant, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
     views::{
         self,
         names::{find, find_metric},
-        references::{Reference, ReferenceTarget},
+        references::ReferenceTarget,
+        stored::stored,
     },
 };
-
-/// A dataset and its content.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DatasetInfo {
-    /// Its name.
-    pub name: String,
-    /// What is said of it: `zone`, `description`, `closed`, limits.
-    #[serde(flatten)]
-    #[schema(value_type = Object)]
-    pub definition: DatasetDefinition,
-    /// Names that it had, which still answer.
-    #[serde(default)]
-    pub old_names: Vec<String>,
-    /// Metrics.
-    pub metrics: u64,
-    /// Metrics that were made on arrival and that nobody has looked at.
-    #[serde(default)]
-    pub unreviewed: u64,
-    /// Series.
-    pub series: u64,
-    /// Points and when they begin and end.
-    #[serde(flatten)]
-    pub stored: Stored,
-}
-
-/// Points, counted.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Stored {
-    /// Number of points.
-    pub points: u64,
-    /// Time of the earliest.
-    pub first: Option<String>,
-    /// Time of the latest.
-    pub last: Option<String>,
-}
-
-impl Stored {
-    /// The sum of some series.
-    pub fn of<'a>(counts: impl IntoIterator<Item = &'a SeriesCount>) -> Self {
-        let (mut points, mut span): (u64, Option<(Nanos, Nanos)>) = (0, None);
-        for count in counts {
-            points += count.points;
-            let (first, last) = span.unwrap_or((count.first, count.last));
-            span = Some((first.min(count.first), last.max(count.last)));
-        }
-        Self { points, first: span.map(|(first, _)| format_utc(first)), last: span.map(|(_, last)| format_utc(last)) }
-    }
-}
-
-/// Result of a definition.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Defined {
-    /// Whether it is new.
-    pub created: bool,
-}
-
-/// A metric and its content.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct MetricInfo {
-    /// Its name.
-    pub name: String,
-    /// For good, whatever its name.
-    #[serde(default)]
-    pub id: u32,
-    /// What is said of it: `kind`, `unit`, `shape`, `description`, `status` and so on.
-    #[serde(flatten)]
-    #[schema(value_type = Object)]
-    pub definition: MetricDefinition,
-    /// Names that it had, which still answer.
-    #[serde(default)]
-    pub old_names: Vec<String>,
-    /// Keys of the tags that its series carry.
-    pub tags: Vec<String>,
-    /// Series.
-    pub series: u64,
-    /// Points that its thinning has seen, and those of them that it left out.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub thinned: Option<Thinned>,
-    /// Points and when they begin and end.
-    #[serde(flatten)]
-    pub stored: Stored,
-}
-
-/// Effect of thinning.
-#[derive(Clone, Copy, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Thinned {
-    /// Points that arrived.
-    pub came: u64,
-    /// Points that were not stored.
-    pub left_out: u64,
-}
-
-/// A tag key and its values.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TagInfo {
-    /// The key.
-    pub key: String,
-    /// Its definition: `description`, `required`, `allowed`, `pattern`, `max_values`; none if it has none.
-    #[serde(default, skip_serializing_if = "Option::is_none")]
-    #[schema(value_type = Option<Object>)]
-    pub definition: Option<TagDefinition>,
-    /// Old keys, which may still be used.
-    #[serde(default)]
-    pub old_keys: Vec<String>,
-    /// Values, in order.
-    pub values: Vec<TagValue>,
-}
-
-/// A value of a tag.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TagValue {
-    /// The value.
-    pub value: String,
-    /// Series that have it.
-    pub series: u64,
-}
-
-/// A new name.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Rename {
-    /// New name.
-    pub to: String,
-}
-
-/// Result of a rename.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Renamed {
-    /// References by the old name, which may still be used.
-    pub references: Vec<Reference>,
-}
 
 /// Which metric's.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -168,7 +40,7 @@ pub(crate) struct MetricFilter {
 /// Lists the datasets.
 #[utoipa::path(tag = "catalogue", responses((status = 200, body = [DatasetInfo]), (status = 403, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<DatasetInfo>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<DatasetInfo>>, ApiError> {
     let work = |state: &State| {
         let catalogue = state.store.catalogue();
         let info = |dataset: &Dataset| {
@@ -186,7 +58,7 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
         let infos: Vec<(DatasetId, DatasetInfo)> = catalogue.datasets().map(info).collect();
         // Hold no lock while files are read.
         drop(catalogue);
-        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { stored: Stored::of(state.store.counts(id)?.values()), ..info });
+        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { stored: stored(state.store.counts(id)?.values()), ..info });
         infos.into_iter().map(counted).collect()
     };
     blocking(&state, work).await.map(web::Json)
@@ -196,7 +68,7 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
 #[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `max_series`, `max_series_per_metric`, `max_tag_value_bytes`, `max_tags`"), params(("dataset" = String, Path)),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}")]
-pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, ApiError> {
     let definition: DatasetDefinition = read_json(&body)?;
     blocking(&state, move |state| Ok(state.store.put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
 }
@@ -207,7 +79,7 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
 #[utoipa::path(tag = "catalogue", request_body = Rename, params(("dataset" = String, Path)),
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rename")]
-pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, Problem> {
+pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, ApiError> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = views::references::of(state, &ReferenceTarget::Dataset(&name))?;
@@ -221,7 +93,7 @@ pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::P
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
     responses((status = 200, body = [MetricInfo]), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/metrics")]
-pub(crate) async fn list_metrics(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<MetricInfo>>, Problem> {
+pub(crate) async fn list_metrics(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<MetricInfo>>, ApiError> {
     let work = move |state: &State| {
         let savings = state.store.savings()?;
         let catalogue = state.store.catalogue();
@@ -238,7 +110,7 @@ pub(crate) async fn list_metrics(_: Access<ReadGrant>, state: AppState, name: we
             tags: tags.get(&metric.id).map(|keys| keys.iter().map(|key| (*key).to_owned()).collect()).unwrap_or_default(),
             series: metric.series_count(),
             thinned: savings.get(&metric.id).map(|(came, stayed)| Thinned { came: *came, left_out: came - stayed }),
-            stored: Stored::of(metric.series().filter_map(|series| counts.get(&series))),
+            stored: stored(metric.series().filter_map(|series| counts.get(&series))),
         };
         Ok(dataset.metrics().map(info).collect())
     };
@@ -257,14 +129,14 @@ pub(crate) async fn put_metric(
     path: web::Path<(String, String)>,
     how: web::Query<PointsHow>,
     body: Body,
-) -> Result<web::Json<DefinedMetric>, Problem> {
+) -> Result<web::Json<DefinedMetric>, ApiError> {
     let definition: MetricDefinition = read_json(&body)?;
     let PointsHow { convert, relabel, dry_run } = how.into_inner();
     if dry_run && !convert {
-        return Err(Problem::new(ProblemKind::Request, "dry_run counts what a conversion would do: add convert=true"));
+        return Err(ApiError::new(ProblemKind::Request, "dry_run counts what a conversion would do: add convert=true"));
     }
     if convert && relabel {
-        return Err(Problem::new(ProblemKind::Request, "points are either converted or relabelled: leave out convert or relabel"));
+        return Err(ApiError::new(ProblemKind::Request, "points are either converted or relabelled: leave out convert or relabel"));
     }
     let work = move |state: &State| {
         let (dataset, metric) = (&path.0, &path.1);
@@ -275,7 +147,11 @@ pub(crate) async fn put_metric(
             (_, false) => state.store.put_metric(dataset, metric, definition.clone())?,
         };
         let note = definition.unit.as_deref().and_then(units::describe_unknown);
-        Ok(DefinedMetric { created, converted: converted.map(ConvertedPoints::from), note })
+        Ok(DefinedMetric {
+            created,
+            converted: converted.map(|Conversion { points, unfit, examples }| ConvertedPoints { points, unfit, examples }),
+            note,
+        })
     };
     blocking(&state, work).await.map(web::Json)
 }
@@ -292,36 +168,6 @@ pub(crate) struct PointsHow {
     dry_run: bool,
 }
 
-/// Result of defining a metric.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct DefinedMetric {
-    /// Whether it is new.
-    pub created: bool,
-    /// Its points, if they were converted.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub converted: Option<ConvertedPoints>,
-    /// What is wrong with its unit.
-    #[serde(skip_serializing_if = "Option::is_none", default)]
-    pub note: Option<String>,
-}
-
-/// Points that were converted, or would be.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ConvertedPoints {
-    /// Number of points.
-    pub points: u64,
-    /// Points that cannot be converted, and stay only in the bin with the old metric.
-    pub unfit: u64,
-    /// Some of their values.
-    pub examples: Vec<String>,
-}
-
-impl From<Conversion> for ConvertedPoints {
-    fn from(Conversion { points, unfit, examples }: Conversion) -> Self {
-        Self { points, unfit, examples }
-    }
-}
-
 /// Renames a metric.
 ///
 /// Points and ids stay. Queries and pushes may still use the old name.
@@ -333,7 +179,7 @@ pub(crate) async fn rename_metric(
     state: AppState,
     path: web::Path<(String, String)>,
     body: Body,
-) -> Result<web::Json<Renamed>, Problem> {
+) -> Result<web::Json<Renamed>, ApiError> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = views::references::of(state, &ReferenceTarget::Metric(&path.1))?;
@@ -352,7 +198,7 @@ pub(crate) async fn list_tags(
     state: AppState,
     name: web::Path<String>,
     filter: web::Query<MetricFilter>,
-) -> Result<web::Json<Vec<TagInfo>>, Problem> {
+) -> Result<web::Json<Vec<TagInfo>>, ApiError> {
     let catalogue = state.store.catalogue();
     let dataset = find(&catalogue, &name)?;
     let metric = find_metric(dataset, filter.metric.as_deref())?;
@@ -382,7 +228,7 @@ pub(crate) async fn put_tag(
     state: AppState,
     path: web::Path<(String, String)>,
     body: Body,
-) -> Result<web::Json<Defined>, Problem> {
+) -> Result<web::Json<Defined>, ApiError> {
     let definition: TagDefinition = read_json(&body)?;
     blocking(&state, move |state| Ok(state.store.put_tag(&path.0, &path.1, definition)?)).await.map(|created| web::Json(Defined { created }))
 }
@@ -398,7 +244,7 @@ pub(crate) async fn rename_tag(
     state: AppState,
     path: web::Path<(String, String)>,
     body: Body,
-) -> Result<web::Json<Renamed>, Problem> {
+) -> Result<web::Json<Renamed>, ApiError> {
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = views::references::of(state, &ReferenceTarget::Tag(&path.1))?;
@@ -408,31 +254,18 @@ pub(crate) async fn rename_tag(
     blocking(&state, work).await.map(web::Json)
 }
 
-/// An old name to be removed.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct OldName {
-    /// `dataset`, `metric` or `tag`.
-    pub kind: String,
-    /// The dataset of a metric or tag.
-    #[serde(default)]
-    pub dataset: Option<String>,
-    /// The old name.
-    pub name: String,
-}
-
 /// Removes an old name: queries and pushes may no longer use it.
 #[utoipa::path(tag = "catalogue", request_body = OldName,
     responses((status = 200, body = Defined, description = "`created` is false; a name that did not answer is not found"), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/forget-name")]
-pub(crate) async fn forget_name(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<Defined>, Problem> {
+pub(crate) async fn forget_name(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<Defined>, ApiError> {
     let OldName { kind, dataset, name } = read_json(&body)?;
     if !["dataset", "metric", "tag"].contains(&kind.as_str()) || (kind == "dataset") == dataset.is_some() {
-        return Err(Problem::new(ProblemKind::Request, "`kind` must be dataset, metric or tag; `dataset` is needed for the last two"));
+        return Err(ApiError::new(ProblemKind::Request, "`kind` must be dataset, metric or tag; `dataset` is needed for the last two"));
     }
     let work = move |state: &State| match state.store.forget_old_name(&kind, dataset.as_deref(), &name)? {
         true => Ok(Defined { created: false }),
-        false => Err(Problem::new(ProblemKind::NotFound, format!("`{name}` is not a former name of a {kind}"))),
+        false => Err(ApiError::new(ProblemKind::NotFound, format!("`{name}` is not a former name of a {kind}"))),
     };
     blocking(&state, work).await.map(web::Json)
 }

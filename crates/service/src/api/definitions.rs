@@ -5,53 +5,17 @@ use std::collections::{BTreeMap, BTreeSet};
 use actix_web::{HttpResponse, get, post, web};
 use fenetre_core::{catalogue::Dataset, model::MetricDefinition};
 use fenetre_formats::definitions;
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_wire::definitions::{Change, Differences, MetricDefinitions};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::{
     api::read_json,
     http::access::{Access, DefineGrant, ReadGrant},
-    problem::Problem,
+    problem::{ApiError, Problem},
     state::{AppState, State, blocking},
     views::names::find,
 };
-
-/// Definitions of many metrics.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct MetricDefinitions {
-    /// By name.
-    #[schema(value_type = BTreeMap<String, Object>)]
-    pub metrics: BTreeMap<String, MetricDefinition>,
-    /// Return the changes, and change nothing.
-    pub dry_run: bool,
-}
-
-/// Differences between new and current definitions.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct Differences {
-    /// New metrics.
-    pub new: Vec<String>,
-    /// Metrics whose definition changes.
-    pub changed: Vec<Change>,
-    /// Metrics that stay as they are.
-    pub same: u64,
-    /// Whether they were applied.
-    pub applied: bool,
-}
-
-/// One difference.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Change {
-    /// The metric.
-    pub metric: String,
-    /// The field.
-    pub field: String,
-    /// Current value.
-    pub before: String,
-    /// New value.
-    pub after: String,
-}
 
 /// Whether to change anything.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -72,7 +36,7 @@ pub(crate) async fn put_many(
     state: AppState,
     name: web::Path<String>,
     mut payload: web::Payload,
-) -> Result<web::Json<Differences>, Problem> {
+) -> Result<web::Json<Differences>, ApiError> {
     let body = crate::http::body::read_all(&mut payload, MAX_DEFINITION_BYTES).await?;
     let MetricDefinitions { metrics, dry_run } = read_json(&body)?;
     blocking(&state, move |state| apply(state, &name, metrics, dry_run)).await.map(web::Json)
@@ -82,13 +46,13 @@ pub(crate) async fn put_many(
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path)),
     responses((status = 200, body = String, content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/definitions.csv")]
-pub(crate) async fn table(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn table(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let work = move |state: &State| {
         let catalogue = state.store.catalogue();
         let dataset = find(&catalogue, &name)?;
         let mut table = Vec::new();
         definitions::write(dataset.metrics().map(|metric| (&*metric.name, &metric.definition)), &mut table)
-            .map_err(|error| Problem::internal(&error))?;
+            .map_err(|error| ApiError::internal(&error))?;
         Ok((table, format!("attachment; filename=\"{}.csv\"", name.replace(|letter: char| !letter.is_ascii_alphanumeric(), "_"))))
     };
     let (table, file) = blocking(&state, work).await?;
@@ -107,7 +71,7 @@ pub(crate) async fn put_table(
     name: web::Path<String>,
     how: web::Query<DryRun>,
     mut payload: web::Payload,
-) -> Result<web::Json<Differences>, Problem> {
+) -> Result<web::Json<Differences>, ApiError> {
     let body = crate::http::body::read_all(&mut payload, MAX_DEFINITION_BYTES).await?;
     let work = move |state: &State| {
         let metrics = {
@@ -120,7 +84,7 @@ pub(crate) async fn put_table(
     blocking(&state, work).await.map(web::Json)
 }
 
-fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>, dry_run: bool) -> Result<Differences, Problem> {
+fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>, dry_run: bool) -> Result<Differences, ApiError> {
     let mut differences = {
         let catalogue = state.store.catalogue();
         differences(find(&catalogue, name)?, &metrics)?
@@ -139,7 +103,7 @@ fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>,
 /// Bytes of a body of definitions: 50,000 of them take a fifth.
 const MAX_DEFINITION_BYTES: usize = 64 << 20;
 
-fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) -> Result<Differences, Problem> {
+fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) -> Result<Differences, ApiError> {
     let mut found = Differences::default();
     for (name, wanted) in metrics {
         let Some(known) = dataset.metric(name) else {
@@ -153,7 +117,7 @@ fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) 
         let fields = |definition: &MetricDefinition| match serde_json::to_value(definition) {
             Ok(serde_json::Value::Object(fields)) => Ok(fields),
             Ok(_) => Ok(serde_json::Map::new()),
-            Err(error) => Err(Problem::internal(&error)),
+            Err(error) => Err(ApiError::internal(&error)),
         };
         let (before, after) = (fields(&known.definition)?, fields(wanted)?);
         let names: BTreeSet<&String> = before.keys().chain(after.keys()).collect();

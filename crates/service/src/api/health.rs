@@ -1,21 +1,13 @@
 //! Is it there, and does it answer.
 
 use actix_web::{get, web};
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use fenetre_wire::health::Health;
 
 use crate::{
     http::access::{Access, ReadGrant},
-    problem::Problem,
+    problem::{ApiError, Problem},
     state::AppState,
 };
-
-/// State of the service.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Health {
-    /// `live` or `ready`.
-    pub status: String,
-}
 
 /// Reports that the process is running.
 #[utoipa::path(tag = "health", responses((status = 200, body = Health), (status = 403, body = Problem)))]
@@ -29,7 +21,7 @@ pub(crate) async fn live(_: Access<ReadGrant>) -> web::Json<Health> {
 /// The call waits for no other calls.
 #[utoipa::path(tag = "health", responses((status = 200, body = Health), (status = 403, body = Problem), (status = 503, body = Problem)))]
 #[get("/health/ready")]
-pub(crate) async fn ready(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Health>, Problem> {
+pub(crate) async fn ready(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Health>, ApiError> {
     state.store.check_ready()?;
     Ok(web::Json(Health { status: "ready".to_owned() }))
 }

@@ -6,14 +6,11 @@ use actix_web::{HttpRequest, HttpResponse, delete, get, http::header, post, web}
 use fenetre_core::{model::check_name, time::format_utc};
 use fenetre_formats::{
     Format, Reject,
-    mapping::{
-        Mapping, Others,
-        guess::{Guess, guess},
-        is_long,
-    },
+    mapping::{Mapping, Others, guess::guess, is_long},
 };
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_wire::imports::{ImportLook, ImportOrder, ImportRecord, ImportStage, LookOrder};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::{
     clock::now,
@@ -21,9 +18,9 @@ use crate::{
         access::{Access, ReadGrant, WriteGrant as MayWrite},
         body::{Arrival, next_chunk},
     },
-    imports::{ImportRecord, Order, Stage, look},
+    imports::look,
     jobs::import::mapping_of,
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
     views::names::find,
 };
@@ -40,31 +37,8 @@ pub(crate) struct Upload {
     format: Option<String>,
 }
 
-/// Options of the preview.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct LookOrder {
-    /// What is known already, such as how the table is written; the rest is guessed.
-    pub mapping: Option<Mapping>,
-    /// Maximum number of rows (at most 200).
-    pub rows: Option<usize>,
-}
-
-/// The first rows of a file, and a guessed mapping.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ImportLook {
-    /// Names of its columns; none if the format describes itself.
-    pub names: Vec<String>,
-    /// Cells of the first rows.
-    pub rows: Vec<Vec<String>>,
-    /// A mapping, and why.
-    pub guess: Guess,
-    /// Notes on its format.
-    pub notes: Vec<String>,
-}
-
 /// Whether a table that no mapping describes says itself what its columns are: found out before the import begins.
-fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> Result<(), Problem> {
+fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> Result<(), ApiError> {
     if !matches!(format, Format::Csv | Format::Tsv) || !mapping.columns.is_empty() || mapping.others != Others::Skip {
         return Ok(());
     }
@@ -73,7 +47,7 @@ fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> 
         return Ok(());
     }
     let columns = names.join(", ");
-    Err(Problem::new(
+    Err(ApiError::new(
         ProblemKind::Request,
         format!("a mapping must say what the columns are: name one, or have one guessed. The columns are {columns}"),
     ))
@@ -93,8 +67,8 @@ pub(crate) async fn upload(
     upload: web::Query<Upload>,
     request: HttpRequest,
     mut payload: web::Payload,
-) -> Result<HttpResponse, Problem> {
-    let fault = |text: String| Problem::new(ProblemKind::Request, text);
+) -> Result<HttpResponse, ApiError> {
+    let fault = |text: String| ApiError::new(ProblemKind::Request, text);
     let name = find(&state.store.catalogue(), &dataset)?.name.to_string();
     check_name(&upload.file).map_err(|error| fault(format!("the file's name {error}")))?;
     let format = match &upload.format {
@@ -111,7 +85,7 @@ pub(crate) async fn upload(
     let announced: Option<u64> = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
     let limit = state.limits.max_import_bytes;
     let too_large = || {
-        Problem::new(ProblemKind::TooLarge, format!("the file is larger than {limit} bytes: import it in parts, or raise [limits] max_import_bytes"))
+        ApiError::new(ProblemKind::TooLarge, format!("the file is larger than {limit} bytes: import it in parts, or raise [limits] max_import_bytes"))
     };
     if announced.is_some_and(|bytes| bytes > limit) {
         return Err(too_large());
@@ -150,12 +124,12 @@ pub(crate) async fn upload(
 const CHUNK: usize = 1 << 20;
 
 /// Writes a body into a file; none where it is larger than the limit.
-async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Option<u64>, Problem> {
+async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Option<u64>, ApiError> {
     let failed = |error: std::io::Error| match error.kind() {
         std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
-            Problem::new(ProblemKind::Full, "the disk is full: the file does not fit. Free some space and send it again")
+            ApiError::new(ProblemKind::Full, "the disk is full: the file does not fit. Free some space and send it again")
         }
-        _ => Problem::internal(&error),
+        _ => ApiError::internal(&error),
     };
     let mut file = std::fs::File::create(path).map_err(failed)?;
     let (mut waiting, mut bytes) = (Vec::with_capacity(CHUNK), 0);
@@ -172,10 +146,10 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
         }
         if waiting.len() >= CHUNK || is_last {
             let part = std::mem::replace(&mut waiting, Vec::with_capacity(CHUNK));
-            file = web::block(move || file.write_all(&part).map(|()| file)).await.map_err(|error| Problem::internal(&error))?.map_err(failed)?;
+            file = web::block(move || file.write_all(&part).map(|()| file)).await.map_err(|error| ApiError::internal(&error))?.map_err(failed)?;
         }
         if is_last {
-            web::block(move || file.sync_all()).await.map_err(|error| Problem::internal(&error))?.map_err(failed)?;
+            web::block(move || file.sync_all()).await.map_err(|error| ApiError::internal(&error))?.map_err(failed)?;
             return Ok(Some(bytes));
         }
     }
@@ -184,14 +158,14 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
 /// Lists imports, the latest first.
 #[utoipa::path(tag = "imports", responses((status = 200, body = [ImportRecord]), (status = 403, body = Problem)))]
 #[get("/api/v1/imports")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<ImportRecord>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<ImportRecord>>, ApiError> {
     blocking(&state, |state| state.imports.all(&state.store)).await.map(web::Json)
 }
 
 /// Returns the record of an import.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}")]
-pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
+pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, ApiError> {
     blocking(&state, move |state| state.imports.find(&state.store, &id)).await.map(web::Json)
 }
 
@@ -199,13 +173,13 @@ pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, id: web::Path<St
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<LookOrder>,
     responses((status = 200, body = ImportLook), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/imports/{id}/look")]
-pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, Problem> {
+pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, ApiError> {
     let order: LookOrder = if body.is_empty() { LookOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
         let format = record.format.unwrap_or(Format::Csv);
         let mapping = order.mapping.unwrap_or_default();
-        mapping.check().map_err(|error| Problem::new(ProblemKind::Request, error))?;
+        mapping.check().map_err(|error| ApiError::new(ProblemKind::Request, error))?;
         let seen = look(&state.imports.file(&id), format, &mapping, order.rows.unwrap_or(100).clamp(1, 200))?;
         let own_zone = mapping.time.zone.clone();
         let zone = own_zone.map_or_else(|| find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
@@ -218,22 +192,22 @@ pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path
 /// Runs an import, or resumes one that was stopped.
 ///
 /// With `dry_run`, reads everything and stores nothing.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<Order>,
+#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<ImportOrder>,
     responses((status = 202, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem, description = "it is running, or done"), (status = 503, body = Problem)))]
 #[post("/api/v1/imports/{id}/run")]
-pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, Problem> {
-    let order: Option<Order> = if body.is_empty() { None } else { Some(read_json(&body)?) };
+pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
+    let order: Option<ImportOrder> = if body.is_empty() { None } else { Some(read_json(&body)?) };
     let shared = state.clone().into_inner();
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
         let record = match (record.stage, order) {
-            (Stage::Done, _) => {
-                return Err(Problem::new(ProblemKind::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
+            (ImportStage::Done, _) => {
+                return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
             }
             // What was begun goes on as it was begun.
-            (Stage::Stopped | Stage::Failed, None) => record,
-            (Stage::Stopped | Stage::Failed, Some(order)) if same(&order, &record.order) => record,
+            (ImportStage::Stopped | ImportStage::Failed, None) => record,
+            (ImportStage::Stopped | ImportStage::Failed, Some(order)) if same(&order, &record.order) => record,
             (_, order) => {
                 let order = order.unwrap_or_default();
                 let format = record.format.unwrap_or(Format::Csv);
@@ -248,7 +222,7 @@ pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<Stri
     blocking(&state, work).await.map(|record| HttpResponse::Accepted().json(record))
 }
 
-fn same(a: &Order, b: &Order) -> bool {
+fn same(a: &ImportOrder, b: &ImportOrder) -> bool {
     serde_json::to_value(a).ok() == serde_json::to_value(b).ok()
 }
 
@@ -257,11 +231,11 @@ fn same(a: &Order, b: &Order) -> bool {
 /// `run` resumes it.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/imports/{id}/stop")]
-pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, Problem> {
+pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, ApiError> {
     let work = move |state: &State| {
         let record = state.imports.find(&state.store, &id)?;
         if !state.imports.stop(&id) {
-            return Err(Problem::new(ProblemKind::Definition, format!("the import `{id}` is not running: it is {}", record.stage.as_str())));
+            return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is not running: it is {}", record.stage.as_str())));
         }
         Ok(record)
     };
@@ -273,7 +247,7 @@ pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<Str
 /// Its points stay.
 #[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/imports/{id}")]
-pub(crate) async fn forget(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn forget(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
     blocking(&state, move |state| state.imports.forget(&state.store, &id)).await.map(|()| HttpResponse::NoContent().finish())
 }
 
@@ -281,13 +255,13 @@ pub(crate) async fn forget(_: Access<MayWrite>, state: AppState, id: web::Path<S
 #[utoipa::path(tag = "imports", params(("id" = String, Path)),
     responses((status = 200, description = "CSV", content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}/rejects")]
-pub(crate) async fn rejects(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, Problem> {
+pub(crate) async fn rejects(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let name = format!("rejects-{id}.csv");
     let (path, record) = blocking(&state, move |state| Ok((state.imports.rejects(&id), state.imports.find(&state.store, &id)?))).await?;
     let lines: Box<dyn Iterator<Item = std::io::Result<String>> + Send> = if record.rejects_bytes == 0 {
         Box::new(std::iter::empty())
     } else {
-        let file = std::fs::File::open(&path).map_err(|error| Problem::internal(&error))?;
+        let file = std::fs::File::open(&path).map_err(|error| ApiError::internal(&error))?;
         Box::new(std::io::BufRead::lines(std::io::BufReader::new(std::io::Read::take(file, record.rejects_bytes))))
     };
     let header = std::iter::once(Ok("line,element,field,cause,reason\n".to_owned()));

@@ -3,14 +3,14 @@
 use actix_web::{delete, get, put, web};
 use fenetre_formats::mapping::Mapping;
 use fenetre_store::Document;
+use fenetre_wire::{datasets::Defined, mappings::MappingInfo};
 
 use crate::{
-    api::datasets::Defined,
     clock::now,
     http::access::{Access, DefineGrant, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
-    views::mappings::{MappingInfo, SORT, all, find},
+    views::mappings::{SORT, all, find},
 };
 
 use super::Body;
@@ -18,14 +18,14 @@ use super::Body;
 /// Lists the stored mappings.
 #[utoipa::path(tag = "mappings", responses((status = 200, body = [MappingInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/mappings")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<MappingInfo>>, Problem> {
+pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<MappingInfo>>, ApiError> {
     blocking(&state, all).await.map(web::Json)
 }
 
 /// Returns a stored mapping.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), responses((status = 200, body = Mapping), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/mappings/{name}")]
-pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Mapping>, Problem> {
+pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Mapping>, ApiError> {
     blocking(&state, move |state| find(state, &name)).await.map(web::Json)
 }
 
@@ -33,15 +33,15 @@ pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, name: web::Path<
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), request_body(content((Mapping = "application/json"), (String = "application/toml"))),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[put("/api/v1/mappings/{name}")]
-pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, Problem> {
-    let fault = |text: String| Problem::new(ProblemKind::Request, text);
+pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, ApiError> {
+    let fault = |text: String| ApiError::new(ProblemKind::Request, text);
     fenetre_core::model::check_dataset_name(&name)
         .map_err(|_| fault(format!("invalid mapping name `{name}`: use a to z, 0-9, `-` and `_`, starting with a letter or digit")))?;
     let text = std::str::from_utf8(&body).map_err(|_| fault("the mapping is not UTF-8".to_owned()))?;
     let mapping = Mapping::parse(text).map_err(|error| fault(format!("the mapping cannot be read: {error}")))?;
     let work = move |state: &State| {
         let created = !state.store.documents(SORT)?.iter().any(|known| known.name == *name);
-        let body = serde_json::to_string(&mapping).map_err(|error| Problem::internal(&error))?;
+        let body = serde_json::to_string(&mapping).map_err(|error| ApiError::internal(&error))?;
         state.store.put_document(SORT, &Document { name: name.into_inner(), body, changed: now() })?;
         Ok(created)
     };
@@ -51,7 +51,7 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
 /// Deletes a stored mapping.
 #[utoipa::path(tag = "mappings", params(("name" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/mappings/{name}")]
-pub(crate) async fn remove(_: Access<DefineGrant>, state: AppState, name: web::Path<String>) -> Result<actix_web::HttpResponse, Problem> {
+pub(crate) async fn remove(_: Access<DefineGrant>, state: AppState, name: web::Path<String>) -> Result<actix_web::HttpResponse, ApiError> {
     let work = move |state: &State| {
         if !state.store.remove_document(SORT, &name)? {
             find(state, &name)?;

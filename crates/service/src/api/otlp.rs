@@ -13,7 +13,7 @@ use crate::{
     clock::now,
     http::access::{Access, WriteGrant},
     ingest::read_body,
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, in_lane},
 };
 
@@ -27,7 +27,7 @@ const PROTOBUF: &str = "application/x-protobuf";
     responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
         (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
 #[post("/v1/metrics")]
-pub(crate) async fn export(_: Access<WriteGrant>, state: AppState, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
+pub(crate) async fn export(_: Access<WriteGrant>, state: AppState, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, ApiError> {
     let named = request.headers().get("fenetre-dataset").and_then(|name| name.to_str().ok()).unwrap_or(DEFAULT_DATASET).to_owned();
     take(state, named, request, payload).await
 }
@@ -46,18 +46,18 @@ pub(crate) async fn export_into(
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
-) -> Result<HttpResponse, Problem> {
+) -> Result<HttpResponse, ApiError> {
     take(state, dataset.into_inner(), request, payload).await
 }
 
-async fn take(state: AppState, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, Problem> {
+async fn take(state: AppState, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, ApiError> {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let form = match kind.split(';').next().unwrap_or_default().trim() {
         PROTOBUF => otlp::Export::Protobuf,
         "application/json" => otlp::Export::Json,
         other => {
             let text = format!("unsupported content type `{other}`: an export is {PROTOBUF} or application/json");
-            return Err(Problem::new(ProblemKind::MediaType, text));
+            return Err(ApiError::new(ProblemKind::MediaType, text));
         }
     };
     let taken = async {

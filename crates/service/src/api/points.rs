@@ -9,6 +9,7 @@ use fenetre_formats::{
     mapping::{Column, Mapping, Role},
     unpack::{Encoding, unpack},
 };
+use fenetre_wire::push::PushReport;
 
 use crate::{
     clock::now,
@@ -18,8 +19,7 @@ use crate::{
         budget::Share,
     },
     ingest::read_body,
-    problem::{Problem, ProblemKind},
-    report::PushReport,
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, in_lane},
 };
 
@@ -39,13 +39,13 @@ const PARAMETERS: [&str; 13] =
 
 impl PushOptions {
     /// Reads the query string, in which `tag`, `value`, `state`, `const` and `missing` may come several times.
-    pub fn parse(query: &str) -> Result<Self, Problem> {
+    pub fn parse(query: &str) -> Result<Self, ApiError> {
         let mut options = Self::default();
         for (name, value) in form_urlencoded::parse(query.as_bytes()) {
             let truth = || match &*value {
                 "true" | "" => Ok(true),
                 "false" => Ok(false),
-                other => Err(Problem::new(ProblemKind::Request, format!("the parameter {name} is `{other}`: write true or false"))),
+                other => Err(ApiError::new(ProblemKind::Request, format!("the parameter {name} is `{other}`: write true or false"))),
             };
             match &*name {
                 "mapping" => options.named = Some(value.into_owned()),
@@ -62,13 +62,13 @@ impl PushOptions {
                     Some((key, value)) => {
                         options.own.tags.insert(key.to_owned(), value.to_owned());
                     }
-                    None => return Err(Problem::new(ProblemKind::Request, format!("the parameter const is `{value}`: write const=KEY=VALUE"))),
+                    None => return Err(ApiError::new(ProblemKind::Request, format!("the parameter const is `{value}`: write const=KEY=VALUE"))),
                 },
                 "all_or_nothing" => options.all_or_nothing = truth()?,
                 "dry_run" => options.dry_run = truth()?,
                 other => {
                     let hint = closest(other, PARAMETERS).map_or_else(|| listing(PARAMETERS, 12), |known| format!("did you mean `{known}`?"));
-                    return Err(Problem::new(ProblemKind::Request, format!("unknown parameter `{other}`: {hint}")));
+                    return Err(ApiError::new(ProblemKind::Request, format!("unknown parameter `{other}`: {hint}")));
                 }
             }
         }
@@ -76,7 +76,7 @@ impl PushOptions {
     }
 
     /// The mapping that a body of some format is read by, if any is.
-    fn mapping(&self, state: &State, format: Format) -> Result<Option<Mapping>, Problem> {
+    fn mapping(&self, state: &State, format: Format) -> Result<Option<Mapping>, ApiError> {
         let own = (self.own != Mapping::default()).then(|| self.own.clone());
         let mapping = match &self.named {
             None => own,
@@ -89,10 +89,10 @@ impl PushOptions {
             }
         };
         if let Some(mapping) = &mapping {
-            mapping.check().map_err(|error| Problem::new(ProblemKind::Request, error))?;
+            mapping.check().map_err(|error| ApiError::new(ProblemKind::Request, error))?;
             if !format.takes_mapping() {
                 let text = format!("{} needs no mapping and no column parameters: these are for tables and JSON objects", format.name());
-                return Err(Problem::new(ProblemKind::Request, text));
+                return Err(ApiError::new(ProblemKind::Request, text));
             }
         }
         let needs_one = matches!(format, Format::Csv | Format::Tsv);
@@ -137,7 +137,7 @@ pub(crate) async fn push(
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
-) -> Result<HttpResponse, Problem> {
+) -> Result<HttpResponse, ApiError> {
     let options = PushOptions::parse(request.query_string())?;
     let format = format_of(&request)?;
     let encoding = encoding_of(&request)?;
@@ -180,12 +180,12 @@ pub(crate) struct Body {
     pub share: Share,
 }
 
-fn behind() -> Problem {
-    Problem::new(ProblemKind::Behind, "request memory is full. Retry in a moment")
+fn behind() -> ApiError {
+    ApiError::new(ProblemKind::Behind, "request memory is full. Retry in a moment")
 }
 
 /// Collects a body within the limits of one and of all.
-pub(crate) async fn collect_body(state: &State, request: &HttpRequest, payload: web::Payload) -> Result<Body, Problem> {
+pub(crate) async fn collect_body(state: &State, request: &HttpRequest, payload: web::Payload) -> Result<Body, ApiError> {
     let mut share = state.bodies.share();
     let limit = state.limits.max_body_bytes.min(state.limits.max_total_body_bytes);
     let announced = request.headers().get(header::CONTENT_LENGTH).and_then(|length| length.to_str().ok()?.parse().ok());
@@ -193,7 +193,7 @@ pub(crate) async fn collect_body(state: &State, request: &HttpRequest, payload: 
     Ok(Body { bytes, share })
 }
 
-fn format_of(request: &HttpRequest) -> Result<Format, Problem> {
+fn format_of(request: &HttpRequest) -> Result<Format, ApiError> {
     let header = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let essence = header.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     Format::of_type(&essence).ok_or_else(|| {
@@ -203,24 +203,24 @@ fn format_of(request: &HttpRequest) -> Result<Format, Problem> {
             format!("the type `{essence}` is not read")
         };
         let known = Format::types().collect::<Vec<_>>().join(", ");
-        Problem::new(ProblemKind::MediaType, format!("{found}: set it with -H 'Content-Type: application/json' or another of {known}"))
+        ApiError::new(ProblemKind::MediaType, format!("{found}: set it with -H 'Content-Type: application/json' or another of {known}"))
     })
 }
 
-pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, Problem> {
+pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, ApiError> {
     let header = request.headers().get(header::CONTENT_ENCODING).map_or("", |value| value.to_str().unwrap_or("?"));
     Encoding::from_header(header)
-        .ok_or_else(|| Problem::new(ProblemKind::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
+        .ok_or_else(|| ApiError::new(ProblemKind::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
 }
 
-async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, Problem> {
+async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, ApiError> {
     // What is announced is believed up to a few megabytes: whoever announces more must send it first.
     let mut body = Vec::with_capacity(announced.min(limit).min(BELIEVED));
     let mut arrival = crate::http::body::Arrival::new();
     while let Some(chunk) = crate::http::body::next_chunk(&mut payload, &mut arrival).await? {
         if body.len() + chunk.len() > limit {
             let text = format!("the body is larger than {limit} bytes: send it in smaller parts, or compressed");
-            return Err(Problem::new(ProblemKind::TooLarge, text));
+            return Err(ApiError::new(ProblemKind::TooLarge, text));
         }
         if !share.grow(chunk.len()) {
             return Err(behind());
@@ -238,7 +238,7 @@ fn take(
     body: Body,
     options: &PushOptions,
     stop: &dyn Fn() -> bool,
-) -> Result<PushReport, Problem> {
+) -> Result<PushReport, ApiError> {
     let Body { bytes, mut share } = body;
     let body = decompress(encoding, bytes, &state.limits, &mut share)?;
     let now = now();
@@ -258,7 +258,7 @@ fn take(
 }
 
 /// Unfolds a body, within its own limit and within what is left for all bodies.
-pub(crate) fn decompress(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, Problem> {
+pub(crate) fn decompress(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, ApiError> {
     if encoding == Encoding::Identity {
         return Ok(unpack(encoding, body, limits.max_decompressed_bytes)?);
     }
@@ -275,14 +275,14 @@ pub(crate) fn decompress(encoding: Encoding, body: Vec<u8>, limits: &CallLimits,
     }
 }
 
-fn rejected(report: PushReport, all_or_nothing: bool) -> Problem {
+fn rejected(report: PushReport, all_or_nothing: bool) -> ApiError {
     let first = report.tally.rejects.first().map_or(String::new(), |reject| format!(": {}: {}", reject.place(), reject.reason));
     let rejected = report.tally.rejected;
     let detail = match all_or_nothing {
         true => format!("{rejected} rejected, and all_or_nothing was asked for, so nothing was stored{first}"),
         false => format!("all {rejected} rejected{first}"),
     };
-    Problem { report: Some(Box::new(report)), ..Problem::new(ProblemKind::Rejected, detail) }
+    ApiError::new(ProblemKind::Rejected, detail).with_report(report)
 }
 
 #[cfg(test)]
@@ -305,7 +305,7 @@ mod tests {
 
     #[test]
     fn parameters_that_are_none_are_told() {
-        let told = |query: &str| PushOptions::parse(query).unwrap_err().detail;
+        let told = |query: &str| PushOptions::parse(query).unwrap_err().into_problem().detail;
         assert!(told("valeu=x").contains("did you mean `value`?"));
         assert!(told("const=reach").contains("const=KEY=VALUE"));
         assert!(told("dry_run=maybe").contains("true or false"));

@@ -1,14 +1,15 @@
 //! What refers to a dataset, a metric or a tag by its name.
 
 use actix_web::{get, web};
+use fenetre_wire::datasets::Reference;
 use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::{
     http::access::{Access, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
-    views::references::{Reference, ReferenceTarget, of},
+    views::references::{ReferenceTarget, of},
 };
 
 /// To what.
@@ -29,12 +30,12 @@ pub(crate) async fn list(
     state: AppState,
     dataset: web::Path<String>,
     to: web::Query<To>,
-) -> Result<web::Json<Vec<Reference>>, Problem> {
+) -> Result<web::Json<Vec<Reference>>, ApiError> {
     let work = move |state: &State| match (&to.metric, &to.tag) {
         (None, None) => of(state, &ReferenceTarget::Dataset(&dataset)),
         (Some(metric), None) => of(state, &ReferenceTarget::Metric(metric)),
         (None, Some(tag)) => of(state, &ReferenceTarget::Tag(tag)),
-        (Some(_), Some(_)) => Err(Problem::new(ProblemKind::Request, "ask for the metric or for the tag, not for both")),
+        (Some(_), Some(_)) => Err(ApiError::new(ProblemKind::Request, "ask for the metric or for the tag, not for both")),
     };
     blocking(&state, work).await.map(web::Json)
 }

@@ -8,105 +8,22 @@ use fenetre_core::{
     time::{Nanos, TimeRange, format_day, format_utc},
 };
 use fenetre_store::{PartitionSize, StorageReport};
-use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_wire::retention::{ExpiryItem, ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile};
+use serde::Deserialize;
+use utoipa::IntoParams;
 
 use crate::{
     api::{Body, read_json},
     clock::now,
     config::file,
     http::access::{Access, DefineGrant, OperateGrant, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking_long},
     views::{
         names::{name_of, place_named, told_name},
-        retention::{Held, PlaceInfo, RetentionInfo, Sizes, info, place_info, warn_of_difference},
+        retention::{Held, Sizes, info, place_info, warn_of_difference},
     },
 };
-
-/// New limits of a place.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct RetentionOrder {
-    /// Empty for the store, `velmar`, or `velmar::level`.
-    #[serde(default)]
-    pub place: String,
-    /// `keep_for` and `keep_under`; an omitted one stays as it is, `null` means no limit.
-    #[serde(default)]
-    #[schema(value_type = Object)]
-    pub limits: LimitSettings,
-    /// Remove the runtime setting first, so that the configuration file applies.
-    #[serde(default)]
-    pub reset: bool,
-    /// Return the effect, and change nothing.
-    #[serde(default)]
-    pub preview: bool,
-}
-
-/// Effect of a change.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RetentionChange {
-    /// The place as it was.
-    pub before: PlaceInfo,
-    /// The place as it is, or would be.
-    pub after: PlaceInfo,
-    /// Data that expires because of it.
-    pub expires: ExpiryPreview,
-}
-
-/// Data that expires, or would.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct ExpiryPreview {
-    /// Partitions and parts of them.
-    pub parts: Vec<ExpiryItem>,
-    /// Points.
-    pub points: u64,
-    /// Bytes, about.
-    pub bytes: u64,
-    /// The first and last instant.
-    pub span: Option<(String, String)>,
-    /// Metrics that lose points.
-    pub metrics: Vec<String>,
-    /// Partitions that are old enough to expire, but wait until rollups cover them.
-    #[serde(default)]
-    pub waiting: u64,
-    /// Whether it was carried out.
-    pub done: bool,
-    /// The reserve of the volume is used, and nothing is left that could expire.
-    pub is_full: bool,
-}
-
-/// Data that expires.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct ExpiryItem {
-    /// `velmar / 2026-05-07` or `velmar::level before …`.
-    pub what: String,
-    /// Why.
-    pub why: String,
-    /// Bytes, about.
-    pub bytes: u64,
-    /// Whether it is erased at once, without the bin.
-    pub for_good: bool,
-}
-
-/// Options of applying retention.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema, IntoParams)]
-#[serde(default, deny_unknown_fields)]
-pub struct ExpiryOrder {
-    /// Return what would expire, and change nothing.
-    pub dry_run: bool,
-    /// Accept the system clock after a leap.
-    pub accept_clock: bool,
-}
-
-/// What was written to the configuration file.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct WrittenFile {
-    /// The file.
-    pub file: String,
-    /// Places whose limits it contains now.
-    pub places: Vec<String>,
-}
 
 /// Which places are asked for.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -121,7 +38,7 @@ pub(crate) struct Asked {
 /// Returns the limits in force, their sources, the current use and a forecast.
 #[utoipa::path(tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/retention")]
-pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, Problem> {
+pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, ApiError> {
     blocking_long(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
 }
 
@@ -131,7 +48,7 @@ pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, asked: web::Quer
 #[utoipa::path(tag = "keeping", request_body = RetentionOrder,
     responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/retention")]
-pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<RetentionChange>, Problem> {
+pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<RetentionChange>, ApiError> {
     let order: RetentionOrder = read_json(&body)?;
     let work = move |state: &State| {
         let now = now();
@@ -167,9 +84,9 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
 /// Writes runtime settings to the configuration file.
 #[utoipa::path(tag = "keeping", responses((status = 200, body = WrittenFile), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/retention/write-file")]
-pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<WrittenFile>, Problem> {
+pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<WrittenFile>, ApiError> {
     let work = |state: &State| {
-        let fault = |text: String| Problem::new(ProblemKind::Definition, text);
+        let fault = |text: String| ApiError::new(ProblemKind::Definition, text);
         let Some(file) = &state.config_file else {
             return Err(fault("the service was started without a configuration file: start it with --config FILE".to_owned()));
         };
@@ -193,7 +110,7 @@ pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Resu
 /// With `dry_run`, returns what would expire.
 #[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = ExpiryPreview), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
 #[post("/api/v1/expire")]
-pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<ExpiryPreview>, Problem> {
+pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<ExpiryPreview>, ApiError> {
     let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let now = now();
@@ -213,7 +130,7 @@ pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) 
 }
 
 /// What a plan lets go of, told by names and counted.
-fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Result<ExpiryPreview, Problem> {
+fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Result<ExpiryPreview, ApiError> {
     let catalogue_name = |place: Scope| name_of(&state.store.catalogue(), place);
     let mut departure = ExpiryPreview { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..ExpiryPreview::default() };
     let mut span: Option<(Nanos, Nanos)> = None;

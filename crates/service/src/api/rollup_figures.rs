@@ -12,7 +12,7 @@ use fenetre_core::{
 use fenetre_store::{DatasetSize, LevelSize, LevelState, MetricSize};
 use jiff::tz::TimeZone;
 
-use crate::{problem::Problem, state::State, views::names::find};
+use crate::{problem::ApiError, state::State, views::names::find};
 
 /// How fast points of a policy's series came.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
@@ -24,7 +24,7 @@ pub struct Pace {
 }
 
 /// How fast points of a policy's series came, from the first of each metric to the latest of the dataset that is packed.
-pub fn pace(state: &State, size: &DatasetSize, policy: &RollupPolicy) -> Result<Pace, Problem> {
+pub fn pace(state: &State, size: &DatasetSize, policy: &RollupPolicy) -> Result<Pace, ApiError> {
     let sizes = state.store.metric_sizes()?;
     let catalogue = state.store.catalogue();
     let dataset = find(&catalogue, &size.name)?;

@@ -6,119 +6,22 @@ use fenetre_core::{
     time::{Nanos, SECOND, format_utc},
 };
 use fenetre_store::{DatasetSize, LevelLoss, LevelState};
+use fenetre_wire::{
+    datasets::Defined,
+    rollups::{FillOrder, LevelInfo, LevelPreview, PolicyInfo, PolicyNamed, RollupPreview, RollupsInfo},
+};
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
-use utoipa::{IntoParams, ToSchema};
+use utoipa::IntoParams;
 
 use crate::{
-    api::{Body, datasets::Defined, read_json, rollup_figures as figures},
+    api::{Body, read_json, rollup_figures as figures},
     clock::now,
     http::access::{Access, DefineGrant, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking_long},
     views::names::find,
 };
-
-/// The rollups of a dataset.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RollupsInfo {
-    /// Its policies, by name.
-    pub policies: Vec<PolicyInfo>,
-    /// Windows computed since the start of the service.
-    pub windows_made: u64,
-    /// Time ranges that were rebuilt, because points arrived late, were deleted or restored.
-    pub made_again: u64,
-    /// Whether backfilling is stopped.
-    pub fill_stopped: bool,
-    /// Why the last run failed, if it did; it is retried.
-    pub failure: Option<String>,
-}
-
-/// A policy and its levels.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PolicyInfo {
-    /// Its name.
-    pub name: String,
-    /// Its content.
-    #[schema(value_type = Object)]
-    pub policy: RollupPolicy,
-    /// Its metrics.
-    pub metrics: Vec<String>,
-    /// The finest first.
-    pub levels: Vec<LevelInfo>,
-    /// Data that would be lost permanently if the policy were deleted, because its points have expired: one sentence each.
-    #[serde(default)]
-    pub losses: Vec<String>,
-}
-
-/// State of a level.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct LevelInfo {
-    /// Width of its windows.
-    pub width: String,
-    /// How long it is kept; none for no limit.
-    pub keep_for: Option<String>,
-    /// First instant that it covers; none if it covers all from the first point on.
-    pub from: Option<String>,
-    /// End of its coverage; none if it covers nothing yet.
-    pub until: Option<String>,
-    /// Share of the stored time that it covers, from 0 to 1.
-    pub filled: f64,
-    /// Points of its series that are not packed yet; windows are computed once they are.
-    #[serde(default)]
-    pub waiting_points: u64,
-    /// Seconds between the end of its coverage and now.
-    pub lag_seconds: f64,
-    /// Time ranges of series to be rebuilt; queries use points for them.
-    pub out_of_date: u64,
-    /// Its series.
-    pub series: u64,
-    /// Windows in it.
-    pub windows: u64,
-    /// Bytes of its files.
-    pub bytes: u64,
-    /// How many times smaller it is per day than its points; none if there are none.
-    pub smaller: Option<f64>,
-    /// Speed-up of one query compared with points, if it was measured.
-    pub faster: Option<f64>,
-    /// The query that was measured.
-    pub measured: Option<String>,
-}
-
-/// Preview of a policy.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RollupPreview {
-    /// Its metrics.
-    pub metrics: Vec<String>,
-    /// Number of series.
-    pub series: u64,
-    /// The finest first.
-    pub levels: Vec<LevelPreview>,
-    /// Rollups of expired points that would be lost: one sentence each.
-    #[serde(default)]
-    pub losses: Vec<String>,
-}
-
-/// Preview of a level.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct LevelPreview {
-    /// Width of its windows.
-    pub width: String,
-    /// How long it is kept; none for no limit.
-    pub keep_for: Option<String>,
-    /// Windows per day.
-    pub windows_a_day: u64,
-    /// Approximate points per window; none if there are no points yet.
-    #[serde(default)]
-    pub points_each: Option<f64>,
-    /// How many times smaller than its points it would be per day, approximately; none if there are no points yet.
-    #[serde(default)]
-    pub smaller: Option<f64>,
-    /// Approximate bytes per day.
-    pub bytes_a_day: u64,
-    /// Approximate bytes once it no longer grows; without a limit, after a year.
-    pub at_rest: u64,
-}
 
 /// Whether levels are held against points.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -128,28 +31,12 @@ pub(crate) struct Measure {
     measure: bool,
 }
 
-/// Which policy it would be.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
-#[serde(default, deny_unknown_fields)]
-pub struct PolicyNamed {
-    /// Name of the policy (default: `default`).
-    pub name: Option<String>,
-}
-
 /// Whether something may be lost.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub struct Losing {
     /// Permit the loss of rollups whose points have expired.
     pub accept_loss: bool,
-}
-
-/// Whether to stop backfilling.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct FillOrder {
-    /// Stop backfilling; otherwise resume it.
-    pub stop: bool,
 }
 
 /// Lists rollup policies and the state of each level.
@@ -161,7 +48,7 @@ pub(crate) async fn show(
     state: AppState,
     dataset: web::Path<String>,
     asked: web::Query<Measure>,
-) -> Result<web::Json<RollupsInfo>, Problem> {
+) -> Result<web::Json<RollupsInfo>, ApiError> {
     blocking_long(&state, move |state| info(state, &dataset, asked.measure)).await.map(web::Json)
 }
 
@@ -177,7 +64,7 @@ pub(crate) async fn set(
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
     body: Body,
-) -> Result<web::Json<Defined>, Problem> {
+) -> Result<web::Json<Defined>, ApiError> {
     let policy: RollupPolicy = read_json(&body)?;
     let work = move |state: &State| {
         refuse_losses(state, &path, Some(&policy), asked.accept_loss)?;
@@ -196,7 +83,7 @@ pub(crate) async fn preview(
     dataset: web::Path<String>,
     asked: web::Query<PolicyNamed>,
     body: Body,
-) -> Result<web::Json<RollupPreview>, Problem> {
+) -> Result<web::Json<RollupPreview>, ApiError> {
     let policy: RollupPolicy = read_json(&body)?;
     blocking_long(&state, move |state| look_ahead(state, &dataset, asked.name.as_deref().unwrap_or("default"), &policy)).await.map(web::Json)
 }
@@ -205,7 +92,12 @@ pub(crate) async fn preview(
 #[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = Option<FillOrder>,
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/fill")]
-pub(crate) async fn fill(_: Access<DefineGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<web::Json<RollupsInfo>, Problem> {
+pub(crate) async fn fill(
+    _: Access<DefineGrant>,
+    state: AppState,
+    dataset: web::Path<String>,
+    body: Body,
+) -> Result<web::Json<RollupsInfo>, ApiError> {
     let order: FillOrder = if body.is_empty() { FillOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let id = find(&state.store.catalogue(), &dataset)?.id;
@@ -226,7 +118,7 @@ pub(crate) async fn remove(
     state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
-) -> Result<HttpResponse, Problem> {
+) -> Result<HttpResponse, ApiError> {
     let work = move |state: &State| {
         refuse_losses(state, &path, None, asked.accept_loss)?;
         Ok(state.store.drop_rollup(&path.0, &path.1)?)
@@ -235,13 +127,13 @@ pub(crate) async fn remove(
 }
 
 /// A change by which windows would go whose points are no longer there is for those who say so.
-fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Option<&RollupPolicy>, accept_loss: bool) -> Result<(), Problem> {
+fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Option<&RollupPolicy>, accept_loss: bool) -> Result<(), ApiError> {
     let losses = if accept_loss { Vec::new() } else { losses(state, dataset, name, after)? };
     let text = || format!("{}. Add `accept_loss=true` to let that go, or make a policy of another name", losses.join("; "));
-    if losses.is_empty() { Ok(()) } else { Err(Problem::new(ProblemKind::Definition, text())) }
+    if losses.is_empty() { Ok(()) } else { Err(ApiError::new(ProblemKind::Definition, text())) }
 }
 
-fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Problem> {
+fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, ApiError> {
     let now = now();
     let (id, name, policies) = {
         let catalogue = state.store.catalogue();
@@ -271,10 +163,10 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, Prob
     Ok(RollupsInfo { policies: infos, windows_made: told.made, made_again: told.made_again, fill_stopped: told.fill_stopped, failure: told.failure })
 }
 
-fn dataset_size(state: &State, id: DatasetId, name: &str) -> Result<DatasetSize, Problem> {
+fn dataset_size(state: &State, id: DatasetId, name: &str) -> Result<DatasetSize, ApiError> {
     let found = state.store.storage(now())?.datasets.into_iter().find(|size| size.id == id);
     // It was deleted meanwhile.
-    found.ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("there is no dataset `{name}`")))
+    found.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no dataset `{name}`")))
 }
 
 fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
@@ -302,7 +194,7 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
     }
 }
 
-fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<String>, Problem> {
+fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<String>, ApiError> {
     let told = |loss: LevelLoss| {
         let (from, points_from) = (format_utc(loss.from), format_utc(loss.points_from));
         format!("the level {} of {name} would be lost: it covers the time from {from}, but points are kept only from {points_from}", loss.width)
@@ -310,8 +202,8 @@ fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>
     Ok(state.store.rollup_losses(dataset, name, after)?.into_iter().map(told).collect())
 }
 
-fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, Problem> {
-    policy.check().map_err(|error| Problem::new(ProblemKind::Request, error.to_string()))?;
+fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, ApiError> {
+    policy.check().map_err(|error| ApiError::new(ProblemKind::Request, error.to_string()))?;
     let (id, metrics, series) = {
         let catalogue = state.store.catalogue();
         let dataset = find(&catalogue, dataset_name)?;

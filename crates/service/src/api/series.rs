@@ -5,60 +5,26 @@ use std::collections::BTreeMap;
 use actix_web::{get, web};
 use fenetre_core::{
     catalogue::{Dataset, Series},
-    model::{Tags, Value},
+    model::Tags,
     time::format_utc,
 };
-use serde::{Deserialize, Deserializer, Serialize, de::Error as _};
-use utoipa::{IntoParams, ToSchema};
+use fenetre_wire::series::{LatestPoint, Page, SeriesInfo};
+use serde::{Deserialize, Deserializer, de::Error as _};
+use utoipa::IntoParams;
 
 use crate::{
-    api::datasets::Stored,
     clock::now,
     http::access::{Access, ReadGrant},
-    problem::Problem,
+    problem::{ApiError, Problem},
     state::{AppState, State, blocking},
-    views::names::{find, find_metric},
+    views::{
+        names::{find, find_metric},
+        stored::stored,
+    },
 };
 
 /// Series that one page holds at the most.
 const MOST: usize = 10_000;
-
-/// A page of a list.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct Page<T> {
-    /// Total number of rows.
-    pub total: u64,
-    /// Rows of this page.
-    pub items: Vec<T>,
-}
-
-/// A series and its content.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct SeriesInfo {
-    /// Its metric.
-    pub metric: String,
-    /// Its tags.
-    pub tags: BTreeMap<String, String>,
-    /// Points and when they begin and end.
-    #[serde(flatten)]
-    pub stored: Stored,
-}
-
-/// A series' latest point.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct LatestPoint {
-    /// Its metric.
-    pub metric: String,
-    /// Its tags.
-    pub tags: BTreeMap<String, String>,
-    /// Its time; none if the series has no points.
-    pub time: Option<String>,
-    /// A number, or a word of a state.
-    #[schema(value_type = Option<serde_json::Value>)]
-    pub value: Option<Value>,
-    /// UCUM code of its unit.
-    pub unit: Option<String>,
-}
 
 /// Which series.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -83,7 +49,7 @@ fn whole<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<usize>, D:
 }
 
 /// The series that fulfil a filter, ordered by metric and tags: how many, and the page that was asked for.
-fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d Series>), Problem> {
+fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d Series>), ApiError> {
     let metric = find_metric(dataset, filter.metric.as_deref())?;
     let wanted = filter.search.as_ref().map(|text| text.to_lowercase());
     let holds = |series: &&Series| {
@@ -114,17 +80,14 @@ pub(crate) async fn list(
     state: AppState,
     name: web::Path<String>,
     filter: web::Query<SeriesFilter>,
-) -> Result<web::Json<Page<SeriesInfo>>, Problem> {
+) -> Result<web::Json<Page<SeriesInfo>>, ApiError> {
     let work = move |state: &State| {
         let catalogue = state.store.catalogue();
         let dataset = find(&catalogue, &name)?;
         let (total, series) = page(dataset, &filter)?;
         let counts = state.store.counts(dataset.id)?;
-        let info = |series: &Series| SeriesInfo {
-            metric: series.metric.to_string(),
-            tags: text_tags(&series.tags),
-            stored: Stored::of(counts.get(&series.id)),
-        };
+        let info =
+            |series: &Series| SeriesInfo { metric: series.metric.to_string(), tags: text_tags(&series.tags), stored: stored(counts.get(&series.id)) };
         Ok(Page { total, items: series.into_iter().map(info).collect() })
     };
     blocking(&state, work).await.map(web::Json)
@@ -139,7 +102,7 @@ pub(crate) async fn latest(
     state: AppState,
     name: web::Path<String>,
     filter: web::Query<SeriesFilter>,
-) -> Result<web::Json<Page<LatestPoint>>, Problem> {
+) -> Result<web::Json<Page<LatestPoint>>, ApiError> {
     let work = move |state: &State| {
         // Hold no lock while files are read.
         let (dataset, total, series) = {
@@ -150,7 +113,7 @@ pub(crate) async fn latest(
             (dataset.id, total, series.into_iter().map(|series| (series.clone(), unit(series))).collect::<Vec<_>>())
         };
         let now = now();
-        let point = |(series, unit): (Series, Option<String>)| -> Result<LatestPoint, Problem> {
+        let point = |(series, unit): (Series, Option<String>)| -> Result<LatestPoint, ApiError> {
             let latest = state.store.latest(dataset, &series, now)?;
             Ok(LatestPoint {
                 metric: series.metric.to_string(),

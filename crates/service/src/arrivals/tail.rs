@@ -1,41 +1,10 @@
 //! The live tail: a look at what arrives, for whoever watches. Nobody waits for a watcher; one that is slow misses some.
 
-use std::collections::BTreeMap;
-
-use serde::{Deserialize, Serialize};
+use fenetre_wire::arrivals::TailReport;
 use tokio::sync::broadcast::{Receiver, Sender, channel};
-use utoipa::ToSchema;
 
 /// Batches that a slow watcher may be behind.
 const BEHIND: usize = 64;
-
-/// A batch that arrived, with its first points.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TailReport {
-    /// The dataset.
-    pub dataset: String,
-    /// When.
-    pub time: String,
-    /// Accepted points.
-    pub accepted: u64,
-    /// Rejected points and rows.
-    pub rejected: u64,
-    /// The first of them.
-    pub points: Vec<TailPoint>,
-}
-
-/// A point that arrived.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct TailPoint {
-    /// Its metric.
-    pub metric: String,
-    /// Its tags.
-    pub tags: BTreeMap<String, String>,
-    /// Its instant.
-    pub time: String,
-    /// A number or a text.
-    pub value: serde_json::Value,
-}
 
 /// Who watches. Nothing in place of a batch says that the service ends.
 pub struct Tail(Sender<Option<TailReport>>);

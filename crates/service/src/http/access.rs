@@ -16,7 +16,7 @@ use actix_web::{
     http::{Method, header},
 };
 
-use crate::problem::{Problem, ProblemKind};
+use crate::problem::{ApiError, ProblemKind};
 
 /// What a caller wants to do.
 pub trait Grant: 'static {
@@ -51,16 +51,16 @@ impl Grant for OperateGrant {
 pub struct Access<G>(PhantomData<G>);
 
 impl<G: Grant> FromRequest for Access<G> {
-    type Error = Problem;
-    type Future = Ready<Result<Self, Problem>>;
+    type Error = ApiError;
+    type Future = Ready<Result<Self, ApiError>>;
 
     fn from_request(request: &HttpRequest, _: &mut Payload) -> Self::Future {
         ready(check(request, G::WORD).map(|()| Self(PhantomData)))
     }
 }
 
-fn check(request: &HttpRequest, word: &str) -> Result<(), Problem> {
-    let refuse = |reason: String| Err(Problem::new(ProblemKind::Access, format!("no grant to {word}: {reason}")));
+fn check(request: &HttpRequest, word: &str) -> Result<(), ApiError> {
+    let refuse = |reason: String| Err(ApiError::new(ProblemKind::Access, format!("no grant to {word}: {reason}")));
     let peer = request.peer_addr().map(|peer| peer.ip());
     if !peer.is_some_and(|ip| ip.is_loopback()) {
         return refuse("this version admits only callers on its own machine".to_owned());
@@ -118,7 +118,7 @@ mod tests {
         if let Some(origin) = origin {
             request = request.insert_header(("Origin", origin));
         }
-        check(&request.to_http_request(), "write").map_err(|problem| problem.detail)
+        check(&request.to_http_request(), "write").map_err(|error| error.into_problem().detail)
     }
 
     #[test]
@@ -167,7 +167,7 @@ mod tests {
             for (name, value) in headers {
                 request = request.append_header((*name, *value));
             }
-            check(&request.to_http_request(), "read").map_err(|problem| problem.detail)
+            check(&request.to_http_request(), "read").map_err(|error| error.into_problem().detail)
         };
         let here = ("Host", "127.0.0.1:7430");
         for name in ["Forwarded", "X-Forwarded-Host"] {

@@ -12,7 +12,7 @@ use futures_util::StreamExt;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
 
-use crate::problem::{Problem, ProblemKind};
+use crate::problem::{ApiError, ProblemKind};
 
 /// Maximum size of a document in bytes. Enough for mappings with many thousand columns.
 const MAX_BYTES: usize = 16 << 20;
@@ -29,13 +29,13 @@ impl Deref for Document {
 }
 
 impl FromRequest for Document {
-    type Error = Problem;
-    type Future = Pin<Box<dyn Future<Output = Result<Self, Problem>>>>;
+    type Error = ApiError;
+    type Future = Pin<Box<dyn Future<Output = Result<Self, ApiError>>>>;
 
     fn from_request(request: &HttpRequest, payload: &mut dev::Payload) -> Self::Future {
         let payload = web::Payload::from_request(request, payload);
         Box::pin(async move {
-            let mut payload = payload.await.map_err(|error| Problem::new(ProblemKind::Request, error.to_string()))?;
+            let mut payload = payload.await.map_err(|error| ApiError::new(ProblemKind::Request, error.to_string()))?;
             read_all(&mut payload, MAX_BYTES).await.map(Self)
         })
     }
@@ -45,8 +45,8 @@ impl FromRequest for Document {
 ///
 /// # Errors
 /// [`ProblemKind::Request`] with the place, if the body is missing, is not JSON, or does not fit.
-pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, Problem> {
-    let fault = |text: String| Problem::new(ProblemKind::Request, text);
+pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, ApiError> {
+    let fault = |text: String| ApiError::new(ProblemKind::Request, text);
     if body.trim_ascii().is_empty() {
         return Err(fault("the body is missing: send a JSON object, or `{}` for the defaults".to_owned()));
     }
@@ -56,7 +56,7 @@ pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, Prob
     })?;
     // The parser also accepts an array of the fields in their order; such a body is a mistake.
     let sent: Value = serde_json::from_slice(body).map_err(|error| fault(error.to_string()))?;
-    let understood = serde_json::to_value(&read).map_err(|error| Problem::internal(&error))?;
+    let understood = serde_json::to_value(&read).map_err(|error| ApiError::internal(&error))?;
     match array_for_object(&sent, &understood) {
         None => Ok(read),
         Some(place) if place.is_empty() => Err(fault("the body cannot be read as JSON: expected an object, found an array".to_owned())),
@@ -107,11 +107,11 @@ impl Arrival {
     }
 
     /// Counts bytes that have arrived `passed` after the start, and checks the rate: a slow body must not occupy memory and a connection for ever.
-    fn check(&mut self, bytes: usize, passed: Duration) -> Result<(), Problem> {
+    fn check(&mut self, bytes: usize, passed: Duration) -> Result<(), ApiError> {
         self.bytes += bytes as u64;
         if passed > STALLED && self.bytes < MIN_RATE * passed.as_secs() {
             let text = format!("the body arrived at less than {MIN_RATE} bytes per second over {} s, so nothing was stored", passed.as_secs());
-            return Err(Problem::new(ProblemKind::Stalled, text));
+            return Err(ApiError::new(ProblemKind::Stalled, text));
         }
         Ok(())
     }
@@ -121,20 +121,20 @@ impl Arrival {
 ///
 /// # Errors
 /// [`ProblemKind::Stalled`] if nothing arrives for [`STALLED`], or if the body arrives at less than [`MIN_RATE`].
-pub(crate) async fn next_chunk(payload: &mut web::Payload, arrival: &mut Arrival) -> Result<Option<web::Bytes>, Problem> {
+pub(crate) async fn next_chunk(payload: &mut web::Payload, arrival: &mut Arrival) -> Result<Option<web::Bytes>, ApiError> {
     match tokio::time::timeout(STALLED, payload.next()).await {
         Ok(Some(Ok(chunk))) => arrival.check(chunk.len(), arrival.since.elapsed()).map(|()| Some(chunk)),
-        Ok(chunk) => chunk.transpose().map_err(|error| Problem::new(ProblemKind::Request, format!("the body is incomplete: {error}"))),
-        Err(_) => Err(Problem::new(ProblemKind::Stalled, format!("no part of the body arrived for {} s, so nothing was stored", STALLED.as_secs()))),
+        Ok(chunk) => chunk.transpose().map_err(|error| ApiError::new(ProblemKind::Request, format!("the body is incomplete: {error}"))),
+        Err(_) => Err(ApiError::new(ProblemKind::Stalled, format!("no part of the body arrived for {} s, so nothing was stored", STALLED.as_secs()))),
     }
 }
 
 /// Reads a body of at most `max` bytes.
-pub(crate) async fn read_all(payload: &mut web::Payload, max: usize) -> Result<Vec<u8>, Problem> {
+pub(crate) async fn read_all(payload: &mut web::Payload, max: usize) -> Result<Vec<u8>, ApiError> {
     let (mut body, mut arrival) = (Vec::new(), Arrival::new());
     while let Some(chunk) = next_chunk(payload, &mut arrival).await? {
         if body.len() + chunk.len() > max {
-            return Err(Problem::new(ProblemKind::TooLarge, format!("the body is larger than {max} bytes: send it in smaller parts")));
+            return Err(ApiError::new(ProblemKind::TooLarge, format!("the body is larger than {max} bytes: send it in smaller parts")));
         }
         body.extend_from_slice(&chunk);
     }
@@ -159,7 +159,7 @@ mod tests {
     }
 
     fn fault(body: &str) -> String {
-        read_json::<Policy>(body.as_bytes()).unwrap_err().detail
+        read_json::<Policy>(body.as_bytes()).unwrap_err().into_problem().detail
     }
 
     #[test]

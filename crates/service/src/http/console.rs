@@ -11,7 +11,7 @@ use crate::{
         access::{Access, ReadGrant},
         openapi,
     },
-    problem::Problem,
+    problem::ApiError,
 };
 
 #[derive(Embed)]
@@ -30,7 +30,7 @@ const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title
 <p><a href=/api/v1/openapi.json>Description of the API</a></p>";
 
 /// Answers every path that no call has: a file, or a page of the console.
-pub async fn serve(_: Access<ReadGrant>, request: HttpRequest) -> Result<HttpResponse, Problem> {
+pub async fn serve(_: Access<ReadGrant>, request: HttpRequest) -> Result<HttpResponse, ApiError> {
     let path = request.path().trim_start_matches('/');
     let is_page = PAGES.contains(&path) || path == PAGE;
     let file = if is_page { None } else { Files::get(path) };
@@ -43,12 +43,12 @@ pub async fn serve(_: Access<ReadGrant>, request: HttpRequest) -> Result<HttpRes
     file.map_or_else(page, |file| Ok(asset(&request, path, file)))
 }
 
-fn page() -> Result<HttpResponse, Problem> {
+fn page() -> Result<HttpResponse, ApiError> {
     let Some(file) = Files::get(PAGE) else {
         return Ok(HttpResponse::Ok().content_type("text/html; charset=utf-8").body(NOT_BUILT));
     };
     let mut random = [0; 16];
-    getrandom::fill(&mut random).map_err(|error| Problem::internal(&error))?;
+    getrandom::fill(&mut random).map_err(|error| ApiError::internal(&error))?;
     let nonce: String = random.iter().map(|byte| format!("{byte:02x}")).collect();
     let policy = format!(
         "default-src 'none'; script-src 'self'; connect-src 'self'; img-src 'self' data:; font-src 'self'; style-src 'self' 'nonce-{nonce}'; \

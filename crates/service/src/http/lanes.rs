@@ -16,7 +16,7 @@ use parking_lot::Mutex;
 use rayon::{ThreadPool, ThreadPoolBuildError, ThreadPoolBuilder};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
 
-use crate::problem::{Problem, ProblemKind};
+use crate::problem::{ApiError, ProblemKind};
 
 /// Size in bytes above which a body is large.
 pub const LARGE_BODY: usize = 64 << 10;
@@ -111,7 +111,7 @@ impl Lane {
     ///
     /// # Errors
     /// [`ProblemKind::Busy`] where too many wait already, or the instant has come.
-    pub async fn enter(&self, until: Instant) -> Result<Turn, Problem> {
+    pub async fn enter(&self, until: Instant) -> Result<Turn, ApiError> {
         if let Ok(turn) = Arc::clone(&self.free).try_acquire_owned() {
             return Ok(turn);
         }
@@ -119,13 +119,13 @@ impl Lane {
             return Err(self.refuse(&format!("{} {} are already waiting", self.most_waiting, self.of)));
         };
         match tokio::time::timeout_at(until.into(), Arc::clone(&self.free).acquire_owned()).await {
-            Ok(turn) => turn.map_err(|error| Problem::internal(&error)),
+            Ok(turn) => turn.map_err(|error| ApiError::internal(&error)),
             Err(_) => Err(self.refuse(&format!("the time limit passed while waiting for other {}", self.of))),
         }
     }
 
-    fn refuse(&self, why: &str) -> Problem {
-        Problem::new(ProblemKind::Busy, format!("the service is overloaded: {why}. Nothing was done; try again in a moment"))
+    fn refuse(&self, why: &str) -> ApiError {
+        ApiError::new(ProblemKind::Busy, format!("the service is overloaded: {why}. Nothing was done; try again in a moment"))
     }
 }
 

@@ -8,12 +8,13 @@ use actix_web::{
     },
     web,
 };
+use fenetre_core::schema::query_schemas;
 use serde_json::{Map, Value, json};
-use utoipa::openapi::{InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
+use utoipa::openapi::{ComponentsBuilder, InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
 
 use crate::{
     http::access::{Access, ReadGrant},
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, ProblemKind},
 };
 
 /// Where the document is.
@@ -27,7 +28,8 @@ pub fn description() -> OpenApi {
         .description(Some("Timestamped points in, aggregates over windows of time out. Every failure is problem details (RFC 9457)."))
         .license(Some(LicenseBuilder::new().name("MIT").identifier(Some("MIT")).build()))
         .build();
-    OpenApiBuilder::new().info(info).build()
+    let components = query_schemas().into_iter().fold(ComponentsBuilder::new(), |built, (name, schema)| built.schema(name, schema));
+    OpenApiBuilder::new().info(info).components(Some(components.build())).build()
 }
 
 /// The calls that there are.
@@ -161,7 +163,7 @@ pub fn refuse(request: &HttpRequest) -> HttpResponse {
     let path = request.path();
     match request.app_data::<web::Data<Calls>>().and_then(|calls| calls.methods_of(path)) {
         Some(methods) => other_method(request, methods),
-        None => Problem::new(ProblemKind::NotFound, format!("unknown path {} {path}: see {PATH}", request.method())).error_response(),
+        None => ApiError::new(ProblemKind::NotFound, format!("unknown path {} {path}: see {PATH}", request.method())).error_response(),
     }
 }
 
@@ -169,7 +171,7 @@ pub fn refuse(request: &HttpRequest) -> HttpResponse {
 pub fn other_method(request: &HttpRequest, methods: &[Method]) -> HttpResponse {
     let known: Vec<&str> = methods.iter().map(Method::as_str).collect();
     let detail = format!("{} is not supported for {}: use {}", request.method(), request.path(), known.join(" or "));
-    let mut response = Problem::new(ProblemKind::Method, detail).error_response();
+    let mut response = ApiError::new(ProblemKind::Method, detail).error_response();
     // Names of methods are letters.
     if let Ok(allowed) = HeaderValue::from_str(&known.join(", ")) {
         response.headers_mut().insert(header::ALLOW, allowed);

@@ -10,7 +10,6 @@
 //! is in its record; a part that was kept and not recorded is kept again, which changes nothing.
 
 pub mod input;
-mod record;
 
 use std::{
     collections::HashMap,
@@ -24,12 +23,12 @@ use std::{
 
 use fenetre_core::time::Nanos;
 use fenetre_store::{Document, Store};
+use fenetre_wire::imports::{ImportRecord, ImportStage};
 use parking_lot::Mutex;
 
 pub use input::look;
-pub use record::{ImportRecord, Order, Stage};
 
-use crate::problem::{Problem, ProblemKind};
+use crate::problem::{ApiError, ProblemKind};
 
 /// The sort of the documents that are their records.
 const SORT: &str = "import";
@@ -77,20 +76,20 @@ impl Imports {
     }
 
     /// The record of an import, as it is at this moment.
-    pub fn find(&self, store: &Store, id: &str) -> Result<ImportRecord, Problem> {
+    pub fn find(&self, store: &Store, id: &str) -> Result<ImportRecord, ApiError> {
         let found = self.all(store)?.into_iter().find(|record| record.id == id);
-        found.ok_or_else(|| Problem::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
+        found.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
     }
 
     /// Lists imports, the latest first.
-    pub fn all(&self, store: &Store) -> Result<Vec<ImportRecord>, Problem> {
+    pub fn all(&self, store: &Store) -> Result<Vec<ImportRecord>, ApiError> {
         let running = self.running.lock();
         let current = |record: ImportRecord| running.get(&record.id).map_or(record.clone(), |running| running.record.lock().clone());
         let documents = store.documents(SORT)?;
         let read = |document: &Document| {
             serde_json::from_str(&document.body).map(current).map_err(|error| {
                 let id = &document.name;
-                Problem::internal(&format!("the record of the import `{id}` cannot be read ({error}): a later version wrote it, or it is damaged. Remove it with `fenetre imports forget {id}`; its points stay"))
+                ApiError::internal(&format!("the record of the import `{id}` cannot be read ({error}): a later version wrote it, or it is damaged. Remove it with `fenetre imports forget {id}`; its points stay"))
             })
         };
         let mut records: Vec<ImportRecord> = documents.iter().map(read).collect::<Result<_, _>>()?;
@@ -99,8 +98,8 @@ impl Imports {
     }
 
     /// Keeps a record.
-    pub fn keep(&self, store: &Store, record: &ImportRecord) -> Result<(), Problem> {
-        let body = serde_json::to_string(record).map_err(|error| Problem::internal(&error))?;
+    pub fn keep(&self, store: &Store, record: &ImportRecord) -> Result<(), ApiError> {
+        let body = serde_json::to_string(record).map_err(|error| ApiError::internal(&error))?;
         Ok(store.put_document(SORT, &Document { name: record.id.clone(), body, changed: record.uploaded_at() })?)
     }
 
@@ -111,9 +110,9 @@ impl Imports {
     }
 
     /// Forgets an import: its file, its rejects and its record; its points stay.
-    pub fn forget(&self, store: &Store, id: &str) -> Result<(), Problem> {
+    pub fn forget(&self, store: &Store, id: &str) -> Result<(), ApiError> {
         if self.running.lock().contains_key(id) {
-            return Err(Problem::new(ProblemKind::Definition, format!("the import `{id}` is running: stop it first")));
+            return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is running: stop it first")));
         }
         // Its record need not be readable for that.
         if !store.documents(SORT)?.iter().any(|document| document.name == id) {
@@ -135,10 +134,10 @@ impl Imports {
     }
 
     /// Forgets files that nobody used for long, and records beyond the most that are kept.
-    pub fn tidy(&self, store: &Store, now: Nanos) -> Result<(), Problem> {
-        let is_unused = |record: &ImportRecord| record.stage == Stage::Waiting && now.saturating_sub(record.uploaded_at()) > UNUSED;
+    pub fn tidy(&self, store: &Store, now: Nanos) -> Result<(), ApiError> {
+        let is_unused = |record: &ImportRecord| record.stage == ImportStage::Waiting && now.saturating_sub(record.uploaded_at()) > UNUSED;
         let records = self.all(store)?;
-        let old = records.iter().enumerate().filter(|(at, record)| (*at >= MAX_RECORDS && record.stage != Stage::Running) || is_unused(record));
+        let old = records.iter().enumerate().filter(|(at, record)| (*at >= MAX_RECORDS && record.stage != ImportStage::Running) || is_unused(record));
         for (_, record) in old {
             self.forget(store, &record.id)?;
         }

@@ -8,13 +8,18 @@ use fenetre_core::{
 };
 use fenetre_formats::{Format, Tally, mapping::Mapping, read};
 use fenetre_store::Batch;
+use fenetre_wire::{
+    arrivals::{TailPoint, TailReport, TailValue},
+    push::PushReport,
+};
 
+use self::duplicates::note_duplicates;
 use crate::{
-    arrivals::tail::{TailPoint, TailReport},
-    problem::{Problem, ProblemKind},
-    report::{PushReport, note_duplicates},
+    problem::{ApiError, ProblemKind},
     state::State,
 };
+
+pub mod duplicates;
 
 /// A body that was read, before it is kept.
 pub struct ParsedBody {
@@ -37,7 +42,7 @@ pub fn read_body(
     body: Vec<u8>,
     now: Nanos,
     stop: &dyn Fn() -> bool,
-) -> Result<ParsedBody, Problem> {
+) -> Result<ParsedBody, ApiError> {
     let mapping = in_zone(state, dataset, format, mapping);
     let mut batch = begin(state, dataset, now)?;
     let mut sample = Vec::new();
@@ -57,7 +62,7 @@ pub fn read_body(
         _ => read(format, mapping, &body, now, &mut tap)?,
     };
     if tap.is_stopped {
-        return Err(Problem::new(ProblemKind::Busy, "reading the body took too long, so nothing was stored: send it in smaller parts"));
+        return Err(ApiError::new(ProblemKind::Busy, "reading the body took too long, so nothing was stored: send it in smaller parts"));
     }
     Ok(ParsedBody { batch, tally, sample })
 }
@@ -74,7 +79,7 @@ pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Map
 }
 
 /// A batch that refuses what lies too far ahead, or before what is kept.
-pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, Problem> {
+pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, ApiError> {
     let mut batch = state.store.begin(dataset)?;
     batch.refuse_after(now.saturating_add(state.limits.max_future));
     batch.refuse_before(state.store.horizons(batch.dataset(), now));
@@ -105,7 +110,7 @@ impl ParsedBody {
     }
 
     /// Keeps it, and tells who watches.
-    pub fn keep(self, state: &State, dataset: &str, now: Nanos) -> Result<PushReport, Problem> {
+    pub fn keep(self, state: &State, dataset: &str, now: Nanos) -> Result<PushReport, ApiError> {
         let mut report = self.report(false);
         report.replaced = state.store.write(self.batch)?;
         state.arrivals.count(now, report.tally.accepted, report.tally.rejected);
@@ -174,10 +179,11 @@ impl SamplingSink<'_> {
     fn note(&mut self, point: PointRef<'_>) {
         if self.sample.len() < self.most {
             let value = match point.value {
-                ValueRef::Number(number) => number.into(),
-                ValueRef::Integer(integer) => integer.to_string().into(),
-                ValueRef::Word(word) => word.into(),
-                ValueRef::Histogram(histogram) => histogram.to_string().into(),
+                ValueRef::Number(number) if number.is_finite() => TailValue::Number(number),
+                ValueRef::Number(number) => TailValue::Text(number.to_string()),
+                ValueRef::Integer(integer) => TailValue::Text(integer.to_string()),
+                ValueRef::Word(word) => TailValue::Text(word.to_owned()),
+                ValueRef::Histogram(histogram) => TailValue::Text(histogram.to_string()),
             };
             let tags = point.tags.iter().map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
             self.sample.push(TailPoint { metric: point.metric.to_owned(), tags, time: format_utc(point.time), value });

@@ -22,13 +22,14 @@ use fenetre_formats::{
     mapping::{Mapping, guess::collisions},
 };
 use fenetre_store::StoreError;
+use fenetre_wire::imports::{ImportOrder, ImportRecord, ImportStage};
 
 use crate::{
     clock::now,
-    imports::{ImportRecord, Imports, MAX_RUNNING, Order, Running, Stage, input::Input},
+    imports::{Imports, MAX_RUNNING, Running, input::Input},
+    ingest::duplicates::note_duplicates,
     ingest::{self},
-    problem::{Problem, ProblemKind},
-    report::note_duplicates,
+    problem::{ApiError, ProblemKind},
     state::State,
 };
 
@@ -40,13 +41,13 @@ const LOOK_ROWS: usize = 200;
 
 impl Imports {
     /// Begins an import, or goes on with it.
-    pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, Problem> {
+    pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, ApiError> {
         let mut running = self.running.lock();
         if running.contains_key(&record.id) {
-            return Err(Problem::new(ProblemKind::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
+            return Err(ApiError::new(ProblemKind::Definition, format!("the import `{}` is running: wait for it, or stop it", record.id)));
         }
         if running.len() >= MAX_RUNNING {
-            return Err(Problem::new(
+            return Err(ApiError::new(
                 ProblemKind::Busy,
                 format!("{MAX_RUNNING} imports are running, which is the maximum: wait for one of them to finish"),
             ));
@@ -54,9 +55,9 @@ impl Imports {
         // A power cut may have left less of it than was sent.
         if fs::metadata(self.file(&record.id)).map_or(0, |file| file.len()) != record.bytes {
             let text = format!("the file of the import `{}` is incomplete ({}): upload it again", record.id, record.stage.as_str());
-            return Err(Problem::new(ProblemKind::Definition, text));
+            return Err(ApiError::new(ProblemKind::Definition, text));
         }
-        record.stage = Stage::Running;
+        record.stage = ImportStage::Running;
         record.failure = None;
         self.keep(&state.store, &record)?;
         let run = Arc::new(Running { record: Mutex::new(record.clone()), stop: AtomicBool::new(false) });
@@ -68,21 +69,21 @@ impl Imports {
             carry_out(&shared, &run);
             shared.imports.running.lock().remove(&id);
         };
-        std::thread::Builder::new().name("import".into()).spawn(work).map_err(|error| Problem::internal(&error))?;
+        std::thread::Builder::new().name("import".into()).spawn(work).map_err(|error| ApiError::internal(&error))?;
         Ok(record)
     }
 
     /// Goes on with the imports that the end of the service interrupted.
     pub fn resume(&self, state: &Arc<State>) {
         let interrupted = match self.all(&state.store) {
-            Ok(records) => records.into_iter().filter(|record| record.stage == Stage::Running),
+            Ok(records) => records.into_iter().filter(|record| record.stage == ImportStage::Running),
             Err(error) => return tracing::error!(%error, "imports could not be read"),
         };
         for record in interrupted {
             tracing::info!(id = record.id, file = record.file, "continuing an interrupted import");
             if let Err(error) = self.begin(state, record.clone()) {
                 tracing::error!(%error, id = record.id, "it does not");
-                let stopped = ImportRecord { stage: Stage::Stopped, ..record };
+                let stopped = ImportRecord { stage: ImportStage::Stopped, ..record };
                 let _ = self.keep(&state.store, &stopped);
             }
         }
@@ -90,7 +91,7 @@ impl Imports {
 }
 
 /// The mapping that an order names or brings, where the format takes one.
-pub fn mapping_of(state: &State, order: &Order, format: Format) -> Result<Option<Mapping>, Problem> {
+pub fn mapping_of(state: &State, order: &ImportOrder, format: Format) -> Result<Option<Mapping>, ApiError> {
     let kept = order.mapping_name.as_deref().map(|name| crate::views::mappings::find(state, name)).transpose()?;
     let mapping = match (kept, order.mapping.clone()) {
         (Some(mut kept), Some(own)) => {
@@ -99,7 +100,7 @@ pub fn mapping_of(state: &State, order: &Order, format: Format) -> Result<Option
         }
         (kept, own) => kept.or(own),
     };
-    let fault = |text: String| Problem::new(ProblemKind::Request, text);
+    let fault = |text: String| ApiError::new(ProblemKind::Request, text);
     if let Some(mapping) = &mapping {
         mapping.check().map_err(fault)?;
         if !format.takes_mapping() {
@@ -136,7 +137,7 @@ fn carry_out(state: &State, run: &Running) {
         let outcome = if wants_proof { try_first(state, run) } else { Ok(true) };
         let outcome = match outcome {
             Ok(true) => pass(state, run, order.dry_run),
-            Ok(false) => Err(Problem::new(
+            Ok(false) => Err(ApiError::new(
                 crate::problem::ProblemKind::Rejected,
                 "nothing was stored: all_or_nothing was asked for, and something was rejected",
             )),
@@ -153,18 +154,18 @@ fn carry_out(state: &State, run: &Running) {
     }
     record.ended = Some(format_utc(now()));
     match outcome {
-        Ok(Ended::Whole) if dry_run => record.stage = Stage::Waiting,
-        Ok(Ended::Whole) => record.stage = Stage::Done,
+        Ok(Ended::Whole) if dry_run => record.stage = ImportStage::Waiting,
+        Ok(Ended::Whole) => record.stage = ImportStage::Done,
         // It goes on when the service starts again.
-        Ok(Ended::Stopped) if record.ends_with_service => record.stage = Stage::Running,
-        Ok(Ended::Stopped) => record.stage = Stage::Stopped,
+        Ok(Ended::Stopped) if record.ends_with_service => record.stage = ImportStage::Running,
+        Ok(Ended::Stopped) => record.stage = ImportStage::Stopped,
         Err(problem) => {
             tracing::warn!(id = record.id, file = record.file, error = problem.detail, "an import failed");
-            record.stage = Stage::Failed;
-            record.failure = Some(problem.detail);
+            record.stage = ImportStage::Failed;
+            record.failure = Some(problem.into_problem().detail);
         }
     }
-    if record.stage == Stage::Done {
+    if record.stage == ImportStage::Done {
         tracing::info!(id = record.id, file = record.file, accepted = record.accepted, rejected = record.rejected, "import done");
         let _ = std::fs::remove_file(state.imports.file(&record.id));
     }
@@ -183,7 +184,7 @@ fn missing_tags(state: &State, run: &Running, record: &ImportRecord) -> Vec<Stri
 }
 
 /// Reads everything without keeping it; says whether nothing was rejected.
-fn try_first(state: &State, run: &Running) -> Result<bool, Problem> {
+fn try_first(state: &State, run: &Running) -> Result<bool, ApiError> {
     pass(state, run, true)?;
     let mut record = run.record.lock();
     if record.rejected > 0 {
@@ -191,19 +192,19 @@ fn try_first(state: &State, run: &Running) -> Result<bool, Problem> {
         (record.new_metrics, record.new_tags, record.new_series) = (Vec::new(), Vec::new(), 0);
         return Ok(false);
     }
-    *record = ImportRecord { order: record.order.clone(), begun: record.begun.clone(), stage: Stage::Running, ..record.reset() };
+    *record = ImportRecord { order: record.order.clone(), begun: record.begun.clone(), stage: ImportStage::Running, ..record.reset() };
     Ok(true)
 }
 
 /// One pass over the file, from where the record says that it is.
-fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, Problem> {
+fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, ApiError> {
     let (id, dataset, format, whole, done, begun) = {
         let record = run.record.lock();
         (record.id.clone(), record.dataset.clone(), record.format, record.bytes, record.parts, record.begun.clone())
     };
     // Rows without a time are of the moment at which the import began, whenever it goes on.
     let started: Nanos = begun.as_deref().and_then(|begun| parse_rfc3339(begun).ok()).unwrap_or_else(now);
-    let format = format.ok_or_else(|| Problem::new(crate::problem::ProblemKind::Request, "the import does not say its format"))?;
+    let format = format.ok_or_else(|| ApiError::new(crate::problem::ProblemKind::Request, "the import does not say its format"))?;
     let mapping = ingest::in_zone(state, &dataset, format, mapping_of_run(state, run, format)?);
     let mut input = Input::open(&state.imports.file(&id), format, mapping)?;
     let mut rejects = Rejects::open(state, run)?;
@@ -285,12 +286,12 @@ fn add_new(known: &mut Vec<String>, new: Vec<String>) {
 }
 
 /// Keeps a batch, when the store has room for it.
-fn keep(state: &State, run: &Running, batch: fenetre_store::Batch) -> Result<Option<u64>, Problem> {
+fn keep(state: &State, run: &Running, batch: fenetre_store::Batch) -> Result<Option<u64>, ApiError> {
     while state.store.is_behind() && !run.stop.load(Ordering::Relaxed) {
         std::thread::sleep(PAUSE);
     }
     match state.store.write(batch) {
-        Err(StoreError::Busy { .. }) => Err(Problem::new(
+        Err(StoreError::Busy { .. }) => Err(ApiError::new(
             crate::problem::ProblemKind::Behind,
             "the store did not keep up with packing; `fenetre import --continue` continues the import",
         )),
@@ -299,7 +300,7 @@ fn keep(state: &State, run: &Running, batch: fenetre_store::Batch) -> Result<Opt
 }
 
 /// The mapping by which an import's file is read.
-fn mapping_of_run(state: &State, run: &Running, format: Format) -> Result<Option<Mapping>, Problem> {
+fn mapping_of_run(state: &State, run: &Running, format: Format) -> Result<Option<Mapping>, ApiError> {
     let order = run.record.lock().order.clone();
     mapping_of(state, &order, format)
 }
@@ -313,7 +314,7 @@ struct Rejects {
 
 impl Rejects {
     /// Goes on after what the record knows of; what follows was not recorded, and comes again.
-    fn open(state: &State, run: &Running) -> Result<Self, Problem> {
+    fn open(state: &State, run: &Running) -> Result<Self, ApiError> {
         let record = run.record.lock();
         let path = state.imports.rejects(&record.id);
         let bytes = record.rejects_bytes;
@@ -321,20 +322,20 @@ impl Rejects {
             let _ = std::fs::remove_file(&path);
             return Ok(Self { file: None, path, bytes });
         }
-        let failed = |error: std::io::Error| Problem::internal(&error);
+        let failed = |error: std::io::Error| ApiError::internal(&error);
         let mut file = OpenOptions::new().write(true).open(&path).map_err(failed)?;
         file.set_len(bytes).and_then(|()| file.seek(SeekFrom::End(0))).map_err(failed)?;
         Ok(Self { file: Some(file), path, bytes })
     }
 
-    fn write(&mut self, tally: &Tally) -> Result<u64, Problem> {
+    fn write(&mut self, tally: &Tally) -> Result<u64, ApiError> {
         if tally.rejects.is_empty() {
             return Ok(self.bytes);
         }
-        let failed = |error: std::io::Error| Problem::internal(&error);
+        let failed = |error: std::io::Error| ApiError::internal(&error);
         let mut lines = Vec::new();
         for reject in &tally.rejects {
-            serde_json::to_writer(&mut lines, reject).map_err(|error| Problem::internal(&error))?;
+            serde_json::to_writer(&mut lines, reject).map_err(|error| ApiError::internal(&error))?;
             lines.push(b'\n');
         }
         let file = match &mut self.file {

@@ -10,7 +10,7 @@ use std::{
     time::Duration,
 };
 
-use crate::{clock::now, problem::Problem, state::State, views::retention};
+use crate::{clock::now, problem::ApiError, state::State, views::retention};
 
 const EVERY: Duration = Duration::from_secs(30);
 
@@ -48,7 +48,7 @@ impl Upkeep {
     }
 }
 
-fn tidy(state: &State) -> Result<(), Problem> {
+fn tidy(state: &State) -> Result<(), ApiError> {
     let now = now();
     let is_believed = state.clock.look(&state.store)?.is_none();
     if is_believed {

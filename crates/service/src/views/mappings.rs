@@ -6,30 +6,18 @@ use fenetre_core::{
 };
 use fenetre_formats::mapping::Mapping;
 use fenetre_store::Document;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use fenetre_wire::mappings::MappingInfo;
 
 use crate::{
-    problem::{Problem, ProblemKind},
+    problem::{ApiError, ProblemKind},
     state::State,
 };
 
 /// The sort of the documents.
 pub const SORT: &str = "mapping";
 
-/// A mapping and its name.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct MappingInfo {
-    /// Its name.
-    pub name: String,
-    /// When it was stored.
-    pub changed: String,
-    /// Its content.
-    pub mapping: Mapping,
-}
-
 /// Every mapping, by name.
-pub fn all(state: &State) -> Result<Vec<MappingInfo>, Problem> {
+pub fn all(state: &State) -> Result<Vec<MappingInfo>, ApiError> {
     state
         .store
         .documents(SORT)?
@@ -39,15 +27,15 @@ pub fn all(state: &State) -> Result<Vec<MappingInfo>, Problem> {
 }
 
 /// The mapping of a record.
-fn read(document: &Document) -> Result<Mapping, Problem> {
+fn read(document: &Document) -> Result<Mapping, ApiError> {
     serde_json::from_str(&document.body).map_err(|error| {
         let name = &document.name;
-        Problem::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"))
+        ApiError::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"))
     })
 }
 
 /// The mapping of that name.
-pub fn find(state: &State, name: &str) -> Result<Mapping, Problem> {
+pub fn find(state: &State, name: &str) -> Result<Mapping, ApiError> {
     let all = state.store.documents(SORT)?;
     if let Some(found) = all.iter().find(|known| known.name == name) {
         return read(found);
@@ -58,5 +46,5 @@ pub fn find(state: &State, name: &str) -> Result<Mapping, Problem> {
         None if all.is_empty() => "none is kept yet: make one with `fenetre mapping guess FILE`".to_owned(),
         None => format!("there are {}", listing(names(), 10)),
     };
-    Err(Problem::new(ProblemKind::NotFound, format!("there is no mapping `{name}`: {hint}")))
+    Err(ApiError::new(ProblemKind::NotFound, format!("there is no mapping `{name}`: {hint}")))
 }

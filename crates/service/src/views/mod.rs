@@ -5,4 +5,6 @@ pub mod names;
 pub mod outlook;
 pub mod references;
 pub mod retention;
+pub mod storage;
+pub mod stored;
 pub mod volume;

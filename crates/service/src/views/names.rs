@@ -7,18 +7,18 @@ use fenetre_core::{
     suggest::{closest, listing},
 };
 
-use crate::problem::{Problem, ProblemKind};
+use crate::problem::{ApiError, ProblemKind};
 
 /// The dataset that has a name, or had it.
-pub fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, Problem> {
+pub fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, ApiError> {
     catalogue.dataset_by_any_name(name).ok_or_else(|| {
         let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
-        Problem::new(ProblemKind::NotFound, format!("there is no dataset `{name}`: there are {known}"))
+        ApiError::new(ProblemKind::NotFound, format!("there is no dataset `{name}`: there are {known}"))
     })
 }
 
 /// The metric of that name, if one is asked for.
-pub fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Option<&'d Metric>, Problem> {
+pub fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Option<&'d Metric>, ApiError> {
     let Some(name) = name else { return Ok(None) };
     let names = || dataset.metrics().map(|metric| &*metric.name);
     dataset.metric_by_any_name(name).map(Some).ok_or_else(|| {
@@ -27,12 +27,12 @@ pub fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Optio
             None if names().next().is_none() => "it has no metrics yet".to_owned(),
             None => format!("it has {}", listing(names(), 12)),
         };
-        Problem::new(ProblemKind::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
+        ApiError::new(ProblemKind::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
     })
 }
 
 /// The place of that name.
-pub fn place_named(catalogue: &Catalogue, name: &str) -> Result<Scope, Problem> {
+pub fn place_named(catalogue: &Catalogue, name: &str) -> Result<Scope, ApiError> {
     if name.is_empty() {
         return Ok(Scope::Store);
     }

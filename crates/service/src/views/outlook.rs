@@ -5,58 +5,13 @@ use fenetre_core::{
     time::{Nanos, Span, TimeRange, format_day, format_utc},
 };
 use fenetre_store::DatasetSize;
+use fenetre_wire::retention::{NextInfo, OutlookInfo};
 use jiff::tz::TimeZone;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
-use crate::{problem::Problem, state::State};
-
-/// Forecast of storage use.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-pub struct OutlookInfo {
-    /// Points per day.
-    pub points_a_day: f64,
-    /// Bytes per day of points and rollups.
-    pub bytes_a_day: f64,
-    /// Bytes per day of rollups.
-    #[serde(default)]
-    pub rollup_bytes_a_day: f64,
-    /// Number of days that were measured.
-    pub over_days: f64,
-    /// Maximum size in bytes, when as much expires as arrives; none if it grows without limit.
-    pub at_rest: Option<f64>,
-    /// Additional bytes per day of rollups without any limit.
-    #[serde(default)]
-    pub beside_a_day: f64,
-    /// Time at which it stops growing; none if it never does, or has already.
-    pub at_rest_from: Option<String>,
-    /// Bytes in 30 days.
-    pub in_30_days: f64,
-    /// When the size limit is reached.
-    pub reached: Option<String>,
-    /// Days that fit under the size limit.
-    pub days_that_fit: Option<f64>,
-    /// Recommended size limit, if there is a limit by age.
-    pub recommended: Option<f64>,
-    /// The calculation of the recommended limit; empty if there is none.
-    pub arithmetic: String,
-}
-
-/// The next expiry by age.
-#[derive(Clone, Debug, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct NextInfo {
-    /// Such as `velmar / 2026-05-07`.
-    pub what: String,
-    /// When it is old enough to expire.
-    pub at: String,
-    /// Its points.
-    pub points: u64,
-    /// Its bytes.
-    pub bytes: u64,
-}
+use crate::{problem::ApiError, state::State};
 
 /// The partition that goes next by age; none where nothing goes by age, or what could go has gone.
-pub fn next(state: &State, dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Option<NextInfo>, Problem> {
+pub fn next(state: &State, dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Option<NextInfo>, ApiError> {
     let Some(keep_for) = limits.keep_for.map(|found| found.limit) else { return Ok(None) };
     let when = |piece: &PartitionHolding| keep_for.after(piece.last, tz).saturating_add(1);
     let mut waiting: Vec<PartitionHolding> = state.store.pieces(dataset.id, limits, now)?.into_iter().filter(|piece| when(piece) > now).collect();

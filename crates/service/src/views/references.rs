@@ -1,21 +1,9 @@
 //! What refers to a dataset, a metric or a tag by its name.
 
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use fenetre_wire::{datasets::Reference, imports::ImportStage};
 
 use super::mappings;
-use crate::{imports::Stage, problem::Problem, state::State};
-
-/// A reference by name.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct Reference {
-    /// Kind, such as `mapping` or `import`.
-    pub kind: String,
-    /// Its name.
-    pub name: String,
-    /// How it refers to the other, as text.
-    pub how: String,
-}
+use crate::{problem::ApiError, state::State};
 
 /// Something that may be referred to.
 pub enum ReferenceTarget<'n> {
@@ -28,7 +16,7 @@ pub enum ReferenceTarget<'n> {
 }
 
 /// Everything that refers to it.
-pub fn of(state: &State, target: &ReferenceTarget<'_>) -> Result<Vec<Reference>, Problem> {
+pub fn of(state: &State, target: &ReferenceTarget<'_>) -> Result<Vec<Reference>, ApiError> {
     let mut found = Vec::new();
     let mut add = |kind: &str, name: &str, how: String| found.push(Reference { kind: kind.to_owned(), name: name.to_owned(), how });
     for kept in mappings::all(state)? {
@@ -40,7 +28,7 @@ pub fn of(state: &State, target: &ReferenceTarget<'_>) -> Result<Vec<Reference>,
         }
     }
     if let ReferenceTarget::Dataset(name) = target {
-        let open = state.imports.all(&state.store)?.into_iter().filter(|import| import.dataset == **name && import.stage != Stage::Done);
+        let open = state.imports.all(&state.store)?.into_iter().filter(|import| import.dataset == **name && import.stage != ImportStage::Done);
         open.for_each(|import| add("import", &import.id, format!("reads {} into it, and is {}", import.file, import.stage.as_str())));
     }
     Ok(found)

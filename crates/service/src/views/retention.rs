@@ -4,87 +4,26 @@ use std::collections::{BTreeMap, HashMap};
 
 use fenetre_core::{
     catalogue::Catalogue,
-    keeping::{ByteSize, InForce, LimitSettings, Policies, Scope, Source},
+    keeping::{ByteSize, InForce, Policies, Scope, Source},
     model::{DatasetId, SeriesId},
     time::{Nanos, format_utc, zone},
 };
 use fenetre_store::{DatasetSize, MetricSize, SeriesCount, StorageReport};
+use fenetre_wire::retention::{LimitInfo, PlaceInfo, RetentionInfo, VolumeInfo};
 use jiff::tz::TimeZone;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
 
 use super::{
     names::{find, name_of, told_name},
-    outlook::{NextInfo, OutlookInfo, ahead, next},
-    volume::VolumeInfo,
+    outlook::{ahead, next},
+    volume::volume_info,
 };
-use crate::{clock::now, problem::Problem, state::State, warnings::Warning};
-
-/// Retention of the store: limits, where they come from, and what is stored.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct RetentionInfo {
-    /// The volume of the store, if the system reports it.
-    pub volume: Option<VolumeInfo>,
-    /// The store, its datasets and their metrics.
-    pub places: Vec<PlaceInfo>,
-    /// Places whose runtime setting differs from the configuration file.
-    pub differing: Vec<String>,
-    /// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
-    pub warnings: Vec<String>,
-    /// The configuration file, if the service has one.
-    pub config_file: Option<String>,
-}
-
-/// One place and its limits.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct PlaceInfo {
-    /// `store`, `dataset` or `metric`.
-    pub kind: String,
-    /// Its name: empty for the store, `velmar`, or `velmar::level`.
-    pub name: String,
-    /// How long points are kept.
-    pub keep_for: LimitInfo,
-    /// How much is kept.
-    pub keep_under: LimitInfo,
-    /// The runtime setting of this place itself.
-    #[schema(value_type = Object)]
-    pub live: LimitSettings,
-    /// The setting of this place itself in the configuration file.
-    #[schema(value_type = Object)]
-    pub file: LimitSettings,
-    /// Points in it; in `storage`, packed points only.
-    pub points: u64,
-    /// Bytes in it, with its part of the bin and its rollups.
-    pub bytes: u64,
-    /// Bytes of its points alone.
-    pub packed_bytes: u64,
-    /// Its earliest point.
-    pub oldest: Option<String>,
-    /// The forecast; none for a metric.
-    pub outlook: Option<OutlookInfo>,
-    /// The next expiry by age; for a dataset.
-    #[serde(default)]
-    pub next: Option<NextInfo>,
-}
-
-/// A limit in force.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct LimitInfo {
-    /// Such as `90d` or `20GB`; none for no limit.
-    pub limit: Option<String>,
-    /// The place that sets it; none if there is no limit.
-    pub place: Option<String>,
-    /// `file`, `live`, or `built in`.
-    pub source: String,
-    /// Text for people.
-    pub text: String,
-}
+use crate::{clock::now, problem::ApiError, state::State, warnings::Warning};
 
 /// Points of every series of some datasets, those in memory among them.
 pub type Held = BTreeMap<DatasetId, BTreeMap<SeriesId, SeriesCount>>;
 
 /// Points of the series of a dataset, or of all.
-pub fn held(state: &State, only: Option<DatasetId>) -> Result<Held, Problem> {
+pub fn held(state: &State, only: Option<DatasetId>) -> Result<Held, ApiError> {
     let all: Vec<DatasetId> = state.store.catalogue().datasets().map(|dataset| dataset.id).collect();
     let wanted = all.into_iter().filter(|id| only.is_none_or(|only| only == *id));
     wanted.map(|id| Ok((id, state.store.counts(id)?))).collect()
@@ -104,16 +43,16 @@ pub fn tell_differences(state: &State) {
 }
 
 /// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
-pub fn warnings_now(state: &State) -> Result<Vec<Warning>, Problem> {
+pub fn warnings_now(state: &State) -> Result<Vec<Warning>, ApiError> {
     assemble(state, None, false).map(|(_, warnings)| warnings)
 }
 
 /// Everything, or what concerns one dataset.
-pub fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, Problem> {
+pub fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, ApiError> {
     assemble(state, dataset, with_metrics).map(|(info, _)| info)
 }
 
-fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), Problem> {
+fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
     let now = now();
     let policies = state.store.policies();
     let report = state.store.storage(now)?;
@@ -134,7 +73,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
     let held = if with_metrics { held(state, None)? } else { Held::new() };
     let sizes = Sizes::of(state, &sizes);
     let info = |place| Ok((place, place_info(state, &policies, place, &report, &sizes, &held, now)?));
-    let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, Problem>>()?;
+    let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, ApiError>>()?;
     let differing = {
         let catalogue = state.store.catalogue();
         if state.config_file.is_some() {
@@ -143,7 +82,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
             Vec::new()
         }
     };
-    let volume = state.store.volume().map(VolumeInfo::from);
+    let volume = state.store.volume().map(volume_info);
     let mut warnings = warnings(&places, &policies, volume.as_ref(), state.store.is_full());
     warnings.extend(state.clock.leap().map(Warning::Clock));
     warnings.extend(report.faults.iter().map(|(_, fault)| Warning::Fault(fault.clone())));
@@ -227,7 +166,7 @@ pub fn place_info(
     sizes: &Sizes<'_>,
     held: &Held,
     now: Nanos,
-) -> Result<PlaceInfo, Problem> {
+) -> Result<PlaceInfo, ApiError> {
     let catalogue = state.store.catalogue();
     let tz = match place {
         Scope::Store => TimeZone::UTC,

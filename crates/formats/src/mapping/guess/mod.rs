@@ -35,9 +35,11 @@ pub struct Guess {
     pub reasons: Vec<Reason>,
     /// What must be answered before the mapping can be used.
     #[serde(default)]
+    #[schema(required)]
     pub questions: Vec<Question>,
     /// Notes for the reader.
     #[serde(default)]
+    #[schema(required)]
     pub notes: Vec<String>,
 }
 
@@ -54,6 +56,7 @@ pub struct Reason {
 
 /// What the rows leave open.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[schema(as = GuessQuestion)]
 pub struct Question {
     /// What about.
     pub about: QuestionKind,

@@ -18,7 +18,8 @@ use fenetre_demo::{
     generator::hour_of,
     waterway::{DATASET, ZONE, metrics, tags},
 };
-use fenetre_service::{Config, Ready, api::retention::RetentionOrder, serve};
+use fenetre_service::{Config, Ready, serve};
+use fenetre_wire::retention::RetentionOrder;
 use indicatif::{ProgressBar, ProgressStyle};
 
 use crate::{

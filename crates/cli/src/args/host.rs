@@ -1,4 +1,4 @@
-//! The service: serve, configuration, demo, backups.
+//! Commands for the machine of the service: serve, configuration, restore, demo.
 
 use std::path::PathBuf;
 
@@ -27,24 +27,6 @@ pub enum ConfigCommand {
         #[arg(default_value = "fenetre.toml")]
         file: PathBuf,
     },
-}
-
-/// `fenetre backup`
-#[derive(Debug, ClapArgs)]
-#[command(group = clap::ArgGroup::new("what").required(true).args(["folder", "stop"]))]
-pub struct BackupArgs {
-    /// Folder on the machine of the service: empty, missing, or with an unfinished backup
-    #[arg(value_name = "DIR")]
-    pub folder: Option<PathBuf>,
-    /// Earlier backup: unchanged partitions are not copied again
-    #[arg(long, value_name = "DIR", requires = "folder")]
-    pub since: Option<PathBuf>,
-    /// Stop the running backup; the same backup command continues it later
-    #[arg(long, conflicts_with = "folder")]
-    pub stop: bool,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-    pub url: String,
 }
 
 /// `fenetre restore`

@@ -1,4 +1,4 @@
-//! Record of an import.
+//! Imports: options, the first rows, and the record of each.
 
 use std::collections::BTreeMap;
 
@@ -6,14 +6,17 @@ use fenetre_core::{
     model::Cause,
     time::{Nanos, parse_rfc3339},
 };
-use fenetre_formats::{Format, Reject, Tally, mapping::Mapping};
+use fenetre_formats::{
+    Format, Reject, Tally,
+    mapping::{Mapping, guess::Guess},
+};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// Options of an import.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 #[serde(default, deny_unknown_fields)]
-pub struct Order {
+pub struct ImportOrder {
     /// Name of a stored mapping.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mapping_name: Option<String>,
@@ -29,7 +32,7 @@ pub struct Order {
 /// State of an import.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
-pub enum Stage {
+pub enum ImportStage {
     /// The file is there, and was not read, or only to try.
     #[default]
     Waiting,
@@ -43,7 +46,126 @@ pub enum Stage {
     Failed,
 }
 
-impl Stage {
+/// Record of an import.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default)]
+pub struct ImportRecord {
+    /// Its id.
+    #[schema(required)]
+    pub id: String,
+    /// The dataset.
+    #[schema(required)]
+    pub dataset: String,
+    /// The file's name.
+    #[schema(required)]
+    pub file: String,
+    /// Format.
+    #[schema(required)]
+    pub format: Option<Format>,
+    /// Bytes of the file as sent.
+    #[schema(required)]
+    pub bytes: u64,
+    /// Time of the upload (RFC 3339).
+    #[schema(required)]
+    pub uploaded: String,
+    /// Start of reading.
+    #[schema(required)]
+    pub begun: Option<String>,
+    /// When it ended.
+    #[schema(required)]
+    pub ended: Option<String>,
+    /// State of it.
+    #[schema(required)]
+    pub stage: ImportStage,
+    /// Options of the import.
+    #[schema(required)]
+    pub order: ImportOrder,
+    /// Bytes read so far.
+    #[schema(required)]
+    pub read_bytes: u64,
+    /// Finished parts.
+    #[schema(required)]
+    pub parts: u64,
+    /// Rows, objects or records that were read.
+    #[schema(required)]
+    pub rows: u64,
+    /// Accepted points; in a dry run, points that would be accepted.
+    #[schema(required)]
+    pub accepted: u64,
+    /// Rejected points and rows.
+    #[schema(required)]
+    pub rejected: u64,
+    /// Points that replaced others; none if that could not be counted everywhere.
+    #[schema(required)]
+    pub replaced: Option<u64>,
+    /// Points replaced by a later point of the same import, with the same series and instant; counted part by part.
+    #[schema(required)]
+    pub duplicates: u64,
+    /// Ignored points of paused metrics.
+    #[schema(required)]
+    pub dropped: u64,
+    /// Empty cells of value columns.
+    #[schema(required)]
+    pub empty_cells: u64,
+    /// Rejects by reason.
+    #[schema(required)]
+    pub causes: BTreeMap<Cause, u64>,
+    /// The first 100 rejects; `rejects` returns all of them.
+    #[schema(required)]
+    pub rejects: Vec<Reject>,
+    /// Bytes of that file.
+    #[schema(required)]
+    pub rejects_bytes: u64,
+    /// Notes for the reader.
+    #[schema(required)]
+    pub notes: Vec<String>,
+    /// New metrics.
+    #[schema(required)]
+    pub new_metrics: Vec<String>,
+    /// New tags.
+    #[schema(required)]
+    pub new_tags: Vec<String>,
+    /// New series.
+    #[schema(required)]
+    pub new_series: u64,
+    /// The earliest instant.
+    #[schema(required)]
+    pub first: Option<String>,
+    /// The latest instant.
+    #[schema(required)]
+    pub last: Option<String>,
+    /// Why it failed, if it did.
+    #[schema(required)]
+    pub failure: Option<String>,
+    /// It was told to stop because the service ends.
+    #[serde(skip)]
+    pub ends_with_service: bool,
+}
+
+/// Options of the preview.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+#[serde(default, deny_unknown_fields)]
+pub struct LookOrder {
+    /// What is known already, such as how the table is written; the rest is guessed.
+    pub mapping: Option<Mapping>,
+    /// Maximum number of rows (at most 200).
+    pub rows: Option<usize>,
+}
+
+/// The first rows of a file, and a guessed mapping.
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
+pub struct ImportLook {
+    /// Names of its columns; none if the format describes itself.
+    pub names: Vec<String>,
+    /// Cells of the first rows.
+    pub rows: Vec<Vec<String>>,
+    /// A mapping, and why.
+    pub guess: Guess,
+    /// Notes on its format.
+    pub notes: Vec<String>,
+}
+
+impl ImportStage {
     /// Its name in JSON.
     pub fn as_str(self) -> &'static str {
         match self {
@@ -54,75 +176,6 @@ impl Stage {
             Self::Failed => "failed",
         }
     }
-}
-
-/// Record of an import.
-#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
-#[serde(default)]
-pub struct ImportRecord {
-    /// Its id.
-    pub id: String,
-    /// The dataset.
-    pub dataset: String,
-    /// The file's name.
-    pub file: String,
-    /// Format.
-    #[schema(value_type = String)]
-    pub format: Option<Format>,
-    /// Bytes of the file as sent.
-    pub bytes: u64,
-    /// Time of the upload (RFC 3339).
-    pub uploaded: String,
-    /// Start of reading.
-    pub begun: Option<String>,
-    /// When it ended.
-    pub ended: Option<String>,
-    /// State of it.
-    pub stage: Stage,
-    /// Options of the import.
-    pub order: Order,
-    /// Bytes read so far.
-    pub read_bytes: u64,
-    /// Finished parts.
-    pub parts: u64,
-    /// Rows, objects or records that were read.
-    pub rows: u64,
-    /// Accepted points; in a dry run, points that would be accepted.
-    pub accepted: u64,
-    /// Rejected points and rows.
-    pub rejected: u64,
-    /// Points that replaced others; none if that could not be counted everywhere.
-    pub replaced: Option<u64>,
-    /// Points replaced by a later point of the same import, with the same series and instant; counted part by part.
-    pub duplicates: u64,
-    /// Ignored points of paused metrics.
-    pub dropped: u64,
-    /// Empty cells of value columns.
-    pub empty_cells: u64,
-    /// Rejects by reason.
-    #[schema(value_type = BTreeMap<String, u64>)]
-    pub causes: BTreeMap<Cause, u64>,
-    /// The first 100 rejects; `rejects` returns all of them.
-    pub rejects: Vec<Reject>,
-    /// Bytes of that file.
-    pub rejects_bytes: u64,
-    /// Notes for the reader.
-    pub notes: Vec<String>,
-    /// New metrics.
-    pub new_metrics: Vec<String>,
-    /// New tags.
-    pub new_tags: Vec<String>,
-    /// New series.
-    pub new_series: u64,
-    /// The earliest instant.
-    pub first: Option<String>,
-    /// The latest instant.
-    pub last: Option<String>,
-    /// Why it failed, if it did.
-    pub failure: Option<String>,
-    /// It was told to stop because the service ends.
-    #[serde(skip)]
-    pub ends_with_service: bool,
 }
 
 impl ImportRecord {
@@ -177,14 +230,14 @@ mod tests {
         record.set_tally(tally);
         assert_eq!((record.accepted, record.rejected, record.rows, record.rejects.len()), (15, 2, 17, 1));
         let fresh = record.reset();
-        assert_eq!((fresh.id.as_str(), fresh.accepted, fresh.parts, fresh.replaced, fresh.stage), ("a", 0, 0, Some(0), Stage::Waiting));
+        assert_eq!((fresh.id.as_str(), fresh.accepted, fresh.parts, fresh.replaced, fresh.stage), ("a", 0, 0, Some(0), ImportStage::Waiting));
     }
 
     #[test]
     fn a_record_of_before_reads_with_what_it_has() {
         let record: ImportRecord = serde_json::from_str(r#"{"id": "a", "stage": "stopped"}"#).unwrap();
-        assert_eq!((record.stage, record.uploaded_at()), (Stage::Stopped, 0));
-        for stage in [Stage::Waiting, Stage::Running, Stage::Stopped, Stage::Done, Stage::Failed] {
+        assert_eq!((record.stage, record.uploaded_at()), (ImportStage::Stopped, 0));
+        for stage in [ImportStage::Waiting, ImportStage::Running, ImportStage::Stopped, ImportStage::Done, ImportStage::Failed] {
             assert_eq!(serde_json::to_value(stage).unwrap(), stage.as_str());
         }
     }

@@ -1,0 +1,23 @@
+//! Backups.
+
+use std::path::PathBuf;
+
+use clap::Args as ClapArgs;
+
+/// `fenetre backup`
+#[derive(Debug, ClapArgs)]
+#[command(group = clap::ArgGroup::new("what").required(true).args(["folder", "stop"]))]
+pub struct BackupArgs {
+    /// Folder on the machine of the service: empty, missing, or with an unfinished backup
+    #[arg(value_name = "DIR")]
+    pub folder: Option<PathBuf>,
+    /// Earlier backup: unchanged partitions are not copied again
+    #[arg(long, value_name = "DIR", requires = "folder")]
+    pub since: Option<PathBuf>,
+    /// Stop the running backup; the same backup command continues it later
+    #[arg(long, conflicts_with = "folder")]
+    pub stop: bool,
+    /// Address of the service
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+    pub url: String,
+}

@@ -1,0 +1,54 @@
+//! Backups.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A backup to be made.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct BackupOrder {
+    /// Absolute path of a folder on the machine of the service: empty, missing, or with an unfinished backup.
+    pub to: String,
+    /// An earlier backup: unchanged partitions are not copied again.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<String>,
+}
+
+/// State of the latest backup.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct BackupState {
+    /// Its folder.
+    pub to: String,
+    /// State of it.
+    pub stage: BackupStage,
+    /// Finished files.
+    pub done: u64,
+    /// Total number of files; 0 until it is known.
+    pub files: u64,
+    /// Files that were not copied, because this or the earlier backup has them.
+    pub kept: u64,
+    /// Copied bytes.
+    pub bytes: u64,
+    /// Points in it, once it is done.
+    pub points: u64,
+    /// Damaged partitions, which the backup does not contain.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub damaged: Vec<String>,
+    /// Why it failed, if it did.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub failure: Option<String>,
+}
+
+/// State of a backup.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum BackupStage {
+    /// It goes on.
+    Running,
+    /// All of it is there.
+    Done,
+    /// It was told to stop.
+    Stopped,
+    /// It failed.
+    Failed,
+}

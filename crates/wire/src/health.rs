@@ -1,0 +1,11 @@
+//! Whether the service is there.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// State of the service.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Health {
+    /// `live` or `ready`.
+    pub status: String,
+}

@@ -1,0 +1,23 @@
+//! What travels over HTTP: the bodies and parameters of requests and the documents of responses, one file a resource.
+//!
+//! The service and the command line use these types, and the API's description is made of them, from which the console's types are generated.
+//! Nothing here does anything: neither a web server nor a database is linked. Answers to queries are documents of `fenetre-formats`.
+//!
+//! In types of responses every field that is always present is marked as required, so that a reader need not expect its absence.
+
+pub mod arrivals;
+pub mod ask;
+pub mod backup;
+pub mod bin;
+pub mod datasets;
+pub mod definitions;
+pub mod health;
+pub mod imports;
+pub mod mappings;
+pub mod overview;
+pub mod problem;
+pub mod push;
+pub mod retention;
+pub mod rollups;
+pub mod series;
+pub mod storage;

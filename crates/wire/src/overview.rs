@@ -1,0 +1,43 @@
+//! The service at a glance.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::{datasets::Stored, storage::StorageInfo};
+
+/// Overview of the store.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct Overview {
+    /// Version of the service.
+    pub version: String,
+    /// Since when it runs.
+    pub started: String,
+    /// What the clock of the service says.
+    pub now: String,
+    /// Points a second over the last ten whole seconds.
+    pub points_per_second: f64,
+    /// What came in over the last ten minutes, in steps of ten seconds, oldest first.
+    pub arrivals: Vec<ArrivalStep>,
+    /// Datasets.
+    pub datasets: u64,
+    /// Metrics of all datasets.
+    pub metrics: u64,
+    /// Series of all datasets.
+    pub series: u64,
+    /// Points of all datasets and when they begin and end.
+    #[serde(flatten)]
+    pub stored: Stored,
+    /// What it weighs.
+    pub storage: StorageInfo,
+}
+
+/// Arrivals of ten seconds.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct ArrivalStep {
+    /// First instant.
+    pub start: String,
+    /// Accepted points.
+    pub accepted: u64,
+    /// Rejected points and rows.
+    pub rejected: u64,
+}
