@@ -4,8 +4,9 @@ use fenetre_core::{
     keeping::{Clock, Leap},
     time::{Nanos, SECOND, format_utc},
 };
-use fenetre_store::{Document, Store};
+use fenetre_store::{Document, DocumentKind, Store};
 use parking_lot::Mutex;
+use serde::{Deserialize, Serialize};
 
 use crate::problem::{ApiError, ProblemKind};
 
@@ -15,8 +16,15 @@ pub fn now() -> Nanos {
     Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX)
 }
 
-/// ProblemKind and name of the document with the last plausible wall time, in nanoseconds since 1970.
-const SORT: &str = "clock";
+/// The last plausible wall time, in nanoseconds since 1970.
+#[derive(Serialize, Deserialize)]
+struct LastTime(Nanos);
+
+impl Document for LastTime {
+    const KIND: DocumentKind = DocumentKind::Clock;
+}
+
+/// The name of its document.
 const NAME: &str = "last";
 /// How often it is stored.
 const NOTED: Nanos = 600 * SECOND;
@@ -36,11 +44,7 @@ impl ClockWatch {
     /// # Errors
     /// If the catalogue cannot be read, or the stored time is invalid.
     pub fn open(store: &Store) -> Result<Self, ApiError> {
-        let documents = store.documents(SORT)?;
-        let last = documents.iter().find(|document| document.name == NAME).map(|document| {
-            document.body.parse().map_err(|error| ApiError::internal(&format!("the record `{NAME}` of the sort `{SORT}` cannot be read: {error}")))
-        });
-        let last = last.transpose()?;
+        let last = store.document::<LastTime>(NAME)?.map(|kept| kept.body.0);
         let watched = Watched { clock: Clock::since(last, now(), counted()), leap: None, noted: last.unwrap_or(Nanos::MIN) };
         Ok(Self(Mutex::new(watched)))
     }
@@ -66,7 +70,7 @@ impl ClockWatch {
         }
         drop(watched);
         if is_due {
-            store.put_document(SORT, &Document { name: NAME.to_owned(), body: wall.to_string(), changed: wall })?;
+            store.put_document(NAME, &LastTime(wall), wall)?;
         }
         Ok(leap)
     }

@@ -62,7 +62,10 @@ mod store;
 
 pub use backup::{BackupProgress, BackupReport, restore};
 pub use bin::{BinItem, BinItemKind, DataSize, Selection};
-pub use catalogue::{change::Change, records::Document};
+pub use catalogue::{
+    change::Change,
+    documents::{Document, DocumentKind, Kept},
+};
 pub use convert::Conversion;
 pub use error::StoreError;
 pub use ingest::batch::Batch;

@@ -26,7 +26,8 @@ use crate::{
     bin::{self, BinItem, DataSize, Selection},
     catalogue::{
         definitions::Definitions,
-        records::{Document, Records},
+        documents::{Document, DocumentKind, Kept},
+        records::Records,
     },
     compact::{compactor, respan},
     disk::{
@@ -461,28 +462,44 @@ impl Store {
         self.shared.definitions.forget_old_name(noun, dataset, name)
     }
 
-    /// Documents of a sort, by name.
+    /// Documents of a kind, by name.
     ///
     /// # Errors
-    /// Where the catalogue cannot be read.
-    pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
-        self.shared.definitions.documents(sort)
+    /// [`StoreError::Record`] for one that cannot be read.
+    pub fn documents<D: Document>(&self) -> Result<Vec<Kept<D>>, StoreError> {
+        self.shared.definitions.documents()
+    }
+
+    /// Names of the documents of a kind, whether they can be read or not.
+    ///
+    /// # Errors
+    /// If the catalogue cannot be read.
+    pub fn document_names(&self, kind: DocumentKind) -> Result<Vec<String>, StoreError> {
+        self.shared.definitions.document_names(kind)
+    }
+
+    /// A document by its name.
+    ///
+    /// # Errors
+    /// [`StoreError::Record`] if it cannot be read.
+    pub fn document<D: Document>(&self, name: &str) -> Result<Option<Kept<D>>, StoreError> {
+        self.shared.definitions.document(name)
     }
 
     /// Keeps a document under its name.
     ///
     /// # Errors
-    /// Where the catalogue cannot be written.
-    pub fn put_document(&self, sort: &str, document: &Document) -> Result<(), StoreError> {
-        self.shared.definitions.put_document(sort, document)
+    /// If the catalogue cannot be written.
+    pub fn put_document<D: Document>(&self, name: &str, body: &D, changed: Nanos) -> Result<(), StoreError> {
+        self.shared.definitions.put_document(name, body, changed)
     }
 
     /// Removes a document; says whether there was one.
     ///
     /// # Errors
-    /// Where the catalogue cannot be written.
-    pub fn remove_document(&self, sort: &str, name: &str) -> Result<bool, StoreError> {
-        self.shared.definitions.remove_document(sort, name)
+    /// If the catalogue cannot be written.
+    pub fn remove_document<D: Document>(&self, name: &str) -> Result<bool, StoreError> {
+        self.shared.definitions.remove_document::<D>(name)
     }
 
     /// Puts a metric with all its series and points into the bin.

@@ -261,7 +261,7 @@ fn a_store_of_format_1_is_copied_and_brought_up_to_date() {
         store.compact().unwrap();
     }
     // The copy is a store of format 1 still: brought up to date in its turn, it holds the same.
-    let copy = path.join("before-format-4");
+    let copy = path.join("before-format-5");
     assert_eq!(fs::read_dir(copy.join("data/main")).unwrap().count(), 2);
     let store = open(&copy);
     assert_eq!(columns(&store.source(), of_metric(&store, "level"), TimeRange::ALL).unwrap().len(), 420);

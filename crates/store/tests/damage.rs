@@ -188,11 +188,13 @@ fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
         ("UPDATE metric SET dataset = 9", "the metric `level` (1)"),
         ("UPDATE series SET tags = '{\"lock\": \"osi'", "the series 1 of `level`"),
         ("INSERT INTO tag VALUES (1, 'lock', '[')", "the tag `lock`"),
-        ("INSERT INTO document VALUES ('rollup', '1.default', '{\"levels\": 3}', 0)", "the rollup policy `1.default`"),
-        ("UPDATE document SET body = '{\"keep_for\": \"400 moons\"}' WHERE sort = 'retention'", "`store` of the sort `retention`"),
-        ("UPDATE document SET name = 'elsewhere' WHERE sort = 'retention'", "`elsewhere` of the sort `retention`"),
-        ("INSERT INTO document VALUES ('trimmed-points', 'p1', '7', 0)", "`p1` of the sort `trimmed-points`"),
-        ("INSERT INTO document VALUES ('dropped-partition', 'x1', '{}', 0)", "`x1` of the sort `dropped-partition`"),
+        ("INSERT INTO document VALUES ('rollup', '1.default', '{\"levels\": 3}', 0, 1)", "the rollup document `1.default`"),
+        ("UPDATE document SET body = '{\"keep_for\": \"400 moons\"}' WHERE sort = 'retention'", "the retention document `store`"),
+        ("UPDATE document SET name = 'elsewhere' WHERE sort = 'retention'", "the retention document `elsewhere`"),
+        ("INSERT INTO document VALUES ('trimmed-points', 'p1', '7', 0, 1)", "the trimmed-points document `p1`"),
+        ("INSERT INTO document VALUES ('dropped-partition', 'x1', '{}', 0, 1)", "the dropped-partition document `x1`"),
+        ("INSERT INTO document VALUES ('trimmed-points', 'p1', '{}', 0, 2)", "the trimmed-points document `p1`"),
+        ("INSERT INTO document VALUES ('elsewhere', 'p1', '{}', 0, 1)", "the document `p1`"),
     ] {
         let _ = fs::remove_dir_all(&path);
         copy(&whole, &path);

@@ -11,8 +11,9 @@ use fenetre_core::{
     model::{DatasetId, PointRef, PointSink, ValueRef},
     time::{Nanos, SECOND, Span, TimeRange},
 };
-use fenetre_store::{Document, Options, Store};
+use fenetre_store::{Document, DocumentKind, Options, Store};
 use proptest::prelude::*;
+use serde::{Deserialize, Serialize};
 use support::{START, columns, series, try_open};
 
 const DAY: Nanos = 86_400 * SECOND;
@@ -105,6 +106,17 @@ fn a_store_with_a_file_for_each_week_is_mended_by_compaction() {
     assert_eq!(held(&try_open(folder.path(), options()).unwrap()), before);
 }
 
+/// The record of an exchange of files, as the store keeps it.
+#[derive(Serialize, Deserialize)]
+struct Exchange {
+    old: Vec<String>,
+    new: Vec<String>,
+}
+
+impl Document for Exchange {
+    const KIND: DocumentKind = DocumentKind::ReplacedPartitions;
+}
+
 #[test]
 fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing() {
     let folder = tempfile::tempdir().unwrap();
@@ -121,7 +133,7 @@ fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing()
     let (old, new) = (files(folder.path()), files(mended.path()));
     assert_eq!((old.len(), new.len()), (20, 1));
     let below = |files: &BTreeMap<String, u64>| files.keys().map(|name| format!("data/main/{name}")).collect::<Vec<_>>();
-    let record = serde_json::json!({ "old": below(&old), "new": below(&new) }).to_string();
+    let record = Exchange { old: below(&old), new: below(&new) };
     let name = new.keys().next().unwrap();
     // Where the new file lies, whether there is a record, and how many of the old files are there still.
     for (place, is_recorded, left) in [("new", false, 20), ("new", true, 20), ("", true, 20), ("", true, 7), ("", true, 0)] {
@@ -129,8 +141,7 @@ fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing()
         support::copy(folder.path(), killed.path());
         let store = try_open(killed.path(), by_week()).unwrap();
         if is_recorded {
-            let document = Document { name: "1-1".to_owned(), body: record.clone(), changed: 0 };
-            store.put_document("replaced-partitions", &document).unwrap();
+            store.put_document("1-1", &record, 0).unwrap();
         }
         drop(store);
         let data = killed.path().join("data/main");
@@ -144,7 +155,7 @@ fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing()
             "{place} {is_recorded} {left}"
         );
         assert_eq!(files(killed.path()).len(), if is_recorded { 1 } else { 20 });
-        assert!(!data.join("new").exists() && store.documents("replaced-partitions").unwrap().is_empty());
+        assert!(!data.join("new").exists() && store.documents::<Exchange>().unwrap().is_empty());
     }
 }
 

@@ -10,7 +10,7 @@ use crate::{
     http::access::{Access, DefineGrant, ReadGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
-    views::mappings::{SORT, all, find},
+    views::mappings::{StoredMapping, all, find},
 };
 
 use super::Body;
@@ -40,9 +40,8 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
     let text = std::str::from_utf8(&body).map_err(|_| fault("the mapping is not UTF-8".to_owned()))?;
     let mapping = Mapping::parse(text).map_err(|error| fault(format!("the mapping cannot be read: {error}")))?;
     let work = move |state: &State| {
-        let created = !state.store.documents(SORT)?.iter().any(|known| known.name == *name);
-        let body = serde_json::to_string(&mapping).map_err(|error| ApiError::internal(&error))?;
-        state.store.put_document(SORT, &Document { name: name.into_inner(), body, changed: now() })?;
+        let created = !state.store.document_names(StoredMapping::KIND)?.contains(&name);
+        state.store.put_document(&name, &StoredMapping(mapping), now())?;
         Ok(created)
     };
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
@@ -53,7 +52,7 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
 #[delete("/api/v1/mappings/{name}")]
 pub(crate) async fn remove(_: Access<DefineGrant>, state: AppState, name: web::Path<String>) -> Result<actix_web::HttpResponse, ApiError> {
     let work = move |state: &State| {
-        if !state.store.remove_document(SORT, &name)? {
+        if !state.store.remove_document::<StoredMapping>(&name)? {
             find(state, &name)?;
         }
         Ok(())

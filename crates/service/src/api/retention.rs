@@ -21,7 +21,7 @@ use crate::{
     state::{AppState, State, blocking_long},
     views::{
         names::{name_of, place_named, told_name},
-        retention::{Held, Sizes, info, place_info, warn_of_difference},
+        retention::{Survey, info, place_info, warn_of_difference},
     },
 };
 
@@ -58,9 +58,8 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
         let said = order.limits.or(known);
         let mut after = before.clone();
         after.live.insert(place, said);
-        let sizes = state.store.metric_sizes()?;
-        let report = state.store.storage(now)?;
-        let expires = expiry_preview(state, &state.store.plan_expiry(&after, now)?, &report)?;
+        let survey = Survey::take(state, now, true)?;
+        let expires = expiry_preview(state, &state.store.plan_expiry(&after, now)?, &survey.report)?;
         if !order.preview {
             state.store.set_limits(place, said, now)?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
@@ -74,8 +73,7 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
             }
             state.upkeep_is_due();
         }
-        let sizes = Sizes::of(state, &sizes);
-        let of = |policies: &Policies| place_info(state, policies, place, &report, &sizes, &Held::new(), now);
+        let of = |policies: &Policies| place_info(state, &survey, policies, place);
         Ok(RetentionChange { before: of(&before)?, after: of(&after)?, expires })
     };
     blocking_long(&state, work).await.map(web::Json)

@@ -22,16 +22,24 @@ use std::{
 };
 
 use fenetre_core::time::Nanos;
-use fenetre_store::{Document, Store};
+use fenetre_store::{Document, DocumentKind, Store, StoreError};
 use fenetre_wire::imports::{ImportRecord, ImportStage};
 use parking_lot::Mutex;
+use serde::{Deserialize, Serialize};
 
 pub use input::look;
 
 use crate::problem::{ApiError, ProblemKind};
 
-/// The sort of the documents that are their records.
-const SORT: &str = "import";
+/// The record of an import as a document of the catalogue.
+#[derive(Serialize, Deserialize)]
+#[serde(transparent)]
+struct StoredImport(ImportRecord);
+
+impl Document for StoredImport {
+    const KIND: DocumentKind = DocumentKind::Import;
+}
+
 /// So many run at once.
 pub const MAX_RUNNING: usize = 4;
 /// Records that are kept; the oldest that are done with go first.
@@ -85,22 +93,22 @@ impl Imports {
     pub fn all(&self, store: &Store) -> Result<Vec<ImportRecord>, ApiError> {
         let running = self.running.lock();
         let current = |record: ImportRecord| running.get(&record.id).map_or(record.clone(), |running| running.record.lock().clone());
-        let documents = store.documents(SORT)?;
-        let read = |document: &Document| {
-            serde_json::from_str(&document.body).map(current).map_err(|error| {
-                let id = &document.name;
-                ApiError::internal(&format!("the record of the import `{id}` cannot be read ({error}): a later version wrote it, or it is damaged. Remove it with `fenetre imports forget {id}`; its points stay"))
-            })
+        let ids = store.document_names(StoredImport::KIND)?;
+        let read = |id: &String| match store.document::<StoredImport>(id) {
+            Ok(kept) => Ok(kept.map(|kept| current(kept.body.0))),
+            Err(StoreError::Record { reason, .. }) => Err(ApiError::internal(&format!(
+                "the record of the import `{id}` cannot be read ({reason}): a later version wrote it, or it is damaged. Remove it with `fenetre imports forget {id}`; its points stay"
+            ))),
+            Err(error) => Err(error.into()),
         };
-        let mut records: Vec<ImportRecord> = documents.iter().map(read).collect::<Result<_, _>>()?;
+        let mut records: Vec<ImportRecord> = ids.iter().filter_map(|id| read(id).transpose()).collect::<Result<_, _>>()?;
         records.sort_by(|a, b| b.uploaded.cmp(&a.uploaded).then_with(|| b.id.cmp(&a.id)));
         Ok(records)
     }
 
     /// Keeps a record.
     pub fn keep(&self, store: &Store, record: &ImportRecord) -> Result<(), ApiError> {
-        let body = serde_json::to_string(record).map_err(|error| ApiError::internal(&error))?;
-        Ok(store.put_document(SORT, &Document { name: record.id.clone(), body, changed: record.uploaded_at() })?)
+        Ok(store.put_document(&record.id, &StoredImport(record.clone()), record.uploaded_at())?)
     }
 
     /// Asks a running import to stop after the part that it is at.
@@ -115,11 +123,11 @@ impl Imports {
             return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is running: stop it first")));
         }
         // Its record need not be readable for that.
-        if !store.documents(SORT)?.iter().any(|document| document.name == id) {
+        if !store.document_names(StoredImport::KIND)?.iter().any(|known| known == id) {
             self.find(store, id)?;
         }
         self.remove_files(id);
-        store.remove_document(SORT, id)?;
+        store.remove_document::<StoredImport>(id)?;
         Ok(())
     }
 

@@ -5,45 +5,51 @@ use fenetre_core::{
     time::format_utc,
 };
 use fenetre_formats::mapping::Mapping;
-use fenetre_store::Document;
+use fenetre_store::{Document, DocumentKind, Kept, StoreError};
 use fenetre_wire::mappings::MappingInfo;
+use serde::{Deserialize, Serialize};
 
 use crate::{
     problem::{ApiError, ProblemKind},
     state::State,
 };
 
-/// The sort of the documents.
-pub const SORT: &str = "mapping";
+/// A mapping as a document of the catalogue.
+#[derive(Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct StoredMapping(pub Mapping);
+
+impl Document for StoredMapping {
+    const KIND: DocumentKind = DocumentKind::Mapping;
+}
 
 /// Every mapping, by name.
 pub fn all(state: &State) -> Result<Vec<MappingInfo>, ApiError> {
-    state
-        .store
-        .documents(SORT)?
-        .iter()
-        .map(|document| Ok(MappingInfo { name: document.name.clone(), changed: format_utc(document.changed), mapping: read(document)? }))
-        .collect()
+    let names = state.store.document_names(StoredMapping::KIND)?;
+    let info = |kept: Kept<StoredMapping>| MappingInfo { name: kept.name, changed: format_utc(kept.changed), mapping: kept.body.0 };
+    names.iter().filter_map(|name| read(state, name).transpose()).map(|kept| kept.map(info)).collect()
 }
 
-/// The mapping of a record.
-fn read(document: &Document) -> Result<Mapping, ApiError> {
-    serde_json::from_str(&document.body).map_err(|error| {
-        let name = &document.name;
-        ApiError::internal(&format!("the mapping `{name}` cannot be read ({error}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"))
+/// The document of a mapping, if there is one.
+fn read(state: &State, name: &str) -> Result<Option<Kept<StoredMapping>>, ApiError> {
+    state.store.document(name).map_err(|error| match error {
+        StoreError::Record { reason, .. } => ApiError::internal(&format!(
+            "the mapping `{name}` cannot be read ({reason}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"
+        )),
+        error => error.into(),
     })
 }
 
 /// The mapping of that name.
 pub fn find(state: &State, name: &str) -> Result<Mapping, ApiError> {
-    let all = state.store.documents(SORT)?;
-    if let Some(found) = all.iter().find(|known| known.name == name) {
-        return read(found);
+    if let Some(found) = read(state, name)? {
+        return Ok(found.body.0);
     }
-    let names = || all.iter().map(|known| known.name.as_str());
+    let all = state.store.document_names(StoredMapping::KIND)?;
+    let names = || all.iter().map(String::as_str);
     let hint = match closest(name, names()) {
         Some(known) => format!("did you mean `{known}`?"),
-        None if all.is_empty() => "none is kept yet: make one with `fenetre mapping guess FILE`".to_owned(),
+        None if all.is_empty() => "no mapping is stored: make one with `fenetre mapping guess FILE`".to_owned(),
         None => format!("there are {}", listing(names(), 10)),
     };
     Err(ApiError::new(ProblemKind::NotFound, format!("there is no mapping `{name}`: {hint}")))

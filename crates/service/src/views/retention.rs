@@ -19,14 +19,47 @@ use super::{
 };
 use crate::{clock::now, problem::ApiError, state::State, warnings::Warning};
 
-/// Points of every series of some datasets, those in memory among them.
-pub type Held = BTreeMap<DatasetId, BTreeMap<SeriesId, SeriesCount>>;
+/// Points of every series by dataset, those in memory among them.
+type Counts = BTreeMap<DatasetId, BTreeMap<SeriesId, SeriesCount>>;
 
-/// Points of the series of a dataset, or of all.
-pub fn held(state: &State, only: Option<DatasetId>) -> Result<Held, ApiError> {
-    let all: Vec<DatasetId> = state.store.catalogue().datasets().map(|dataset| dataset.id).collect();
-    let wanted = all.into_iter().filter(|id| only.is_none_or(|only| only == *id));
-    wanted.map(|id| Ok((id, state.store.counts(id)?))).collect()
+/// The store as it was found at one time: sizes, points and names. Taken once for all places, because there may be thousands of them.
+pub struct Survey {
+    now: Nanos,
+    /// Sizes of datasets and their files.
+    pub report: StorageReport,
+    names: BTreeMap<Scope, String>,
+    of_metrics: HashMap<String, MetricSize>,
+    counts: Counts,
+}
+
+impl Survey {
+    /// Looks at every file. With `metrics`, the row of every block is read too.
+    ///
+    /// # Errors
+    /// If files fail or are damaged.
+    pub fn take(state: &State, now: Nanos, metrics: bool) -> Result<Self, ApiError> {
+        let report = state.store.storage(now)?;
+        let sizes = if metrics { state.store.metric_sizes()? } else { Vec::new() };
+        let named = |size: MetricSize| Some((format!("{}::{}", size.dataset, size.metric.as_ref()?), size));
+        let of_metrics = sizes.into_iter().filter_map(named).collect();
+        let catalogue = state.store.catalogue();
+        let mut names = BTreeMap::from([(Scope::Store, String::new())]);
+        for dataset in catalogue.datasets() {
+            names.insert(Scope::Dataset(dataset.id), dataset.name.to_string());
+            names.extend(dataset.metrics().map(|metric| (Scope::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
+        }
+        Ok(Self { now, report, names, of_metrics, counts: Counts::new() })
+    }
+
+    /// The same, with points that are not packed yet.
+    ///
+    /// # Errors
+    /// If files fail or are damaged.
+    pub fn with_waiting(mut self, state: &State) -> Result<Self, ApiError> {
+        let all = self.report.datasets.iter().map(|dataset| dataset.id);
+        self.counts = all.map(|id| Ok((id, state.store.counts(id)?))).collect::<Result<_, ApiError>>()?;
+        Ok(self)
+    }
 }
 
 /// Says in the log that a runtime setting differs from the configuration file.
@@ -44,19 +77,24 @@ pub fn tell_differences(state: &State) {
 
 /// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
 pub fn warnings_now(state: &State) -> Result<Vec<Warning>, ApiError> {
-    assemble(state, None, false).map(|(_, warnings)| warnings)
+    assemble(state, &Survey::take(state, now(), false)?, None, false).map(|(_, warnings)| warnings)
 }
 
 /// Everything, or what concerns one dataset.
 pub fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, ApiError> {
-    assemble(state, dataset, with_metrics).map(|(info, _)| info)
+    let survey = Survey::take(state, now(), with_metrics)?;
+    // A list of metrics also counts points that are not packed yet.
+    let survey = if with_metrics { survey.with_waiting(state)? } else { survey };
+    assemble(state, &survey, dataset, with_metrics).map(|(info, _)| info)
 }
 
-fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
-    let now = now();
+/// The store and its datasets, as a survey found them.
+pub fn info_of(state: &State, survey: &Survey) -> Result<RetentionInfo, ApiError> {
+    assemble(state, survey, None, false).map(|(info, _)| info)
+}
+
+fn assemble(state: &State, survey: &Survey, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
     let policies = state.store.policies();
-    let report = state.store.storage(now)?;
-    let sizes = if with_metrics { state.store.metric_sizes()? } else { Vec::new() };
     let places = {
         let catalogue = state.store.catalogue();
         let only = dataset.map(|name| find(&catalogue, name).map(|dataset| dataset.id)).transpose()?;
@@ -69,10 +107,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
         }
         places
     };
-    // A list of metrics also counts points that are not packed yet.
-    let held = if with_metrics { held(state, None)? } else { Held::new() };
-    let sizes = Sizes::of(state, &sizes);
-    let info = |place| Ok((place, place_info(state, &policies, place, &report, &sizes, &held, now)?));
+    let info = |place| Ok((place, place_info(state, survey, &policies, place)?));
     let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, ApiError>>()?;
     let differing = {
         let catalogue = state.store.catalogue();
@@ -85,7 +120,7 @@ fn assemble(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<
     let volume = state.store.volume().map(volume_info);
     let mut warnings = warnings(&places, &policies, volume.as_ref(), state.store.is_full());
     warnings.extend(state.clock.leap().map(Warning::Clock));
-    warnings.extend(report.faults.iter().map(|(_, fault)| Warning::Fault(fault.clone())));
+    warnings.extend(survey.report.faults.iter().map(|(_, fault)| Warning::Fault(fault.clone())));
     let config_file = state.config_file.as_ref().map(|file| file.display().to_string());
     let texts = warnings.iter().map(ToString::to_string).collect();
     let places = places.into_iter().map(|(_, info)| info).collect();
@@ -137,36 +172,13 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Scope, found: Option<In
     LimitInfo { limit: Some(limit), place: Some(at), source: source.to_owned(), text }
 }
 
-/// Names of places, and sizes of metrics by name. Computed once, because there may be thousands of places.
-pub struct Sizes<'s> {
-    names: BTreeMap<Scope, String>,
-    of_metrics: HashMap<String, &'s MetricSize>,
-}
-
-impl<'s> Sizes<'s> {
-    /// Those of a report.
-    pub fn of(state: &State, sizes: &'s [MetricSize]) -> Self {
-        let catalogue = state.store.catalogue();
-        let mut names = BTreeMap::from([(Scope::Store, String::new())]);
-        for dataset in catalogue.datasets() {
-            names.insert(Scope::Dataset(dataset.id), dataset.name.to_string());
-            names.extend(dataset.metrics().map(|metric| (Scope::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
-        }
-        let named = |size: &'s MetricSize| Some((format!("{}::{}", size.dataset, size.metric.as_ref()?), size));
-        Self { names, of_metrics: sizes.iter().filter_map(named).collect() }
-    }
-}
-
-/// A place with its limits and what is stored in it. Points in memory count if `held` has their dataset.
-pub fn place_info(
-    state: &State,
-    policies: &Policies,
-    place: Scope,
-    report: &StorageReport,
-    sizes: &Sizes<'_>,
-    held: &Held,
-    now: Nanos,
-) -> Result<PlaceInfo, ApiError> {
+/// A place with its limits and what is stored in it.
+///
+/// # Errors
+/// If files fail or are damaged.
+pub fn place_info(state: &State, survey: &Survey, policies: &Policies, place: Scope) -> Result<PlaceInfo, ApiError> {
+    let Survey { now, report, names, of_metrics, counts } = survey;
+    let now = *now;
     let catalogue = state.store.catalogue();
     let tz = match place {
         Scope::Store => TimeZone::UTC,
@@ -176,7 +188,7 @@ pub fn place_info(
         }
     };
     let limits = policies.in_force(place, now, &tz);
-    let name = sizes.names.get(&place).cloned().unwrap_or_else(|| name_of(&catalogue, place));
+    let name = names.get(&place).cloned().unwrap_or_else(|| name_of(&catalogue, place));
     let of = |dataset: &&DatasetSize| match place {
         Scope::Store => true,
         Scope::Dataset(id) | Scope::Metric(id, _) => dataset.id == id,
@@ -184,7 +196,7 @@ pub fn place_info(
     let datasets: Vec<&DatasetSize> = report.datasets.iter().filter(of).collect();
     let (kind, points, bytes, oldest, ahead) = match place {
         Scope::Metric(..) => {
-            let found = sizes.of_metrics.get(&name);
+            let found = of_metrics.get(&name);
             ("metric", found.map_or(0, |size| size.points), found.map_or(0, |size| size.bytes), found.and_then(|size| size.first), None)
         }
         _ => {
@@ -196,7 +208,7 @@ pub fn place_info(
             (kind, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
         }
     };
-    let (points, oldest) = counted(&catalogue, held, place, &name).unwrap_or((points, oldest));
+    let (points, oldest) = counted(&catalogue, counts, place, &name).unwrap_or((points, oldest));
     let mut info = PlaceInfo {
         kind: kind.to_owned(),
         keep_for: limit_info(&catalogue, place, limits.keep_for),
@@ -223,20 +235,19 @@ pub fn place_info(
 }
 
 /// Points of a place and the earliest of them, where all of them were counted.
-fn counted(catalogue: &Catalogue, held: &Held, place: Scope, name: &str) -> Option<(u64, Option<Nanos>)> {
-    let sum = |counts: &mut dyn Iterator<Item = &SeriesCount>| {
-        counts
-            .fold((0, None), |(points, first), count| (points + count.points, Some(first.map_or(count.first, |first: Nanos| first.min(count.first)))))
+fn counted(catalogue: &Catalogue, counts: &Counts, place: Scope, name: &str) -> Option<(u64, Option<Nanos>)> {
+    let sum = |all: &mut dyn Iterator<Item = &SeriesCount>| {
+        all.fold((0, None), |(points, first), count| (points + count.points, Some(first.map_or(count.first, |first: Nanos| first.min(count.first)))))
     };
     match place {
-        Scope::Store if held.is_empty() => None,
-        Scope::Store => Some(sum(&mut held.values().flat_map(BTreeMap::values))),
-        Scope::Dataset(id) => Some(sum(&mut held.get(&id)?.values())),
+        Scope::Store if counts.is_empty() => None,
+        Scope::Store => Some(sum(&mut counts.values().flat_map(BTreeMap::values))),
+        Scope::Dataset(id) => Some(sum(&mut counts.get(&id)?.values())),
         Scope::Metric(id, _) => {
-            let counts = held.get(&id)?;
+            let of_series = counts.get(&id)?;
             let dataset = catalogue.dataset_by_id(id)?;
             let metric = dataset.metric(name.split_once("::")?.1)?;
-            Some(sum(&mut metric.series().filter_map(|series| counts.get(&series))))
+            Some(sum(&mut metric.series().filter_map(|series| of_series.get(&series))))
         }
     }
 }

@@ -4,7 +4,7 @@ use fenetre_core::time::{Nanos, format_utc};
 use fenetre_store::{LevelSize, PartitionSize};
 use fenetre_wire::storage::{DatasetStorage, FileFault, LevelStorage, PartitionStorage, StorageInfo, WrittenInfo};
 
-use super::retention::info;
+use super::retention::{Survey, info_of};
 use crate::{problem::ApiError, state::State};
 
 /// The storage use of the store.
@@ -12,7 +12,9 @@ use crate::{problem::ApiError, state::State};
 /// # Errors
 /// Where files fail or are damaged.
 pub fn storage_info(state: &State, now: Nanos) -> Result<StorageInfo, ApiError> {
-    let report = state.store.storage(now)?;
+    let survey = Survey::take(state, now, false)?;
+    let retention = info_of(state, &survey)?;
+    let report = survey.report;
     let partition = |size: PartitionSize| PartitionStorage {
         path: size.path.display().to_string(),
         start: format_utc(size.start),
@@ -48,7 +50,6 @@ pub fn storage_info(state: &State, now: Nanos) -> Result<StorageInfo, ApiError> 
     }
     let (catalogue_bytes, journal_bytes, bin_bytes) = (report.catalogue_bytes, report.journal.bytes, report.bin_bytes);
     let bytes = catalogue_bytes + journal_bytes + bin_bytes + datasets.iter().map(|dataset| dataset.bytes + dataset.rollup_bytes).sum::<u64>();
-    let retention = info(state, None, false)?;
     Ok(StorageInfo {
         path: report.root.display().to_string(),
         bytes,

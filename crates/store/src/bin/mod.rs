@@ -21,7 +21,7 @@ use item::name_of;
 pub use item::{BinItem, BinItemKind, DataSize, Selection};
 
 use crate::{
-    catalogue::records::Document,
+    catalogue::documents::{Document, DocumentKind, Kept},
     disk::{files::folder_bytes, pool::Pool},
     engine::Engine,
     error::{Context, StoreError},
@@ -30,19 +30,21 @@ use crate::{
     span::Span,
 };
 
-/// The sort of documents that say what is in the bin.
-const DELETED: &str = "deleted-points";
 /// Series that one transaction takes.
 const TURN_SERIES: usize = 256;
 const PAGE_SIZE: u32 = 16_384;
 
 /// The record of a deletion.
 #[derive(Serialize, Deserialize)]
-struct Record {
+struct DeletedPoints {
     dataset: u32,
     what: String,
     series: u64,
     weight: DataSize,
+}
+
+impl Document for DeletedPoints {
+    const KIND: DocumentKind = DocumentKind::DeletedPoints;
 }
 
 fn folder(shared: &Engine, id: &str) -> PathBuf {
@@ -99,8 +101,8 @@ fn weigh_group(reading: &Reading<'_>, series: SeriesId, group: &[BlockRef], rang
 
 /// An id for what is deleted now.
 pub fn free_id(shared: &Engine, now: Nanos) -> Result<String, StoreError> {
-    let taken = shared.definitions.documents(DELETED)?;
-    let is_free = |id: &String| taken.iter().all(|document| document.name != *id);
+    let taken = shared.definitions.documents::<DeletedPoints>()?;
+    let is_free = |id: &String| taken.iter().all(|kept| kept.name != *id);
     let stamp = now / 1_000_000;
     Ok(std::iter::once(format!("p{stamp}")).chain((2..).map(|next| format!("p{stamp}-{next}"))).find(is_free).unwrap_or_default())
 }
@@ -112,20 +114,15 @@ pub fn delete_points(shared: &Engine, id: String, selection: &Selection, what: &
     let folder = folder(shared, &id);
     fs::create_dir_all(&folder).at("create the folder", &folder)?;
     let whole = selection.series.iter().filter(|series| series.0 < FIRST_PART).count() as u64;
-    let mut record = Record { dataset: selection.dataset.0, what: what.to_owned(), series: whole, weight: weigh(shared, selection)? };
+    let mut record = DeletedPoints { dataset: selection.dataset.0, what: what.to_owned(), series: whole, weight: weigh(shared, selection)? };
     // Before anything moves, so that what was moved is found whenever this ends.
-    let document =
-        |record: &Record| Ok::<_, StoreError>(Document { name: id.clone(), body: serde_json::to_string(record).unwrap_or_default(), changed: now });
-    let before = shared.definitions.documents(DELETED)?.into_iter().find(|known| known.name == id);
-    shared.definitions.put_document(DELETED, &document(&record)?)?;
+    let before = shared.definitions.document::<DeletedPoints>(&id)?;
+    shared.definitions.put_document(&id, &record, now)?;
     let is_counter = shared.counters(selection.dataset);
     // Before and after: windows that are made again meanwhile may be of some of these points.
     mark(shared, selection)?;
     // Killed on the way, this goes on with what is left.
-    let mut moved = match before.map(|known| serde_json::from_str::<Record>(&known.body)).transpose() {
-        Ok(known) => known.map(|record| record.weight).unwrap_or_default(),
-        Err(error) => return Err(shared.definitions.damaged(DELETED, &id, &error)),
-    };
+    let mut moved = before.map(|known| known.body.weight).unwrap_or_default();
     let pool = Arc::new(Pool::new(1));
     let spans = shared.spans.read_recursive();
     for partition in shared.partitions_of(selection.dataset, selection.range).iter() {
@@ -139,7 +136,7 @@ pub fn delete_points(shared: &Engine, id: String, selection: &Selection, what: &
     drop(spans);
     mark(shared, selection)?;
     record.weight = moved;
-    shared.definitions.put_document(DELETED, &document(&record)?)?;
+    shared.definitions.put_document(&id, &record, now)?;
     let dataset = name_of(shared, selection.dataset);
     let dataset_id = selection.dataset;
     Ok(BinItem { id, dataset, dataset_id, what: record.what, kind: BinItemKind::Points, deleted: now, series: whole, points: Some(moved) })
@@ -212,7 +209,7 @@ pub fn list(shared: &Engine) -> Result<Vec<BinItem>, StoreError> {
             points: None,
         });
     }
-    for (name, record, changed) in shared.definitions.read_documents::<Record>(DELETED)? {
+    for Kept { name, body: record, changed } in shared.definitions.documents::<DeletedPoints>()? {
         let dataset = name_of(shared, DatasetId(record.dataset));
         all.push(BinItem {
             id: name,
@@ -242,8 +239,7 @@ pub fn restore(shared: &Engine, id: &str, name: Option<&str>) -> Result<(), Stor
     if partitions::restore(shared, id)? {
         return Ok(());
     }
-    let record = shared.definitions.documents(DELETED)?.into_iter().find(|document| document.name == id).ok_or_else(|| missing(id))?;
-    let record: Record = serde_json::from_str(&record.body).map_err(|error| shared.definitions.damaged(DELETED, id, &error))?;
+    let record = shared.definitions.document::<DeletedPoints>(id)?.ok_or_else(|| missing(id))?.body;
     for (span, path) in files(shared, id)? {
         partitions::take_in(shared, DatasetId(record.dataset), span, path)?;
         partitions::mark_range(shared, DatasetId(record.dataset), span.range())?;
@@ -263,7 +259,7 @@ fn files(shared: &Engine, id: &str) -> Result<Vec<(Span, PathBuf)>, StoreError> 
 }
 
 fn forget(shared: &Engine, id: &str) -> Result<(), StoreError> {
-    shared.definitions.remove_document(DELETED, id)?;
+    shared.definitions.remove_document::<DeletedPoints>(id)?;
     match fs::remove_dir_all(folder(shared, id)) {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", folder(shared, id)),
         _ => Ok(()),
@@ -299,7 +295,7 @@ pub fn erase(shared: &Engine, id: &str) -> Result<(), StoreError> {
     if partitions::erase(shared, id)? {
         return Ok(());
     }
-    if !shared.definitions.documents(DELETED)?.iter().any(|document| document.name == id) {
+    if shared.definitions.document::<DeletedPoints>(id)?.is_none() {
         return Err(missing(id));
     }
     forget(shared, id)?;

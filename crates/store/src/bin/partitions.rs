@@ -16,7 +16,7 @@ use fenetre_core::{
 
 use super::item::{BinItem, BinItemKind, DataSize, name_of};
 use crate::{
-    catalogue::definitions::Definitions,
+    catalogue::{definitions::Definitions, documents::Kept},
     disk::{
         files::{Files, move_database, remove_database, sync_folder},
         pool::Pool,
@@ -24,7 +24,7 @@ use crate::{
     engine::{Engine, Spans, losses},
     error::{Context, StoreError},
     missing::{
-        dropped::{self, DROPPED, Record},
+        dropped::{self, DroppedPartition},
         floors,
     },
     partition::{Partition, Progress},
@@ -40,14 +40,14 @@ const PAGE_SIZE: u32 = 16_384;
 
 /// At a start nobody asks yet: what was dropped, and not moved or erased before the end, is so before partitions are looked for.
 pub fn finish(files: &Files, definitions: &Definitions) -> Result<(), StoreError> {
-    for (name, record, _) in dropped::records(definitions)? {
+    for Kept { name, body: record, .. } in dropped::records(definitions)? {
         let file = files.root().join(&record.file);
         if record.for_good {
             if let Some(dropped) = record.dropped() {
                 floors::note_erased(definitions, DatasetId(record.dataset), dropped)?;
             }
             remove_database(&file)?;
-            definitions.remove_document(DROPPED, &name)?;
+            definitions.remove_document::<DroppedPartition>(&name)?;
         } else if !record.is_moved(files, &name) {
             move_file(&file, &files.bin(&name))?;
         }
@@ -87,11 +87,11 @@ pub fn move_files(shared: &Engine) -> Result<(), StoreError> {
         })?;
         let Some(partition) = free else { continue };
         let file = shared.files.name_of(partition.path());
-        for (id, record, _) in dropped::records(&shared.definitions)? {
+        for Kept { name: id, body: record, .. } in dropped::records(&shared.definitions)? {
             if record.file == file && !record.is_moved(&shared.files, &id) {
                 if record.for_good {
                     remove_database(partition.path())?;
-                    shared.definitions.remove_document(DROPPED, &id)?;
+                    shared.definitions.remove_document::<DroppedPartition>(&id)?;
                 } else {
                     move_file(partition.path(), &shared.files.bin(&id))?;
                 }
@@ -104,7 +104,7 @@ pub fn move_files(shared: &Engine) -> Result<(), StoreError> {
 
 /// Partitions in the bin.
 pub fn list(shared: &Engine) -> Result<Vec<BinItem>, StoreError> {
-    let of = |(id, record, deleted): (String, Record, Nanos)| {
+    let of = |Kept { name: id, body: record, changed: deleted }: Kept<DroppedPartition>| {
         let dataset_id = DatasetId(record.dataset);
         let file = record.file.rsplit('/').next().unwrap_or_default().trim_end_matches(".db").to_owned();
         BinItem {
@@ -118,12 +118,12 @@ pub fn list(shared: &Engine) -> Result<Vec<BinItem>, StoreError> {
             points: Some(DataSize { points: record.points, bytes: record.bytes, span: record.span }),
         }
     };
-    Ok(dropped::records(&shared.definitions)?.into_iter().filter(|(_, record, _)| !record.for_good).map(of).collect())
+    Ok(dropped::records(&shared.definitions)?.into_iter().filter(|kept| !kept.body.for_good).map(of).collect())
 }
 
 /// Brings a partition back; says whether there was one of that id.
 pub fn restore(shared: &Engine, id: &str) -> Result<bool, StoreError> {
-    let Some((_, record, _)) = dropped::records(&shared.definitions)?.into_iter().find(|(known, ..)| known == id) else { return Ok(false) };
+    let Some(Kept { body: record, .. }) = shared.definitions.document::<DroppedPartition>(id)? else { return Ok(false) };
     if !record.is_moved(&shared.files, id) {
         move_files(shared)?;
         if !record.is_moved(&shared.files, id) {
@@ -164,8 +164,8 @@ pub fn mark_range(shared: &Engine, dataset: DatasetId, range: TimeRange) -> Resu
 
 /// Erases a partition that is in the bin; says whether there was one of that id.
 pub fn erase(shared: &Engine, id: &str) -> Result<bool, StoreError> {
-    let found = dropped::records(&shared.definitions)?.into_iter().find(|(known, record, _)| known == id && record.is_moved(&shared.files, id));
-    let Some((_, record, _)) = found else { return Ok(false) };
+    let found = shared.definitions.document::<DroppedPartition>(id)?.filter(|kept| kept.body.is_moved(&shared.files, id));
+    let Some(Kept { body: record, .. }) = found else { return Ok(false) };
     if let Some(dropped) = record.dropped() {
         shared.floors.erase(&shared.definitions, DatasetId(record.dataset), dropped)?;
     }
@@ -178,7 +178,7 @@ fn forget(shared: &Engine, id: &str) -> Result<(), StoreError> {
     // The files first: a record without files is nothing, files without a record would lie there for ever.
     match fs::remove_dir_all(shared.files.bin(id)) {
         Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(error).at("remove", shared.files.bin(id)),
-        _ => shared.definitions.remove_document(DROPPED, id).map(|_| ()),
+        _ => shared.definitions.remove_document::<DroppedPartition>(id).map(|_| ()),
     }
 }
 

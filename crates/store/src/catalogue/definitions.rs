@@ -13,22 +13,40 @@ use fenetre_core::{
     time::{Nanos, zone},
 };
 use parking_lot::{Mutex, RwLock};
-use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 
 use crate::{
     catalogue::{
         change::Change,
-        records::{BinnedMetric, Document, ROLLUP, Records},
+        documents::{Document, DocumentKind, Kept},
+        records::{BinnedMetric, Records, record_of},
     },
     error::StoreError,
 };
 
-/// The sort of documents that say what thinning saved, by the metric's id.
-const SAVINGS: &str = "thinning";
-/// The sort of documents that say what was written, by day and dataset.
-const WRITTEN: &str = "written";
-/// The sort of documents that say how often a partition was edited, by its file.
-const EDITS: &str = "edited-partition";
+/// Points of a metric that thinning has seen, and those of them that stayed.
+#[derive(Clone, Copy, Default, Serialize, Deserialize)]
+struct ThinningCount(u64, u64);
+
+impl Document for ThinningCount {
+    const KIND: DocumentKind = DocumentKind::ThinningCount;
+}
+
+/// Points that were packed, and bytes of their blocks.
+#[derive(Clone, Copy, Default, Serialize, Deserialize)]
+struct PackedVolume(u64, u64);
+
+impl Document for PackedVolume {
+    const KIND: DocumentKind = DocumentKind::PackedVolume;
+}
+
+/// How often a partition was edited.
+#[derive(Serialize, Deserialize)]
+struct PartitionEdits(u64);
+
+impl Document for PartitionEdits {
+    const KIND: DocumentKind = DocumentKind::PartitionEdits;
+}
 
 /// Points that are there must stay what they are: of a kind like the new one, and in its unit.
 fn check_points_fit(name: &str, metric: &Metric, wanted: &MetricDefinition, relabels: bool) -> Result<(), StoreError> {
@@ -152,11 +170,8 @@ impl Definitions {
         let id = self.dataset_id(dataset)?;
         let document = format!("{}.{name}", id.0);
         records.change(|changes| match policy {
-            Some(policy) => {
-                let body = serde_json::to_string(policy).unwrap_or_default();
-                changes.put_document(ROLLUP, &Document { name: document, body, changed: 0 })
-            }
-            None => changes.remove_document(ROLLUP, &document).map(|_| ()),
+            Some(policy) => changes.put_document(&document, policy, 0),
+            None => changes.remove_document::<RollupPolicy>(&document).map(|_| ()),
         })?;
         let mut catalogue = self.catalogue.write();
         let Some(found) = catalogue.dataset_mut(dataset) else { return Ok((id, None)) };
@@ -303,92 +318,90 @@ impl Definitions {
         self.records.lock().change(|changes| changes.erase_metric(metric.id))
     }
 
-    /// The error that says that a document cannot be read.
-    pub fn damaged(&self, sort: &str, name: &str, error: &dyn std::fmt::Display) -> StoreError {
-        StoreError::Record {
-            path: self.records.lock().path().to_owned(),
-            record: format!("`{name}` of the sort `{sort}`"),
-            reason: error.to_string(),
-        }
+    /// The error that says that a document cannot be used.
+    pub fn damaged(&self, kind: DocumentKind, name: &str, error: &dyn std::fmt::Display) -> StoreError {
+        StoreError::Record { path: self.records.lock().path().to_owned(), record: record_of(kind, name), reason: error.to_string() }
     }
 
-    /// Removes documents that are names and nothing else, and adds others, in one commit.
-    pub fn replace_names<'n>(
+    /// Removes documents that are only names, and adds others, in one commit.
+    pub fn replace_names<'n, D: Document + Default>(
         &self,
-        sort: &str,
         gone: impl Iterator<Item = &'n String>,
         new: impl Iterator<Item = &'n String>,
     ) -> Result<(), StoreError> {
         self.records.lock().change(|changes| {
             for name in gone {
-                changes.remove_document(sort, name)?;
+                changes.remove_document::<D>(name)?;
             }
             for name in new {
-                changes.put_document(sort, &Document { name: name.clone(), body: "{}".to_owned(), changed: 0 })?;
+                changes.put_document(name, &D::default(), 0)?;
             }
             Ok(())
         })
     }
 
-    /// Documents of a sort as what they hold, by name, each with when it was put there.
+    /// Documents of a kind, by name.
     ///
     /// # Errors
     /// [`StoreError::Record`] for one that cannot be read.
-    pub fn read_documents<T: DeserializeOwned>(&self, sort: &str) -> Result<Vec<(String, T, Nanos)>, StoreError> {
-        let read = |document: Document| {
-            let held = serde_json::from_str(&document.body).map_err(|error| self.damaged(sort, &document.name, &error))?;
-            Ok((document.name, held, document.changed))
-        };
-        self.documents(sort)?.into_iter().map(read).collect()
+    pub fn documents<D: Document>(&self) -> Result<Vec<Kept<D>>, StoreError> {
+        self.records.lock().documents()
     }
 
-    /// Documents of a sort, by name.
-    pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
-        self.records.lock().documents(sort)
+    /// Names of the documents of a kind, whether they can be read or not.
+    pub fn document_names(&self, kind: DocumentKind) -> Result<Vec<String>, StoreError> {
+        self.records.lock().document_names(kind)
+    }
+
+    /// A document by its name.
+    ///
+    /// # Errors
+    /// [`StoreError::Record`] if it cannot be read.
+    pub fn document<D: Document>(&self, name: &str) -> Result<Option<Kept<D>>, StoreError> {
+        self.records.lock().document(name)
     }
 
     /// Keeps a document under its name.
-    pub fn put_document(&self, sort: &str, document: &Document) -> Result<(), StoreError> {
-        self.records.lock().change(|changes| changes.put_document(sort, document))
+    pub fn put_document<D: Document>(&self, name: &str, body: &D, changed: Nanos) -> Result<(), StoreError> {
+        self.records.lock().change(|changes| changes.put_document(name, body, changed))
     }
 
     /// Removes a document; says whether there was one.
-    pub fn remove_document(&self, sort: &str, name: &str) -> Result<bool, StoreError> {
-        self.records.lock().change(|changes| changes.remove_document(sort, name))
+    pub fn remove_document<D: Document>(&self, name: &str) -> Result<bool, StoreError> {
+        self.records.lock().change(|changes| changes.remove_document::<D>(name))
     }
 
-    /// Adds to what thinning has saved, in documents of each metric.
+    /// Adds to what thinning has left out, in a document of each metric.
     pub fn add_savings(&self, savings: &Savings) -> Result<(), StoreError> {
         if savings.is_empty() {
             return Ok(());
         }
-        let known: HashMap<String, (u64, u64)> = self.read_documents(SAVINGS)?.into_iter().map(|(name, pair, _)| (name, pair)).collect();
+        let known: HashMap<String, ThinningCount> = self.documents()?.into_iter().map(|kept| (kept.name, kept.body)).collect();
         self.records.lock().change(|changes| {
             savings.iter().try_for_each(|(metric, (came, stayed))| {
                 let name = metric.0.to_string();
-                let (before, kept) = known.get(&name).copied().unwrap_or_default();
-                changes.put_document(SAVINGS, &Document { name, body: format!("[{},{}]", before + came, kept + stayed), changed: 0 })
+                let ThinningCount(before, kept) = known.get(&name).copied().unwrap_or_default();
+                changes.put_document(&name, &ThinningCount(before + came, kept + stayed), 0)
             })
         })
     }
 
-    /// Adds to what was written today, in a document for each day and dataset; days long past go.
+    /// Adds to what was packed today, in a document for each day and dataset; days long past go.
     pub fn add_written(&self, written: &Written) -> Result<(), StoreError> {
         if written.is_empty() {
             return Ok(());
         }
         let today = today();
-        let known: Vec<(String, (u64, u64), Nanos)> = self.read_documents(WRITTEN)?;
+        let known: Vec<Kept<PackedVolume>> = self.documents()?;
         self.records.lock().change(|changes| {
             for (dataset, (points, bytes)) in written {
                 let name = format!("{today}.{}", dataset.0);
-                let before = known.iter().find(|(known, ..)| *known == name).map_or((0, 0), |(_, pair, _)| *pair);
-                let body = format!("[{},{}]", before.0 + points, before.1 + bytes);
-                changes.put_document(WRITTEN, &Document { name, body, changed: 0 })?;
+                let before = known.iter().find(|kept| kept.name == name).map_or(PackedVolume::default(), |kept| kept.body);
+                changes.put_document(&name, &PackedVolume(before.0 + points, before.1 + bytes), 0)?;
             }
             let is_old = |name: &&String| day_of(name).is_none_or(|day| day + WRITTEN_DAYS < today);
-            for name in known.iter().map(|(name, ..)| name).filter(is_old) {
-                changes.remove_document(WRITTEN, name)?;
+            for name in known.iter().map(|kept| &kept.name).filter(is_old) {
+                changes.remove_document::<PackedVolume>(name)?;
             }
             Ok(())
         })
@@ -401,42 +414,42 @@ impl Definitions {
             let of = name.split_once('.').and_then(|(_, id)| id.parse().ok());
             of == Some(dataset.0) && day_of(name).is_some_and(|day| day + days > today)
         };
-        let documents: Vec<(String, (u64, u64), Nanos)> = self.read_documents(WRITTEN)?;
-        let pairs = documents.iter().filter(|(name, ..)| is_asked(name)).map(|(_, pair, _)| pair);
-        Ok(pairs.fold((0, 0), |sum, pair| (sum.0 + pair.0, sum.1 + pair.1)))
+        let all: Vec<Kept<PackedVolume>> = self.documents()?;
+        let volumes = all.iter().filter(|kept| is_asked(&kept.name)).map(|kept| kept.body);
+        Ok(volumes.fold((0, 0), |sum, volume| (sum.0 + volume.0, sum.1 + volume.1)))
     }
 
     /// Notes that points are about to be taken out of a partition, or put back: backups that hold it as it was are no longer of it.
     pub fn note_edit(&self, partition: &str) -> Result<(), StoreError> {
-        self.put_document(EDITS, &self.edit(partition)?)
+        let next = self.next_edit(partition)?;
+        self.put_document(partition, &next, 0)
     }
 
-    fn edit(&self, partition: &str) -> Result<Document, StoreError> {
-        let edits = self.edits()?.get(partition).copied().unwrap_or(0) + 1;
-        Ok(Document { name: partition.to_owned(), body: edits.to_string(), changed: 0 })
+    fn next_edit(&self, partition: &str) -> Result<PartitionEdits, StoreError> {
+        Ok(PartitionEdits(self.document::<PartitionEdits>(partition)?.map_or(0, |kept| kept.body.0) + 1))
     }
 
     /// The same, and keeps a document in the same commit.
-    pub fn note_edit_with(&self, partition: &str, sort: &str, document: &Document) -> Result<(), StoreError> {
-        let edit = self.edit(partition)?;
+    pub fn note_edit_with<D: Document>(&self, partition: &str, name: &str, body: &D, changed: Nanos) -> Result<(), StoreError> {
+        let next = self.next_edit(partition)?;
         self.records.lock().change(|changes| {
-            changes.put_document(EDITS, &edit)?;
-            changes.put_document(sort, document)
+            changes.put_document(partition, &next, 0)?;
+            changes.put_document(name, body, changed)
         })
     }
 
     /// How often points were taken out of partitions or put back, by their files below the store's directory.
     pub fn edits(&self) -> Result<HashMap<String, u64>, StoreError> {
-        Ok(self.read_documents(EDITS)?.into_iter().map(|(name, edits, _)| (name, edits)).collect())
+        Ok(self.documents::<PartitionEdits>()?.into_iter().map(|kept| (kept.name, kept.body.0)).collect())
     }
 
     /// Points of each metric that thinning has seen, and those of them that stayed.
     pub fn savings(&self) -> Result<Savings, StoreError> {
-        let of = |(name, pair, _): (String, (u64, u64), Nanos)| {
-            let metric = name.parse().map_err(|error| self.damaged(SAVINGS, &name, &error))?;
-            Ok((MetricId(metric), pair))
+        let of = |Kept { name, body: ThinningCount(came, stayed), .. }: Kept<ThinningCount>| {
+            let metric = name.parse().map_err(|error| self.damaged(ThinningCount::KIND, &name, &error))?;
+            Ok((MetricId(metric), (came, stayed)))
         };
-        self.read_documents(SAVINGS)?.into_iter().map(of).collect()
+        self.documents()?.into_iter().map(of).collect()
     }
 
     /// Copies the records into a new file, as they are at this moment.

@@ -2,4 +2,5 @@
 
 pub mod change;
 pub mod definitions;
+pub mod documents;
 pub mod records;

@@ -9,7 +9,7 @@ use std::{
 
 use fenetre_core::{
     catalogue::{Catalogue, Codes, FIRST_PART, Layout},
-    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, SeriesId, TagDefinition},
+    model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId, RollupPolicy, SeriesId, TagDefinition},
     time::Nanos,
 };
 use rusqlite::{Connection, OptionalExtension, Transaction, TransactionBehavior, params};
@@ -19,6 +19,7 @@ use serde::{
     de::{MapAccess, Visitor},
 };
 
+use super::documents::{Document, DocumentKind, Kept};
 use crate::{
     disk::sqlite::{self, Use},
     error::{Context, RecordFault, StoreError},
@@ -26,7 +27,7 @@ use crate::{
 };
 
 /// The format of the store, which is the number of the catalogue's last migration.
-pub const FORMAT: i64 = 4;
+pub const FORMAT: i64 = 5;
 const FORMAT_1: &str = "
 CREATE TABLE dataset (
     id INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, zone TEXT NOT NULL, description TEXT NOT NULL
@@ -86,14 +87,18 @@ CREATE INDEX layout_text ON layout (bounds, first_part);
 CREATE INDEX old_name_text ON old_name (id, key);
 CREATE INDEX state_value ON state (value);
 ";
+/// Each document has the version of its body.
+const FORMAT_5: &str = "
+ALTER TABLE document ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
+DROP INDEX document_text;
+CREATE INDEX document_text ON document (body, changed, version);
+";
 const GENERATION: &str = "generation";
 /// The random number of the store, which its files carry.
 const STORE: &str = "store";
 /// The highest ids that series, and parts of histograms, ever had: ids are not used again.
 const HIGHEST_SERIES: &str = "highest_series";
 const HIGHEST_PART: &str = "highest_part";
-/// The sort of documents that are rollup policies, each by its dataset's id and its name.
-pub const ROLLUP: &str = "rollup";
 /// Parts the name of a metric in the bin from its id.
 const BINNED: char = '\u{1}';
 
@@ -151,7 +156,8 @@ impl Records {
         if found > FORMAT {
             return Err(StoreError::Newer { path, found, known: FORMAT });
         }
-        let migrated = Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2), M::up(FORMAT_3), M::up(FORMAT_4)]).to_latest(&mut connection);
+        let migrated =
+            Migrations::new(vec![M::up(FORMAT_1), M::up(FORMAT_2), M::up(FORMAT_3), M::up(FORMAT_4), M::up(FORMAT_5)]).to_latest(&mut connection);
         migrated.map_err(|error| match error {
             rusqlite_migration::Error::RusqliteError { err, .. } => match Err::<(), _>(err).at("bring up to date", &path) {
                 Err(error) => error,
@@ -201,16 +207,12 @@ impl Records {
                 names.get(&row.get(0)?).and_then(|home| catalogue.dataset_mut(home)).ok_or_else(|| fault(of(), "its dataset is not there"))?;
             dataset.tag_definitions.insert(key, definition);
         }
-        let mut statement = self.connection.prepare("SELECT name, body FROM document WHERE sort = ?1")?;
-        let mut rows = statement.query([ROLLUP])?;
-        while let Some(row) = rows.next()? {
-            let (name, body): (String, String) = (row.get(0)?, row.get(1)?);
-            let of = || format!("the rollup policy `{name}`");
-            let rollup = read_document(&body, of)?;
+        self.check_kinds()?;
+        for Kept { name, body, .. } in self.read_documents::<RollupPolicy>()? {
             let place = name.split_once('.').and_then(|(id, policy)| Some((names.get(&id.parse().ok()?)?, policy)));
-            let (home, policy) = place.ok_or_else(|| fault(of(), "its dataset is not there"))?;
-            let dataset = catalogue.dataset_mut(home).ok_or_else(|| fault(of(), "its dataset is not there"))?;
-            dataset.rollups.insert(policy.to_owned(), rollup);
+            let dataset = place.and_then(|(home, policy)| Some((catalogue.dataset_mut(home)?, policy)));
+            let (dataset, policy) = dataset.ok_or_else(|| fault(record_of(RollupPolicy::KIND, &name), "its dataset is not there"))?;
+            dataset.rollups.insert(policy.to_owned(), body);
         }
         self.load_old_names(catalogue, &names, &metrics)?;
         let mut codes = self.load_codes()?;
@@ -302,12 +304,43 @@ impl Records {
         read().at("read", &self.path)
     }
 
-    /// Documents of a sort, by name.
-    pub fn documents(&self, sort: &str) -> Result<Vec<Document>, StoreError> {
-        let document = |row: &rusqlite::Row<'_>| Ok(Document { name: row.get(0)?, body: row.get(1)?, changed: row.get(2)? });
+    /// Every document is of a known kind.
+    fn check_kinds(&self) -> rusqlite::Result<()> {
+        let mut statement = self.connection.prepare("SELECT sort, min(name) FROM document GROUP BY sort")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            let (sort, name): (String, String) = (row.get(0)?, row.get(1)?);
+            if DocumentKind::from_name(&sort).is_none() {
+                return Err(fault(format!("the document `{name}`"), format!("its kind `{sort}` is unknown")));
+            }
+        }
+        Ok(())
+    }
+
+    /// Documents of a kind, by name.
+    pub fn documents<D: Document>(&self) -> Result<Vec<Kept<D>>, StoreError> {
+        self.read_documents().at("read", &self.path)
+    }
+
+    fn read_documents<D: Document>(&self) -> rusqlite::Result<Vec<Kept<D>>> {
+        let mut statement = self.connection.prepare_cached("SELECT name, body, changed, version FROM document WHERE sort = ?1 ORDER BY name")?;
+        statement.query_map([D::KIND.as_str()], kept)?.collect()
+    }
+
+    /// Names of the documents of a kind, whether they can be read or not.
+    pub fn document_names(&self, kind: DocumentKind) -> Result<Vec<String>, StoreError> {
         let read = || {
-            let mut statement = self.connection.prepare_cached("SELECT name, body, changed FROM document WHERE sort = ?1 ORDER BY name")?;
-            statement.query_map([sort], document)?.collect::<rusqlite::Result<Vec<_>>>()
+            let mut statement = self.connection.prepare_cached("SELECT name FROM document WHERE sort = ?1 ORDER BY name")?;
+            statement.query_map([kind.as_str()], |row| row.get(0))?.collect::<rusqlite::Result<Vec<_>>>()
+        };
+        read().at("read", &self.path)
+    }
+
+    /// A document by its name.
+    pub fn document<D: Document>(&self, name: &str) -> Result<Option<Kept<D>>, StoreError> {
+        let read = || {
+            let mut statement = self.connection.prepare_cached("SELECT name, body, changed, version FROM document WHERE sort = ?1 AND name = ?2")?;
+            statement.query_row([D::KIND.as_str(), name], kept).optional()
         };
         read().at("read", &self.path)
     }
@@ -394,6 +427,22 @@ fn read_document<'t, T: serde::Deserialize<'t>>(text: &'t str, record: impl FnOn
     serde_json::from_str(text).map_err(|error| fault(record(), error))
 }
 
+/// What a document is called in messages.
+pub fn record_of(kind: DocumentKind, name: &str) -> String {
+    format!("the {} document `{name}`", kind.as_str())
+}
+
+fn kept<D: Document>(row: &rusqlite::Row<'_>) -> rusqlite::Result<Kept<D>> {
+    let name: String = row.get(0)?;
+    let of = || record_of(D::KIND, &name);
+    let (version, known): (u32, u32) = (row.get(3)?, D::KIND.version());
+    if version > known {
+        return Err(fault(of(), format!("its version is {version}, and this version of Fenetre reads up to {known}")));
+    }
+    let body = read_document(row.get_ref(1)?.as_str()?, of)?;
+    Ok(Kept { name, body, changed: row.get(2)? })
+}
+
 fn fault(record: String, reason: impl fmt::Display) -> rusqlite::Error {
     RecordFault { record, reason: reason.to_string() }.into()
 }
@@ -411,17 +460,6 @@ pub struct BinnedMetric {
     /// When.
     pub binned: Nanos,
     pub series: u64,
-}
-
-/// A named document of the store: a mapping, the record of an import.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Document {
-    /// Its name, one of its sort.
-    pub name: String,
-    /// JSON.
-    pub body: String,
-    /// When it was put there.
-    pub changed: Nanos,
 }
 
 /// Changes that are kept together or not at all.
@@ -525,15 +563,16 @@ impl Changes<'_> {
     }
 
     /// Puts a document in the place of the one of that name.
-    pub fn put_document(&self, sort: &str, document: &Document) -> rusqlite::Result<()> {
-        let put =
-            "INSERT INTO document (sort, name, body, changed) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (sort, name) DO UPDATE SET body = ?3, changed = ?4";
-        self.0.prepare_cached(put)?.execute(params![sort, document.name, document.body, document.changed]).map(|_| ())
+    pub fn put_document<D: Document>(&self, name: &str, body: &D, changed: Nanos) -> rusqlite::Result<()> {
+        let put = "INSERT INTO document (sort, name, body, changed, version) VALUES (?1, ?2, ?3, ?4, ?5)
+                   ON CONFLICT (sort, name) DO UPDATE SET body = ?3, changed = ?4, version = ?5";
+        let values = params![D::KIND.as_str(), name, write_document(body)?, changed, D::KIND.version()];
+        self.0.prepare_cached(put)?.execute(values).map(|_| ())
     }
 
     /// Removes a document; says whether there was one.
-    pub fn remove_document(&self, sort: &str, name: &str) -> rusqlite::Result<bool> {
-        self.0.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", params![sort, name]).map(|count| count > 0)
+    pub fn remove_document<D: Document>(&self, name: &str) -> rusqlite::Result<bool> {
+        self.0.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", params![D::KIND.as_str(), name]).map(|count| count > 0)
     }
 
     pub fn add_series(&self, metric: MetricId, tags: &TagMap) -> rusqlite::Result<SeriesId> {

@@ -22,7 +22,10 @@ use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    catalogue::{definitions::Definitions, records::Document},
+    catalogue::{
+        definitions::Definitions,
+        documents::{Document, DocumentKind, Kept},
+    },
     disk::{
         files::{Files, bytes_on_disk, companion, remove_database, remove_file, sync_folder},
         pool::Pool,
@@ -34,8 +37,6 @@ use crate::{
     span::{DAY, FEW_POINTS, MANY_POINTS, Rate, Span},
 };
 
-/// Sort of the documents that record replaced files.
-const REPLACED: &str = "replaced-partitions";
 /// Where new files are written, in the folder of a dataset.
 const UNFINISHED: &str = "new";
 /// Every generation.
@@ -43,9 +44,13 @@ const ALL: u64 = u64::MAX >> 1;
 
 /// Replaced files and their replacements, relative to the store's directory.
 #[derive(Serialize, Deserialize)]
-struct Record {
+struct ReplacedPartitions {
     old: Vec<String>,
     new: Vec<String>,
+}
+
+impl Document for ReplacedPartitions {
+    const KIND: DocumentKind = DocumentKind::ReplacedPartitions;
 }
 
 /// The longest span of a dataset's partitions, in days, as its limits have it.
@@ -183,15 +188,14 @@ fn write_and_exchange(
     sync_folder(&unfinished)?;
     let home = |span: &Span| folder.join(span.file_name());
     let below = |path: &Path| path.strip_prefix(shared.files.root()).unwrap_or(path).to_string_lossy().into_owned();
-    let record = Record {
+    let record = ReplacedPartitions {
         old: old.iter().map(|partition| shared.files.name_of(partition.path())).collect(),
         new: spans.iter().map(|span| below(&home(span))).collect(),
     };
     let name = format!("{}-{}", dataset.0, shared.now());
     // A backup knows them under these names as they were before, or not at all.
     record.new.iter().try_for_each(|file| shared.definitions.note_edit(file))?;
-    let body = serde_json::to_string(&record).unwrap_or_default();
-    shared.definitions.put_document(REPLACED, &Document { name: name.clone(), body, changed: shared.now() })?;
+    shared.definitions.put_document(&name, &record, shared.now())?;
     move_into_place(&record, &shared.files)?;
     let new = spans.iter().map(|span| Arc::new(Partition::new(*span, home(span), span.page_size(Rate::default()), Arc::clone(&shared.pool))));
     let earlier = shared.exchange(dataset, old, new);
@@ -250,7 +254,7 @@ fn take_over(
 }
 
 /// Renames new files into place, those that are not there yet.
-fn move_into_place(record: &Record, files: &Files) -> Result<(), StoreError> {
+fn move_into_place(record: &ReplacedPartitions, files: &Files) -> Result<(), StoreError> {
     for file in &record.new {
         let to = files.root().join(file);
         let Some(folder) = to.parent() else { continue };
@@ -282,23 +286,22 @@ pub fn remove_replaced(shared: &Engine) -> Result<(), StoreError> {
             continue;
         }
         one.old.iter().try_for_each(|partition| remove_database(partition.path()))?;
-        shared.definitions.remove_document(REPLACED, &one.record)?;
+        shared.definitions.remove_document::<ReplacedPartitions>(&one.record)?;
     }
     Ok(())
 }
 
 /// Files that others replace, by their names below the store's directory.
 pub fn files_on_their_way(definitions: &Definitions) -> Result<Vec<String>, StoreError> {
-    Ok(definitions.read_documents::<Record>(REPLACED)?.into_iter().flat_map(|(_, record, _)| record.old).collect())
+    Ok(definitions.documents::<ReplacedPartitions>()?.into_iter().flat_map(|kept| kept.body.old).collect())
 }
 
 /// At a start nobody asks yet: what was recorded is ended, and what was not is forgotten, before partitions are looked for.
 pub fn finish(files: &Files, definitions: &Definitions, folders: impl Iterator<Item = String>) -> Result<(), StoreError> {
-    for document in definitions.documents(REPLACED)? {
-        let record: Record = serde_json::from_str(&document.body).map_err(|error| definitions.damaged(REPLACED, &document.name, &error))?;
-        move_into_place(&record, files)?;
-        record.old.iter().try_for_each(|file| remove_database(&files.root().join(file)))?;
-        definitions.remove_document(REPLACED, &document.name)?;
+    for Kept { name, body, .. } in definitions.documents::<ReplacedPartitions>()? {
+        move_into_place(&body, files)?;
+        body.old.iter().try_for_each(|file| remove_database(&files.root().join(file)))?;
+        definitions.remove_document::<ReplacedPartitions>(&name)?;
     }
     folders.map(|folder| files.dataset(&folder).join(UNFINISHED)).try_for_each(|folder| remove_folder(&folder))
 }

@@ -5,14 +5,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use fenetre_core::model::DatasetId;
 
 use crate::{
-    catalogue::records::Document,
+    catalogue::documents::{Document, Kept},
     disk::files::{companion, is_filled, remove_file},
     engine::Engine,
     error::StoreError,
     journal::{self, Replayed, log},
     missing::{
         floors::Dropped,
-        inventory::{JOURNALS, LOST, LOST_BATCHES, Loss, THERE, forget_journal},
+        inventory::{ExistingPartition, JournalFile, Loss, LostBatches, forget_journal},
     },
     span::Span,
 };
@@ -24,8 +24,8 @@ pub fn check_journals(shared: &Engine, found: &BTreeMap<u64, Replayed>) -> Resul
     for (number, replayed) in found.iter().filter(|(_, replayed)| !replayed.faults.is_empty()) {
         lost.insert(*number, replayed.faults.join("; "));
     }
-    for (name, last, _) in definitions.read_documents::<u64>(JOURNALS)? {
-        let number: u64 = name.parse().map_err(|error| definitions.damaged(JOURNALS, &name, &error))?;
+    for Kept { name, body: JournalFile(last), .. } in definitions.documents::<JournalFile>()? {
+        let number: u64 = name.parse().map_err(|error| definitions.damaged(JournalFile::KIND, &name, &error))?;
         match found.get(&number) {
             None => drop(lost.insert(number, "it is missing".to_owned())),
             Some(replayed) if replayed.is_blank => drop(lost.insert(number, "its log is missing or empty".to_owned())),
@@ -39,8 +39,7 @@ pub fn check_journals(shared: &Engine, found: &BTreeMap<u64, Replayed>) -> Resul
     }
     for (number, what) in lost {
         let name = shared.files.name_of(&journal::path_of(&shared.files.journals(), number));
-        let body = serde_json::to_string(&what).unwrap_or_default();
-        definitions.put_document(LOST_BATCHES, &Document { name: name.clone(), body, changed: shared.now() })?;
+        definitions.put_document(&name, &LostBatches(what.clone()), shared.now())?;
         shared.inventory.batches.write().insert(name, what);
         // The loss is recorded now; the next startup must not find it again.
         forget_journal(definitions, number)?;
@@ -60,7 +59,7 @@ pub fn note(shared: &Engine) -> Result<(), StoreError> {
         })
         .collect();
     if *there != now {
-        shared.definitions.replace_names(THERE, there.difference(&now), now.difference(&there))?;
+        shared.definitions.replace_names::<ExistingPartition>(there.difference(&now), now.difference(&there))?;
         *there = now;
     }
     Ok(())
@@ -78,12 +77,11 @@ pub fn check(shared: &Engine, explained: &BTreeSet<String>, generation: u64) -> 
     let missing: Vec<String> =
         shared.inventory.there.lock().iter().filter(|name| !filled.contains_key(*name) && !explained.contains(*name)).cloned().collect();
     for name in missing {
-        let (dataset, span) =
-            place_of(shared, &name).ok_or_else(|| shared.definitions.damaged(THERE, &name, &"it names no partition of a dataset"))?;
+        let (dataset, span) = place_of(shared, &name)
+            .ok_or_else(|| shared.definitions.damaged(ExistingPartition::KIND, &name, &"it names no partition of a dataset"))?;
         let range = span.range();
         let loss = Loss { dataset: dataset.0, span: (range.start, range.end), generation };
-        let body = serde_json::to_string(&loss).unwrap_or_default();
-        shared.definitions.put_document(LOST, &Document { name: name.clone(), body, changed: shared.now() })?;
+        shared.definitions.put_document(&name, &loss, shared.now())?;
         shared.inventory.lost.write().insert(name, loss);
     }
     let known: Vec<(String, Loss)> = shared.inventory.lost.read().iter().map(|(name, loss)| (name.clone(), loss.clone())).collect();
@@ -108,7 +106,7 @@ fn place_of(shared: &Engine, name: &str) -> Option<(DatasetId, Span)> {
 }
 
 fn forget(shared: &Engine, name: &str) -> Result<(), StoreError> {
-    shared.definitions.remove_document(LOST, name)?;
+    shared.definitions.remove_document::<Loss>(name)?;
     shared.inventory.lost.write().remove(name);
     Ok(())
 }
@@ -116,7 +114,7 @@ fn forget(shared: &Engine, name: &str) -> Result<(), StoreError> {
 /// Accepts the loss of a file: the warning ends, and its time range counts as no longer kept.
 pub fn accept_loss(shared: &Engine, name: &str) -> Result<(), StoreError> {
     if shared.inventory.batches.read().contains_key(name) {
-        shared.definitions.remove_document(LOST_BATCHES, name)?;
+        shared.definitions.remove_document::<LostBatches>(name)?;
         shared.inventory.batches.write().remove(name);
         return remove_file(&log::damaged_copy(&companion(&shared.files.root().join(name), "-wal")));
     }

@@ -17,15 +17,12 @@ use parking_lot::RwLock;
 use crate::{
     catalogue::{
         definitions::{Definitions, SharedCatalogue},
-        records::Document,
+        documents::{Document, Kept},
     },
     error::StoreError,
     limits::horizons::Horizons,
     options::FileRetention,
 };
-
-/// The sort of documents that say what was said live, by place.
-const RETENTION: &str = "retention";
 
 /// What the file says, and what was said live.
 pub struct RetentionSettings {
@@ -55,11 +52,11 @@ fn place_of(name: &str) -> Option<Scope> {
 impl RetentionSettings {
     /// Reads what was said.
     pub fn open(definitions: &Definitions, file: FileRetention) -> Result<Self, StoreError> {
-        let said = |(name, said, _): (String, LimitSettings, Nanos)| {
-            let place = place_of(&name).ok_or_else(|| definitions.damaged(RETENTION, &name, &"it names no place"))?;
-            Ok::<_, StoreError>((place, said))
+        let setting = |Kept { name, body, .. }: Kept<LimitSettings>| {
+            let scope = place_of(&name).ok_or_else(|| definitions.damaged(LimitSettings::KIND, &name, &"it names no scope"))?;
+            Ok::<_, StoreError>((scope, body))
         };
-        let live = definitions.read_documents(RETENTION)?.into_iter().map(said).collect::<Result<_, _>>()?;
+        let live = definitions.documents()?.into_iter().map(setting).collect::<Result<_, _>>()?;
         Ok(Self { file: RwLock::new(Arc::new(file)), live: RwLock::new(Arc::new(live)) })
     }
 
@@ -78,11 +75,10 @@ impl RetentionSettings {
         let mut live = self.live.write();
         let mut changed = BTreeMap::clone(&live);
         if said.is_nothing() {
-            definitions.remove_document(RETENTION, &name_of(place))?;
+            definitions.remove_document::<LimitSettings>(&name_of(place))?;
             changed.remove(&place);
         } else {
-            let body = serde_json::to_string(&said).unwrap_or_default();
-            definitions.put_document(RETENTION, &Document { name: name_of(place), body, changed: now })?;
+            definitions.put_document(&name_of(place), &said, now)?;
             changed.insert(place, said);
         }
         *live = Arc::new(changed);

@@ -5,14 +5,20 @@ use std::path::{Path, PathBuf};
 use fenetre_core::{model::DatasetId, time::Nanos};
 use serde::{Deserialize, Serialize};
 
-use crate::{catalogue::definitions::Definitions, disk::files::Files, error::StoreError, missing::floors::Dropped, span::Span};
-
-/// Sort of the documents that record dropped partitions.
-pub const DROPPED: &str = "dropped-partition";
+use crate::{
+    catalogue::{
+        definitions::Definitions,
+        documents::{Document, DocumentKind, Kept},
+    },
+    disk::files::Files,
+    error::StoreError,
+    missing::floors::Dropped,
+    span::Span,
+};
 
 /// The record of a partition that was dropped.
 #[derive(Clone, Debug, Serialize, Deserialize)]
-pub struct Record {
+pub struct DroppedPartition {
     pub dataset: u32,
     /// Its file, below the store's directory.
     pub file: String,
@@ -24,7 +30,11 @@ pub struct Record {
     pub for_good: bool,
 }
 
-impl Record {
+impl Document for DroppedPartition {
+    const KIND: DocumentKind = DocumentKind::DroppedPartition;
+}
+
+impl DroppedPartition {
     /// Path of its file in the bin.
     pub fn place_in_bin(&self, files: &Files, id: &str) -> PathBuf {
         files.bin(id).join(Path::new(&self.file).file_name().unwrap_or_default())
@@ -43,18 +53,18 @@ impl Record {
     }
 }
 
-/// All records, each with its id in the bin and its time.
-pub fn records(definitions: &Definitions) -> Result<Vec<(String, Record, Nanos)>, StoreError> {
-    definitions.read_documents(DROPPED)
+/// All records, by their ids in the bin.
+pub fn records(definitions: &Definitions) -> Result<Vec<Kept<DroppedPartition>>, StoreError> {
+    definitions.documents()
 }
 
 /// Dropped files, by their names below the store's directory.
 pub fn files_on_their_way(definitions: &Definitions) -> Result<Vec<String>, StoreError> {
-    Ok(records(definitions)?.into_iter().map(|(_, record, _)| record.file).collect())
+    Ok(records(definitions)?.into_iter().map(|kept| kept.body.file).collect())
 }
 
 /// Time ranges of each dataset that lack points because of dropped partitions.
 pub fn missing(definitions: &Definitions) -> Result<Vec<(DatasetId, Dropped)>, StoreError> {
-    let of = |(_, record, _): (String, Record, Nanos)| Some((DatasetId(record.dataset), record.dropped()?));
+    let of = |kept: Kept<DroppedPartition>| Some((DatasetId(kept.body.dataset), kept.body.dropped()?));
     Ok(records(definitions)?.into_iter().filter_map(of).collect())
 }

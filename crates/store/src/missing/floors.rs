@@ -12,14 +12,11 @@ use serde::{Deserialize, Serialize};
 use crate::{
     catalogue::{
         definitions::{Definitions, SharedCatalogue, series_of},
-        records::Document,
+        documents::{Document, DocumentKind, Kept},
     },
     error::StoreError,
     missing::trims::Trims,
 };
-
-/// Sort of the documents that record the erased time of a dataset.
-const ERASED: &str = "erased-until";
 
 /// Adjacent partitions that were dropped: their time span, and the part of it that had points.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -69,17 +66,29 @@ impl SeriesRetainedFrom {
     }
 }
 
+/// The erased time of a dataset, by its id.
+#[derive(Serialize, Deserialize)]
+#[serde(untagged)]
+enum ErasedRanges {
+    Ranges(Stretches),
+    /// Earlier versions recorded only an instant, before which everything was erased.
+    Until(Nanos),
+}
+
+impl Document for ErasedRanges {
+    const KIND: DocumentKind = DocumentKind::ErasedRanges;
+}
+
 fn erased(definitions: &Definitions) -> Result<BTreeMap<DatasetId, Stretches>, StoreError> {
-    let read = |document: Document| {
-        let stretches = match document.body.parse::<Nanos>() {
-            // Earlier versions recorded only an instant, before which everything was erased.
-            Ok(until) => vec![Dropped { span: (Nanos::MIN, until), points: (Nanos::MIN, until) }],
-            Err(_) => serde_json::from_str(&document.body).map_err(|error| definitions.damaged(ERASED, &document.name, &error))?,
+    let read = |Kept { name, body, .. }: Kept<ErasedRanges>| {
+        let stretches = match body {
+            ErasedRanges::Ranges(stretches) => stretches,
+            ErasedRanges::Until(until) => vec![Dropped { span: (Nanos::MIN, until), points: (Nanos::MIN, until) }],
         };
-        let dataset = document.name.parse().map_err(|error| definitions.damaged(ERASED, &document.name, &error))?;
+        let dataset = name.parse().map_err(|error| definitions.damaged(ErasedRanges::KIND, &name, &error))?;
         Ok((DatasetId(dataset), stretches))
     };
-    definitions.documents(ERASED)?.into_iter().map(read).collect()
+    definitions.documents()?.into_iter().map(read).collect()
 }
 
 /// Records on stable storage that points are erased.
@@ -90,8 +99,7 @@ pub fn note_erased(definitions: &Definitions, dataset: DatasetId, dropped: Dropp
     if stretches == known {
         return Ok(());
     }
-    let body = serde_json::to_string(&stretches).unwrap_or_default();
-    definitions.put_document(ERASED, &Document { name: dataset.0.to_string(), body, changed: 0 })
+    definitions.put_document(&dataset.0.to_string(), &ErasedRanges::Ranges(stretches), 0)
 }
 
 impl RetainedFrom {

@@ -15,20 +15,38 @@ use rusqlite::Connection;
 use serde::{Deserialize, Serialize};
 
 use crate::{
-    catalogue::{definitions::Definitions, records::Document},
+    catalogue::{
+        definitions::Definitions,
+        documents::{Document, DocumentKind},
+    },
     disk::files::Files,
     error::{Context, StoreError},
     missing::floors::Dropped,
 };
 
-/// Sort of the documents whose names are the partitions that must exist.
-pub const THERE: &str = "partition";
-/// Sort of the documents that record lost partitions.
-pub const LOST: &str = "lost-partition";
-/// Sort of the documents whose names are the numbers of journal files that must exist. After a clean stop the body is the number of the last batch, else 0.
-pub const JOURNALS: &str = "journal";
-/// Sort of the documents that record lost batches, by journal file.
-pub const LOST_BATCHES: &str = "lost-batches";
+/// A partition that must exist; its name says all.
+#[derive(Default, Serialize, Deserialize)]
+pub struct ExistingPartition {}
+
+impl Document for ExistingPartition {
+    const KIND: DocumentKind = DocumentKind::ExistingPartition;
+}
+
+/// A journal file that must exist: the number of its last batch after a clean stop, else 0.
+#[derive(Serialize, Deserialize)]
+pub struct JournalFile(pub u64);
+
+impl Document for JournalFile {
+    const KIND: DocumentKind = DocumentKind::JournalFile;
+}
+
+/// Which batches of a journal file were lost.
+#[derive(Serialize, Deserialize)]
+pub struct LostBatches(pub String);
+
+impl Document for LostBatches {
+    const KIND: DocumentKind = DocumentKind::LostBatches;
+}
 
 /// A partition that was lost.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,6 +56,10 @@ pub struct Loss {
     pub span: (i64, i64),
     /// The store's generation when the loss was found. A file that holds this generation or a later one is a new file, not a copy of the lost one.
     pub generation: u64,
+}
+
+impl Document for Loss {
+    const KIND: DocumentKind = DocumentKind::LostPartition;
 }
 
 /// Files that must exist, and losses that nobody has accepted yet.
@@ -52,9 +74,9 @@ pub struct Inventory {
 impl Inventory {
     /// Reads the inventory from the catalogue.
     pub fn open(definitions: &Definitions) -> Result<Self, StoreError> {
-        let there = definitions.documents(THERE)?.into_iter().map(|document| document.name).collect();
-        let lost = definitions.read_documents(LOST)?.into_iter().map(|(name, loss, _)| (name, loss)).collect();
-        let batches = definitions.read_documents(LOST_BATCHES)?.into_iter().map(|(name, what, _)| (name, what)).collect();
+        let there = definitions.documents::<ExistingPartition>()?.into_iter().map(|kept| kept.name).collect();
+        let lost = definitions.documents()?.into_iter().map(|kept| (kept.name, kept.body)).collect();
+        let batches = definitions.documents::<LostBatches>()?.into_iter().map(|kept| (kept.name, kept.body.0)).collect();
         Ok(Self { there: Mutex::new(there), lost: RwLock::new(lost), batches: RwLock::new(batches) })
     }
 
@@ -88,12 +110,12 @@ impl Inventory {
 
 /// Adds a journal file. `last` is the number of its last batch, or 0 while it is being written.
 pub fn note_journal(definitions: &Definitions, number: u64, last: u64) -> Result<(), StoreError> {
-    definitions.put_document(JOURNALS, &Document { name: number.to_string(), body: last.to_string(), changed: 0 })
+    definitions.put_document(&number.to_string(), &JournalFile(last), 0)
 }
 
 /// Removes a journal file from the inventory. Call it before the file is deleted.
 pub fn forget_journal(definitions: &Definitions, number: u64) -> Result<(), StoreError> {
-    definitions.remove_document(JOURNALS, &number.to_string()).map(|_| ())
+    definitions.remove_document::<JournalFile>(&number.to_string()).map(|_| ())
 }
 
 /// Partitions that a backup's copy of the catalogue names.
@@ -104,7 +126,10 @@ pub fn partitions_in(catalogue: &Path) -> Result<Vec<String>, StoreError> {
         if !connection.query_row("SELECT EXISTS (SELECT 1 FROM sqlite_master WHERE name = 'document')", [], |row| row.get::<_, bool>(0))? {
             return Ok(Vec::new());
         }
-        connection.prepare("SELECT name FROM document WHERE sort = ?1")?.query_map([THERE], |row| row.get(0))?.collect()
+        connection
+            .prepare("SELECT name FROM document WHERE sort = ?1")?
+            .query_map([DocumentKind::ExistingPartition.as_str()], |row| row.get(0))?
+            .collect()
     };
     read().at("read", catalogue)
 }
@@ -112,13 +137,16 @@ pub fn partitions_in(catalogue: &Path) -> Result<Vec<String>, StoreError> {
 /// Removes from a backup's copy of the catalogue the files that the backup does not contain: all journals, and partitions not in `partitions`.
 pub fn keep_only(catalogue: &Path, partitions: &BTreeSet<String>) -> Result<(), StoreError> {
     let connection = Connection::open(catalogue).at("open", catalogue)?;
+    let there = DocumentKind::ExistingPartition.as_str();
     let trim = || {
         let mut names = connection.prepare("SELECT name FROM document WHERE sort = ?1")?;
-        let noted = names.query_map([THERE], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
+        let noted = names.query_map([there], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
         for name in noted.iter().filter(|name| !partitions.contains(*name)) {
-            connection.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", [THERE, name])?;
+            connection.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", [there, name])?;
         }
-        connection.execute("DELETE FROM document WHERE sort IN (?1, ?2)", [JOURNALS, LOST_BATCHES]).map(|_| ())
+        connection
+            .execute("DELETE FROM document WHERE sort IN (?1, ?2)", [DocumentKind::JournalFile.as_str(), DocumentKind::LostBatches.as_str()])
+            .map(|_| ())
     };
     trim().at("write", catalogue)
 }

@@ -17,13 +17,10 @@ use serde::{Deserialize, Serialize};
 use crate::{
     catalogue::{
         definitions::{Definitions, SharedCatalogue},
-        records::Document,
+        documents::{Document, DocumentKind},
     },
     error::StoreError,
 };
-
-/// Sort of the documents that record trims, by id in the bin.
-const TRIMMED: &str = "trimmed-points";
 
 /// A trim.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
@@ -41,6 +38,10 @@ pub struct Trim {
 
 fn moved() -> bool {
     true
+}
+
+impl Document for Trim {
+    const KIND: DocumentKind = DocumentKind::Trim;
 }
 
 impl Trim {
@@ -79,7 +80,7 @@ pub struct TrimRecords<'s> {
 
 impl Trims {
     pub fn open(definitions: &Definitions, catalogue: &Catalogue) -> Result<Self, StoreError> {
-        let all: BTreeMap<String, Trim> = definitions.read_documents(TRIMMED)?.into_iter().map(|(name, trim, _)| (name, trim)).collect();
+        let all: BTreeMap<String, Trim> = definitions.documents()?.into_iter().map(|kept| (kept.name, kept.body)).collect();
         let hidden = RwLock::new(Arc::new(hidden(&all, catalogue)));
         Ok(Self { all: RwLock::new(all), hidden })
     }
@@ -115,8 +116,7 @@ impl Trims {
 
     /// Records a trim on stable storage: no query that begins after this sees its points.
     pub fn note(&self, records: &TrimRecords<'_>, id: &str, trim: Trim) -> Result<(), StoreError> {
-        let body = serde_json::to_string(&trim).unwrap_or_default();
-        records.definitions.put_document(TRIMMED, &Document { name: id.to_owned(), body, changed: records.now })?;
+        records.definitions.put_document(id, &trim, records.now)?;
         self.all.write().insert(id.to_owned(), trim);
         self.reload(records.catalogue);
         Ok(())
@@ -130,7 +130,7 @@ impl Trims {
     /// Removes the record of an id: its points were restored, or never moved.
     pub fn forget(&self, records: &TrimRecords<'_>, id: &str) -> Result<(), StoreError> {
         if self.all.write().remove(id).is_some() {
-            records.definitions.remove_document(TRIMMED, id)?;
+            records.definitions.remove_document::<Trim>(id)?;
             self.reload(records.catalogue);
         }
         Ok(())

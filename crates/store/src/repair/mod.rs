@@ -22,7 +22,7 @@ use crate::{
     error::{Context, StoreError},
     journal,
     levels::records_of,
-    missing::inventory::{LOST, THERE},
+    missing::inventory::{ExistingPartition, Loss},
     partition::origin::{Highest, Origin, origin_of},
     repair::salvage::{Salvaged, damaged_block, salvage},
     startup::identity::partition_files,
@@ -257,10 +257,8 @@ impl Site {
 
     /// Partitions that the catalogue names and that are missing.
     fn plan_missing(&self, catalogue: &Records, origins: &Origins, plan: &mut RepairPlan) -> Result<(), StoreError> {
-        let mut named = BTreeSet::new();
-        for sort in [THERE, LOST] {
-            named.extend(catalogue.documents(sort)?.into_iter().map(|document| document.name));
-        }
+        let mut named: BTreeSet<String> = catalogue.documents::<ExistingPartition>()?.into_iter().map(|kept| kept.name).collect();
+        named.extend(catalogue.documents::<Loss>()?.into_iter().map(|kept| kept.name));
         for name in named.into_iter().filter(|name| !origins.contains_key(&self.files.root().join(name))) {
             let remedy = if self.in_backup(&name) { Remedy::TakeFile } else { Remedy::AcceptLoss };
             plan.steps.push(RepairStep { file: name, finding: Finding::Missing, remedy });

@@ -16,16 +16,12 @@ use fenetre_core::{
 
 use crate::{
     bin::{self, BinItem, BinItemKind, Selection, partitions},
-    catalogue::records::Document,
     compact::respan,
     disk::files::{bytes_on_disk, folder_bytes},
     engine::{Engine, losses},
     error::StoreError,
     limits::settings::{horizon, zone_of},
-    missing::{
-        dropped::{DROPPED, Record},
-        trims::Trim,
-    },
+    missing::{dropped::DroppedPartition, trims::Trim},
     partition::Partition,
     read::census::packed_counts,
     rollup::rolled_before,
@@ -259,10 +255,9 @@ fn drop_partition(shared: &Engine, dataset: DatasetId, piece: &PartitionHolding,
     });
     let file = shared.files.name_of(partition.path());
     let bytes = bytes_on_disk(partition.path());
-    let record = Record { dataset: dataset.0, file, why: why.describe().to_owned(), points, bytes, span, for_good };
+    let record = DroppedPartition { dataset: dataset.0, file, why: why.describe().to_owned(), points, bytes, span, for_good };
     let id = format!("d{}-{}-{}", now / 1_000_000, dataset.0, format_day(start));
-    let body = serde_json::to_string(&record).unwrap_or_default();
-    shared.definitions.note_edit_with(&record.file, DROPPED, &Document { name: id, body, changed: now })?;
+    shared.definitions.note_edit_with(&record.file, &id, &record, now)?;
     drop(partitions);
     if let (true, Some(dropped)) = (for_good, record.dropped()) {
         shared.floors.erase(&shared.definitions, dataset, dropped)?;
