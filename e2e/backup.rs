@@ -89,7 +89,7 @@ fn what_cannot_be_backed_up_or_restored_is_told() {
     service.push_lines("main", &batch(0));
     let monday = shown(&folder.path().join("monday"));
     let told = |said: support::Told, code: i32, text: &str| assert!(said.code() == code && said.err().contains(text), "{text}: {}", said.all());
-    told(service.run(&["backup", "--stop"]), 1, "no backup was begun");
+    told(service.run(&["backup", "--stop"]), 1, "no backup was made");
     told(service.run(&["backup", &shown(&store)]), 1, "is inside the store");
     std::fs::create_dir(folder.path().join("full")).unwrap();
     std::fs::write(folder.path().join("full/letter.txt"), "hello").unwrap();

@@ -284,7 +284,7 @@ async fn many_metrics_are_edited_from_a_table_and_tags_are_defined_and_renamed()
     bring("right.csv", taken.replace("level,gauge,cm,", "level,gauge,m,") + "flow,gauge,m3/s\n").await;
     browser.read("line 4: it has 3 cells, the header 16").await;
     bring("unit.csv", taken.replace("level,gauge,cm,", "level,gauge,m,")).await;
-    browser.read("`level` has points in cm").await;
+    browser.read("`level` has 2 series with points in cm").await;
     let described = taken.replace("level,gauge,cm,linear,", "level,gauge,cm,linear,Water at the lock");
     assert_ne!(described, taken);
     bring("right.csv", described + "flow,gauge,m3/s,,,,,,,,,,,,,\n").await;
@@ -405,7 +405,7 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
     browser.read("older than keep_for").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: kept for 10d").await;
     browser.press_button("Restore").await;
-    browser.read("it would go again at once").await;
+    browser.read("it would expire again at once").await;
     // Going back shows first what that would do, and can be left.
     browser.press_button("Use the inherited limit").await;
     browser.read("New limits: keep for no limit, built in").await;

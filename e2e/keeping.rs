@@ -77,7 +77,7 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
     assert!(items.as_array().unwrap().iter().all(|item| item["kind"] == "partition"), "{}", bin.out());
     let id = items[0]["id"].as_str().unwrap();
     let again = service.run(&["retention", "restore", id]);
-    assert!(again.code() == 1 && again.err().contains("would go again at once"), "{}", again.all());
+    assert!(again.code() == 1 && again.err().contains("would expire again at once"), "{}", again.all());
     // What is older than is kept is refused, line and reason told.
     let late = format!("{{\"metric\":\"level\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{}\",\"value\":1}}\n", ago(20));
     let answer = service.post("/api/v1/datasets/main/points", &[("Content-Type", "application/x-ndjson")], late.as_bytes());
@@ -230,5 +230,5 @@ fn rollups_fill_answer_and_say_so() {
     assert_eq!(service.run(&["rollup", "drop", "--yes"]).code(), 0);
     assert_eq!(ask(&service, "")["cost"]["windows_read"], 0);
     let nested = service.run(&["rollup", "set", "--level", "7m", "--level", "1h"]);
-    assert!(nested.code() == 2 && nested.err().contains("each level is a multiple of the one below"), "{}", nested.all());
+    assert!(nested.code() == 2 && nested.err().contains("each level must be a multiple of the one before it"), "{}", nested.all());
 }

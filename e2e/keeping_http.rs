@@ -217,7 +217,7 @@ fn what_cannot_be_is_refused_with_its_place_and_a_way_out() {
         (retention(json!({ "place": "main", "say": { "keep_for": "4d" } })), 400, "(`say` is called `limits` now)"),
         (retention(json!({ "where": "main" })), 400, "place"),
         (rollup(json!([])), 409, "1 to 8 levels"),
-        (rollup(json!([{ "width": "7m" }, { "width": "1h" }])), 409, "1h is not made of whole windows of 7m"),
+        (rollup(json!([{ "width": "7m" }, { "width": "1h" }])), 409, "1h is not a multiple of 7m"),
         (rollup(json!([{ "width": "1h" }, { "width": "5m" }])), 409, "multiple"),
         (rollup(json!([{ "width": "0s" }])), 400, "longer than zero"),
         (rollup(json!([{ "width": "soon" }])), 400, "soon"),
@@ -231,7 +231,7 @@ fn what_cannot_be_is_refused_with_its_place_and_a_way_out() {
         (
             ("PUT", "/api/v1/datasets/main/rollups/default", json!({ "levels": [{ "width": "1h" }], "zone": "Velmar/Locks" })),
             409,
-            "`Velmar/Locks` is not a time zone",
+            "unknown time zone `Velmar/Locks`",
         ),
         (("PUT", "/api/v1/datasets/nowhere/rollups/default", json!({ "levels": [{ "width": "1h" }] })), 404, "nowhere"),
         (("POST", "/api/v1/storage/verify", json!({ "path": "data/main/none.db" })), 404, "data/main/none.db"),

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use fenetre_core::{
     model::{DatasetDefinition, MetricDefinition, RollupPolicy, TagDefinition},
-    suggest::listing,
+    suggest::hint,
 };
 use fenetre_formats::{document::AnswerDocument, mapping::Mapping, plan_document::PlanDocument};
 use fenetre_wire::{
@@ -14,6 +14,7 @@ use fenetre_wire::{
     datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Reference, Rename, Renamed, TagInfo},
     definitions::{Differences, MetricDefinitions},
     imports::{ImportLook, ImportOrder, ImportRecord, LookOrder},
+    jobs::JobInfo,
     mappings::MappingInfo,
     problem::Problem,
     push::PushReport,
@@ -67,6 +68,10 @@ impl Client {
 
     pub fn datasets(&self) -> Result<Vec<DatasetInfo>, Failure> {
         self.get("/api/v1/datasets", &[])
+    }
+
+    pub fn jobs(&self) -> Result<Vec<JobInfo>, Failure> {
+        self.get("/api/v1/jobs", &[])
     }
 
     pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> Result<Defined, Failure> {
@@ -409,7 +414,7 @@ impl From<Answered> for Failure {
         match answered {
             Answered::Failure(failure) => failure,
             Answered::Problem(problem) => match problem.word() {
-                "not-found" if problem.detail.starts_with("there is no dataset") => Self::new(
+                "no-dataset" => Self::new(
                     FAILED,
                     format!("{}; choose one with --dataset (or FENETRE_DATASET), or create it with `fenetre datasets define NAME`", problem.detail),
                 ),
@@ -423,8 +428,8 @@ impl From<Answered> for Failure {
 pub fn only<T>(mut list: Vec<T>, dataset: Option<&str>, name: impl Fn(&T) -> &str) -> Result<Vec<T>, Failure> {
     let Some(wanted) = dataset else { return Ok(list) };
     if !list.iter().any(|item| name(item) == wanted) {
-        let known = listing(list.iter().map(&name), 10);
-        return Err(Failure::new(FAILED, format!("there is no dataset `{wanted}`: there are {known}")));
+        let hint = hint(wanted, list.iter().map(&name), 10);
+        return Err(Failure::new(FAILED, format!("there is no dataset `{wanted}`: {hint}")));
     }
     list.retain(|item| name(item) == wanted);
     Ok(list)

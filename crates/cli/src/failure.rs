@@ -30,7 +30,7 @@ impl Failure {
         Self { code, message: message.into() }
     }
 
-    /// The same, told of a file.
+    /// The same, about a file.
     pub fn of(self, file: &str) -> Self {
         Self { message: format!("{file}: {}", self.message), ..self }
     }

@@ -6,7 +6,7 @@ use clap::CommandFactory;
 
 use crate::{
     args::{Args, Command},
-    commands::{apply, ask, backup, bin, datasets, import, imports, mapping, metrics, peek, retention, rollup, series, storage, tags, tail},
+    commands::{apply, ask, backup, bin, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, series, storage, tags, tail},
     failure::{DONE, Failure},
 };
 #[cfg(feature = "service")]
@@ -36,6 +36,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Datasets(args) => datasets::run(args)?,
         Command::Metrics(args) => return metrics::run(args),
         Command::Tags(args) => tags::run(args)?,
+        Command::Jobs(args) => jobs::run(&args)?,
         Command::Peek(args) => peek::run(&args)?,
         Command::Tail(args) => tail::run(&args)?,
         Command::Points(command) => bin::points(command)?,

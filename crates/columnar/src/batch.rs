@@ -39,7 +39,7 @@ impl Batches {
     /// `uuids` are columns that the file calls so.
     ///
     /// # Errors
-    /// [`FormatError::Table`] where the mapping does not fit, or times without an offset have no zone.
+    /// [`FormatError::Table`] if the mapping does not fit, or times without an offset have no zone.
     pub fn new(schema: &Schema, mapping: Option<&Mapping>, uuids: &[&str]) -> Result<Self, FormatError> {
         let names: Vec<&str> = schema.fields().iter().map(|field| field.name().as_str()).collect();
         let uuids: Vec<bool> = schema.fields().iter().map(|field| is_uuid(field, uuids)).collect();

@@ -44,7 +44,7 @@ impl ParquetRows {
         self.rows
     }
 
-    /// Reads the next rows; says how many.
+    /// Reads the next rows; returns how many.
     ///
     /// # Errors
     /// [`FormatError`] for damaged bytes.

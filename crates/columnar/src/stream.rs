@@ -30,7 +30,7 @@ impl<R: Read> ArrowRows<R> {
         Ok(Self { stream, batches })
     }
 
-    /// Reads the next batch; says whether there was one.
+    /// Reads the next batch; returns whether there was one.
     ///
     /// # Errors
     /// [`FormatError`] for damaged bytes.

@@ -219,7 +219,7 @@ pub fn series_key<'a>(key: &mut Vec<u8>, metric: MetricId, tags: impl Iterator<I
 }
 
 impl Catalogue {
-    /// Adds a dataset, or replaces what is said of one.
+    /// Adds a dataset, or replaces its definition.
     pub fn put_dataset(&mut self, id: DatasetId, name: &str, folder: &str, definition: DatasetDefinition) {
         let dataset = self.datasets.entry(name.into()).or_insert_with(|| Dataset {
             id,
@@ -276,7 +276,7 @@ impl Catalogue {
 }
 
 impl Dataset {
-    /// Adds a metric, or replaces what is said of one.
+    /// Adds a metric, or replaces its definition.
     pub fn put_metric(&mut self, id: MetricId, name: &str, definition: MetricDefinition) {
         let metric = self.metrics.entry(name.into()).or_insert_with(|| Metric {
             id,
@@ -541,7 +541,7 @@ const LARGEST_PATTERN: usize = 1 << 20;
 /// The regular expression that a whole value of a tag matches.
 ///
 /// # Errors
-/// Where it is none, or too large.
+/// If it is none, or too large.
 pub fn whole_pattern(pattern: &str) -> Result<regex::Regex, regex::Error> {
     regex::RegexBuilder::new(&format!("^(?:{pattern})$")).size_limit(LARGEST_PATTERN).build()
 }

@@ -17,7 +17,7 @@ pub fn selected_series(condition: Option<&Condition>, dataset: &Dataset, metric:
     check(&condition, dataset, metric)?;
     let (tags, tests) = split(condition)?;
     if let Some(test) = tests.first() {
-        return Err(QueryError::new(test.comparison.place, "series are chosen by their tags here, not points by their values"));
+        return Err(QueryError::new(test.comparison.place, "only tags can be used here, not `value`"));
     }
     Ok(dataset.matching_by_id(metric, tags.as_ref()).iter().map(|series| series.id).collect())
 }

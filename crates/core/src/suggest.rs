@@ -29,12 +29,23 @@ pub fn listing<'a>(names: impl IntoIterator<Item = &'a str>, most: usize) -> Str
     }
 }
 
+/// What to say after an unknown name: which one was probably meant, or which ones there are.
+pub fn hint<'a>(unknown: &str, known: impl IntoIterator<Item = &'a str>, most: usize) -> String {
+    let known: Vec<&str> = known.into_iter().collect();
+    match (closest(unknown, known.iter().copied()), known.as_slice()) {
+        (Some(meant), _) => format!("did you mean `{meant}`?"),
+        (None, []) => "there are none yet".to_owned(),
+        (None, [only]) => format!("the only one is `{only}`"),
+        (None, _) => format!("there are {}", listing(known, most)),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
 
     #[test]
-    fn a_slip_is_seen_and_a_stranger_is_not() {
+    fn suggests_near_misses_only() {
         let known = ["level", "flow", "water_temp"];
         assert_eq!(closest("levle", known), Some("level"));
         assert_eq!(closest("Water_Tmp", known), Some("water_temp"));
@@ -48,5 +59,14 @@ mod tests {
     #[test]
     fn long_lists_are_cut() {
         assert_eq!(listing(["a", "b", "c"], 2), "`a`, `b` and 1 more");
+    }
+
+    #[test]
+    fn a_hint_fits_how_many_names_there_are() {
+        let of = |known: &[&str]| hint("mian", known.iter().copied(), 2);
+        assert_eq!(of(&["main", "velmar"]), "did you mean `main`?");
+        assert_eq!(of(&[]), "there are none yet");
+        assert_eq!(of(&["velmar"]), "the only one is `velmar`");
+        assert_eq!(of(&["velmar", "weirs", "works"]), "there are `velmar`, `weirs` and 1 more");
     }
 }

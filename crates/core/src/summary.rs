@@ -52,7 +52,7 @@ pub struct Summary {
     pub first: Sample,
     /// Latest point.
     pub last: Sample,
-    /// How much a counter grew between these points, resets told; `None` where it was not counted, or points of several series are in here.
+    /// How much a counter grew between these points, with resets recognised; `None` where it was not counted, or points of several series are in here.
     pub growth: Option<f64>,
 }
 
@@ -106,7 +106,7 @@ impl Summary {
         Some(Self { count: values.len() as u64, sum, min, max, first: sample(0, first), last: sample(values.len() - 1, last), growth: None })
     }
 
-    /// Of points of one counter in order of time, its growth told.
+    /// Of points of one counter in order of time, with its growth.
     pub fn of_counter(points: Points<'_>) -> Option<Self> {
         let sample = |at: usize| Sample { time: points.times[at], value: points.values[at], rest: points.rest(at) };
         let growth = (1..points.len()).map(|at| sample(at - 1).growth_to(sample(at))).sum();

@@ -3,15 +3,12 @@
 use std::{borrow::Cow, collections::BTreeMap, io};
 
 use fenetre_core::{
-    model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused},
+    model::{Kind, MetricDefinition, Shape, Status, Temporality, Thinning, WhenPaused, renamed_key},
     suggest::closest,
     time::Span,
 };
 
 use crate::FormatError;
-
-/// Columns that had another name in earlier versions.
-const RENAMED: [(&str, &str); 2] = [("most_series", "max_series"), ("longest_silence", "max_silence")];
 
 const COLUMNS: [&str; 16] = [
     "metric",
@@ -169,7 +166,7 @@ pub fn read<'d>(bytes: &[u8], known: impl Fn(&str) -> Option<&'d MetricDefinitio
 fn check_header(header: &[String], line: u64) -> Result<(), FormatError> {
     let unknown = header.iter().filter(|column| !column.is_empty() && !COLUMNS.contains(&column.as_str()));
     let fault = |column: &String| {
-        if let Some((_, new)) = RENAMED.iter().find(|(old, _)| old == column) {
+        if let Some(new) = renamed_key(column) {
             return format!("line {line}: the column `{column}` is called `{new}` now: rename it in the header");
         }
         let hint = closest(column, COLUMNS).map_or_else(|| format!("there are {}", COLUMNS.join(", ")), |known| format!("did you mean `{known}`?"));

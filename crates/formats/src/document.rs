@@ -176,7 +176,7 @@ pub struct StagesDocument {
     pub planning: f64,
     /// Points read and reduced.
     pub reading: f64,
-    /// Arithmetic, choosing and ranking lines.
+    /// Calculations, and selecting and ranking lines.
     pub computing: f64,
     /// Formatting times and values.
     pub writing: f64,

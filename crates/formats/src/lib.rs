@@ -7,7 +7,7 @@
 //!  Answer ──► document ──► JSON │ CSV │ JSON Lines
 //! ```
 //!
-//! A [`Reader`] borrows every name and text from the bytes and hands each point to a [`PointSink`]; a row that breaks a rule is told with its
+//! A [`Reader`] borrows every name and text from the bytes and hands each point to a [`PointSink`]; a row that breaks a rule is reported with its
 //! line and field, and the rows after it are still read. It takes bytes part by part, so that a file of any length needs the memory of a
 //! part; formats of which only the whole makes sense wait for the last one.
 
@@ -33,7 +33,7 @@ use utoipa::ToSchema;
 use self::{decode::TextDecoder, mapping::Mapping};
 pub use tally::{Reject, Tally};
 
-/// How bytes are to be read.
+/// Format of a body or file.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Format {
@@ -140,7 +140,7 @@ pub trait Reader: Send {
     /// `is_last`, nothing comes after them. Points without a time of their own are of `now`.
     ///
     /// # Errors
-    /// [`FormatError`] where what follows cannot be read either.
+    /// [`FormatError`] if what follows cannot be read either.
     fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError>;
 }
 
@@ -202,7 +202,7 @@ pub enum FormatError {
 /// Reads a body that is there as a whole, of any format but those of the crate `columnar`; points without a time of their own are of `now`.
 ///
 /// # Errors
-/// [`FormatError`] where the body as a whole is at fault.
+/// [`FormatError`] if the body as a whole is at fault.
 pub fn read(format: Format, mapping: Option<Mapping>, body: &[u8], now: Nanos, sink: &mut dyn PointSink) -> Result<Tally, FormatError> {
     let encoding = mapping.as_ref().and_then(|mapping| mapping.table.encoding.clone());
     let mut reader = format.reader(mapping).ok_or(FormatError::Unreadable { format: format.name(), reason: "it is read elsewhere".to_owned() })?;

@@ -21,7 +21,7 @@ pub struct PlanDocument {
     pub zone: String,
     /// First instant of the range, or the moment.
     pub from: String,
-    /// First instant after the range, or the moment.
+    /// First instant after the range, or the instant itself.
     pub to: String,
     /// The windows or moments, as text.
     pub time: String,
@@ -44,7 +44,7 @@ pub struct ReadDocument {
     pub series: u64,
     /// Lines of the result.
     pub lines: u64,
-    /// How blocks are read, as text.
+    /// How the blocks are read, as text.
     pub how: String,
     /// Approximate number of points, including unpacked ones; points that arrived twice count twice.
     #[schema(required)]
@@ -67,7 +67,7 @@ pub struct PlannedShowDocument {
 }
 
 impl PlanDocument {
-    /// The document of a plan; how much its reads weigh is for the caller to say. `parts` are what would answer for which part of time.
+    /// The document of a plan; the caller adds the sizes of its reads. `parts` are what would answer for which part of time.
     pub fn of(plan: &Plan, query: String, parts: &[ReadPart]) -> Self {
         let told = |at| format_in_zone(at, &plan.zone);
         let (from, to, time) = match &plan.time {

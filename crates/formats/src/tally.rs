@@ -6,7 +6,7 @@ use fenetre_core::model::{Cause, Refusal};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// How many rejects are told in full; the rest are counted.
+/// How many rejects are reported in full; the others are counted.
 pub const TOLD_REJECTS: usize = 100;
 
 /// A rejected row, or value of a row.
@@ -62,7 +62,7 @@ pub struct Tally {
     #[serde(default)]
     #[schema(required)]
     pub notes: Vec<String>,
-    /// How many rejects are told in full.
+    /// How many rejects are reported in full.
     #[serde(skip, default = "told_rejects")]
     told: usize,
     /// Index of the element that is being read.

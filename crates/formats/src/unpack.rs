@@ -46,7 +46,7 @@ impl Encoding {
     /// A reader of the decompressed bytes that owns what it reads.
     ///
     /// # Errors
-    /// Where the decoder cannot be set up.
+    /// If the decoder cannot be set up.
     pub fn reader_of(self, packed: impl Read + Send + 'static) -> std::io::Result<Box<dyn Read + Send>> {
         Ok(match self {
             Self::Identity => Box::new(packed),
@@ -58,7 +58,7 @@ impl Encoding {
     /// A reader of the decompressed bytes.
     ///
     /// # Errors
-    /// Where the decoder cannot be set up.
+    /// If the decoder cannot be set up.
     fn reader<'a>(self, packed: impl Read + 'a) -> std::io::Result<Box<dyn Read + 'a>> {
         Ok(match self {
             Self::Identity => Box::new(packed),

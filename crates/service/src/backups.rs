@@ -1,10 +1,8 @@
-//! The backup that is running, or was the last to: how far it is, and whether it was told to stop.
+//! The backup that is running, or the last that ran: its progress, and the job that makes it.
 
-use std::sync::{
-    Arc,
-    atomic::{AtomicBool, Ordering},
-};
+use std::sync::Arc;
 
+use fenetre_jobs::Handle;
 use fenetre_store::{BackupProgress, BackupReport, StoreError};
 use fenetre_wire::backup::{BackupStage, BackupState};
 use parking_lot::Mutex;
@@ -16,7 +14,7 @@ pub struct Backups(Mutex<Option<Arc<Run>>>);
 /// One backup, from its beginning on.
 pub struct Run {
     state: Mutex<BackupState>,
-    stop: AtomicBool,
+    job: Mutex<Option<Handle>>,
 }
 
 impl Run {
@@ -25,16 +23,20 @@ impl Run {
         self.state.lock().clone()
     }
 
-    /// Asks it to stop between two files.
-    pub fn stop(&self) {
-        self.stop.store(true, Ordering::Relaxed);
+    /// The job that makes it.
+    pub fn set_job(&self, job: Handle) {
+        *self.job.lock() = Some(job);
     }
 
-    /// Notes how far it is; says whether to go on.
-    pub fn progress(&self, progress: BackupProgress) -> bool {
+    /// Asks it to stop between two files.
+    pub fn stop(&self) {
+        self.job.lock().iter().for_each(Handle::stop);
+    }
+
+    /// Notes how far it is.
+    pub fn progress(&self, progress: BackupProgress) {
         let mut state = self.state.lock();
         (state.done, state.files, state.bytes) = (progress.done as u64, progress.files as u64, progress.bytes);
-        !self.stop.load(Ordering::Relaxed)
     }
 
     /// Notes what became of it.
@@ -46,7 +48,7 @@ impl Run {
                 state.stage = BackupStage::Done;
                 (state.kept, state.bytes, state.points) = (report.kept as u64, report.bytes, report.points);
                 if !report.damaged.is_empty() {
-                    tracing::error!(files = report.damaged.join(", "), "these are damaged, and not in the backup");
+                    tracing::error!(files = report.damaged.join(", "), "these files are damaged and not in the backup");
                 }
                 state.damaged = report.damaged;
             }
@@ -69,7 +71,7 @@ impl Backups {
         }
         let state =
             BackupState { to, stage: BackupStage::Running, done: 0, files: 0, kept: 0, bytes: 0, points: 0, damaged: Vec::new(), failure: None };
-        let run = Arc::new(Run { state: Mutex::new(state), stop: AtomicBool::new(false) });
+        let run = Arc::new(Run { state: Mutex::new(state), job: Mutex::default() });
         *latest = Some(Arc::clone(&run));
         Ok(run)
     }
@@ -77,14 +79,5 @@ impl Backups {
     /// The latest one, if there was any.
     pub fn latest(&self) -> Option<Arc<Run>> {
         self.0.lock().clone()
-    }
-
-    /// Asks a running backup to stop, and waits until it has: the service ends.
-    pub fn end(&self) {
-        let Some(run) = self.latest() else { return };
-        run.stop();
-        while run.state().stage == BackupStage::Running {
-            std::thread::sleep(std::time::Duration::from_millis(20));
-        }
     }
 }

@@ -44,7 +44,7 @@ impl ClockWatch {
     /// # Errors
     /// If the catalogue cannot be read, or the stored time is invalid.
     pub fn open(store: &Store) -> Result<Self, ApiError> {
-        let last = store.document::<LastTime>(NAME)?.map(|kept| kept.body.0);
+        let last = store.documents().get::<LastTime>(NAME)?.map(|kept| kept.body.0);
         let watched = Watched { clock: Clock::since(last, now(), counted()), leap: None, noted: last.unwrap_or(Nanos::MIN) };
         Ok(Self(Mutex::new(watched)))
     }
@@ -52,7 +52,7 @@ impl ClockWatch {
     /// Looks at the clock; returns the leap while it lasts. The log has a line when it begins and when it ends.
     ///
     /// # Errors
-    /// Where the catalogue cannot be written.
+    /// If the catalogue cannot be written.
     pub fn look(&self, store: &Store) -> Result<Option<Leap>, ApiError> {
         let wall = now();
         let mut watched = self.0.lock();
@@ -70,7 +70,7 @@ impl ClockWatch {
         }
         drop(watched);
         if is_due {
-            store.put_document(NAME, &LastTime(wall), wall)?;
+            store.documents().put(NAME, &LastTime(wall), wall)?;
         }
         Ok(leap)
     }

@@ -20,7 +20,6 @@
 //! | `warnings`, `clock` | what needs a hand; whether the clock may be believed |
 //! | [`backups`] | the backup that is running |
 
-mod alarm;
 pub mod api;
 pub mod arrivals;
 pub mod backups;

@@ -18,6 +18,8 @@ pub enum ProblemKind {
     Access,
     /// It is not there.
     NotFound,
+    /// There is no dataset of that name.
+    NoDataset,
     /// It is there, and called in another way.
     Method,
     /// The body is of another type than those that can be read.
@@ -32,7 +34,7 @@ pub enum ProblemKind {
     Bound,
     /// It took too long.
     TimedOut,
-    /// A definition contradicts what is there.
+    /// A definition contradicts existing points.
     Definition,
     /// The caller stopped sending in the middle.
     Stalled,
@@ -49,20 +51,21 @@ pub enum ProblemKind {
 impl ProblemKind {
     fn describe(self) -> (StatusCode, &'static str, &'static str) {
         match self {
-            Self::Request => (StatusCode::BAD_REQUEST, "request", "The request is wrong"),
-            Self::Access => (StatusCode::FORBIDDEN, "access", "Not from here"),
+            Self::Request => (StatusCode::BAD_REQUEST, "request", "The request is invalid"),
+            Self::Access => (StatusCode::FORBIDDEN, "access", "Access denied"),
             Self::NotFound => (StatusCode::NOT_FOUND, "not-found", "Not found"),
+            Self::NoDataset => (StatusCode::NOT_FOUND, "no-dataset", "There is no such dataset"),
             Self::Method => (StatusCode::METHOD_NOT_ALLOWED, "method", "The method is not supported"),
-            Self::MediaType => (StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The body is of a type that cannot be read"),
+            Self::MediaType => (StatusCode::UNSUPPORTED_MEDIA_TYPE, "media-type", "The content type is not supported"),
             Self::TooLarge => (StatusCode::PAYLOAD_TOO_LARGE, "too-large", "The body is too large"),
-            Self::Rejected => (StatusCode::UNPROCESSABLE_ENTITY, "rejected", "No point was kept"),
-            Self::Query => (StatusCode::BAD_REQUEST, "query", "The query is wrong"),
-            Self::Bound => (StatusCode::UNPROCESSABLE_ENTITY, "bound", "The query asks for more than is allowed"),
+            Self::Rejected => (StatusCode::UNPROCESSABLE_ENTITY, "rejected", "No point was stored"),
+            Self::Query => (StatusCode::BAD_REQUEST, "query", "The query is invalid"),
+            Self::Bound => (StatusCode::UNPROCESSABLE_ENTITY, "bound", "The query exceeds a limit"),
             Self::TimedOut => (StatusCode::GATEWAY_TIMEOUT, "timed-out", "The query took too long"),
-            Self::Definition => (StatusCode::CONFLICT, "definition", "The definition cannot be taken"),
-            Self::Stalled => (StatusCode::REQUEST_TIMEOUT, "stalled", "The body stopped coming"),
-            Self::Behind => (StatusCode::TOO_MANY_REQUESTS, "behind", "More than the service can keep up with"),
-            Self::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy", "Not now"),
+            Self::Definition => (StatusCode::CONFLICT, "definition", "The definition is not possible"),
+            Self::Stalled => (StatusCode::REQUEST_TIMEOUT, "stalled", "The body did not arrive in time"),
+            Self::Behind => (StatusCode::TOO_MANY_REQUESTS, "behind", "The service is behind"),
+            Self::Busy => (StatusCode::SERVICE_UNAVAILABLE, "busy", "The service is busy"),
             Self::Full => (StatusCode::INSUFFICIENT_STORAGE, "full", "The disk is full"),
             Self::Internal => (StatusCode::INTERNAL_SERVER_ERROR, "internal", "The service failed"),
         }
@@ -110,7 +113,7 @@ impl ApiError {
             PlanError::Query(error) => Self::of_query(error, "query", query),
             PlanError::Frame(error) => Self::of_query(error, "frame", frame),
             PlanError::NoFrame => Self::new(ProblemKind::Query, error.to_string()),
-            PlanError::NoDataset { .. } => Self::new(ProblemKind::NotFound, error.to_string()),
+            PlanError::NoDataset { .. } => Self::new(ProblemKind::NoDataset, error.to_string()),
             PlanError::Bound(_) => Self::new(ProblemKind::Bound, error.to_string()),
         }
     }
@@ -161,7 +164,8 @@ impl ResponseError for ApiError {
 impl From<StoreError> for ApiError {
     fn from(error: StoreError) -> Self {
         let sort = match &error {
-            StoreError::NoDataset { .. } | StoreError::Missing(_) => ProblemKind::NotFound,
+            StoreError::NoDataset { .. } => ProblemKind::NoDataset,
+            StoreError::Missing(_) => ProblemKind::NotFound,
             StoreError::Definition(_) | StoreError::Backup(_) => ProblemKind::Definition,
             StoreError::Full { .. } | StoreError::Reserve { .. } => ProblemKind::Full,
             StoreError::Busy { .. } => ProblemKind::Behind,

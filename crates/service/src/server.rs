@@ -3,12 +3,12 @@
 use std::{io, net::SocketAddr, time::Duration};
 
 use actix_web::{App, HttpServer, dev::ServerHandle, middleware, web};
+use fenetre_jobs::Jobs;
 use fenetre_store::{Store, StoreError};
 use tokio::signal::unix::{SignalKind, signal};
 use utoipa_actix_web::AppExt;
 
 use crate::{
-    alarm::Alarm,
     api,
     arrivals::{Arrivals, tail::Tail},
     backups::Backups,
@@ -16,7 +16,7 @@ use crate::{
     config::Config,
     http::{budget::Budget, connection, console, lanes::Lanes, openapi},
     imports::Imports,
-    jobs::upkeep::Upkeep,
+    jobs::upkeep,
     logging, memory,
     problem::{ApiError, ProblemKind},
     state::State,
@@ -52,7 +52,9 @@ pub enum ServeError {
     #[error("{0}")]
     Memory(String),
     /// Somebody else listens there.
-    #[error("the address {address} is in use: stop what listens there, or choose another one with --listen or with `address` under [listen]")]
+    #[error(
+        "the address {address} is already in use: stop the program that listens there, or choose another address with --listen or with `address` under [listen]"
+    )]
     AddressTaken {
         /// Where.
         address: SocketAddr,
@@ -85,7 +87,7 @@ impl Ready {
 /// Serves until SIGTERM, SIGINT, or [`Ready::stop`]. `ready` is called once it answers.
 ///
 /// # Errors
-/// [`ServeError`] where it cannot start.
+/// [`ServeError`] if it cannot start.
 pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeError> {
     logging::init(config);
     if let Some(too_little) = memory::too_little(config) {
@@ -111,7 +113,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         started: now(),
         clock,
         warnings: Warnings::default(),
-        upkeep: Alarm::default(),
+        jobs: Jobs::default(),
         lanes: Lanes::new(threads).map_err(|error| failed_to_start(config.address, error))?,
     });
     let address = listener.local_addr().map_err(|source| ServeError::Listen { address: config.address, source })?;
@@ -119,7 +121,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let all: std::sync::Arc<State> = state.clone().into_inner();
     all.imports.resume(&all);
     views::retention::tell_differences(&all);
-    let upkeep = Upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
+    upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {
         let server = HttpServer::new(move || app!(shared.clone()))
@@ -136,15 +138,13 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         ready(Ready { address, handle });
         server.await
     });
-    upkeep.end();
-    state.backups.end();
-    state.imports.end();
+    state.jobs.end();
     served.map_err(failed)?;
-    tracing::info!("stopped; everything that was acknowledged is kept");
+    tracing::info!("stopped; all acknowledged points are stored");
     Ok(())
 }
 
-/// SIGTERM and SIGINT alike let calls that are under way end. They are watched from here on, before anybody is told that it is ready.
+/// SIGTERM and SIGINT alike let calls that are under way end. They are watched from here on, before the service is reported as ready.
 fn stop_on_signal(handle: ServerHandle, state: web::Data<State>) -> io::Result<()> {
     let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
     actix_web::rt::spawn(async move {

@@ -3,10 +3,10 @@
 use std::{path::PathBuf, sync::Arc, time::Instant};
 
 use fenetre_core::time::Nanos;
+use fenetre_jobs::Jobs;
 use fenetre_store::Store;
 
 use crate::{
-    alarm::Alarm,
     arrivals::{Arrivals, tail::Tail},
     backups::Backups,
     clock::ClockWatch,
@@ -36,10 +36,10 @@ pub struct State {
     pub started: Nanos,
     /// Checks the wall clock.
     pub clock: ClockWatch,
-    /// Limits that were told of.
+    /// Warnings that were logged.
     pub warnings: Warnings,
-    /// Calls for upkeep before its time.
-    pub upkeep: Alarm,
+    /// Work in the background.
+    pub jobs: Jobs,
     /// Where calls wait for each other.
     pub lanes: Lanes,
 }
@@ -47,7 +47,7 @@ pub struct State {
 impl State {
     /// What is kept has changed: upkeep looks at once.
     pub fn upkeep_is_due(&self) {
-        self.upkeep.ring();
+        self.jobs.wake();
     }
 }
 

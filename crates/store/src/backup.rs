@@ -6,7 +6,7 @@
 //!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
 //!   catalogue.db
 //!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
-//!   rollup/DATASET/…                  windows, and what is told of them
+//!   rollup/DATASET/…                  windows, and records about them
 //! ```
 //!
 //! Everything that was acknowledged is packed first. Then a snapshot is held: partitions are copied one after the other while the store
@@ -130,7 +130,7 @@ fn write_for_good(folder: &Path, name: &str, text: &str) -> Result<(), StoreErro
     sync_folder(folder)
 }
 
-/// Looks whether a backup can go into a folder, before anything is done for it.
+/// Checks whether a backup can go into a folder, before anything is done for it.
 pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), StoreError> {
     let root = fs::canonicalize(root).at("find", root)?;
     let absolute = std::path::absolute(to).at("find", to)?;
@@ -139,7 +139,7 @@ pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), S
         return Err(StoreError::Backup(format!("{} is inside the store: choose a folder outside {}", to.display(), root.display())));
     }
     if to.join(MANIFEST).exists() {
-        let text = format!("{} holds a finished backup: choose another folder, or name this one with --since", to.display());
+        let text = format!("{} contains a finished backup: choose another folder, or name this one with --since", to.display());
         return Err(StoreError::Backup(text));
     }
     let is_used = to.exists() && !to.join(UNFINISHED).exists() && fs::read_dir(to).at("read the folder", to)?.next().is_some();
@@ -248,7 +248,7 @@ struct Moment {
     partitions: Arc<Partitions>,
 }
 
-/// Copies the windows of rollups, then takes the moment of the backup together with what is told of them: whatever is packed before it and came late has a
+/// Copies the windows of rollups, then takes the moment of the backup together with the records about them: whatever is packed before it and came late has a
 /// mark there, and what is packed after it is in neither.
 fn copy_rollups(shared: &Engine, to: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<(Vec<PathBuf>, Moment), StoreError> {
     let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();
@@ -323,7 +323,7 @@ fn write_sums(to: &Path, manifest: &Manifest) -> Result<(), StoreError> {
 /// one that was stopped is gone on with.
 ///
 /// # Errors
-/// Where the backup is not whole, the folder is in use, or files fail.
+/// If the backup is not whole, the folder is in use, or files fail.
 pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
     let manifest = Manifest::read(from, MANIFEST)?;
     let unfinished = companion(to, ".restoring");
@@ -347,11 +347,7 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
             }
             fs::copy(&source, &target).at("copy to", &target)?;
             if !is_whole(&target, entry) {
-                let text = format!(
-                    "{} is damaged: its checksum is not {}, the one that was written down. Nothing was restored",
-                    source.display(),
-                    entry.sha256
-                );
+                let text = format!("{} is damaged: its checksum is not {}, the recorded one. Nothing was restored", source.display(), entry.sha256);
                 return Err(StoreError::Backup(text));
             }
             report.copied += 1;

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use fenetre_core::{
     block::Columns,
-    catalogue::Codes,
+    catalogue::{Catalogue, Codes},
     evaluate::{Run, Source},
     model::{Cause, DatasetId, Kind, MetricDefinition, PointRef, PointSink, Refusal, SeriesId, Status, ValueRef},
     time::{Nanos, TimeRange},
@@ -68,7 +68,7 @@ impl Store {
     /// Gives a metric another unit or kind, and converts its points; with `dry_run`, counts what that would do. The old metric goes to the bin.
     ///
     /// # Errors
-    /// [`StoreError::Definition`] where that cannot be, or where there are too many points.
+    /// [`StoreError::Definition`] if that cannot be, or if there are too many points.
     pub fn convert_metric(
         &self,
         dataset: &str,
@@ -85,16 +85,13 @@ impl Store {
 fn convert(store: &Store, dataset: &str, name: &str, wanted: &MetricDefinition, dry_run: bool, now: Nanos) -> Result<Conversion, StoreError> {
     let fault = |text: String| StoreError::Definition(format!("`{name}`: {text}"));
     wanted.check().map_err(fault)?;
-    let known = {
-        let catalogue = store.catalogue();
-        let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
-        found
-            .metric(name)
-            .map(|metric| metric.definition.clone())
-            .ok_or_else(|| StoreError::Missing(format!("the dataset `{dataset}` has no metric `{name}`")))?
-    };
+    let known = store.with_catalogue(|catalogue| {
+        let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(catalogue, dataset))?;
+        let metric = found.metric(name).map(|metric| metric.definition.clone());
+        metric.ok_or_else(|| StoreError::Missing(format!("the dataset `{dataset}` has no metric `{name}`")))
+    })?;
     let rule = Rule::of(name, &known, wanted)?;
-    let (home, mut stored) = series_of(store, dataset, name)?;
+    let (home, mut stored) = store.with_catalogue(|catalogue| series_of(catalogue, dataset, name))?;
     read(store, home, &mut stored, name)?;
     let mut report = Conversion::default();
     if dry_run {
@@ -104,16 +101,16 @@ fn convert(store: &Store, dataset: &str, name: &str, wanted: &MetricDefinition, 
         return Ok(report);
     }
     let unfinished = format!("{name}{UNFINISHED}");
-    if store.catalogue().dataset(dataset).is_some_and(|dataset| dataset.metric(&unfinished).is_some()) {
-        store.delete_metric(dataset, &unfinished, now)?;
+    if store.with_catalogue(|catalogue| catalogue.dataset(dataset).is_some_and(|dataset| dataset.metric(&unfinished).is_some())) {
+        store.bin().delete_metric(dataset, &unfinished, now)?;
     }
     // A metric that is paused takes no points, and one that is thinned not all of them.
     let filled = MetricDefinition { status: Status::Active, thinning: None, ..wanted.clone() };
-    store.put_metric(dataset, &unfinished, filled)?;
+    store.definitions().put_metric(dataset, &unfinished, filled)?;
     write(store, dataset, &unfinished, &rule, &stored, &BTreeMap::new(), &mut report)?;
     // Thinning is for points that are packed from now on.
     store.pack()?;
-    store.exchange_metric(dataset, name, &unfinished, wanted, now)?;
+    store.definitions().exchange_metric(dataset, name, &unfinished, wanted, now)?;
     // Points that were acknowledged meanwhile are those of the old metric.
     store.pack()?;
     let before: BTreeMap<SeriesId, Columns> = stored.iter_mut().map(|(id, (_, _, columns))| (*id, std::mem::take(columns))).collect();
@@ -125,9 +122,8 @@ fn convert(store: &Store, dataset: &str, name: &str, wanted: &MetricDefinition, 
     Ok(report)
 }
 
-fn series_of(store: &Store, dataset: &str, name: &str) -> Result<(DatasetId, Stored), StoreError> {
-    let catalogue = store.catalogue();
-    let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(&catalogue, dataset))?;
+fn series_of(catalogue: &Catalogue, dataset: &str, name: &str) -> Result<(DatasetId, Stored), StoreError> {
+    let found = catalogue.dataset(dataset).ok_or_else(|| StoreError::no_dataset(catalogue, dataset))?;
     let of = |id: SeriesId| {
         let series = found.series(id)?;
         let tags = series.tags.iter().map(|(key, value)| (key.to_string(), value.to_string())).collect();

@@ -2,7 +2,7 @@
 
 use std::{io, path::PathBuf};
 
-use fenetre_core::{block::BlockError, catalogue::Catalogue, suggest::listing};
+use fenetre_core::{block::BlockError, catalogue::Catalogue, suggest::hint};
 
 /// A failure of the store.
 #[derive(Debug, thiserror::Error)]
@@ -29,14 +29,14 @@ pub enum StoreError {
         source: rusqlite::Error,
     },
     /// No space left on the volume.
-    #[error("the disk is full: {} could not be written, and nothing of this batch was kept. Free some space and send it again", path.display())]
+    #[error("the disk is full: {} could not be written, and nothing of this batch was stored. Free some space and send it again", path.display())]
     Full {
         /// What could not be written.
         path: PathBuf,
     },
     /// The reserve of the volume is touched.
     #[error(
-        "the volume of the store has {free_mb} MB left, and {reserve_mb} MB of it are kept free: nothing of this batch was kept. Free some space, keep less (`fenetre retention set`), or set `reserve` under [retention]"
+        "the volume of the store has {free_mb} MB left, and {reserve_mb} MB of it are kept free: nothing of this batch was stored. Free some space, keep less (`fenetre retention set`), or set `reserve` under [retention]"
     )]
     Reserve {
         /// Free, in megabytes.
@@ -45,7 +45,7 @@ pub enum StoreError {
         reserve_mb: u64,
     },
     /// Another process has it.
-    #[error("the store {} is in use by process {pid}: stop that one, or choose another store", path.display())]
+    #[error("the store {} is in use by process {pid}: stop that process, or choose another store", path.display())]
     InUse {
         /// The store.
         path: PathBuf,
@@ -147,7 +147,7 @@ pub enum StoreError {
         reason: String,
     },
     /// There is no such dataset.
-    #[error("there is no dataset `{name}`: there are {known}")]
+    #[error("there is no dataset `{name}`: {known}")]
     NoDataset {
         /// What was asked for.
         name: String,
@@ -157,11 +157,11 @@ pub enum StoreError {
     /// Something else that is not there.
     #[error("{0}")]
     Missing(String),
-    /// A definition that contradicts what is there.
+    /// A definition that contradicts existing points.
     #[error("{0}")]
     Definition(String),
     /// More points wait to be packed than memory is allowed for them.
-    #[error("the store is behind with packing: {} MB of points are waiting in memory, which is the maximum. Send again in a moment", bytes / 1_000_000)]
+    #[error("the store is behind with packing: {} MB of points are waiting in memory, which is the maximum. Try again in a moment", bytes / 1_000_000)]
     Busy {
         /// Bytes of memory that points take.
         bytes: usize,
@@ -180,7 +180,7 @@ pub enum StoreError {
     /// A backup that is not what it should be, or a place where one cannot go.
     #[error("{0}")]
     Backup(String),
-    /// It was told to stop.
+    /// It was stopped.
     #[error("stopped before it was complete; run the same command to continue")]
     Stopped,
     /// It has stopped, or a failure made further writes unsafe.
@@ -269,8 +269,13 @@ impl StoreError {
     }
 
     /// There is no such dataset; what there is instead.
+    /// The store takes nothing more.
+    pub(crate) fn stopping() -> Self {
+        Self::Closed("it is stopping, or its journal failed".to_owned())
+    }
+
     pub(crate) fn no_dataset(catalogue: &Catalogue, name: &str) -> Self {
-        Self::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) }
+        Self::NoDataset { name: name.to_owned(), known: hint(name, catalogue.datasets().map(|dataset| &*dataset.name), 10) }
     }
 
     /// Bytes of a block that cannot be decoded.

@@ -24,13 +24,13 @@
 //! | `partition`, `journal` | files of points: blocks, and acknowledged batches |
 //! | `catalogue` | records and documents of `catalogue.db` |
 //! | `limits`, `missing` | how long points are kept; which points are no longer there |
-//! | `head`, `levels` | points in memory; files and marks of rollup levels |
+//! | `head`, `changes`, `levels` | points in memory; what has changed since windows were made; files of rollup levels |
 //! | `engine` | what all work shares: these parts, and the partitions of this moment |
 //! | `read` | points and windows for queries |
 //! | `compact`, `ingest` | partitions are written anew; batches come in |
 //! | `bin`, `inspect`, `rollup`, `retention`, `backup` | work on what is stored |
 //! | `startup`, `repair` | before a store opens, and when it cannot |
-//! | `store`, `convert` | the front door |
+//! | `parts`, `store`, `convert` | the front door: an open store and the parts that it hands out |
 //!
 //! A query reads partitions and head together, as they were at one moment ([`Store::source`]); where several hold a point of one instant,
 //! the later arrival counts.
@@ -38,6 +38,7 @@
 mod backup;
 mod bin;
 mod catalogue;
+mod changes;
 mod compact;
 mod convert;
 mod disk;
@@ -52,6 +53,7 @@ mod limits;
 mod missing;
 mod options;
 mod partition;
+pub mod parts;
 mod read;
 mod repair;
 mod retention;

@@ -57,7 +57,7 @@ fn a_second_backup_copies_only_partitions_that_changed() {
     let store = four_weeks(folder.path());
     back_up(&store, &path("sunday"), None).unwrap();
     write(&store, &[(0, START + 2 * WEEK + 1, 7.0)]);
-    store.compact().unwrap();
+    store.inspect().compact_all().unwrap();
     let report = back_up(&store, &path("monday"), Some(&path("sunday"))).unwrap();
     assert_eq!((report.copied, report.kept, report.points), (2, 3, 5));
     let report = back_up(&store, &path("tuesday"), Some(&path("monday"))).unwrap();
@@ -109,7 +109,7 @@ fn a_backup_that_was_stopped_is_gone_on_with() {
     assert_eq!((report.copied, report.kept, report.points), (4, 1, 4));
     assert_eq!(read(&restored(folder.path(), "monday"), 0, TimeRange::ALL).len(), 4);
     let told = back_up(&store, &to, None).unwrap_err().to_string();
-    assert!(told.contains("holds a finished backup"), "{told}");
+    assert!(told.contains("contains a finished backup"), "{told}");
 }
 
 #[test]
@@ -169,7 +169,7 @@ fn backups_under_load_hold_whole_batches_up_to_one_moment() {
         scope.spawn(|| {
             while !done.load(Ordering::SeqCst) {
                 store.pack().unwrap();
-                store.compact().unwrap();
+                store.inspect().compact_all().unwrap();
             }
         });
         let _ends = Ends(&done);
@@ -207,7 +207,7 @@ fn a_query_sees_whole_batches_while_they_are_written_packed_and_compacted() {
         scope.spawn(|| {
             while !done.load(Ordering::SeqCst) {
                 store.pack().unwrap();
-                store.compact().unwrap();
+                store.inspect().compact_all().unwrap();
             }
         });
         let _ends = Ends(&done);
@@ -251,14 +251,12 @@ fn a_store_of_format_1_is_copied_and_brought_up_to_date() {
         assert_eq!((format_utc(level.times[0]), level.values[0], level.values[389]), ("2026-05-01T00:00:00Z".to_owned(), 300.0, 301.5));
         // What was in the journal came later, and counts.
         assert_eq!(level.values[390..], (390..420).map(f64::from).collect::<Vec<_>>());
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        let gate = dataset.series(of_metric(&store, "gate_state").1).unwrap();
-        let gate = store.latest(dataset.id, gate, Nanos::MAX).unwrap().unwrap();
+        let (dataset, gate) = of_metric(&store, "gate_state");
+        let gate = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().series(gate).unwrap().clone());
+        let gate = store.inspect().latest(dataset, &gate, Nanos::MAX).unwrap().unwrap();
         assert_eq!(gate.value, Value::Word("closed".into()));
-        drop(catalogue);
         store.pack().unwrap();
-        store.compact().unwrap();
+        store.inspect().compact_all().unwrap();
     }
     // The copy is a store of format 1 still: brought up to date in its turn, it holds the same.
     let copy = path.join("before-format-5");
@@ -269,7 +267,8 @@ fn a_store_of_format_1_is_copied_and_brought_up_to_date() {
 }
 
 fn of_metric(store: &Store, metric: &str) -> (fenetre_core::model::DatasetId, fenetre_core::model::SeriesId) {
-    let catalogue = store.catalogue();
-    let dataset = catalogue.dataset("main").unwrap();
-    (dataset.id, dataset.metric(metric).unwrap().series().next().unwrap())
+    store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset("main").unwrap();
+        (dataset.id, dataset.metric(metric).unwrap().series().next().unwrap())
+    })
 }

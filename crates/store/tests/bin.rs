@@ -48,8 +48,8 @@ proptest! {
         let range = TimeRange { start: at(start), end: at(start + length) };
         let chosen = selection(&store, &[0, 1], range);
         let gone: u64 = wanted[..2].iter().map(|points| points.range(range.start..range.end).count() as u64).sum();
-        prop_assert_eq!(store.weigh(&chosen).unwrap().points >= gone, true, "blocks may hold an instant twice until they are merged");
-        let binned = store.delete_points(&chosen, "some", 5_000_000).unwrap();
+        prop_assert_eq!(store.bin().measure(&chosen).unwrap().points >= gone, true, "blocks may hold an instant twice until they are merged");
+        let binned = store.bin().delete_points(&chosen, "some", 5_000_000).unwrap();
         let mut left = wanted.clone();
         for points in &mut left[..2] { points.retain(|at, _| !range.contains(*at)); }
         // What comes meanwhile counts, also after the others are back.
@@ -58,12 +58,12 @@ proptest! {
         for lock in 0..3u8 { prop_assert_eq!(&points(&store, lock), &left[lock as usize]); }
         drop(store);
         let store = open(folder.path());
-        prop_assert_eq!(store.bin().unwrap(), vec![binned.clone()]);
-        store.restore_binned(&binned.id, None).unwrap();
+        prop_assert_eq!(store.bin().list().unwrap(), vec![binned.clone()]);
+        store.bin().restore(&binned.id, None).unwrap();
         for lock in 0..3u8 { prop_assert_eq!(&points(&store, lock), &wanted[lock as usize]); }
-        store.compact().unwrap();
+        store.inspect().compact_all().unwrap();
         for lock in 0..3u8 { prop_assert_eq!(&points(&store, lock), &wanted[lock as usize]); }
-        prop_assert!(store.bin().unwrap().is_empty() && store.restore_binned(&binned.id, None).is_err());
+        prop_assert!(store.bin().list().unwrap().is_empty() && store.bin().restore(&binned.id, None).is_err());
     }
 }
 
@@ -72,25 +72,27 @@ fn a_deleted_metric_is_gone_comes_back_or_is_erased() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     write(&store, &[(1, START, 1.0), (2, START + 1, 2.0)]);
-    store.delete_metric("main", "level", 7).unwrap();
-    assert!(store.delete_metric("main", "level", 7).is_err());
-    assert!(store.catalogue().dataset("main").unwrap().metric("level").is_none());
+    store.bin().delete_metric("main", "level", 7).unwrap();
+    assert!(store.bin().delete_metric("main", "level", 7).is_err());
+    assert!(store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("level").is_none()));
     // Another metric may have the name meanwhile.
     write(&store, &[(1, START, 9.0)]);
-    let id = store.bin().unwrap()[0].id.clone();
-    assert!(store.restore_binned(&id, None).unwrap_err().to_string().contains("another name"));
-    store.restore_binned(&id, Some("old_level")).unwrap();
+    let id = store.bin().list().unwrap()[0].id.clone();
+    assert!(store.bin().restore(&id, None).unwrap_err().to_string().contains("another name"));
+    store.bin().restore(&id, Some("old_level")).unwrap();
     drop(store);
     let store = open(folder.path());
-    let names: Vec<(String, u64)> =
-        store.catalogue().dataset("main").unwrap().metrics().map(|metric| (metric.name.to_string(), metric.series_count())).collect();
+    let names: Vec<(String, u64)> = store.with_catalogue(|catalogue| {
+        catalogue.dataset("main").unwrap().metrics().map(|metric| (metric.name.to_string(), metric.series_count())).collect()
+    });
     assert_eq!(names, [("level".to_owned(), 1), ("old_level".to_owned(), 2)]);
-    store.delete_metric("main", "old_level", 8).unwrap();
-    store.erase_binned(&store.bin().unwrap()[0].id).unwrap();
-    assert!(store.bin().unwrap().is_empty());
-    let dataset = store.catalogue().dataset("main").unwrap().id;
-    assert_eq!(store.counts(dataset).unwrap().values().map(|count| count.points).sum::<u64>(), 1);
-    let blocks: u64 = store.storage(0).unwrap().datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.blocks).sum();
+    store.bin().delete_metric("main", "old_level", 8).unwrap();
+    store.bin().erase(&store.bin().list().unwrap()[0].id).unwrap();
+    assert!(store.bin().list().unwrap().is_empty());
+    let dataset = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id);
+    assert_eq!(store.inspect().counts(dataset).unwrap().values().map(|count| count.points).sum::<u64>(), 1);
+    let blocks: u64 =
+        store.inspect().report(0).unwrap().datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.blocks).sum();
     assert_eq!(blocks, 1, "nothing of it is left on the disk");
 }
 
@@ -108,20 +110,21 @@ fn a_histogram_is_deleted_with_its_parts() {
     store.write(batch).unwrap();
     let (dataset, id) = series(&store, "lock", "lock-1").unwrap();
     let parts: Vec<_> = {
-        let catalogue = store.catalogue();
-        let of = catalogue.dataset("main").unwrap().series(id).unwrap();
-        std::iter::once(id).chain(of.layouts().iter().flat_map(|layout| layout.parts())).collect()
+        store.with_catalogue(|catalogue| {
+            let of = catalogue.dataset("main").unwrap().series(id).unwrap();
+            std::iter::once(id).chain(of.layouts().iter().flat_map(|layout| layout.parts())).collect()
+        })
     };
     let chosen = Selection { dataset, series: parts, range: TimeRange { start: START + 1, end: START + 3 } };
-    assert_eq!(store.weigh(&chosen).unwrap().points, 2);
-    let binned = store.delete_points(&chosen, "wait", 1_000_000).unwrap();
+    assert_eq!(store.bin().measure(&chosen).unwrap().points, 2);
+    let binned = store.bin().delete_points(&chosen, "wait", 1_000_000).unwrap();
     assert_eq!(binned.points.unwrap().points, 2);
     let latest = |store: &Store| {
-        let of = store.catalogue().dataset("main").unwrap().series(id).unwrap().clone();
-        store.latest(dataset, &of, Nanos::MAX).unwrap().unwrap()
+        let of = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().series(id).unwrap().clone());
+        store.inspect().latest(dataset, &of, Nanos::MAX).unwrap().unwrap()
     };
     assert_eq!(latest(&store).time, START);
-    store.restore_binned(&binned.id, None).unwrap();
+    store.bin().restore(&binned.id, None).unwrap();
     assert_eq!(latest(&store).value.to_string(), Histogram { bounds: vec![1.0], counts: vec![2, 2], sum: 3.0 }.to_string());
 }
 
@@ -156,15 +159,20 @@ fn thinning_leaves_out_what_the_line_does_without_and_counts_it() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let thinning = Thinning { line_tolerance: Some(0.1), ..Thinning::default() };
-    store.put_metric("main", "level", MetricDefinition { thinning: Some(thinning), ..Default::default() }).unwrap();
-    assert!(store.put_metric("main", "gate", MetricDefinition { kind: Kind::State, thinning: Some(thinning), ..Default::default() }).is_err());
+    store.definitions().put_metric("main", "level", MetricDefinition { thinning: Some(thinning), ..Default::default() }).unwrap();
+    assert!(
+        store
+            .definitions()
+            .put_metric("main", "gate", MetricDefinition { kind: Kind::State, thinning: Some(thinning), ..Default::default() })
+            .is_err()
+    );
     let line: Vec<(u8, Nanos, f64)> = (0..1_000).map(|i| (1, START + i * SECOND, if i < 500 { i as f64 } else { 1_000.0 - i as f64 })).collect();
     write(&store, &line);
     assert_eq!(points(&store, 1).len(), 1_000, "nothing is lost before it is packed");
     store.pack().unwrap();
     let kept = points(&store, 1);
     assert!(kept.len() <= 4 && kept.contains_key(&START) && kept.contains_key(&(START + 999 * SECOND)), "{kept:?}");
-    let savings = store.savings().unwrap();
+    let savings = store.definitions().savings().unwrap();
     assert_eq!(savings.values().collect::<Vec<_>>(), [&(1_000, kept.len() as u64)]);
 }
 
@@ -175,10 +183,10 @@ fn a_backup_since_another_knows_that_points_were_deleted() {
     let store = open(&path("store"));
     write(&store, &[(1, START, 1.0), (1, START + 1, 2.0), (1, START + WEEK, 3.0)]);
     store.backup(&path("first"), None, &mut |_| true).unwrap();
-    let binned = store.delete_points(&selection(&store, &[1], TimeRange { start: START, end: START + 1 }), "one", 3_000_000).unwrap();
+    let binned = store.bin().delete_points(&selection(&store, &[1], TimeRange { start: START, end: START + 1 }), "one", 3_000_000).unwrap();
     let second = store.backup(&path("second"), Some(&path("first")), &mut |_| true).unwrap();
     assert_eq!((second.points, second.kept), (2, 1), "the partition that was touched is copied, the other is not");
-    store.restore_binned(&binned.id, None).unwrap();
+    store.bin().restore(&binned.id, None).unwrap();
     assert_eq!(store.backup(&path("third"), Some(&path("second")), &mut |_| true).unwrap().points, 3);
     drop(store);
     fenetre_store::restore(&path("second"), &path("again"), &mut |_| true).unwrap();

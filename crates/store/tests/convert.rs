@@ -25,10 +25,11 @@ fn unit(unit: &str) -> MetricDefinition {
 /// What a metric's series hold: numbers, or words.
 fn held(store: &Store, metric: &str) -> Vec<String> {
     let series: Vec<_> = {
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        let of = |series: &&fenetre_core::catalogue::Series| *series.metric == *metric;
-        dataset.all_series().filter(of).map(|series| (dataset.id, series.id, series.words().to_vec())).collect()
+        store.with_catalogue(|catalogue| {
+            let dataset = catalogue.dataset("main").unwrap();
+            let of = |series: &&fenetre_core::catalogue::Series| *series.metric == *metric;
+            dataset.all_series().filter(of).map(|series| (dataset.id, series.id, series.words().to_vec())).collect()
+        })
     };
     let values = |(dataset, id, words): &(_, _, Vec<std::sync::Arc<str>>)| {
         let columns = support::columns(&store.source(), (*dataset, *id), TimeRange::ALL).unwrap();
@@ -42,7 +43,7 @@ fn held(store: &Store, metric: &str) -> Vec<String> {
 }
 
 fn refusal(store: &Store, name: &str, definition: MetricDefinition) -> String {
-    match store.put_metric("main", name, definition) {
+    match store.definitions().put_metric("main", name, definition) {
         Err(StoreError::Definition(text)) => text,
         other => panic!("{other:?}"),
     }
@@ -52,25 +53,25 @@ fn refusal(store: &Store, name: &str, definition: MetricDefinition) -> String {
 fn a_unit_with_points_changes_by_conversion_or_by_relabelling_alone() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
-    store.put_metric("main", "level", unit("cm")).unwrap();
+    store.definitions().put_metric("main", "level", unit("cm")).unwrap();
     // Without points, a definition says it all.
-    store.put_metric("main", "level", unit("mm")).unwrap();
-    store.put_metric("main", "level", unit("cm")).unwrap();
+    store.definitions().put_metric("main", "level", unit("mm")).unwrap();
+    store.definitions().put_metric("main", "level", unit("cm")).unwrap();
     write(&store, "level", "osier", 0, ValueRef::Number(312.5));
     store.pack().unwrap();
     write(&store, "level", "marl", 1, ValueRef::Integer(57));
     let text = refusal(&store, "level", unit("m"));
-    assert!(text.contains("has points in cm, in 2 series") && text.contains("--convert") && text.contains("--relabel"), "{text}");
-    assert!(refusal(&store, "level", MetricDefinition::default()).contains("do not become no unit"));
+    assert!(text.contains("has 2 series with points in cm") && text.contains("--convert") && text.contains("--relabel"), "{text}");
+    assert!(refusal(&store, "level", MetricDefinition::default()).contains("cannot change them to no unit"));
     assert_eq!(store.convert_metric("main", "level", &unit("m"), true, NOW).unwrap(), Conversion { points: 2, ..Conversion::default() });
     assert_eq!(held(&store, "level"), ["312.5", "57"], "a dry run changes nothing");
     store.convert_metric("main", "level", &unit("m"), false, NOW).unwrap();
     assert_eq!(held(&store, "level"), ["3.125", "0.57"]);
     // The old metric comes back under another name, as it was.
-    let bin = store.bin().unwrap();
-    store.restore_binned(&bin[0].id, Some("level before")).unwrap();
+    let bin = store.bin().list().unwrap();
+    store.bin().restore(&bin[0].id, Some("level before")).unwrap();
     assert_eq!(held(&store, "level before"), ["312.5", "57"]);
-    assert!(store.relabel_metric("main", "level before", unit("dm")).is_ok());
+    assert!(store.definitions().relabel_metric("main", "level before", unit("dm")).is_ok());
     assert_eq!(held(&store, "level before"), ["312.5", "57"]);
     for (wanted, reason) in
         [(unit("kW.h"), "cannot be converted to kW.h"), (unit("m"), "nothing to convert"), (MetricDefinition::default(), "no unit")]
@@ -85,7 +86,7 @@ fn a_state_of_numbers_becomes_a_gauge_and_back_and_what_is_no_number_is_counted(
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let state = MetricDefinition { kind: Kind::State, ..MetricDefinition::default() };
-    store.put_metric("main", "level", state.clone()).unwrap();
+    store.definitions().put_metric("main", "level", state.clone()).unwrap();
     for (second, word) in ["21.5", " 22 ", "defect", "NaN", "23"].into_iter().enumerate() {
         write(&store, "level", "osier", second as i64, ValueRef::Word(word));
     }
@@ -99,8 +100,9 @@ fn a_state_of_numbers_becomes_a_gauge_and_back_and_what_is_no_number_is_counted(
     assert_eq!(held(&store, "level"), ["21.5", "22", "23"]);
     drop(store);
     let store = support::open(folder.path());
-    assert_eq!(store.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.kind, Kind::State);
-    let names: Vec<String> = store.catalogue().dataset("main").unwrap().metrics().map(|metric| metric.name.to_string()).collect();
+    assert_eq!(store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("level").unwrap().definition.kind), Kind::State);
+    let names: Vec<String> =
+        store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metrics().map(|metric| metric.name.to_string()).collect());
     assert_eq!(names, ["level"], "nothing unfinished is left");
 }
 
@@ -108,15 +110,15 @@ fn a_state_of_numbers_becomes_a_gauge_and_back_and_what_is_no_number_is_counted(
 fn an_unfinished_conversion_is_begun_anew_and_histograms_are_not_converted() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
-    store.put_metric("main", "level", unit("cm")).unwrap();
+    store.definitions().put_metric("main", "level", unit("cm")).unwrap();
     write(&store, "level", "osier", 0, ValueRef::Number(1.0));
     // As a kill in the middle leaves it.
-    store.put_metric("main", "level (being converted)", unit("m")).unwrap();
+    store.definitions().put_metric("main", "level (being converted)", unit("m")).unwrap();
     write(&store, "level (being converted)", "osier", 7, ValueRef::Number(9.0));
     store.convert_metric("main", "level", &unit("m"), false, NOW).unwrap();
     assert_eq!(held(&store, "level"), ["0.01"]);
     let wait = MetricDefinition { kind: Kind::Histogram, ..unit("s") };
-    store.put_metric("main", "wait", wait.clone()).unwrap();
+    store.definitions().put_metric("main", "wait", wait.clone()).unwrap();
     let histogram = fenetre_core::model::Histogram { bounds: vec![1.0], counts: vec![1, 2], sum: 3.0 };
     write(&store, "wait", "osier", 0, ValueRef::Histogram(&histogram));
     for wanted in [MetricDefinition { unit: Some("ms".into()), ..wait }, MetricDefinition::default()] {
@@ -129,15 +131,16 @@ fn an_unfinished_conversion_is_begun_anew_and_histograms_are_not_converted() {
 fn a_paused_thinned_and_renamed_metric_is_converted_whole_and_stays_so() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
-    store.put_metric("main", "height", unit("cm")).unwrap();
+    store.definitions().put_metric("main", "height", unit("cm")).unwrap();
     (0..5).for_each(|second| write(&store, "height", "osier", second, ValueRef::Number(300.0)));
-    store.rename_metric("main", "height", "level").unwrap();
+    store.definitions().rename_metric("main", "height", "level").unwrap();
     let thinning = Some(Thinning { dead_band: Some(10.0), max_silence: Span::parse("10m").ok(), ..Thinning::default() });
     let wanted = MetricDefinition { status: Status::Paused, when_paused: WhenPaused::Drop, thinning, ..unit("m") };
     assert_eq!(store.convert_metric("main", "level", &wanted, false, NOW).unwrap().points, 5);
     assert_eq!(held(&store, "level"), ["3"; 5]);
-    let catalogue = store.catalogue();
-    let dataset = catalogue.dataset("main").unwrap();
-    assert_eq!(dataset.metric("level").unwrap().definition, wanted);
-    assert_eq!(dataset.old_metrics().collect::<Vec<_>>(), [("height", "level")]);
+    store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset("main").unwrap();
+        assert_eq!(dataset.metric("level").unwrap().definition, wanted);
+        assert_eq!(dataset.old_metrics().collect::<Vec<_>>(), [("height", "level")]);
+    })
 }

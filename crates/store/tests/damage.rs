@@ -102,8 +102,8 @@ fn a_store_that_was_packed_in_part_when_it_died_loses_and_doubles_nothing() {
     copy(&before.join("journal"), &live.join("journal"));
     let store = open(&live).unwrap();
     assert_eq!(read(&store).unwrap().len(), 4 * BATCH as usize);
-    let dataset = store.catalogue().dataset("main").unwrap().id;
-    assert_eq!(store.counts(dataset).unwrap().values().map(|count| count.points).sum::<u64>(), 4 * BATCH as u64);
+    let dataset = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id);
+    assert_eq!(store.inspect().counts(dataset).unwrap().values().map(|count| count.points).sum::<u64>(), 4 * BATCH as u64);
 }
 
 /// A store with one packed partition, closed.
@@ -178,7 +178,7 @@ fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
     let store = open(&path).unwrap();
     write(&store, 1);
     let said = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("400d").unwrap())), ..Default::default() };
-    store.set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
+    store.retention().set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
     drop(store);
     let whole = folder.path().join("whole");
     copy(&path, &whole);
@@ -256,7 +256,7 @@ fn points_of_every_age_find_their_partition() {
     store.pack().unwrap();
     drop(store);
     let store = open(&path).unwrap();
-    let report = store.storage(0).unwrap();
+    let report = store.inspect().report(0).unwrap();
     assert_eq!((report.journal.points, report.datasets[0].partitions.len()), (0, 6));
     let mut found = read(&store).unwrap();
     // A range is half-open, so that the very last instant there is lies in none.

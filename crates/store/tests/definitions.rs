@@ -20,36 +20,38 @@ fn put(batch: &mut Batch, metric: &str, tags: &[(&str, &str)], value: ValueRef<'
 }
 
 fn described(store: &Store) -> String {
-    let catalogue = store.catalogue();
-    let mut out = String::new();
-    for dataset in catalogue.datasets() {
-        out += &format!("{} {} {:?}\n", dataset.name, dataset.definition.zone, dataset.definition.description);
-        for metric in dataset.metrics() {
-            let MetricDefinition { kind, unit, shape, description, .. } = &metric.definition;
-            out += &format!("  {} {kind} {unit:?} {} {description:?}, {} series\n", metric.name, shape.as_str(), metric.series_count());
+    store.with_catalogue(|catalogue| {
+        let mut out = String::new();
+        for dataset in catalogue.datasets() {
+            out += &format!("{} {} {:?}\n", dataset.name, dataset.definition.zone, dataset.definition.description);
+            for metric in dataset.metrics() {
+                let MetricDefinition { kind, unit, shape, description, .. } = &metric.definition;
+                out += &format!("  {} {kind} {unit:?} {} {description:?}, {} series\n", metric.name, shape.as_str(), metric.series_count());
+            }
+            for series in dataset.all_series() {
+                out += &format!("    {} {} {:?}\n", series.metric, series.tags, series.words());
+            }
         }
-        for series in dataset.all_series() {
-            out += &format!("    {} {} {:?}\n", series.metric, series.tags, series.words());
-        }
-    }
-    out
+        out
+    })
 }
 
 #[test]
 fn definitions_survive_a_restart() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(folder.path(), Options::default()).unwrap();
-    assert!(store.put_dataset("velmar", &DatasetDefinition::default()).unwrap());
+    assert!(store.definitions().put_dataset("velmar", &DatasetDefinition::default()).unwrap());
     assert!(
         !store
+            .definitions()
             .put_dataset("velmar", &DatasetDefinition { zone: "Europe/Lisbon".into(), description: "A canal".into(), ..Default::default() })
             .unwrap()
     );
     let level = MetricDefinition { unit: Some("cm".into()), description: "Über alles, \"quoted\"".into(), ..Default::default() };
-    assert!(store.put_metric("velmar", "level", level).unwrap());
+    assert!(store.definitions().put_metric("velmar", "level", level).unwrap());
     let boats = MetricDefinition { kind: Kind::Counter, shape: Shape::Stepped, ..Default::default() };
-    assert!(store.put_metric("velmar", "boats", boats.clone()).unwrap());
-    assert!(!store.put_metric("velmar", "boats", boats).unwrap());
+    assert!(store.definitions().put_metric("velmar", "boats", boats.clone()).unwrap());
+    assert!(!store.definitions().put_metric("velmar", "boats", boats).unwrap());
     let mut batch = store.begin("velmar").unwrap();
     put(&mut batch, "level", &[("side", "up"), ("lock", "osier")], ValueRef::Number(1.0)).unwrap();
     put(&mut batch, "level", &[("lock", "osier"), ("side", "up")], ValueRef::Number(2.0)).unwrap();
@@ -93,20 +95,20 @@ fn a_metric_that_was_defined_decides_over_what_arrives() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(folder.path(), Options::default()).unwrap();
     let boats = MetricDefinition { kind: Kind::Counter, ..Default::default() };
-    store.put_metric("main", "boats", boats.clone()).unwrap();
+    store.definitions().put_metric("main", "boats", boats.clone()).unwrap();
     let mut batch = store.begin("main").unwrap();
     put(&mut batch, "boats", &[], ValueRef::Number(3.0)).unwrap();
     let refusal = put(&mut batch, "boats", &[], ValueRef::Word("three")).unwrap_err();
     assert_eq!(refusal.reason, "is a counter, whose values are numbers: \"three\" is a text");
     store.write(batch).unwrap();
     // A gauge may turn out to be a counter: its numbers stay what they are.
-    store.put_metric("main", "boats", MetricDefinition { kind: Kind::Gauge, ..boats }).unwrap();
-    assert!(store.put_metric("main", "", MetricDefinition::default()).is_err());
-    assert!(matches!(store.put_metric("nowhere", "boats", MetricDefinition::default()), Err(StoreError::NoDataset { .. })));
+    store.definitions().put_metric("main", "boats", MetricDefinition { kind: Kind::Gauge, ..boats }).unwrap();
+    assert!(store.definitions().put_metric("main", "", MetricDefinition::default()).is_err());
+    assert!(matches!(store.definitions().put_metric("nowhere", "boats", MetricDefinition::default()), Err(StoreError::NoDataset { .. })));
 }
 
 fn defined(store: &Store, name: &str) -> MetricDefinition {
-    store.catalogue().dataset("main").unwrap().metric(name).unwrap().definition.clone()
+    store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric(name).unwrap().definition.clone())
 }
 
 fn number(batch: &mut Batch, metric: &str, tags: &[(&str, &str)]) -> Result<(), Refusal> {
@@ -126,10 +128,10 @@ fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
     let known = defined(&store, "sent");
     assert_eq!((known.kind, known.unit.as_deref(), known.description.as_str(), known.unreviewed), (Kind::Counter, Some("By"), "Sent", true));
     assert_eq!(known.temporality(), Some(Temporality::Delta));
-    assert!(store.catalogue().dataset("main").unwrap().metric("never").is_none(), "a metric without a point is none");
+    assert!(store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("never").is_none()), "a metric without a point is none");
     // Of one that came without a word, a later body says it; of one that somebody has defined, the definition stands.
-    store.put_metric("main", "plain", MetricDefinition { unreviewed: true, ..Default::default() }).unwrap();
-    store.put_metric("main", "own", MetricDefinition { unit: Some("cm".into()), ..Default::default() }).unwrap();
+    store.definitions().put_metric("main", "plain", MetricDefinition { unreviewed: true, ..Default::default() }).unwrap();
+    store.definitions().put_metric("main", "own", MetricDefinition { unit: Some("cm".into()), ..Default::default() }).unwrap();
     let mut batch = store.begin("main").unwrap();
     assert!(batch.describe("plain", About { kind: None, ..about }).note.is_none());
     let note = batch.describe("own", About { unit: Some("m"), kind: Some(Kind::State), ..About::default() }).note.unwrap();
@@ -146,14 +148,15 @@ fn rules_of_a_dataset_hold_for_new_series_and_only_for_those() {
     number(&mut batch, "level", &[("lock", "old one"), ("side", "up")]).unwrap();
     store.write(batch).unwrap();
     let rules = DatasetDefinition { closed: true, max_series: Some(5), max_tag_value_bytes: Some(8), max_tags: Some(2), ..Default::default() };
-    store.put_dataset("main", &rules).unwrap();
-    store.put_metric("main", "flow", MetricDefinition { max_series: Some(1), ..Default::default() }).unwrap();
+    store.definitions().put_dataset("main", &rules).unwrap();
+    store.definitions().put_metric("main", "flow", MetricDefinition { max_series: Some(1), ..Default::default() }).unwrap();
     let tag = |definition: TagDefinition| definition;
     store
+        .definitions()
         .put_tag("main", "lock", tag(TagDefinition { required: true, pattern: Some("[a-z]+".into()), max_values: Some(3), ..Default::default() }))
         .unwrap();
-    store.put_tag("main", "side", tag(TagDefinition { allowed: vec!["up".into(), "down".into()], ..Default::default() })).unwrap();
-    assert!(store.put_tag("main", "x", TagDefinition { pattern: Some("(".into()), ..Default::default() }).is_err());
+    store.definitions().put_tag("main", "side", tag(TagDefinition { allowed: vec!["up".into(), "down".into()], ..Default::default() })).unwrap();
+    assert!(store.definitions().put_tag("main", "x", TagDefinition { pattern: Some("(".into()), ..Default::default() }).is_err());
     let mut batch = store.begin("main").unwrap();
     let mut told = |metric: &str, tags: &[(&str, &str)]| match number(&mut batch, metric, tags) {
         Ok(()) => format!("{metric} {tags:?}: taken"),
@@ -194,17 +197,21 @@ fn a_renamed_thing_answers_to_both_names_and_keeps_its_series() {
         notes
     };
     assert_eq!(write("main", "level", "lock"), "");
-    store.rename_metric("main", "level", "water_level").unwrap();
-    store.rename_tag("main", "lock", "gate").unwrap();
-    store.rename_dataset("main", "velmar").unwrap();
-    assert!(store.rename_metric("velmar", "nothing", "x").is_err());
-    assert!(store.rename_metric("velmar", "water_level", "").is_err());
+    store.definitions().rename_metric("main", "level", "water_level").unwrap();
+    store.definitions().rename_tag("main", "lock", "gate").unwrap();
+    store.definitions().rename_dataset("main", "velmar").unwrap();
+    assert!(store.definitions().rename_metric("velmar", "nothing", "x").is_err());
+    assert!(store.definitions().rename_metric("velmar", "water_level", "").is_err());
     let check = |store: &Store| {
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset_by_any_name("main").unwrap();
-        let metric = dataset.metric_by_any_name("level").unwrap();
-        assert_eq!((&*dataset.name, &*metric.name, dataset.series_count(), dataset.renamed_tag("lock")), ("velmar", "water_level", 1, Some("gate")));
-        assert_eq!(dataset.all_series().next().unwrap().tags.to_string(), "gate=osier");
+        store.with_catalogue(|catalogue| {
+            let dataset = catalogue.dataset_by_any_name("main").unwrap();
+            let metric = dataset.metric_by_any_name("level").unwrap();
+            assert_eq!(
+                (&*dataset.name, &*metric.name, dataset.series_count(), dataset.renamed_tag("lock")),
+                ("velmar", "water_level", 1, Some("gate"))
+            );
+            assert_eq!(dataset.all_series().next().unwrap().tags.to_string(), "gate=osier");
+        })
     };
     check(&store);
     let notes = write("main", "level", "lock");
@@ -215,14 +222,14 @@ fn a_renamed_thing_answers_to_both_names_and_keeps_its_series() {
     check(&store);
     store.pack().unwrap();
     // A new dataset may have the old name, and has a folder of its own; then the old name means that one.
-    assert!(store.put_dataset("main", &DatasetDefinition::default()).unwrap());
+    assert!(store.definitions().put_dataset("main", &DatasetDefinition::default()).unwrap());
     drop(store);
     let store = support::open(folder.path());
-    assert_eq!(store.catalogue().dataset_by_any_name("main").unwrap().series_count(), 0);
-    assert_eq!(store.catalogue().dataset("velmar").unwrap().metric_by_any_name("level").unwrap().series_count(), 1);
-    assert!(store.forget_old_name("metric", Some("velmar"), "level").unwrap());
-    assert!(!store.forget_old_name("metric", Some("velmar"), "level").unwrap());
-    assert!(store.catalogue().dataset("velmar").unwrap().metric_by_any_name("level").is_none());
+    assert_eq!(store.with_catalogue(|catalogue| catalogue.dataset_by_any_name("main").unwrap().series_count()), 0);
+    assert_eq!(store.with_catalogue(|catalogue| catalogue.dataset("velmar").unwrap().metric_by_any_name("level").unwrap().series_count()), 1);
+    assert!(store.definitions().forget_old_name("metric", Some("velmar"), "level").unwrap());
+    assert!(!store.definitions().forget_old_name("metric", Some("velmar"), "level").unwrap());
+    assert!(store.with_catalogue(|catalogue| catalogue.dataset("velmar").unwrap().metric_by_any_name("level").is_none()));
 }
 
 #[test]
@@ -230,7 +237,7 @@ fn a_paused_metric_refuses_or_drops() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let put = |status, when_paused| {
-        store.put_metric("main", "level", MetricDefinition { status, when_paused, ..Default::default() }).unwrap();
+        store.definitions().put_metric("main", "level", MetricDefinition { status, when_paused, ..Default::default() }).unwrap();
         let mut batch = store.begin("main").unwrap();
         let taken = number(&mut batch, "level", &[]).map_err(|refusal| refusal.cause);
         (taken, batch.dropped(), batch.len())
@@ -246,10 +253,10 @@ fn many_definitions_are_taken_all_or_none() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let wanted = |last: &str| ["a", "b", last].map(|name| (name.to_owned(), MetricDefinition::default())).to_vec();
-    assert!(store.put_metrics("main", wanted(""), false).is_err());
-    assert_eq!(store.catalogue().dataset("main").unwrap().metrics().count(), 0);
-    assert_eq!(store.put_metrics("main", wanted("c"), false).unwrap(), [true; 3]);
-    assert_eq!(store.put_metrics("main", wanted("d"), false).unwrap(), [false, false, true]);
+    assert!(store.definitions().put_metrics("main", wanted(""), false).is_err());
+    assert_eq!(store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metrics().count()), 0);
+    assert_eq!(store.definitions().put_metrics("main", wanted("c"), false).unwrap(), [true; 3]);
+    assert_eq!(store.definitions().put_metrics("main", wanted("d"), false).unwrap(), [false, false, true]);
 }
 
 #[test]
@@ -269,9 +276,10 @@ fn points_too_far_ahead_are_refused_and_numbers_may_come_as_texts() {
 /// What the values of a metric are, in order of time.
 fn values(store: &Store, metric: &str) -> Vec<f64> {
     let place = {
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        (dataset.id, dataset.all_series().find(|series| *series.metric == *metric).unwrap().id)
+        store.with_catalogue(|catalogue| {
+            let dataset = catalogue.dataset("main").unwrap();
+            (dataset.id, dataset.all_series().find(|series| *series.metric == *metric).unwrap().id)
+        })
     };
     support::columns(&store.source(), place, fenetre_core::time::TimeRange::ALL).unwrap().values
 }
@@ -297,7 +305,7 @@ fn values_in_another_unit_are_converted_and_those_that_cannot_be_are_refused() {
     let refusal = number(&mut batch, 3, 5.0).unwrap_err();
     assert_eq!(
         (refusal.cause, refusal.reason.as_str()),
-        (Cause::Unit, "comes in kW.h, and the metric is in cm: values in kW.h cannot be converted to it")
+        (Cause::Unit, "has values in kW.h, which cannot be converted to the unit of the metric, cm")
     );
     store.write(batch).unwrap();
     let mut batch = store.begin("main").unwrap();
@@ -308,24 +316,31 @@ fn values_in_another_unit_are_converted_and_those_that_cannot_be_are_refused() {
     store.write(batch).unwrap();
     assert_eq!(values(&store, "level"), [312.0, 312.5, 313.0, 300.0, 200.0]);
     // A metric without a unit gets that of the first body that states one, which is said.
-    store.put_metric("main", "plain", MetricDefinition::default()).unwrap();
+    store.definitions().put_metric("main", "plain", MetricDefinition::default()).unwrap();
     let mut batch = store.begin("main").unwrap();
     assert_eq!(batch.describe("plain", unit("V")).note.as_deref(), Some("`plain` had no unit: it is in V now"));
     assert!(batch.describe("odd", unit("kWh")).note.unwrap().contains("write `kW.h`"), "codes are checked");
     // Temperatures have zeros of their own; what a counter counted has none.
-    store.put_metric("main", "temp", MetricDefinition { unit: Some("Cel".into()), ..Default::default() }).unwrap();
-    store.put_metric("main", "warmth", MetricDefinition { unit: Some("Cel".into()), kind: Kind::Counter, ..Default::default() }).unwrap();
+    store.definitions().put_metric("main", "temp", MetricDefinition { unit: Some("Cel".into()), ..Default::default() }).unwrap();
+    store
+        .definitions()
+        .put_metric("main", "warmth", MetricDefinition { unit: Some("Cel".into()), kind: Kind::Counter, ..Default::default() })
+        .unwrap();
     batch.describe("temp", unit("K"));
     put(&mut batch, "temp", 0, ValueRef::Number(300.15)).unwrap();
     assert!(batch.describe("warmth", unit("K")).is_unfit);
     let wait = Histogram { bounds: vec![0.5, 1.0], counts: vec![1, 2, 3], sum: 4.5 };
-    store.put_metric("main", "wait", MetricDefinition { unit: Some("ms".into()), kind: Kind::Histogram, ..Default::default() }).unwrap();
+    store
+        .definitions()
+        .put_metric("main", "wait", MetricDefinition { unit: Some("ms".into()), kind: Kind::Histogram, ..Default::default() })
+        .unwrap();
     batch.describe("wait", unit("s"));
     put(&mut batch, "wait", 0, ValueRef::Histogram(&wait)).unwrap();
     store.write(batch).unwrap();
     assert!((values(&store, "temp")[0] - 27.0).abs() < 1e-9);
-    let layout =
-        store.catalogue().dataset("main").unwrap().all_series().find(|series| *series.metric == *"wait").unwrap().layouts()[0].bounds.clone();
+    let layout = store.with_catalogue(|catalogue| {
+        catalogue.dataset("main").unwrap().all_series().find(|series| *series.metric == *"wait").unwrap().layouts()[0].bounds.clone()
+    });
     assert_eq!(*layout, [500.0, 1000.0]);
 }
 
@@ -390,14 +405,15 @@ fn a_unit_without_a_kind_leaves_the_kind_to_the_first_point() {
     assert!(notes.iter().any(|note| note.contains("`gate` is a state, which has no unit: \"s\" was ignored")), "{notes:?}");
     assert!(notes.iter().any(|note| note.contains("`level` became a gauge")), "{notes:?}");
     store.write(batch).unwrap();
-    let catalogue = store.catalogue();
-    let of = |metric: &str| {
-        let definition = &catalogue.dataset("main").unwrap().metric(metric).unwrap().definition;
-        (definition.kind, definition.unit.clone())
-    };
-    let seconds = || Some("s".to_owned());
-    assert_eq!(
-        ["lockage", "gate", "level", "flow"].map(of),
-        [(Kind::Histogram, seconds()), (Kind::State, None), (Kind::Gauge, seconds()), (Kind::Gauge, seconds())]
-    );
+    store.with_catalogue(|catalogue| {
+        let of = |metric: &str| {
+            let definition = &catalogue.dataset("main").unwrap().metric(metric).unwrap().definition;
+            (definition.kind, definition.unit.clone())
+        };
+        let seconds = || Some("s".to_owned());
+        assert_eq!(
+            ["lockage", "gate", "level", "flow"].map(of),
+            [(Kind::Histogram, seconds()), (Kind::State, None), (Kind::Gauge, seconds()), (Kind::Gauge, seconds())]
+        );
+    })
 }

@@ -32,7 +32,7 @@ fn days(days: u32) -> LimitSettings {
 }
 
 fn main(store: &Store) -> DatasetId {
-    store.catalogue().dataset("main").unwrap().id
+    store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id)
 }
 
 fn all(store: &Store, lock: u8) -> usize {
@@ -45,30 +45,30 @@ fn old_partitions_go_to_the_bin_and_come_back_whole() {
     let store = open(folder.path());
     fill(&store);
     let before = read(&store, 0, TimeRange::ALL);
-    store.set_limits(Scope::Dataset(main(&store)), days(14), NOW).unwrap();
-    let plan = store.plan_expiry(&store.policies(), NOW).unwrap();
+    store.retention().set_limits(Scope::Dataset(main(&store)), days(14), NOW).unwrap();
+    let plan = store.retention().plan(&store.retention().policies(), NOW).unwrap();
     assert_eq!(plan.steps.len(), 4, "{plan:?}");
     assert_eq!(all(&store, 0), before.len(), "a plan changes nothing");
-    assert_eq!(store.expire(NOW).unwrap(), plan);
+    assert_eq!(store.retention().expire(NOW).unwrap(), plan);
     // Whole weeks: two days more than a fortnight are left, and nothing younger has gone.
     let left = read(&store, 0, TimeRange::ALL);
     assert_eq!(left, before.iter().copied().filter(|(at, _)| *at >= 2_958 * WEEK).collect::<Vec<_>>());
-    assert!(store.expire(NOW).unwrap().steps.is_empty());
-    let bin = store.bin().unwrap();
+    assert!(store.retention().expire(NOW).unwrap().steps.is_empty());
+    let bin = store.bin().list().unwrap();
     assert_eq!(bin.iter().map(|item| (item.kind, item.points.unwrap().points)).filter(|item| item.0 == BinItemKind::Partition).count(), 4);
-    assert!(store.goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 14d"));
-    store.set_limits(Scope::Dataset(main(&store)), LimitSettings::default(), NOW).unwrap();
-    assert_eq!(store.goes_again(&bin[0].id, NOW).unwrap(), None);
+    assert!(store.bin().goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 14d"));
+    store.retention().set_limits(Scope::Dataset(main(&store)), LimitSettings::default(), NOW).unwrap();
+    assert_eq!(store.bin().goes_again(&bin[0].id, NOW).unwrap(), None);
     // One of them into a span where points came meanwhile: what came later counts.
     write(&store, &[(0, bin[0].points.unwrap().span.unwrap().0, -1.0)]);
     store.pack().unwrap();
     for item in &bin {
-        store.restore_binned(&item.id, None).unwrap();
+        store.bin().restore(&item.id, None).unwrap();
     }
     let mut wanted = before;
     wanted[0].1 = -1.0;
     assert_eq!(read(&store, 0, TimeRange::ALL), wanted);
-    assert!(store.bin().unwrap().is_empty());
+    assert!(store.bin().list().unwrap().is_empty());
     drop(store);
     assert_eq!(read(&open(folder.path()), 0, TimeRange::ALL), wanted);
 }
@@ -79,21 +79,21 @@ fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_los
     let store = open(folder.path());
     fill(&store);
     let count = all(&store, 0);
-    store.set_limits(Scope::Store, days(14), NOW).unwrap();
+    store.retention().set_limits(Scope::Store, days(14), NOW).unwrap();
     let copy = tempfile::tempdir().unwrap();
     {
         let source = store.source();
         // Waits for the query for a while, then leaves the files for the next time.
-        store.expire(NOW).unwrap();
+        store.retention().expire(NOW).unwrap();
         assert_eq!(read_from(&source, &store, 0, TimeRange::ALL).len(), count);
         assert!(all(&store, 0) < count, "who asks now sees none of it");
         // As a kill at this moment would leave it: recorded, not moved.
         support::copy(folder.path(), copy.path());
-        let id = store.bin().unwrap()[0].id.clone();
-        assert!(matches!(store.restore_binned(&id, None), Err(StoreError::Definition(text)) if text.contains("still being read")));
+        let id = store.bin().list().unwrap()[0].id.clone();
+        assert!(matches!(store.bin().restore(&id, None), Err(StoreError::Definition(text)) if text.contains("still being read")));
     }
     let left = all(&store, 0);
-    store.expire(NOW).unwrap();
+    store.retention().expire(NOW).unwrap();
     assert_eq!(
         fs::read_dir(folder.path().join("data/main"))
             .unwrap()
@@ -103,9 +103,9 @@ fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_los
     );
     let opened = open(copy.path());
     assert_eq!(all(&opened, 0), left);
-    opened.set_limits(Scope::Store, LimitSettings::default(), NOW).unwrap();
-    for item in opened.bin().unwrap() {
-        opened.restore_binned(&item.id, None).unwrap();
+    opened.retention().set_limits(Scope::Store, LimitSettings::default(), NOW).unwrap();
+    for item in opened.bin().list().unwrap() {
+        opened.bin().restore(&item.id, None).unwrap();
     }
     assert_eq!(all(&opened, 0), count);
 }
@@ -123,10 +123,10 @@ fn a_metrics_own_limit_trims_its_points_alone() {
     }
     store.write(batch).unwrap();
     store.pack().unwrap();
-    let metric = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().id;
+    let metric = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("flow").unwrap().id);
     let levels = all(&store, 0);
-    store.set_limits(Scope::Metric(main(&store), metric), days(10), NOW).unwrap();
-    let plan = store.expire(NOW).unwrap();
+    store.retention().set_limits(Scope::Metric(main(&store), metric), days(10), NOW).unwrap();
+    let plan = store.retention().expire(NOW).unwrap();
     assert!(matches!(plan.steps[..], [Step::Trim { .. }]), "{plan:?}");
     let flow = || {
         let series = support::series(&store, "lock", "flow").unwrap();
@@ -134,11 +134,11 @@ fn a_metrics_own_limit_trims_its_points_alone() {
     };
     assert_eq!(flow()[0], NOW - 10 * DAY, "to the day");
     assert_eq!(all(&store, 0), levels);
-    assert!(store.expire(NOW).unwrap().steps.is_empty());
-    let item = store.bin().unwrap().remove(0);
+    assert!(store.retention().expire(NOW).unwrap().steps.is_empty());
+    let item = store.bin().list().unwrap().remove(0);
     assert_eq!(item.kind, BinItemKind::Points);
-    store.set_limits(Scope::Metric(main(&store), metric), LimitSettings::default(), NOW).unwrap();
-    store.restore_binned(&item.id, None).unwrap();
+    store.retention().set_limits(Scope::Metric(main(&store), metric), LimitSettings::default(), NOW).unwrap();
+    store.bin().restore(&item.id, None).unwrap();
     assert_eq!(flow().len(), 6 * 7 * 24);
 }
 
@@ -147,24 +147,24 @@ fn past_a_size_the_oldest_go_for_good() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
-    let bytes = store.storage(NOW).unwrap().datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>();
+    let bytes = store.inspect().report(NOW).unwrap().datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>();
     let said = LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
-    store.set_limits(Scope::Dataset(main(&store)), said, NOW).unwrap();
+    store.retention().set_limits(Scope::Dataset(main(&store)), said, NOW).unwrap();
     let killed = tempfile::tempdir().unwrap();
     {
         let _somebody_asks = store.source();
-        store.expire(NOW).unwrap();
+        store.retention().expire(NOW).unwrap();
         // As a kill at this moment would leave it: recorded, not removed.
         support::copy(folder.path(), killed.path());
     }
-    store.expire(NOW).unwrap();
+    store.retention().expire(NOW).unwrap();
     let left = all(&store, 0);
     drop(store);
     for place in [folder.path(), killed.path()] {
         let store = open(place);
-        let held = store.storage(NOW).unwrap();
+        let held = store.inspect().report(NOW).unwrap();
         assert!(held.datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>() <= bytes / 2);
-        assert_eq!((held.bin_bytes, store.bin().unwrap().len(), all(&store, 0)), (0, 0, left));
+        assert_eq!((held.bin_bytes, store.bin().list().unwrap().len(), all(&store, 0)), (0, 0, left));
         assert!(!held.datasets[0].partitions.is_empty());
         let files =
             fs::read_dir(place.join("data/main")).unwrap().filter(|entry| entry.as_ref().unwrap().path().extension().is_some_and(|end| end == "db"));
@@ -177,9 +177,9 @@ fn points_older_than_is_kept_are_refused_with_the_way_out() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
-    store.set_limits(Scope::Dataset(main(&store)), days(14), NOW).unwrap();
+    store.retention().set_limits(Scope::Dataset(main(&store)), days(14), NOW).unwrap();
     let mut batch = store.begin("main").unwrap();
-    batch.refuse_before(store.horizons(main(&store), NOW));
+    batch.refuse_before(store.retention().horizons(main(&store), NOW));
     let at = |time: Nanos| PointRef { metric: "level", tags: &[("lock", "lock-0")], time, value: ValueRef::Number(1.0) };
     let refusal = batch.accept(at(NOW - 15 * DAY)).unwrap_err();
     assert!(refusal.reason.contains("is before the retention limit") && refusal.reason.contains("fenetre retention set"), "{refusal:?}");
@@ -195,7 +195,7 @@ fn below_the_reserve_nothing_is_taken_and_nothing_dropped_in_vain() {
         fill(&store);
     }
     let store = try_open(folder.path(), Options { reserve: Some(more_than_there_is), ..quiet() }).unwrap();
-    let plan = store.expire(NOW).unwrap();
+    let plan = store.retention().expire(NOW).unwrap();
     assert!(plan.is_full && plan.steps.is_empty());
     let mut batch = store.begin("main").unwrap();
     batch.accept(PointRef { metric: "level", tags: &[("lock", "lock-0")], time: NOW, value: ValueRef::Number(1.0) }).unwrap();
@@ -208,9 +208,9 @@ fn what_each_metric_takes_adds_up_and_every_block_is_looked_at() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
-    let report = store.storage(NOW).unwrap();
+    let report = store.inspect().report(NOW).unwrap();
     let files: u64 = report.datasets[0].partitions.iter().map(|partition| partition.bytes).sum();
-    let sizes = store.metric_sizes().unwrap();
+    let sizes = store.inspect().metrics().unwrap();
     let all: u64 = sizes.iter().map(|size| size.bytes).sum();
     assert!(all <= files && all + 100 > files, "{all} of {files}");
     assert_eq!(sizes[0].points, 2 * 6 * 7 * 24);
@@ -219,7 +219,7 @@ fn what_each_metric_takes_adds_up_and_every_block_is_looked_at() {
     assert_eq!(report.datasets[0].written[0].0, 2 * 6 * 7 * 24);
     for partition in &report.datasets[0].partitions {
         let file = partition.path.strip_prefix(folder.path()).unwrap().to_str().unwrap();
-        let found = store.verify(file).unwrap();
+        let found = store.inspect().verify(file).unwrap();
         assert_eq!((found.points, found.faulty), (partition.points, 0), "{:?}", found.faults);
     }
     // A summary that is not that of its points.
@@ -230,7 +230,7 @@ fn what_each_metric_takes_adds_up_and_every_block_is_looked_at() {
     connection.execute("UPDATE block SET summary = ?1 WHERE id = (SELECT min(id) FROM block)", [other]).unwrap();
     drop(connection);
     let store = open(folder.path());
-    let found = store.verify(partition.path.strip_prefix(folder.path()).unwrap().to_str().unwrap()).unwrap();
+    let found = store.inspect().verify(partition.path.strip_prefix(folder.path()).unwrap().to_str().unwrap()).unwrap();
     assert_eq!(found.faulty, 1, "{:?}", found.faults);
     assert!(found.faults[0].contains("its summary is not that of its points"));
 }

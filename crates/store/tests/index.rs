@@ -36,7 +36,7 @@ fn readers_see_whole_snapshots_while_blocks_come_and_go() {
                 written.fetch_add(EACH, Ordering::SeqCst);
                 store.pack().unwrap();
                 if round % 5 == 4 {
-                    store.compact().unwrap();
+                    store.inspect().compact_all().unwrap();
                 }
             }
         });

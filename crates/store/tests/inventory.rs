@@ -22,17 +22,17 @@ fn three_weeks(path: &Path) -> PathBuf {
         write(&store, &(0..50).map(|at| (1, START + week * 7 * DAY + at * SECOND, at as f64)).collect::<Vec<_>>());
     }
     store.pack().unwrap();
-    let partitions = store.storage(0).unwrap().datasets.remove(0).partitions;
+    let partitions = store.inspect().report(0).unwrap().datasets.remove(0).partitions;
     assert_eq!(partitions.len(), 3);
     partitions[1].path.clone()
 }
 
 fn faults(store: &Store) -> Vec<String> {
-    store.storage(0).unwrap().faults.into_iter().map(|(_, fault)| fault).collect()
+    store.inspect().report(0).unwrap().faults.into_iter().map(|(_, fault)| fault).collect()
 }
 
 fn points(store: &Store) -> u64 {
-    store.storage(0).unwrap().datasets[0].partitions.iter().map(|partition| partition.points).sum()
+    store.inspect().report(0).unwrap().datasets[0].partitions.iter().map(|partition| partition.points).sum()
 }
 
 fn remove(path: &Path) {
@@ -83,8 +83,8 @@ fn a_missing_or_emptied_partition_is_named_until_it_is_back_or_its_loss_is_accep
     drop(store);
     let store = open(&path);
     assert_eq!((faults(&store).len(), points(&store)), (1, 101));
-    assert!(store.accept_loss("data/main/other.db").unwrap_err().to_string().contains("is not a lost file"));
-    store.accept_loss(&name).unwrap();
+    assert!(store.inspect().accept_loss("data/main/other.db").unwrap_err().to_string().contains("is not a lost file"));
+    store.inspect().accept_loss(&name).unwrap();
     assert_eq!(faults(&store), Vec::<String>::new());
     drop(store);
     assert_eq!(faults(&open(&path)), Vec::<String>::new());
@@ -111,8 +111,8 @@ fn what_goes_by_itself_is_not_missed() {
     three_weeks(&path);
     let store = open(&path);
     let said = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("10d").unwrap())), ..Default::default() };
-    store.set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
-    store.expire(START + 21 * DAY).unwrap();
+    store.retention().set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
+    store.retention().expire(START + 21 * DAY).unwrap();
     let image = folder.path().join("image");
     copy(&path, &image);
     drop(store);
@@ -120,11 +120,11 @@ fn what_goes_by_itself_is_not_missed() {
     for path in [&path, &image] {
         let store = open(path);
         assert_eq!(faults(&store), Vec::<String>::new());
-        let binned = store.bin().unwrap();
+        let binned = store.bin().list().unwrap();
         assert!(!binned.is_empty());
-        store.set_limits(fenetre_core::keeping::Scope::Store, fenetre_core::keeping::LimitSettings::default(), START).unwrap();
+        store.retention().set_limits(fenetre_core::keeping::Scope::Store, fenetre_core::keeping::LimitSettings::default(), START).unwrap();
         for one in &binned {
-            store.restore_binned(&one.id, None).unwrap();
+            store.bin().restore(&one.id, None).unwrap();
         }
         drop(store);
         let store = open(path);
@@ -133,14 +133,14 @@ fn what_goes_by_itself_is_not_missed() {
     // Merged into one of years.
     let wide = fenetre_store::Options { longest_span_days: 3_584, ..support::quiet() };
     let store = support::try_open(&path, wide.clone()).unwrap();
-    store.tidy("main").unwrap();
+    store.inspect().tidy("main").unwrap();
     let image = folder.path().join("merged");
     copy(&path, &image);
     drop(store);
     for path in [&path, &image] {
         let store = support::try_open(path, wide.clone()).unwrap();
         assert_eq!((faults(&store), points(&store)), (vec![], 150));
-        assert_eq!(store.storage(0).unwrap().datasets[0].partitions.len(), 1);
+        assert_eq!(store.inspect().report(0).unwrap().datasets[0].partitions.len(), 1);
     }
 }
 
@@ -198,7 +198,7 @@ fn a_flipped_bit_in_the_journal_costs_its_batch_alone_and_is_told() {
         drop(store);
         let store = open(&path);
         assert_eq!((waiting(&store), faults(&store).len()), (121 - lost, 1), "at {at}");
-        store.accept_loss("journal/000001.db").unwrap();
+        store.inspect().accept_loss("journal/000001.db").unwrap();
         drop(store);
         assert_eq!(faults(&open(&path)), Vec::<String>::new());
     }

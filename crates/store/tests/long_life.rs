@@ -61,17 +61,19 @@ fn kept_for(days: u32) -> LimitSettings {
 
 /// Points of all metrics in a range are deleted.
 fn delete(store: &Store, range: TimeRange, now: Nanos) {
-    let series = store.catalogue().dataset("main").unwrap().all_series().filter(|series| series.codes.is_none()).map(|series| series.id).collect();
-    store.delete_points(&Selection { dataset: main(store), series, range }, "some", now).unwrap();
+    let series = store.with_catalogue(|catalogue| {
+        catalogue.dataset("main").unwrap().all_series().filter(|series| series.codes.is_none()).map(|series| series.id).collect()
+    });
+    store.bin().delete_points(&Selection { dataset: main(store), series, range }, "some", now).unwrap();
 }
 
 /// What the service does by itself, all of it at once.
 fn upkeep(store: &Store, now: Nanos) {
     store.pack().unwrap();
-    store.roll_up(main(store), now).unwrap();
-    store.expire(now).unwrap();
-    for item in store.bin().unwrap().into_iter().filter(|item| now - item.deleted > BINNED * DAY) {
-        store.erase_binned(&item.id).unwrap();
+    store.rollups().run(main(store), now).unwrap();
+    store.retention().expire(now).unwrap();
+    for item in store.bin().list().unwrap().into_iter().filter(|item| now - item.deleted > BINNED * DAY) {
+        store.bin().erase(&item.id).unwrap();
     }
 }
 
@@ -154,8 +156,8 @@ proptest! {
             define(store);
         }
         let this = store.as_ref().unwrap();
-        this.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
-        this.set_limits(Scope::Dataset(main(this)), kept_for(KEPT), BEGIN).unwrap();
+        this.rollups().put("main", "all", &policy(&["1h", "1d"])).unwrap();
+        this.retention().set_limits(Scope::Dataset(main(this)), kept_for(KEPT), BEGIN).unwrap();
         let mut most = 0;
         for (day, (deed, numbers)) in deeds.iter().zip(&days).enumerate() {
             let day = day as i64;
@@ -180,12 +182,12 @@ proptest! {
             }
             let this = store.as_ref().unwrap();
             upkeep(this, now);
-            let report = this.storage(now).unwrap();
+            let report = this.inspect().report(now).unwrap();
             let held = &report.datasets[0];
             // Whole weeks go, so one more than is kept is begun, and the one that is written into.
             prop_assert!(held.partitions.len() <= KEPT as usize / 7 + 3, "{} partitions on day {}", held.partitions.len(), day);
             prop_assert!(held.oldest.is_none_or(|oldest| now - oldest <= (i64::from(KEPT) + 8) * DAY));
-            let binned = this.bin().unwrap();
+            let binned = this.bin().list().unwrap();
             prop_assert!(binned.iter().all(|item| now - item.deleted <= BINNED * DAY));
             most = most.max(binned.iter().filter(|item| item.kind == BinItemKind::Partition).count());
             if day % 15 == 14 {
@@ -200,7 +202,7 @@ proptest! {
             check_law(this, &everything, asked, now);
         }
         // What is left of points is a fraction; windows tell of the rest.
-        let points = |store: &Store| store.counts(main(store)).unwrap().values().map(|count| count.points).sum::<u64>();
+        let points = |store: &Store| store.inspect().counts(main(store)).unwrap().values().map(|count| count.points).sum::<u64>();
         prop_assert!(points(this) * 2 < points(&everything), "{} of {}", points(this), points(&everything));
     }
 }

@@ -36,15 +36,15 @@ fn made(folder: &Path) -> (PathBuf, PathBuf) {
             write(&store, &points);
         }
         if week == 1 {
-            store.put_rollup("main", "all", &policy(&["10m"])).unwrap();
-            store.roll_up(store.catalogue().dataset("main").unwrap().id, START + 30 * DAY).unwrap();
+            store.rollups().put("main", "all", &policy(&["10m"])).unwrap();
+            store.rollups().run(store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id), START + 30 * DAY).unwrap();
             store.backup(&backup, None, &mut |_| true).unwrap();
         }
     }
     // A series that the backup does not know.
     write(&store, &[(9, START + 14 * DAY, 1.0)]);
     store.pack().unwrap();
-    store.roll_up(store.catalogue().dataset("main").unwrap().id, START + 30 * DAY).unwrap();
+    store.rollups().run(store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id), START + 30 * DAY).unwrap();
     write(&store, &(0..WAITING as i64 / 2).map(|at| (0, START + (1_000 + at) * 60 * SECOND, 1.0)).collect::<Vec<_>>());
     write(&store, &(0..WAITING as i64 / 2).map(|at| (1, START + (1_000 + at) * 60 * SECOND, 1.0)).collect::<Vec<_>>());
     drop(store);
@@ -103,13 +103,13 @@ const DAMAGES: [Damage; 6] = [
 ];
 
 fn verified(store: &Store) -> Vec<String> {
-    let report = store.storage(0).unwrap();
+    let report = store.inspect().report(0).unwrap();
     let dataset = &report.datasets[0];
     let levels = dataset.levels.iter().flat_map(|level| level.files.iter().map(|file| file.display().to_string()));
     let files = dataset.partitions.iter().map(|partition| partition.path.display().to_string()).chain(levels);
     let root = format!("{}/", store.root().display());
     let names = std::iter::once("catalogue.db".to_owned()).chain(files.map(|file| file.replace(&root, "")));
-    names.flat_map(|name| store.verify(&name).unwrap().faults).collect()
+    names.flat_map(|name| store.inspect().verify(&name).unwrap().faults).collect()
 }
 
 fn step(step: &RepairStep) -> String {
@@ -163,7 +163,7 @@ fn no_damage_is_silent_and_a_repair_saves_what_is_there() {
                     (0, vec![error.to_string()])
                 }
                 Ok(store) => {
-                    let faults: Vec<String> = store.storage(0).unwrap().faults.into_iter().map(|(_, fault)| fault).collect();
+                    let faults: Vec<String> = store.inspect().report(0).unwrap().faults.into_iter().map(|(_, fault)| fault).collect();
                     let verified = verified(&store);
                     let answers = std::panic::catch_unwind(std::panic::AssertUnwindSafe(|| points(&store)));
                     let found = *answers.as_ref().unwrap_or(&0);
@@ -220,7 +220,7 @@ fn a_plan_changes_no_file_and_one_repair_is_enough_for_several_damages() {
     let store = try_open(&other, quiet()).unwrap();
     write(&store, &(0..10).map(|lock| (lock, START + 300 * DAY, 1.0)).collect::<Vec<_>>());
     store.pack().unwrap();
-    let foreign = store.storage(0).unwrap().datasets[0].partitions[0].path.clone();
+    let foreign = store.inspect().report(0).unwrap().datasets[0].partitions[0].path.clone();
     drop(store);
     fs::copy(&foreign, path.join("data/main").join(foreign.file_name().unwrap())).unwrap();
     let before = contents(&path);
@@ -245,7 +245,7 @@ fn a_file_of_another_store_and_an_older_catalogue_are_refused_until_they_are_rep
     let store = try_open(&other, quiet()).unwrap();
     write(&store, &[(0, START + 300 * DAY, 1.0)]);
     store.pack().unwrap();
-    let strange = store.storage(0).unwrap().datasets[0].partitions[0].path.clone();
+    let strange = store.inspect().report(0).unwrap().datasets[0].partitions[0].path.clone();
     drop(store);
     let path = folder.path().join("store");
     copy(&whole, &path);

@@ -73,7 +73,7 @@ proptest! {
                         map.extend(points.iter().map(|(lock, at, value)| ((*lock, *at), *value)));
                     }
                     Step::Pack => store.pack().unwrap(),
-                    Step::Compact => store.compact().unwrap(),
+                    Step::Compact => store.inspect().compact_all().unwrap(),
                     Step::Look => looks.push((store.source(), map.clone())),
                     Step::Reopen => break,
                     Step::Kill => {
@@ -97,26 +97,23 @@ proptest! {
         for (lock, range) in (0..3).flat_map(|lock| ranges.map(|range| (lock, range))) {
             prop_assert_eq!(read(&store, lock, range), of_lock(&map, lock, range));
         }
-        let dataset = store.catalogue().dataset("main").unwrap().id;
+        let dataset = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id);
         // The second time from what was kept of the first.
         for _ in 0..2 {
-            let counted: u64 = store.counts(dataset).unwrap().values().map(|count| count.points).sum();
+            let counted: u64 = store.inspect().counts(dataset).unwrap().values().map(|count| count.points).sum();
             prop_assert_eq!(counted as usize, map.len());
         }
-        {
-            let catalogue = store.catalogue();
-            let dataset = catalogue.dataset("main").unwrap();
-            for series in dataset.all_series() {
-                let lock: u8 = series.tags.get("lock").unwrap().1.strip_prefix("lock-").unwrap().parse().unwrap();
-                let wanted = map.iter().rfind(|((l, _), _)| *l == lock).map(|((_, at), value)| (*at, Value::Number(*value)));
-                let latest = store.latest(dataset.id, series, Nanos::MAX).unwrap().map(|latest| (latest.time, latest.value));
-                prop_assert_eq!(latest, wanted);
-            }
+        let all: Vec<_> = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().all_series().cloned().collect());
+        for series in all {
+            let lock: u8 = series.tags.get("lock").unwrap().1.strip_prefix("lock-").unwrap().parse().unwrap();
+            let wanted = map.iter().rfind(|((l, _), _)| *l == lock).map(|((_, at), value)| (*at, Value::Number(*value)));
+            let latest = store.inspect().latest(dataset, &series, Nanos::MAX).unwrap().map(|latest| (latest.time, latest.value));
+            prop_assert_eq!(latest, wanted);
         }
         // Whatever came before, compaction leaves no block that overlaps another.
         store.pack().unwrap();
-        store.compact().unwrap();
-        let report = store.storage(0).unwrap();
+        store.inspect().compact_all().unwrap();
+        let report = store.inspect().report(0).unwrap();
         let (points, blocks) = report.datasets[0].partitions.iter().fold((0, 0), |(points, blocks), one| (points + one.points, blocks + one.blocks));
         prop_assert_eq!(points as usize, map.len());
         prop_assert!(blocks <= 3 * report.datasets[0].partitions.len() as u64);
@@ -133,21 +130,21 @@ fn many_points_become_few_full_blocks() {
         store.pack().unwrap();
     }
     let blocks = |store: &Store| {
-        let report = store.storage(0).unwrap();
+        let report = store.inspect().report(0).unwrap();
         let partition = &report.datasets[0].partitions[0];
         assert!(partition.points == 3_500 && partition.bytes > 0 && report.catalogue_bytes > 0);
         partition.blocks
     };
     assert_eq!(blocks(&store), 5);
     let before = read(&store, 0, TimeRange::ALL);
-    store.compact().unwrap();
+    store.inspect().compact_all().unwrap();
     assert_eq!(blocks(&store), 5, "blocks of 700 points are left alone");
     // Ten late points lie over all of them.
     let late: Vec<_> = (0..10).map(|i| (0, START + i * 350 * SECOND + SECOND / 2, -1.0)).collect();
     write(&store, &late);
     store.pack().unwrap();
-    store.compact().unwrap();
-    let report = store.storage(0).unwrap();
+    store.inspect().compact_all().unwrap();
+    let report = store.inspect().report(0).unwrap();
     assert_eq!((report.datasets[0].partitions[0].points, report.datasets[0].partitions[0].blocks), (3_510, 2));
     assert_eq!(read(&store, 0, TimeRange::ALL).len(), before.len() + 10);
 }
@@ -166,7 +163,7 @@ fn a_busy_dataset_gets_a_partition_a_day_and_is_read_over_them() {
     store.pack().unwrap();
     drop(store);
     let store = open(folder.path());
-    let report = store.storage(0).unwrap();
+    let report = store.inspect().report(0).unwrap();
     let names: Vec<_> = report.datasets[0].partitions.iter().map(|one| one.path.file_name().unwrap().to_str().unwrap().to_owned()).collect();
     assert_eq!(names, ["2026-09-20_1d.db", "2026-09-21_1d.db", "2026-09-22_1d.db", "2026-10-08_7d.db"]);
     assert_eq!(report.datasets[0].partitions.iter().map(|one| one.points).sum::<u64>(), 2 * half as u64 + 3);
@@ -191,13 +188,13 @@ fn points_are_packed_when_they_are_many_or_old_and_partitions_compacted_when_qui
     };
     for part in 0..4 {
         write(&store, &(0..100).map(|i| (0, START + (part * 100 + i) * SECOND, i as f64)).collect::<Vec<_>>());
-        wait("packed", &|| store.storage(0).unwrap().journal.points == 0);
+        wait("packed", &|| store.inspect().report(0).unwrap().journal.points == 0);
     }
-    wait("compacted", &|| store.storage(0).unwrap().datasets[0].partitions[0].blocks == 1);
+    wait("compacted", &|| store.inspect().report(0).unwrap().datasets[0].partitions[0].blocks == 1);
     drop(store);
     let store = try_open(folder.path(), Options { pack_after: Duration::ZERO, ..quiet() }).unwrap();
     write(&store, &[(0, START, 1.0)]);
-    wait("packed", &|| store.storage(0).unwrap().journal.points == 0);
+    wait("packed", &|| store.inspect().report(0).unwrap().journal.points == 0);
 }
 
 #[test]
@@ -216,10 +213,12 @@ fn words_keep_their_meaning_over_restarts_and_batches() {
     put(&store, "marl", &["jammed", "open"]);
     drop(store);
     let store = open(folder.path());
-    let catalogue = store.catalogue();
-    let dataset = catalogue.dataset("main").unwrap();
-    let latest: Vec<_> = dataset.all_series().map(|series| store.latest(dataset.id, series, Nanos::MAX).unwrap().unwrap().value).collect();
-    assert_eq!(latest, [Value::Word("closed".into()), Value::Word("open".into())]);
+    store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset("main").unwrap();
+        let latest: Vec<_> =
+            dataset.all_series().map(|series| store.inspect().latest(dataset.id, series, Nanos::MAX).unwrap().unwrap().value).collect();
+        assert_eq!(latest, [Value::Word("closed".into()), Value::Word("open".into())]);
+    })
 }
 
 #[test]
@@ -266,17 +265,18 @@ fn a_histogram_is_one_value_through_layouts_replacements_and_restarts() {
     for packed in [false, true] {
         if packed {
             store.pack().unwrap();
-            store.compact().unwrap();
+            store.inspect().compact_all().unwrap();
         }
         drop(store);
         store = open(folder.path());
-        let catalogue = store.catalogue();
-        let dataset = catalogue.dataset("main").unwrap();
-        let series = dataset.all_series().next().unwrap();
-        let latest = store.latest(dataset.id, series, Nanos::MAX).unwrap().unwrap();
-        assert_eq!((series.kind(dataset), latest.value, series.layouts().len()), (Kind::Histogram, Value::Histogram(wide.clone().into()), 2));
-        let counted = store.counts(dataset.id).unwrap();
-        assert_eq!((counted.len(), counted[&series.id].points), (1, 2), "a histogram is one point");
+        store.with_catalogue(|catalogue| {
+            let dataset = catalogue.dataset("main").unwrap();
+            let series = dataset.all_series().next().unwrap();
+            let latest = store.inspect().latest(dataset.id, series, Nanos::MAX).unwrap().unwrap();
+            assert_eq!((series.kind(dataset), latest.value, series.layouts().len()), (Kind::Histogram, Value::Histogram(wide.clone().into()), 2));
+            let counted = store.inspect().counts(dataset.id).unwrap();
+            assert_eq!((counted.len(), counted[&series.id].points), (1, 2), "a histogram is one point");
+        })
     }
 }
 
@@ -284,7 +284,7 @@ fn a_histogram_is_one_value_through_layouts_replacements_and_restarts() {
 fn what_a_batch_may_not_hold_is_refused_with_its_field() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
-    store.put_metric("main", "gate", MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() }).unwrap();
+    store.definitions().put_metric("main", "gate", MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() }).unwrap();
     let mut batch = store.begin("main").unwrap();
     let long = "x".repeat(2_000);
     let many: Vec<String> = (0..65).map(|i| format!("tag{i}")).collect();
@@ -323,13 +323,13 @@ fn a_store_has_one_owner_and_bad_definitions_are_refused() {
     assert!(matches!(Store::open(folder.path(), Options::default()), Err(StoreError::InUse { .. })));
     write(&store, &[(0, START, 1.0)]);
     let state = MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() };
-    let refused = store.put_metric("main", "level", state).unwrap_err().to_string();
+    let refused = store.definitions().put_metric("main", "level", state).unwrap_err().to_string();
     assert_eq!(
         refused,
-        "`level` is a gauge and has 1 series: their points do not become those of a state by a definition. Convert them: `fenetre metrics define level --kind state --convert`"
+        "`level` is a gauge with 1 series, and a definition cannot make it a state. Convert its points: `fenetre metrics define level --kind state --convert`"
     );
-    assert!(store.put_dataset("../up", &DatasetDefinition::default()).is_err());
-    assert!(store.put_dataset("up", &DatasetDefinition { zone: "Nowhere".into(), ..Default::default() }).is_err());
+    assert!(store.definitions().put_dataset("../up", &DatasetDefinition::default()).is_err());
+    assert!(store.definitions().put_dataset("up", &DatasetDefinition { zone: "Nowhere".into(), ..Default::default() }).is_err());
     assert!(matches!(store.begin("nowhere"), Err(StoreError::NoDataset { .. })));
 }
 

@@ -34,7 +34,7 @@ fn a_failed_packing_gives_its_reason_to_whoever_waits_and_is_made_good_later() {
     }
     store.pack().unwrap();
     assert_eq!(columns(&store.source(), found, TimeRange::ALL).unwrap().values, [1.0, 2.0, 3.0]);
-    assert_eq!(store.storage(0).unwrap().journal.points, 0);
+    assert_eq!(store.inspect().report(0).unwrap().journal.points, 0);
 }
 
 #[test]
@@ -45,18 +45,18 @@ fn weighing_counts_each_instant_once_and_packs_nothing() {
     store.pack().unwrap();
     // One of them anew, one that is only in memory, and one after the range.
     write(&store, &[(1, START + SECOND, 5.0), (1, START + 2 * SECOND, 3.0), (1, START + 9 * SECOND, 4.0)]);
-    let waiting = store.storage(0).unwrap().journal.points;
+    let waiting = store.inspect().report(0).unwrap().journal.points;
     let of = |lock: &str| series(&store, "lock", lock).unwrap();
     let selection = Selection {
         dataset: of("lock-1").0,
         series: vec![of("lock-1").1, of("lock-2").1],
         range: TimeRange { start: START, end: START + 3 * SECOND },
     };
-    let weight = store.weigh(&selection).unwrap();
+    let weight = store.bin().measure(&selection).unwrap();
     assert_eq!((weight.points, weight.span), (4, Some((START, START + 2 * SECOND))));
     assert!(weight.bytes > 0);
-    assert_eq!(store.storage(0).unwrap().journal.points, waiting);
+    assert_eq!(store.inspect().report(0).unwrap().journal.points, waiting);
     // The deletion itself takes exactly these.
-    let gone = store.delete_points(&selection, "all of it", START).unwrap();
+    let gone = store.bin().delete_points(&selection, "all of it", START).unwrap();
     assert_eq!(gone.points.unwrap().points, 4);
 }

@@ -58,28 +58,28 @@ proptest! {
         let now = BEGIN + 7_300 * SECOND;
         for (at, deed) in deeds.iter().enumerate() {
             if at == begin_at {
-                store.as_ref().unwrap().put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
+                store.as_ref().unwrap().rollups().put("main", "all", &policy(&["1m", "10m"])).unwrap();
             }
             let this = store.as_ref().unwrap();
             match deed {
                 Deed::Write(arrivals) => write(this, arrivals),
                 Deed::Pack => this.pack().unwrap(),
-                Deed::RollUp(second) => this.roll_up(main(this), BEGIN + second * SECOND).unwrap(),
+                Deed::RollUp(second) => this.rollups().run(main(this), BEGIN + second * SECOND).unwrap(),
                 Deed::Delete(from, length) => {
                     let range = TimeRange { start: BEGIN + from * SECOND, end: BEGIN + (from + length) * SECOND };
-                    let series = this.catalogue().dataset("main").unwrap().all_series().filter(|series| series.codes.is_none()).map(|series| series.id).collect();
-                    this.delete_points(&Selection { dataset: main(this), series, range }, "some", at as i64 * 1_000_000).unwrap();
+                    let series = this.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().all_series().filter(|series| series.codes.is_none()).map(|series| series.id).collect());
+                    this.bin().delete_points(&Selection { dataset: main(this), series, range }, "some", at as i64 * 1_000_000).unwrap();
                 }
-                Deed::RestoreAll => this.bin().unwrap().iter().for_each(|item| this.restore_binned(&item.id, None).unwrap()),
+                Deed::RestoreAll => this.bin().list().unwrap().iter().for_each(|item| this.bin().restore(&item.id, None).unwrap()),
                 Deed::Redefine(stale) => {
-                    let mut definition = this.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.clone();
+                    let mut definition = this.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("level").unwrap().definition.clone());
                     definition.stale_after = Some(Span::exact(stale * SECOND));
-                    this.put_metric("main", "level", definition).unwrap();
+                    this.definitions().put_metric("main", "level", definition).unwrap();
                 }
                 Deed::TakeAll(all) => {
                     if at >= begin_at {
                         let metrics = if *all { vec![] } else { vec!["*e*l".to_owned(), "wait".to_owned()] };
-                        this.put_rollup("main", "all", &RollupPolicy { metrics, ..policy(&["1m", "10m"]) }).unwrap();
+                        this.rollups().put("main", "all", &RollupPolicy { metrics, ..policy(&["1m", "10m"]) }).unwrap();
                     }
                 }
                 Deed::Reopen => {
@@ -103,11 +103,11 @@ proptest! {
             check(this, now, frame);
         }
         if begin_at < deeds.len() {
-            this.roll_up(main(this), now).unwrap();
+            this.rollups().run(main(this), now).unwrap();
             let read = check(this, now, "over now - 7300s to now per 10m");
             let any = deeds.iter().any(|deed| matches!(deed, Deed::Write(_)));
-            prop_assert!(read > 0 || !any || this.counts(main(this)).unwrap().is_empty(), "rollups were asked");
-            prop_assert_eq!(this.rollup_state(main(this)).unwrap().1.iter().map(|level| level.marks).sum::<u64>(), 0);
+            prop_assert!(read > 0 || !any || this.inspect().counts(main(this)).unwrap().is_empty(), "rollups were asked");
+            prop_assert_eq!(this.rollups().state(main(this)).unwrap().1.iter().map(|level| level.out_of_date).sum::<u64>(), 0);
         }
     }
 }
@@ -121,14 +121,17 @@ fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
     // Eight weeks with a point every ten minutes.
     let arrivals: Vec<Arrival> = (0..8 * 7 * 144).map(|at| (0, at * 600, (at * at % 97) as u8)).collect();
     arrivals.chunks(2_000).for_each(|some| write(&store, some));
-    store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
+    store.rollups().put("main", "all", &policy(&["1h", "1d"])).unwrap();
     let now = BEGIN + 8 * 7 * day;
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     let frame = "over now - 50d to now per 1d";
     let asked = |store: &Store| REDUCERS.map(|reducer| numbers(store, &format!("show {reducer} {frame}"), now).0);
     let before = asked(&store);
-    store.set_limits(Scope::Store, LimitSettings { keep_for: Some(Some(Span { days: 14, ..Span::default() })), keep_under: None }, now).unwrap();
-    let gone = store.expire(now).unwrap();
+    store
+        .retention()
+        .set_limits(Scope::Store, LimitSettings { keep_for: Some(Some(Span { days: 14, ..Span::default() })), keep_under: None }, now)
+        .unwrap();
+    let gone = store.retention().expire(now).unwrap();
     assert!(gone.steps.len() >= 4, "{gone:?}");
     for (reducer, (before, after)) in REDUCERS.iter().zip(before.iter().zip(asked(&store))) {
         for (at, (before, after)) in before[0].iter().zip(&after[0]).enumerate() {
@@ -143,12 +146,15 @@ fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
     let (_, windows, notes) = numbers(&store, "show mean of level over now - 50d to now per 1d from 1h", now);
     assert!(windows > 1_000 && notes.is_empty(), "{windows} {notes:?}");
     // Points are not dropped before windows tell of them.
-    store.put_rollup("main", "late", &policy(&["5m"])).unwrap();
-    store.set_limits(Scope::Store, LimitSettings { keep_for: Some(Some(Span { days: 1, ..Span::default() })), keep_under: None }, now).unwrap();
-    let held_back = store.expire(now).unwrap();
+    store.rollups().put("main", "late", &policy(&["5m"])).unwrap();
+    store
+        .retention()
+        .set_limits(Scope::Store, LimitSettings { keep_for: Some(Some(Span { days: 1, ..Span::default() })), keep_under: None }, now)
+        .unwrap();
+    let held_back = store.retention().expire(now).unwrap();
     assert!(held_back.steps.is_empty() && held_back.waiting > 0, "{held_back:?}");
-    store.roll_up(main(&store), now).unwrap();
-    assert!(!store.expire(now).unwrap().steps.is_empty());
+    store.rollups().run(main(&store), now).unwrap();
+    assert!(!store.retention().expire(now).unwrap().steps.is_empty());
 }
 
 #[test]
@@ -163,39 +169,40 @@ fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
         batch.accept(PointRef { metric: "level", tags: &[], time: begin + at * 10 * MINUTE, value: ValueRef::Number((at % 7) as f64) }).unwrap();
     }
     store.write(batch).unwrap();
-    store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().put("main", "all", &policy(&["1h", "1d"])).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     let asked = |store: &Store| numbers(store, "show sum of level over now - 39d to now per 1d", now).0;
     let before = asked(&store);
-    let metric = store.catalogue().dataset("main").unwrap().metric("level").unwrap().id;
+    let metric = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("level").unwrap().id);
     store
+        .retention()
         .set_limits(
             Scope::Metric(main(&store), metric),
             LimitSettings { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None },
             now,
         )
         .unwrap();
-    assert_eq!(store.expire(now).unwrap().steps.len(), 1);
+    assert_eq!(store.retention().expire(now).unwrap().steps.len(), 1);
     // Also when all of them are looked at again, since the metric is joined otherwise now.
-    let mut definition = store.catalogue().dataset("main").unwrap().metric("level").unwrap().definition.clone();
+    let mut definition = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("level").unwrap().definition.clone());
     definition.stale_after = Some(Span::exact(77 * MINUTE));
-    store.put_metric("main", "level", definition).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.definitions().put_metric("main", "level", definition).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     for (at, (before, after)) in before[0].iter().zip(&asked(&store)[0]).enumerate() {
         assert!(same(before, after), "day {at}: with points {before:?}, without {after:?}");
     }
     // A level that is made from others has what they have.
-    store.put_rollup("main", "all", &policy(&["1h", "1d", "1w"])).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().put("main", "all", &policy(&["1h", "1d", "1w"])).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     // Whole weeks, on whichever day this runs; they begin on Mondays, and time began on a Thursday.
     let monday = now - (now / (1_440 * MINUTE) + 3) % 7 * 1_440 * MINUTE;
     let [from, until] = [monday - 28 * 1_440 * MINUTE, monday].map(format_utc);
     let (weeks, read, notes) = numbers(&store, &format!("show sum of level over {from} to {until} per 1w from 1w"), now);
     assert!(read > 0 && notes.is_empty() && weeks[0].iter().all(Option::is_some), "{weeks:?} {notes:?}");
     // One that is made of what is left has nothing of what went before, and says so, also after a restart.
-    store.drop_rollup("main", "all").unwrap();
-    store.put_rollup("main", "all", &policy(&["1h", "1d"])).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().remove("main", "all").unwrap();
+    store.rollups().put("main", "all", &policy(&["1h", "1d"])).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     let is_told = |store: &Store| {
         let (days, _, notes) = numbers(store, "show sum of level over now - 39d to now per 1d", now);
         assert!(days[0][38].is_some() && notes.iter().any(|note| note.contains("are no longer kept")), "{days:?} {notes:?}");
@@ -217,20 +224,20 @@ fn metrics_that_a_policy_takes_later_are_rolled_up_from_their_first_point_on() {
     define(&store);
     write(&store, &(0..200).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
     let only_boats = RollupPolicy { metrics: vec!["boat*".to_owned()], ..policy(&["1m"]) };
-    store.put_rollup("main", "some", &only_boats).unwrap();
+    store.rollups().put("main", "some", &only_boats).unwrap();
     let now = BEGIN + 7_300 * SECOND;
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     let read = |text: &str| numbers(&store, &format!("show {text} over now - 7300s to now per 10m"), now).1;
     assert_eq!((read("mean of level"), read("growth of boats") > 0), (0, true));
-    store.rename_metric("main", "level", "boats_and_level").unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.definitions().rename_metric("main", "level", "boats_and_level").unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert!(read("mean of boats_and_level") > 0);
     let condition = RollupPolicy { condition: Some("lock = \"lock-1\"".to_owned()), ..only_boats };
-    store.put_rollup("main", "some", &condition).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().put("main", "some", &condition).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert_eq!(read("growth of boats"), 0, "not all of its series are taken");
-    store.drop_rollup("main", "some").unwrap();
-    assert!(store.drop_rollup("main", "some").is_err());
+    store.rollups().remove("main", "some").unwrap();
+    assert!(store.rollups().remove("main", "some").is_err());
     assert!(!folder.path().join("rollup/main/some").exists());
 }
 
@@ -240,12 +247,12 @@ fn windows_that_were_made_between_others_are_found_in_order() {
     let store = open(folder.path());
     define(&store);
     let now = BEGIN + 7_300 * SECOND;
-    store.put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
+    store.rollups().put("main", "all", &policy(&["1m", "10m"])).unwrap();
     // The first lies between the two that come late, which are made again together: their row reaches over its own.
     write(&store, &[(0, 3_600, 0)]);
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     write(&store, &[(0, 3_660, 0), (0, 0, 0)]);
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert!(check(&store, now, "over now - 7300s to now per 10m") > 0);
 }
 
@@ -255,8 +262,8 @@ fn windows_that_are_not_those_of_their_points_are_found() {
     let store = open(folder.path());
     define(&store);
     write(&store, &(0..240).map(|at| ((at % 2) as u8, at * 30, at as u8)).collect::<Vec<_>>());
-    store.put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
-    store.roll_up(main(&store), BEGIN + 7_300 * SECOND).unwrap();
+    store.rollups().put("main", "all", &policy(&["1m", "10m"])).unwrap();
+    store.rollups().run(main(&store), BEGIN + 7_300 * SECOND).unwrap();
     let sound = verified(&store);
     assert!(sound.faults.is_empty() && sound.windows > 240 && sound.points > 960, "{sound:?}");
     let file = levels(&store).into_iter().find(|level| level.width == "1m").unwrap().files.remove(0);
@@ -301,15 +308,15 @@ fn of_a_metric_that_is_erased_no_window_stays() {
     let store = open(folder.path());
     define(&store);
     write(&store, &(0..240).map(|at| (0, at * 30, at as u8)).collect::<Vec<_>>());
-    store.put_rollup("main", "all", &policy(&["1m"])).unwrap();
+    store.rollups().put("main", "all", &policy(&["1m"])).unwrap();
     let now = BEGIN + 7_300 * SECOND;
-    store.roll_up(main(&store), now).unwrap();
-    let windows = || store.rollup_state(main(&store)).unwrap().1[0].windows;
+    store.rollups().run(main(&store), now).unwrap();
+    let windows = || store.rollups().state(main(&store)).unwrap().1[0].windows;
     let before = windows();
-    store.delete_metric("main", "level", 1).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.bin().delete_metric("main", "level", 1).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert_eq!(windows(), before, "it may come back");
-    store.erase_binned(&store.bin().unwrap()[0].id).unwrap();
+    store.bin().erase(&store.bin().list().unwrap()[0].id).unwrap();
     assert_eq!(windows(), before - 120);
     assert!(check_other_than_level(&store, now) > 0);
 }

@@ -43,8 +43,8 @@ fn a_backup_taken_while_points_come_late_says_what_its_points_say() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 1);
-    store.put_rollup("main", "all", &policy(&["1m", "10m"])).unwrap();
-    store.roll_up(main(&store), NOW).unwrap();
+    store.rollups().put("main", "all", &policy(&["1m", "10m"])).unwrap();
+    store.rollups().run(main(&store), NOW).unwrap();
     let done = AtomicBool::new(false);
     std::thread::scope(|scope| {
         // Late points all over the past, packed and rolled up again without end.
@@ -56,7 +56,7 @@ fn a_backup_taken_while_points_come_late_says_what_its_points_say() {
                 write(&store, &(0..40).map(|at| (0, (at * 181 + round * 7) % 7_200, (at + round) as u8)).collect::<Vec<_>>());
                 store.pack().unwrap();
                 if round % 3 == 0 {
-                    store.roll_up(main(&store), NOW).unwrap();
+                    store.rollups().run(main(&store), NOW).unwrap();
                 }
             }
         });
@@ -79,9 +79,9 @@ fn windows_that_did_not_change_are_not_copied_again() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 1);
-    store.put_rollup("main", "all", &policy(&["1m"])).unwrap();
+    store.rollups().put("main", "all", &policy(&["1m"])).unwrap();
     // Up to now, so that the thread behind it finds nothing more to do meanwhile.
-    store.roll_up(main(&store), clock()).unwrap();
+    store.rollups().run(main(&store), clock()).unwrap();
     let place = tempfile::tempdir().unwrap();
     let [first, second, again] = ["first", "second", "again"].map(|name| place.path().join(name));
     let all = store.backup(&first, None, &mut |_| true).unwrap();
@@ -99,7 +99,7 @@ fn windows_that_did_not_change_are_not_copied_again() {
 /// Asks in two steps: what is planned and seen first, then the answer.
 fn asked(store: &Store, meanwhile: impl FnOnce() + Send) -> Result<Vec<Option<Value>>, String> {
     let query = parse(&format!("show sum of level overall {FRAME}")).unwrap();
-    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", NOW, &Limits::default()).unwrap();
+    let planned = store.with_catalogue(|catalogue| plan(&query, &Frame::default(), catalogue, "main", NOW, &Limits::default())).unwrap();
     let source = store.source();
     let meanwhile = std::sync::Mutex::new(Some(meanwhile));
     // Whoever looks whether to go on waits until that is done: some series were read before it, others are read after it.
@@ -120,20 +120,20 @@ fn whoever_asks_a_level_that_is_dropped_meanwhile_is_told_or_gets_all_of_it() {
     let store = open(folder.path());
     fill(&store, 60);
     let whole = numbers(&store, &format!("show sum of level overall {FRAME} from raw"), NOW).0.remove(0);
-    store.put_rollup("main", "all", &policy(&["10m"])).unwrap();
-    store.roll_up(main(&store), NOW).unwrap();
+    store.rollups().put("main", "all", &policy(&["10m"])).unwrap();
+    store.rollups().run(main(&store), NOW).unwrap();
     let undisturbed = asked(&store, || {}).unwrap();
     assert!(whole.iter().zip(&undisturbed).all(|(a, b)| same(a, b)));
     // The drop waits for the query for a while, and goes on: then what the query read counts for nothing.
-    let told = asked(&store, || store.drop_rollup("main", "all").unwrap()).unwrap_err();
+    let told = asked(&store, || store.rollups().remove("main", "all").unwrap()).unwrap_err();
     assert!(told.contains("the rollup 10m of all was dropped while this was answered: ask again"), "{told}");
     // Likewise where a policy is made anew under its name: its files are others.
-    store.put_rollup("main", "all", &policy(&["10m"])).unwrap();
-    store.roll_up(main(&store), NOW).unwrap();
+    store.rollups().put("main", "all", &policy(&["10m"])).unwrap();
+    store.rollups().run(main(&store), NOW).unwrap();
     let anew = RollupPolicy { zone: Some("Europe/Lisbon".to_owned()), ..policy(&["10m"]) };
     let told = asked(&store, || {
-        store.put_rollup("main", "all", &anew).unwrap();
-        store.roll_up(main(&store), NOW).unwrap();
+        store.rollups().put("main", "all", &anew).unwrap();
+        store.rollups().run(main(&store), NOW).unwrap();
     });
     assert!(told.is_err_and(|told| told.contains("ask again")));
     assert!(asked(&store, || {}).unwrap().iter().zip(&whole).all(|(a, b)| same(a, b)));
@@ -149,26 +149,26 @@ fn windows_older_than_their_level_is_kept_go_when_nobody_asks_them_any_more() {
     let now = clock() / day * day;
     let begin = now - 8 * 7 * day;
     write(&store, &(0..8 * 7 * 24).map(|hour| (0, (begin - BEGIN) / SECOND + hour * 3_600, 4)).collect::<Vec<_>>());
-    store.put_rollup("main", "all", &policy(&["10m", "1h"])).unwrap();
-    store.roll_up(main(&store), now).unwrap();
-    let windows = || store.rollup_state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
+    store.rollups().put("main", "all", &policy(&["10m", "1h"])).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
+    let windows = || store.rollups().state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
     let all = windows();
     let kept_a_week = |width: &str| RollupLevel { width: Span::parse(width).unwrap(), keep_for: Some(Span { days: 7, ..Span::default() }) };
     let levels = ["10m", "1h"].map(kept_a_week).to_vec();
     {
         // Before the thread that rolls up hears of it.
         let _before = store.source();
-        store.put_rollup("main", "all", &RollupPolicy { levels, ..policy(&["10m"]) }).unwrap();
-        store.roll_up(main(&store), now).unwrap();
+        store.rollups().put("main", "all", &RollupPolicy { levels, ..policy(&["10m"]) }).unwrap();
+        store.rollups().run(main(&store), now).unwrap();
         assert_eq!(windows(), all, "somebody may still ask them");
-        let state = store.rollup_state(main(&store)).unwrap().1;
+        let state = store.rollups().state(main(&store)).unwrap().1;
         assert!(state.iter().all(|level| level.covered.unwrap().start > begin), "who asks now does not");
     }
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     // Files of a year do not keep a year: four weeks at a time go, but for rows that reach over their end.
     let left = windows();
     assert!(left.iter().zip(&all).all(|(left, all)| left < all && left * 56 >= all * 7), "{left:?} of {all:?}");
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert_eq!(windows(), left, "once is enough");
     assert_eq!(verified(&store).faults, Vec::<String>::new());
     // What the level still stands for is all there, though it is older than it need be kept.
@@ -190,8 +190,8 @@ fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
     std::thread::scope(|scope| {
         let look = || {
             while !done.load(Ordering::Relaxed) {
-                store.storage(now).unwrap();
-                store.rollup_state(main(&store)).unwrap();
+                store.inspect().report(now).unwrap();
+                store.rollups().state(main(&store)).unwrap();
             }
         };
         scope.spawn(look);
@@ -199,11 +199,11 @@ fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
         let _ends = Ends(&done);
         for round in 0..12 {
             let name = format!("policy-{round}");
-            store.put_rollup("main", &name, &policy(&["1m", "10m"])).unwrap();
-            store.roll_up(main(&store), now).unwrap();
+            store.rollups().put("main", &name, &policy(&["1m", "10m"])).unwrap();
+            store.rollups().run(main(&store), now).unwrap();
         }
     });
-    assert_eq!(store.rollup_state(main(&store)).unwrap().0.failure, None);
+    assert_eq!(store.rollups().state(main(&store)).unwrap().0.failure, None);
     assert_eq!(verified(&store).faults, Vec::<String>::new());
 }
 
@@ -212,10 +212,10 @@ fn a_file_of_a_level_that_is_missing_or_empty_is_made_again_and_points_answer_me
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 60);
-    store.put_rollup("main", "all", &policy(&["10m", "1h"])).unwrap();
-    store.roll_up(main(&store), NOW).unwrap();
+    store.rollups().put("main", "all", &policy(&["10m", "1h"])).unwrap();
+    store.rollups().run(main(&store), NOW).unwrap();
     let whole = numbers(&store, &format!("show sum of level overall {FRAME}"), NOW).0.remove(0);
-    let windows = || store.rollup_state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
+    let windows = || store.rollups().state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
     let all = windows();
     let files: Vec<PathBuf> = levels(&store).into_iter().flat_map(|level| level.files).collect();
     assert!(!files.is_empty());
@@ -230,8 +230,8 @@ fn a_file_of_a_level_that_is_missing_or_empty_is_made_again_and_points_answer_me
         let store = open(folder.path());
         let answered = numbers(&store, &format!("show sum of level overall {FRAME}"), NOW).0.remove(0);
         assert!(whole.iter().zip(&answered).all(|(a, b)| same(a, b)), "{}", file.display());
-        store.roll_up(main(&store), NOW).unwrap();
-        let made = store.rollup_state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
+        store.rollups().run(main(&store), NOW).unwrap();
+        let made = store.rollups().state(main(&store)).unwrap().1.iter().map(|level| level.windows).collect::<Vec<_>>();
         assert_eq!(made, all, "{}", file.display());
         assert_eq!(verified(&store).faults, Vec::<String>::new());
     }
@@ -250,11 +250,11 @@ fn windows_of_a_lost_file_whose_points_are_no_longer_kept_are_reported_and_not_e
         batch.accept(PointRef { metric: "level", tags: &[], time, value: ValueRef::Number((at % 7) as f64) }).unwrap();
     }
     store.write(batch).unwrap();
-    store.put_rollup("main", "all", &policy(&["1d"])).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().put("main", "all", &policy(&["1d"])).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     let kept = LimitSettings { keep_for: Some(Some(Span { days: 10, ..Span::default() })), keep_under: None };
-    store.set_limits(Scope::Store, kept, now).unwrap();
-    store.expire(now).unwrap();
+    store.retention().set_limits(Scope::Store, kept, now).unwrap();
+    store.retention().expire(now).unwrap();
     let asked = |store: &Store| numbers(store, "show sum of level over now - 39d to now per 1d", now);
     let (days, _, notes) = asked(&store);
     assert!(days[0].iter().all(Option::is_some) && notes.is_empty(), "{notes:?}");
@@ -267,6 +267,6 @@ fn windows_of_a_lost_file_whose_points_are_no_longer_kept_are_reported_and_not_e
     let (days, _, notes) = asked(&store);
     assert!(days[0][38].is_some() && days[0][0].is_none(), "{days:?}");
     assert!(notes.iter().any(|note| note.contains("are no longer kept")), "{notes:?}");
-    let faults: Vec<String> = store.storage(now).unwrap().faults.into_iter().map(|(_, fault)| fault).collect();
+    let faults: Vec<String> = store.inspect().report(now).unwrap().faults.into_iter().map(|(_, fault)| fault).collect();
     assert!(faults.len() == 1 && faults[0].contains("are lost, because their points are no longer kept"), "{faults:?}");
 }

@@ -91,14 +91,14 @@ fn a_store_with_a_file_for_each_week_is_mended_by_compaction() {
     drop(store);
     let store = try_open(folder.path(), options()).unwrap();
     let reader = store.source();
-    store.compact().unwrap();
+    store.inspect().compact_all().unwrap();
     // Who asked before still reads the old files; they go when it has ended.
     let (home, id) = series(&store, "lock", "osier").unwrap();
     assert_eq!(columns(&reader, (home, id), TimeRange::ALL).unwrap().len(), 300);
     assert!(files(folder.path()).len() > 300);
     drop(reader);
     assert_eq!(held(&store), before);
-    store.compact().unwrap();
+    store.inspect().compact_all().unwrap();
     settle(folder.path());
     assert_eq!(lengths(folder.path()), ["3584d"]);
     assert!(!folder.path().join("data/main/new").exists() || fs::read_dir(folder.path().join("data/main/new")).unwrap().next().is_none());
@@ -128,7 +128,7 @@ fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing()
     let mended = tempfile::tempdir().unwrap();
     support::copy(folder.path(), mended.path());
     let store = try_open(mended.path(), options()).unwrap();
-    store.compact().unwrap();
+    store.inspect().compact_all().unwrap();
     drop(store);
     let (old, new) = (files(folder.path()), files(mended.path()));
     assert_eq!((old.len(), new.len()), (20, 1));
@@ -141,7 +141,7 @@ fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing()
         support::copy(folder.path(), killed.path());
         let store = try_open(killed.path(), by_week()).unwrap();
         if is_recorded {
-            store.put_document("1-1", &record, 0).unwrap();
+            store.documents().put("1-1", &record, 0).unwrap();
         }
         drop(store);
         let data = killed.path().join("data/main");
@@ -155,7 +155,7 @@ fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing()
             "{place} {is_recorded} {left}"
         );
         assert_eq!(files(killed.path()).len(), if is_recorded { 1 } else { 20 });
-        assert!(!data.join("new").exists() && store.documents::<Exchange>().unwrap().is_empty());
+        assert!(!data.join("new").exists() && store.documents().all::<Exchange>().unwrap().is_empty());
     }
 }
 
@@ -190,22 +190,22 @@ fn what_is_kept_for_a_shorter_time_is_split_and_dropped() {
     store.pack().unwrap();
     assert!(lengths(folder.path()).iter().all(|length| length == "3584d"));
     let keep_for = |days: u32| LimitSettings { keep_for: Some(Some(Span { days, ..Span::default() })), keep_under: None };
-    store.set_limits(Scope::Dataset(DatasetId(1)), keep_for(70), now).unwrap();
-    let planned = store.plan_expiry(&store.policies(), now).unwrap().steps.len();
+    store.retention().set_limits(Scope::Dataset(DatasetId(1)), keep_for(70), now).unwrap();
+    let planned = store.retention().plan(&store.retention().policies(), now).unwrap().steps.len();
     assert!((185..=191).contains(&planned), "{planned} weeks of 200 are older than ten");
-    store.expire(now).unwrap();
+    store.retention().expire(now).unwrap();
     let left = held(&store);
     assert!((10..=12).contains(&left.len()) && left.iter().all(|point| point.0 >= now - 78 * DAY), "{left:?}");
-    assert_eq!(store.bin().unwrap().len(), planned);
+    assert_eq!(store.bin().list().unwrap().len(), planned);
     // And all of it comes back.
-    store.set_limits(Scope::Dataset(DatasetId(1)), LimitSettings { keep_for: Some(None), keep_under: None }, now).unwrap();
-    store.compact().unwrap();
-    for item in store.bin().unwrap() {
-        store.restore_binned(&item.id, None).unwrap();
+    store.retention().set_limits(Scope::Dataset(DatasetId(1)), LimitSettings { keep_for: Some(None), keep_under: None }, now).unwrap();
+    store.inspect().compact_all().unwrap();
+    for item in store.bin().list().unwrap() {
+        store.bin().restore(&item.id, None).unwrap();
     }
     assert_eq!(held(&store), points);
-    store.compact().unwrap();
-    store.compact().unwrap();
+    store.inspect().compact_all().unwrap();
+    store.inspect().compact_all().unwrap();
     settle(folder.path());
     assert!(lengths(folder.path()).iter().all(|length| length == "3584d"), "{:?}", files(folder.path()));
     assert_eq!(held(&store), points);
@@ -250,7 +250,7 @@ proptest! {
                     expected.extend(points);
                 }
                 Act::Pack => current.pack().unwrap(),
-                Act::Compact => current.compact().unwrap(),
+                Act::Compact => current.inspect().compact_all().unwrap(),
                 Act::Open(longest) => {
                     drop(store.take());
                     store = Some(try_open(folders.last().unwrap().path(), with(longest)).unwrap());

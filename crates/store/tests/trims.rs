@@ -40,11 +40,11 @@ fn fill(store: &Store, now: Nanos) {
 }
 
 fn main(store: &Store) -> DatasetId {
-    store.catalogue().dataset("main").unwrap().id
+    store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id)
 }
 
 fn flow(store: &Store) -> Scope {
-    let metric = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().id;
+    let metric = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("flow").unwrap().id);
     Scope::Metric(main(store), metric)
 }
 
@@ -73,33 +73,33 @@ fn no_query_sees_half_of_a_trim_and_a_kill_meanwhile_loses_nothing() {
     let store = open(folder.path());
     let now = midnight();
     fill(&store, now);
-    store.set_limits(flow(&store), days(10), now).unwrap();
+    store.retention().set_limits(flow(&store), days(10), now).unwrap();
     {
         let before = store.source();
         // Waits for the query for a while, then leaves the points for the next time.
-        store.expire(now).unwrap();
+        store.retention().expire(now).unwrap();
         assert_eq!(seen(&before, &store, "flow"), ALL, "who asked before sees all of it");
         assert_eq!(points(&store, "flow"), LEFT, "who asks now sees none of it");
-        assert!(store.bin().unwrap().is_empty(), "nothing was moved yet");
+        assert!(store.bin().list().unwrap().is_empty(), "nothing was moved yet");
         // As a kill at this moment would leave it: noted, not moved.
         copy(folder.path(), copied.path());
     }
-    store.expire(now).unwrap();
+    store.retention().expire(now).unwrap();
     drop(store);
     for place in [folder.path(), copied.path()] {
         let store = open(place);
         assert_eq!((points(&store, "flow"), points(&store, "level")), (LEFT, ALL));
-        store.expire(now).unwrap();
-        let bin = store.bin().unwrap();
+        store.retention().expire(now).unwrap();
+        let bin = store.bin().list().unwrap();
         assert_eq!(bin.iter().map(|item| item.points.unwrap().points).collect::<Vec<_>>(), [(ALL - LEFT) as u64]);
-        assert!(store.expire(now).unwrap().steps.is_empty(), "once is enough");
+        assert!(store.retention().expire(now).unwrap().steps.is_empty(), "once is enough");
         // It comes back whole, when it would not go again at once.
-        let told = store.goes_again(&bin[0].id, now).unwrap().unwrap();
+        let told = store.bin().goes_again(&bin[0].id, now).unwrap().unwrap();
         assert!(told.contains("`flow` is kept for less long") && told.contains("fenetre retention set main::flow"), "{told}");
-        store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
-        assert_eq!(store.goes_again(&bin[0].id, now).unwrap(), None);
+        store.retention().set_limits(flow(&store), LimitSettings::default(), now).unwrap();
+        assert_eq!(store.bin().goes_again(&bin[0].id, now).unwrap(), None);
         assert_eq!(points(&store, "flow"), LEFT);
-        store.restore_binned(&bin[0].id, None).unwrap();
+        store.bin().restore(&bin[0].id, None).unwrap();
         assert_eq!(points(&store, "flow"), ALL);
         drop(store);
         assert_eq!(points(&open(place), "flow"), ALL);
@@ -108,7 +108,7 @@ fn no_query_sees_half_of_a_trim_and_a_kill_meanwhile_loses_nothing() {
 
 fn by_day(store: &Store, now: Nanos, from: &str) -> (Vec<Option<Value>>, Vec<String>) {
     let query = parse(&format!("show sum of flow over now - 39d to now per 1d{from}")).unwrap();
-    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap();
+    let planned = store.with_catalogue(|catalogue| plan(&query, &Frame::default(), catalogue, "main", now, &Limits::default())).unwrap();
     let answer = evaluate(planned, &store.source(), &|| false).unwrap();
     let Lines::Windows(lines) = &answer.shows[0].lines else { unreachable!() };
     (lines[0].values.clone(), answer.notes)
@@ -122,25 +122,25 @@ fn windows_of_trimmed_points_stay_when_the_limit_is_raised_again() {
     fill(&store, now);
     let levels = vec![RollupLevel { width: Span::parse("1d").unwrap(), keep_for: None }];
     let policy = RollupPolicy { metrics: vec![], condition: None, zone: None, levels, lateness: Span::exact(SECOND) };
-    store.put_rollup("main", "all", &policy).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.rollups().put("main", "all", &policy).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     let (before, _) = by_day(&store, now, "");
-    store.set_limits(flow(&store), days(10), now).unwrap();
-    store.expire(now).unwrap();
-    store.set_limits(flow(&store), days(400), now).unwrap();
+    store.retention().set_limits(flow(&store), days(10), now).unwrap();
+    store.retention().expire(now).unwrap();
+    store.retention().set_limits(flow(&store), days(400), now).unwrap();
     // All windows of the metric are looked at again: those whose points have gone are not made of nothing.
-    let mut definition = store.catalogue().dataset("main").unwrap().metric("flow").unwrap().definition.clone();
+    let mut definition = store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().metric("flow").unwrap().definition.clone());
     definition.stale_after = Some(Span::exact(77 * 60 * SECOND));
-    store.put_metric("main", "flow", definition).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    store.definitions().put_metric("main", "flow", definition).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert_eq!(by_day(&store, now, ""), (before.clone(), vec![]));
     let (raw, notes) = by_day(&store, now, " from raw");
     assert!(raw[..28].iter().all(Option::is_none) && raw[30].is_some(), "{raw:?}");
     assert!(notes[0].contains("no longer kept"), "{notes:?}");
     // Back again, they are what windows are made of.
-    let id = store.bin().unwrap()[0].id.clone();
-    store.restore_binned(&id, None).unwrap();
-    store.roll_up(main(&store), now).unwrap();
+    let id = store.bin().list().unwrap()[0].id.clone();
+    store.bin().restore(&id, None).unwrap();
+    store.rollups().run(main(&store), now).unwrap();
     assert_eq!(by_day(&store, now, " from raw"), (before, vec![]));
 }
 
@@ -150,14 +150,14 @@ fn past_a_size_of_its_own_a_metrics_oldest_points_go_for_good() {
     let store = open(folder.path());
     let now = midnight();
     fill(&store, now);
-    let bytes = store.metric_sizes().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
-    store.set_limits(flow(&store), LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, now).unwrap();
-    store.expire(now).unwrap();
+    let bytes = store.inspect().metrics().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
+    store.retention().set_limits(flow(&store), LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, now).unwrap();
+    store.retention().expire(now).unwrap();
     let left = points(&store, "flow");
     assert!(left < ALL && left > ALL / 4, "{left}");
-    assert_eq!((store.bin().unwrap().len(), points(&store, "level")), (0, ALL));
+    assert_eq!((store.bin().list().unwrap().len(), points(&store, "level")), (0, ALL));
     // That they are gone is known after the limit is lifted, and after a restart.
-    store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
+    store.retention().set_limits(flow(&store), LimitSettings::default(), now).unwrap();
     drop(store);
     let store = open(folder.path());
     assert!(by_day(&store, now, "").1[0].contains("no longer kept"));
@@ -170,13 +170,13 @@ fn points_that_come_for_trimmed_time_are_seen() {
     let store = open(folder.path());
     let now = midnight();
     fill(&store, now);
-    let bytes = store.metric_sizes().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
+    let bytes = store.inspect().metrics().unwrap().iter().find(|size| size.metric.as_deref() == Some("flow")).unwrap().bytes;
     // By size, nothing is too old to come; by age, once the limit was raised.
     for limit in [LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) }, days(10)] {
-        store.set_limits(flow(&store), limit, now).unwrap();
-        store.expire(now).unwrap();
+        store.retention().set_limits(flow(&store), limit, now).unwrap();
+        store.retention().expire(now).unwrap();
     }
-    store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
+    store.retention().set_limits(flow(&store), LimitSettings::default(), now).unwrap();
     let left = points(&store, "flow");
     let mut batch = store.begin("main").unwrap();
     let time = now - 30 * DAY + 1;
@@ -199,19 +199,19 @@ fn a_trim_that_a_kill_interrupted_is_carried_out_after_the_limit_was_lifted() {
     let store = open(folder.path());
     let now = midnight();
     fill(&store, now);
-    store.set_limits(flow(&store), days(10), now).unwrap();
+    store.retention().set_limits(flow(&store), days(10), now).unwrap();
     {
         let _asks = store.source();
-        store.expire(now).unwrap();
+        store.retention().expire(now).unwrap();
         copy(folder.path(), copied.path());
     }
     drop(store);
     let store = open(copied.path());
-    store.set_limits(flow(&store), LimitSettings::default(), now).unwrap();
+    store.retention().set_limits(flow(&store), LimitSettings::default(), now).unwrap();
     assert_eq!(points(&store, "flow"), LEFT, "noted, so no query sees them");
-    store.expire(now).unwrap();
-    let bin = store.bin().unwrap();
+    store.retention().expire(now).unwrap();
+    let bin = store.bin().list().unwrap();
     assert_eq!(bin[0].points.unwrap().points, (ALL - LEFT) as u64);
-    store.restore_binned(&bin[0].id, None).unwrap();
+    store.bin().restore(&bin[0].id, None).unwrap();
     assert_eq!(points(&store, "flow"), ALL);
 }

@@ -29,7 +29,7 @@ pub struct Checked {
     /// The text in its canonical layout, if it can be read.
     #[schema(required)]
     pub canonical: Option<String>,
-    /// The same as a tree, for forms.
+    /// The query as a tree, for forms.
     #[schema(required, value_type = Option<Query>)]
     pub tree: Option<serde_json::Value>,
     /// What is wrong with it, if anything is.

@@ -47,7 +47,7 @@ pub enum BackupStage {
     Running,
     /// All of it is there.
     Done,
-    /// It was told to stop.
+    /// It was stopped.
     Stopped,
     /// It failed.
     Failed,

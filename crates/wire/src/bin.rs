@@ -8,7 +8,7 @@ use crate::datasets::{Reference, Stored};
 /// Effect of a deletion.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct Deletion {
-    /// Under which it is in the bin; none where it was only asked what would go.
+    /// Its id in the bin; none in a dry run.
     #[schema(required)]
     pub id: Option<String>,
     /// What it was, in words.
@@ -22,7 +22,7 @@ pub struct Deletion {
     pub bytes: u64,
     /// What refers to it.
     pub references: Vec<Reference>,
-    /// Until when it can be brought back.
+    /// Time until which it can be restored.
     #[schema(required)]
     pub recoverable_until: Option<String>,
 }

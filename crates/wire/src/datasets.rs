@@ -9,7 +9,7 @@ use utoipa::ToSchema;
 pub struct DatasetInfo {
     /// Its name.
     pub name: String,
-    /// What is said of it: `zone`, `description`, `closed`, limits.
+    /// Its definition: `zone`, `description`, `closed` and limits.
     #[serde(flatten)]
     pub definition: DatasetDefinition,
     /// Names that it had, which still answer.
@@ -54,11 +54,11 @@ pub struct Defined {
 pub struct MetricInfo {
     /// Its name.
     pub name: String,
-    /// For good, whatever its name.
+    /// Permanent id, which survives renaming.
     #[serde(default)]
     #[schema(required)]
     pub id: u32,
-    /// What is said of it: `kind`, `unit`, `shape`, `description`, `status` and so on.
+    /// Its definition: `kind`, `unit`, `shape`, `description`, `status` and so on.
     #[serde(flatten)]
     pub definition: MetricDefinition,
     /// Names that it had, which still answer.

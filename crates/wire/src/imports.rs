@@ -20,7 +20,7 @@ pub struct ImportOrder {
     /// Name of a stored mapping.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mapping_name: Option<String>,
-    /// A mapping; with a name as well, it goes on top of that one.
+    /// A mapping; if a name is given as well, it overrides parts of that mapping.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub mapping: Option<Mapping>,
     /// Read everything, store nothing.
@@ -38,7 +38,7 @@ pub enum ImportStage {
     Waiting,
     /// It is being read.
     Running,
-    /// It was told to stop, and can go on.
+    /// It was stopped, and can be continued.
     Stopped,
     /// All of it was read.
     Done,
@@ -137,9 +137,6 @@ pub struct ImportRecord {
     /// Why it failed, if it did.
     #[schema(required)]
     pub failure: Option<String>,
-    /// It was told to stop because the service ends.
-    #[serde(skip)]
-    pub ends_with_service: bool,
 }
 
 /// Options of the preview.

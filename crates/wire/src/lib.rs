@@ -13,6 +13,7 @@ pub mod datasets;
 pub mod definitions;
 pub mod health;
 pub mod imports;
+pub mod jobs;
 pub mod mappings;
 pub mod overview;
 pub mod problem;

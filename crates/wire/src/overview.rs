@@ -10,13 +10,13 @@ use crate::{datasets::Stored, storage::StorageInfo};
 pub struct Overview {
     /// Version of the service.
     pub version: String,
-    /// Since when it runs.
+    /// Start of the service.
     pub started: String,
-    /// What the clock of the service says.
+    /// Time of the service.
     pub now: String,
-    /// Points a second over the last ten whole seconds.
+    /// Points per second over the last ten whole seconds.
     pub points_per_second: f64,
-    /// What came in over the last ten minutes, in steps of ten seconds, oldest first.
+    /// Arrivals of the last ten minutes, in steps of ten seconds, oldest first.
     pub arrivals: Vec<ArrivalStep>,
     /// Datasets.
     pub datasets: u64,
@@ -27,7 +27,7 @@ pub struct Overview {
     /// Points of all datasets and when they begin and end.
     #[serde(flatten)]
     pub stored: Stored,
-    /// What it weighs.
+    /// Its size.
     pub storage: StorageInfo,
 }
 

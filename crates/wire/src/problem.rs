@@ -25,7 +25,7 @@ pub struct Problem {
     /// A correction, if one is known.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub help: Option<String>,
-    /// What became of a body of which no point was kept.
+    /// Result for a body of which no point was stored.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub report: Option<Box<PushReport>>,
 }

@@ -14,21 +14,21 @@ pub struct PushReport {
     /// Counts and rejects.
     #[serde(flatten)]
     pub tally: Tally,
-    /// Points that took the place of others of the same series and instant; none where that was not counted.
+    /// Points that replaced others of the same series and instant; none if that was not counted.
     #[serde(default)]
     #[schema(required)]
     pub replaced: Option<u64>,
     /// Points that a later point of the same body replaces, since both have the same series and instant.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub duplicates: u64,
-    /// Points of paused metrics, passed over as these say.
+    /// Points of paused metrics that were ignored.
     #[serde(default)]
     #[schema(required)]
     pub dropped: u64,
-    /// Whether nothing was written because only a try was asked for.
+    /// Whether it was a dry run, which stores nothing.
     pub dry_run: bool,
     /// New metrics.
     pub new_metrics: Vec<String>,
-    /// How many series were not known before.
+    /// Number of new series.
     pub new_series: u64,
 }

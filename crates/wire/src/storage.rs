@@ -20,7 +20,7 @@ pub struct StorageInfo {
     pub bin_bytes: u64,
     /// Points in the journal and in memory that are not packed into blocks yet.
     pub waiting_points: u64,
-    /// The volume of the store, where that can be told.
+    /// The volume of the store, if it is known.
     #[schema(required)]
     pub volume: Option<VolumeInfo>,
     /// The store and its datasets, with limits and forecast.

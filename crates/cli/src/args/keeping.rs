@@ -15,6 +15,17 @@ pub struct ServiceUrl {
     pub url: String,
 }
 
+/// `fenetre jobs`
+#[derive(Debug, ClapArgs)]
+pub struct JobsArgs {
+    /// Output format
+    #[arg(long, short, value_enum, default_value = "table")]
+    pub output: ListOutput,
+    /// Address of the service
+    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
+    pub url: String,
+}
+
 /// `fenetre retention …`
 #[derive(Debug, ClapArgs)]
 pub struct RetentionArgs {

@@ -21,7 +21,7 @@ pub use definitions::{
 };
 #[cfg(feature = "service")]
 pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, ServeArgs};
-pub use keeping::{ExpireArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
+pub use keeping::{ExpireArgs, JobsArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
 
 const AFTER_HELP: &str = "\
 Exit codes:
@@ -168,6 +168,8 @@ pub enum Command {
     Expire(ExpireArgs),
     /// Show storage use and forecast; verify, compact or repair the store
     Storage(StorageArgs),
+    /// List the background jobs of the service
+    Jobs(JobsArgs),
     /// Back up a running store to a folder
     Backup(BackupArgs),
     /// Restore a store from a backup
@@ -233,6 +235,7 @@ mod tests {
             "fenetre storage top --limit 5 --dataset velmar",
             "fenetre storage verify",
             "fenetre demo run --fresh --days 3",
+            "fenetre jobs -o json",
             "fenetre backup monday --since sunday",
             "fenetre backup --stop",
             "fenetre restore monday store",

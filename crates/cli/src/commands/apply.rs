@@ -12,7 +12,7 @@ use std::{
     process::ExitCode,
 };
 
-use fenetre_core::model::{DatasetDefinition, MetricDefinition, TagDefinition};
+use fenetre_core::model::{DatasetDefinition, MetricDefinition, TagDefinition, renamed_key};
 use fenetre_formats::mapping::Mapping;
 use fenetre_wire::definitions::MetricDefinitions;
 use serde::Deserialize;
@@ -99,7 +99,13 @@ fn read(folder: &Path) -> Result<Wanted, Failure> {
     for (name, path) in files(folder)? {
         let wrong = |error: String| Failure::new(WRONG, format!("{}: {error}", path.display()));
         let text = fs::read_to_string(&path).map_err(|error| wrong(error.to_string()))?;
-        let file: File = toml::from_str(&text).map_err(|error| wrong(error.to_string().trim_end().to_owned()))?;
+        let file: File = toml::from_str(&text).map_err(|error| {
+            let renamed = text.lines().find_map(|line| {
+                let key = line.split('=').next().unwrap_or_default().trim();
+                renamed_key(key).map(|new| format!("\n`{key}` is called `{new}` now"))
+            });
+            wrong(format!("{}{}", error.to_string().trim_end(), renamed.unwrap_or_default()))
+        })?;
         for (metric, definition) in &file.metrics {
             definition.check().map_err(|error| wrong(format!("metrics.{metric}: {error}")))?;
         }
@@ -120,7 +126,7 @@ fn read(folder: &Path) -> Result<Wanted, Failure> {
     Ok(wanted)
 }
 
-/// Shows where the store differs from a dataset's file; says whether it does.
+/// Shows where the store differs from a dataset's file; returns whether it does.
 fn compare(client: &Client, name: &str, file: &File) -> Result<bool, Failure> {
     let Some(known) = client.datasets()?.into_iter().find(|dataset| dataset.name == name) else {
         outln!("+ dataset {name}, with {} metrics and {} tags", file.metrics.len(), file.tags.len());

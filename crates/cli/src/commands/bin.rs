@@ -16,7 +16,7 @@ use crate::{
     },
 };
 
-/// Lists the bin, or does something with what is there.
+/// Lists the bin, or restores or erases something in it.
 pub fn run(args: BinArgs) -> Result<(), Failure> {
     let client = Client::new(&args.url)?;
     match args.command {

@@ -7,7 +7,7 @@ use crate::output::words::{count_of, grouped};
 /// Lines that are shown of a long list of differences.
 const SHOWN: usize = 40;
 
-/// Prints what would differ; says whether anything would.
+/// Prints what would differ; returns whether anything would.
 pub fn show(dataset: &str, differences: &Differences) -> bool {
     let Differences { new, changed, same, .. } = differences;
     let lines: Vec<String> = new

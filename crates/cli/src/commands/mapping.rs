@@ -34,7 +34,7 @@ const LOOK_ROWS: usize = 200;
 /// Points that a check shows.
 const SHOWN_POINTS: usize = 10;
 
-/// Does what it is told with mappings.
+/// Runs a command about mappings.
 pub fn run(command: MappingCommand) -> Result<(), Failure> {
     match command {
         MappingCommand::List { output, url } => write(&Client::new(&url)?.mappings()?, &columns(), output),
@@ -117,7 +117,7 @@ fn look(file: &Path, format: Format, mapping: &Mapping) -> Result<Look, Failure>
     }
 }
 
-/// Points that would be made, and what is said of their metrics.
+/// Points that would be made, and definitions of their metrics.
 #[derive(Default)]
 struct Shown {
     points: Vec<String>,

@@ -8,6 +8,7 @@ pub mod datasets;
 pub mod definitions;
 pub mod import;
 pub mod imports;
+pub mod jobs;
 pub mod mapping;
 pub mod metrics;
 pub mod peek;

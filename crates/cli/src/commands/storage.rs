@@ -31,7 +31,7 @@ struct Part {
     blocks: Option<u64>,
 }
 
-/// Shows what the store weighs, or works on it.
+/// Shows storage use, or works on the store.
 pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
     let client = Client::new(&args.service.url)?;
     match &args.command {

@@ -33,7 +33,7 @@ use crate::{
 const PUSH_POINTS: usize = 50_000;
 const DAY: Nanos = 86_400 * SECOND;
 
-/// Serves the demo until it is told to stop.
+/// Serves the demo until it is stopped.
 pub fn run(args: &DemoRunArgs) -> Result<(), Failure> {
     let mut config = Config { store: args.store.clone(), log_level: "warn".to_owned(), ..Config::default() };
     config.listen_on(&args.listen)?;

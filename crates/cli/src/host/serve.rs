@@ -7,7 +7,7 @@ use crate::{
     failure::{FAILED, Failure, WRONG},
 };
 
-/// Runs the service until it is told to stop.
+/// Runs the service until it is stopped.
 pub fn run(args: &ServeArgs) -> Result<(), Failure> {
     let mut config = match &args.config {
         Some(file) => Config::read(file)?,

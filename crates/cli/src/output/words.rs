@@ -106,7 +106,7 @@ impl Clock {
         Self { zone, precision, year }
     }
 
-    /// The same clock, told to the minute at most.
+    /// The same clock, to the minute at most.
     pub fn in_minutes(mut self) -> Self {
         if self.precision != Precision::Day {
             self.precision = Precision::Minute;
@@ -114,7 +114,7 @@ impl Clock {
         self
     }
 
-    /// The same clock, told to the second at most.
+    /// The same clock, to the second at most.
     pub fn in_seconds(mut self) -> Self {
         if self.precision == Precision::Millisecond {
             self.precision = Precision::Second;
@@ -140,7 +140,7 @@ pub fn instant(text: &str) -> Nanos {
     parse_rfc3339(text).unwrap_or_default()
 }
 
-/// The day of a time that is told in UTC.
+/// The day of a time in UTC.
 pub fn day(text: &str) -> &str {
     text.split('T').next().unwrap_or_default()
 }

@@ -104,7 +104,7 @@ pub trait Source: Sync {
 /// How far levels reach.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Coverage {
-    /// Of each level, the stretch in which it stands for points, on its borders.
+    /// The time that each level covers, on its borders.
     pub levels: Vec<Option<TimeRange>>,
     /// Stretches whose points were dropped, in order and disjoint. Some points may have come since.
     pub dropped: Vec<TimeRange>,
@@ -143,7 +143,7 @@ pub trait StoredBlock {
     /// Appends its points.
     ///
     /// # Errors
-    /// Where the bytes cannot be read or are damaged.
+    /// If the bytes cannot be read or are damaged.
     fn decode(&self, out: &mut Columns) -> Result<(), SourceError>;
 }
 
@@ -166,12 +166,12 @@ pub enum EvaluateError {
         limit: usize,
     },
     /// More held at once than allowed.
-    #[error("quantiles and different values hold their points, and here they are more than {limit} at once: ask for fewer series or a shorter time")]
+    #[error("quantiles and `distinct` hold their points in memory, and these are more than {limit}: ask for fewer series or a shorter time")]
     TooManyHeld {
         /// The most that are held.
         limit: usize,
     },
-    /// It was told to stop: its time was up, or nobody waits any more.
+    /// It was stopped: its time was up, or nobody waits any more.
     #[error("the query was stopped before it was done")]
     Stopped,
 }
@@ -320,7 +320,7 @@ struct Context<'a> {
 /// Points between two checks whether to stop.
 const MAX_AT_ONCE: usize = 1_024;
 
-/// Ends a scan from within; what it stands for is told by whoever began the scan.
+/// Ends a scan from within; whoever began the scan knows what it means.
 #[derive(Debug, thiserror::Error)]
 enum Ended {
     #[error("stopped")]

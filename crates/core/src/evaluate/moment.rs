@@ -74,7 +74,7 @@ fn note(context: &Context<'_>, leaf: &Leaf, sources: &Sources, found: &[Vec<Foun
         dropped.sort_unstable_by_key(|range| (range.start, range.end));
         dropped.dedup();
         let stretches = stretches(&dropped, &context.plan.zone);
-        let what = if has_several { "are missing" } else { "no value at that moment" };
+        let what = if has_several { "are missing" } else { "no value at that instant" };
         let lost = if has_several { format!("{lost} values") } else { count(lost) };
         notes.push(format!("{}: {lost} {what}: points {stretches} are no longer kept", leaf.text));
     }

@@ -24,7 +24,7 @@ const MAX_NAMED: usize = 3;
 
 /// How a leaf's time is read.
 pub struct Sources {
-    /// Of each of the leaf's levels, the stretch that it stands for.
+    /// The time that each of the leaf's levels covers.
     covered: Vec<Option<TimeRange>>,
     /// Stretches whose points are not all kept, in order.
     dropped: Vec<TimeRange>,

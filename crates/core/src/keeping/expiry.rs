@@ -11,9 +11,9 @@ use crate::{
 pub enum Why {
     /// Older than is kept.
     Age,
-    /// More than a dataset, or a metric, may weigh.
+    /// More than the size limit of a dataset or metric.
     Size,
-    /// More than the store may weigh.
+    /// More than the size limit of the store.
     StoreSize,
     /// The reserve of the volume would be touched.
     Reserve,
@@ -60,7 +60,7 @@ pub struct MetricHolding {
     pub id: MetricId,
     /// Points before this are older than it is kept, where it has such a limit that is narrower than its dataset's.
     pub horizon: Option<Nanos>,
-    /// The most that it may weigh.
+    /// Its size limit.
     pub keep_under: Option<u64>,
     /// Its bytes in each of the dataset's partitions, and its earliest point there.
     pub partitions: Vec<(u64, Option<Nanos>)>,
@@ -82,9 +82,9 @@ pub struct DatasetHolding {
     pub id: DatasetId,
     /// Partitions that end before this are older than it is kept.
     pub horizon: Option<Nanos>,
-    /// The most that it may weigh.
+    /// Its size limit.
     pub keep_under: Option<u64>,
-    /// Partitions that end before this are told by rollups already, where there are any to be; others are not dropped by age yet.
+    /// Partitions that end before this are covered by rollups, if there are policies; later ones are not dropped by age yet.
     pub rolled_before: Option<Nanos>,
     /// Oldest first.
     pub partitions: Vec<PartitionHolding>,
@@ -109,9 +109,9 @@ pub struct StoreHolding {
     pub datasets: Vec<DatasetHolding>,
     /// Bytes of catalogue and journal.
     pub others: u64,
-    /// The most that it may weigh.
+    /// Its size limit.
     pub keep_under: Option<u64>,
-    /// Where it lies, where that can be told.
+    /// Its volume, if it is known.
     pub volume: Option<Volume>,
 }
 
@@ -221,7 +221,7 @@ impl Planning {
         self.held.datasets[at].bytes() + self.dropped[at].iter().map(|partition| partition.bytes).sum::<u64>()
     }
 
-    /// Takes the oldest away from a dataset until so many bytes are gone, or nothing is left that can go; says how many did.
+    /// Takes the oldest away from a dataset until so many bytes are gone, or nothing is left that can go; returns how many did.
     fn lighten(&mut self, at: usize, bytes: u64, why: Why, now: Nanos) -> u64 {
         let (mut gone, dataset) = (0, &mut self.held.datasets[at]);
         while gone < bytes && !dataset.bin.is_empty() {
@@ -306,7 +306,7 @@ impl Planning {
         binned.or_else(|| datasets().filter_map(first).min().map(|(_, at)| at))
     }
 
-    /// Takes the oldest of all away until so many bytes are gone; says how many did.
+    /// Takes the oldest of all away until so many bytes are gone; returns how many did.
     fn lighten_all(&mut self, bytes: u64, why: Why, now: Nanos) -> u64 {
         let mut gone = 0;
         while gone < bytes {
@@ -328,7 +328,7 @@ impl Planning {
         }
     }
 
-    /// Says whether the reserve stays touched. What others fill the volume with is not ours to make good: where all that could go would not
+    /// Returns whether the reserve stays touched. What others fill the volume with is not ours to make good: where all that could go would not
     /// bring the reserve back, nothing goes, and no more is taken.
     fn reserve(&mut self, now: Nanos) -> bool {
         let Some(volume) = self.held.volume else { return false };

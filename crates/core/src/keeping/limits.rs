@@ -144,16 +144,16 @@ impl fmt::Display for Reserve {
     }
 }
 
-/// What is said of keeping at one place. Nothing said is not the same as said that there is no limit, which stands before a file's.
+/// Limits set at one place. An omitted limit is not the same as `null`, which means no limit and overrides the configuration file.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct LimitSettings {
-    /// How long points are kept; `null` for no limit.
+    /// Maximum age of points; `null` for no limit.
     #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
     pub keep_for: Option<Option<Span>>,
-    /// How much is kept; `null` for no limit.
+    /// Maximum size; `null` for no limit.
     #[cfg_attr(feature = "schema", schema(value_type = Option<ByteSize>))]
     #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
     pub keep_under: Option<Option<ByteSize>>,
@@ -239,7 +239,7 @@ pub struct Policies {
 }
 
 impl Policies {
-    /// What is said of one place itself, and by whom.
+    /// The limits set at one place itself, and their source.
     pub fn at(&self, place: Scope) -> Limits {
         let (file, live) = (self.file.get(&place).copied().unwrap_or_default(), self.live.get(&place).copied().unwrap_or_default());
         fn first<T: Copy>(place: Scope, live: Option<Option<T>>, file: Option<Option<T>>) -> Option<InForce<T>> {

@@ -53,7 +53,7 @@ pub struct Described {
     pub is_unfit: bool,
 }
 
-/// The sort of a refusal, by which refusals are counted.
+/// Reason of a rejection, by which rejections are counted.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -129,7 +129,7 @@ pub trait PointSink {
     /// Takes one point.
     ///
     /// # Errors
-    /// [`Refusal`] where it breaks a rule; the points after it can still be taken.
+    /// [`Refusal`] if it breaks a rule; the points after it can still be taken.
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal>;
 
     /// The series of the point that was taken last, for those after it: readers that know which of their points share a series need not name

@@ -4,32 +4,28 @@ use serde::{Deserialize, Serialize};
 
 use super::check_tag_value;
 
-/// What is said of a dataset.
+/// Definition of a dataset.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct DatasetDefinition {
-    /// IANA name of the zone that its calendar follows.
+    /// IANA name of its time zone.
     pub zone: String,
     /// One sentence.
     pub description: String,
-    /// Metrics and tags that nobody has defined are refused, and not made on arrival.
+    /// Whether undefined metrics and tags are rejected instead of being created on arrival.
     pub closed: bool,
-    /// The most series that it may have: points of those that are there still land, new ones are refused.
+    /// Maximum number of series. At the limit, points of existing series are still accepted, and new series are rejected.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "most_series")]
     pub max_series: Option<u32>,
-    /// The most series that each of its metrics may have, where the metric does not say.
+    /// Maximum number of series of each of its metrics, unless the metric has its own.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "most_series_per_metric")]
     pub max_series_per_metric: Option<u32>,
-    /// The longest value of a tag, in bytes.
+    /// Maximum length of a tag's value, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "longest_tag_value")]
     pub max_tag_value_bytes: Option<u32>,
-    /// The most tags of a series.
+    /// Maximum number of tags of a series.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "most_tags")]
     pub max_tags: Option<u32>,
 }
 
@@ -47,29 +43,28 @@ impl Default for DatasetDefinition {
     }
 }
 
-/// What is said of a tag.
+/// Definition of a tag.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct TagDefinition {
     /// One sentence.
     pub description: String,
-    /// A new series must carry it.
+    /// Whether every new series must have the tag.
     pub required: bool,
-    /// The values that it may have; any, where there are none.
+    /// Allowed values; if empty, any value is allowed.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub allowed: Vec<String>,
     /// A regular expression that a whole value must match.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pattern: Option<String>,
-    /// The most distinct values.
+    /// Maximum number of distinct values.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "most_values")]
     pub max_values: Option<u32>,
 }
 
 impl TagDefinition {
-    /// Looks whether its parts make sense.
+    /// Checks whether its parts make sense.
     ///
     /// # Errors
     /// What is wrong, in a sentence.

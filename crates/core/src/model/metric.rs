@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::Thinning;
 use crate::time::Span;
 
-/// What kind of thing a metric's values are, which decides what may be asked of them.
+/// Kind of a metric's values, which decides what may be asked of them.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -52,7 +52,7 @@ impl fmt::Display for Kind {
     }
 }
 
-/// How a metric runs between two points.
+/// Course of a metric between two points.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -79,7 +79,7 @@ impl Shape {
     }
 }
 
-/// What each value of a counter or a histogram counts.
+/// Meaning of the values of a counter or histogram.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -90,7 +90,7 @@ pub enum Temporality {
     Delta,
 }
 
-/// Whether points of a metric are taken.
+/// Status of a metric.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -120,7 +120,7 @@ impl Status {
     }
 }
 
-/// What happens to points of a metric that takes none.
+/// Treatment of points of a paused or retired metric.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -132,7 +132,7 @@ pub enum WhenPaused {
     Drop,
 }
 
-/// What is said of a metric, by a person or by the first body that brought it.
+/// Definition of a metric, by a person or by the first body that contained it.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
@@ -146,30 +146,29 @@ pub struct MetricDefinition {
     pub shape: Shape,
     /// One sentence.
     pub description: String,
-    /// Of counters and histograms; without one, counters are cumulative and histograms are not.
+    /// Temporality of a counter or histogram (default: cumulative for counters, delta for histograms).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub temporality: Option<Temporality>,
-    /// How often a series gets a point.
+    /// Expected time between two points of a series.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub interval: Option<Span>,
-    /// After how long without a point a series counts as silent.
+    /// Time without a point after which a series counts as silent.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stale_after: Option<Span>,
-    /// Words to group metrics by.
+    /// Labels, to group metrics by.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub labels: Vec<String>,
     /// `active`, `paused` or `retired`.
     pub status: Status,
     /// What happens to points while it is paused or retired: `refuse` or `drop`.
     pub when_paused: WhenPaused,
-    /// It was made on arrival, and nobody has looked at it since.
+    /// Whether it was created on arrival and not reviewed since.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub unreviewed: bool,
-    /// The most series that it may have; those of its dataset count apart.
+    /// Maximum number of series; the limit of its dataset applies as well.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "most_series")]
     pub max_series: Option<u32>,
-    /// Which points are left out.
+    /// Thinning: which points are left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub thinning: Option<Thinning>,
 }
@@ -184,13 +183,13 @@ impl MetricDefinition {
         }
     }
 
-    /// Looks whether its parts make sense together.
+    /// Checks whether its parts make sense together.
     ///
     /// # Errors
     /// What is wrong, in a sentence.
     pub fn check(&self) -> Result<(), String> {
         if self.temporality.is_some() && self.temporality().is_none() {
-            return Err(format!("a {} has no temporality: that is of counters and histograms", self.kind));
+            return Err(format!("only counters and histograms have a `temporality`; this is a {}", self.kind));
         }
         if self.thinning.is_some() && self.kind != Kind::Gauge {
             return Err(format!("thinning is for gauges, and this is a {}", self.kind));
@@ -198,7 +197,7 @@ impl MetricDefinition {
         if let Some(unit) = &self.unit
             && (unit.is_empty() || unit.len() > 60 || unit.chars().any(char::is_control))
         {
-            return Err("a unit is a UCUM code of 1 to 60 characters, such as cm or Cel; leave it out where there is none".to_owned());
+            return Err("a unit is a UCUM code of 1 to 60 characters, such as cm or Cel; omit it if there is none".to_owned());
         }
         if let Some(label) = self.labels.iter().find(|label| label.is_empty() || label.contains([' ', ','])) {
             return Err(format!("invalid label `{label}`: labels have no spaces and no commas"));

@@ -1,9 +1,10 @@
-//! The nouns: what is measured, how series are told apart, what a point is on its way in.
+//! The nouns: what is measured, what distinguishes series, and points on their way in.
 
 mod arrival;
 mod dataset;
 mod metric;
 mod names;
+mod renamed;
 mod rollup;
 mod tags;
 mod thinning;
@@ -14,6 +15,7 @@ pub use arrival::{About, Cause, Described, KnownSeries, PointRef, PointSink, Ref
 pub use dataset::{DatasetDefinition, TagDefinition};
 pub use metric::{Kind, MetricDefinition, Shape, Status, Temporality, WhenPaused};
 pub use names::{MAX_TAGS, NameError, check_dataset_name, check_name, check_tag_value};
+pub use renamed::renamed_key;
 pub use rollup::{RollupLevel, RollupPolicy};
 pub use tags::{LineTags, Tags, TagsDisplay};
 pub use thinning::Thinning;

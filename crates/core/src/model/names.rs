@@ -26,7 +26,7 @@ pub enum NameError {
         position: usize,
     },
     /// A character that the name of a dataset, which is also a folder's, cannot have.
-    #[error("holds `{0}`: such a name has only letters a to z, digits, `-` and `_`, and begins with a letter or digit")]
+    #[error("holds `{0}`: use a to z, 0-9, `-` and `_`, starting with a letter or digit")]
     NotForDataset(char),
 }
 

@@ -10,18 +10,18 @@ use crate::time::{Nanos, Span};
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct RollupPolicy {
-    /// Names of metrics, `*` for any letters; all metrics where there are none.
+    /// Names of metrics, with `*` for any letters (default: all metrics).
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub metrics: Vec<String>,
-    /// Which of their series, as in `where`; all where there is none.
+    /// Condition on their series, as in `where` (default: all).
     #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
     pub condition: Option<String>,
-    /// The zone of levels of the calendar; the dataset's where there is none.
+    /// IANA name of the zone of calendar levels (default: the dataset's).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub zone: Option<String>,
     /// The finest first.
     pub levels: Vec<RollupLevel>,
-    /// How long after its end a window waits for late points before it is made; those that come later make it again.
+    /// Time after the end of a window in which it waits for late points before it is made; points after that rebuild it.
     #[serde(default = "lateness", skip_serializing_if = "is_lateness")]
     pub lateness: Span,
 }
@@ -33,7 +33,7 @@ pub struct RollupPolicy {
 pub struct RollupLevel {
     /// Width of its windows.
     pub width: Span,
-    /// How long it is kept; for ever where that is not said.
+    /// Retention of the level (default: no limit).
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub keep_for: Option<Span>,
 }

@@ -4,25 +4,24 @@ use serde::{Deserialize, Serialize};
 
 use crate::time::Span;
 
-/// Which points are left out.
+/// Thinning: which points are left out.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct Thinning {
-    /// Points no further than this from the last one kept are left out.
+    /// Points that differ from the last stored one by no more than this are left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dead_band: Option<f64>,
-    /// Points that the line between those kept passes within this distance are left out.
+    /// Points within this distance of the line between their stored neighbours are left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub line_tolerance: Option<f64>,
-    /// A point is kept at least so often.
+    /// Maximum time between two stored points.
     #[serde(skip_serializing_if = "Option::is_none")]
-    #[serde(alias = "longest_silence")]
     pub max_silence: Option<Span>,
 }
 
 impl Thinning {
-    /// Looks whether its parts make sense together.
+    /// Checks whether its parts make sense together.
     ///
     /// # Errors
     /// What is wrong, in a sentence.

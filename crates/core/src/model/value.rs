@@ -103,9 +103,9 @@ impl<'de> Deserialize<'de> for Value {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Histogram {
-    /// Upper bounds of the buckets but the last, ascending; each bucket holds what is above the bound before and not above its own.
+    /// Upper bounds of all buckets but the last, ascending; a bucket contains values above the bound before it, up to and including its own.
     pub bounds: Vec<f64>,
-    /// Observations in each bucket, one bucket more than bounds: the last is for what is above them all.
+    /// Observations in each bucket; one more than bounds, since the last bucket is for values above all bounds.
     pub counts: Vec<u64>,
     /// Sum of all observations.
     pub sum: f64,
@@ -120,14 +120,16 @@ impl Histogram {
         self.counts.iter().fold(0, |sum, count| sum.saturating_add(*count))
     }
 
-    /// Looks whether bounds and counts make sense together.
+    /// Checks whether bounds and counts make sense together.
     ///
     /// # Errors
     /// What is wrong, in words that follow "the histogram".
     pub fn check(&self) -> Result<(), String> {
         if self.counts.len() != self.bounds.len() + 1 {
             let (counts, bounds) = (self.counts.len(), self.bounds.len());
-            return Err(format!("has {counts} counts and {bounds} bounds: there is one count more than bounds, the last for what is above them all"));
+            return Err(format!(
+                "has {counts} counts and {bounds} bounds: there must be one more count than bounds; the last is for values above all of them"
+            ));
         }
         if self.counts.len() > MAX_BUCKETS {
             return Err(format!("has {} buckets, the limit is {MAX_BUCKETS}", self.counts.len()));
@@ -136,7 +138,7 @@ impl Histogram {
             return Err(format!("has the bound {bound}: bounds are finite, and the last bucket has none"));
         }
         if let Some(pair) = self.bounds.windows(2).find(|pair| pair[0] >= pair[1]) {
-            return Err(format!("has the bound {} before {}: bounds ascend", pair[0], pair[1]));
+            return Err(format!("has the bound {} before {}: bounds must ascend", pair[0], pair[1]));
         }
         if self.sum.is_finite() { Ok(()) } else { Err(format!("has the sum {}: it must be finite", self.sum)) }
     }
@@ -191,7 +193,7 @@ mod tests {
         assert_eq!(told(&[5.0, 10.0], &[1, 0, 2], 31.0), "n=3 mean=10.33 ≤5:1 >10:2");
         assert_eq!(told(&[], &[0], 0.0), "n=0");
         assert!(told(&[5.0], &[1], 0.0).contains("1 counts and 1 bounds"));
-        assert!(told(&[5.0, 5.0], &[1, 1, 1], 0.0).contains("bounds ascend"));
+        assert!(told(&[5.0, 5.0], &[1, 1, 1], 0.0).contains("bounds must ascend"));
         assert!(told(&[f64::INFINITY], &[1, 1], 0.0).contains("finite"));
         assert!(told(&[1.0], &[1, 1], f64::NAN).contains("sum"));
     }

@@ -172,10 +172,13 @@ impl<'a> Planner<'a> {
         let place = of.metric.place;
         let fault = |message: &str, help: &str| Err(QueryError::new(place, message).with_help(help).into());
         if matches!(self.time, PlannedTime::Moments(_)) {
-            return fault("points lie in a range of time, and the query asks at a moment", "ask `over` a range, or for the metric alone");
+            return fault(
+                "points need a range (`over`), and the query has an instant (`at`)",
+                "use `over` with a range, or ask for the metric alone",
+            );
         }
         if show.keeping.is_some() {
-            return fault("`keeping` looks at windows, and points have none", "choose points by their value: where value > 3");
+            return fault("`keeping` selects windows, and `points` has none", "choose points by their value: where value > 3");
         }
         if show.rank.is_some() {
             return fault("`top` and `bottom` rank lines of windows, and points have none", "rank a reducer of them, such as their `max`");
@@ -237,8 +240,8 @@ impl<'a> Planner<'a> {
             Expr::Call(call) => self.call(call, visible)?,
             Expr::Reduction(reduction) => self.reduction(reduction, visible)?,
             Expr::Points(of) => {
-                let error = QueryError::new(of.metric.place, "points are shown alone, not computed with");
-                return Err(error.with_help(format!("write what to make of them, such as `mean of {}`", of.to_text())).into());
+                let error = QueryError::new(of.metric.place, "points can be shown, but not used in calculations");
+                return Err(error.with_help(format!("write what to compute from them, such as `mean of {}`", of.to_text())).into());
             }
             Expr::Selection(of) => match self.named(of, visible)? {
                 Some(planned) => planned,
@@ -247,10 +250,12 @@ impl<'a> Planner<'a> {
                 }
                 None => {
                     let error = QueryError::new(of.metric.place, format!("found `{}`, expected a reducer", of.metric.value.metric));
-                    // A wrong name is told first: it may have been meant for something else.
+                    // A wrong name is reported first: it may have been meant for something else.
                     let _ = selection::find(of, &self.lets(visible), self.catalogue, self.home, &mut Vec::new())?;
                     let text = of.to_text();
-                    return Err(error.with_help(format!("write what to make of its points, such as `mean of {text}` or `points of {text}`")).into());
+                    return Err(error
+                        .with_help(format!("write what to compute from its points, such as `mean of {text}` or `points of {text}`"))
+                        .into());
                 }
             },
         })
@@ -262,8 +267,8 @@ impl<'a> Planner<'a> {
         match &planned.words {
             None => Ok(planned),
             Some(what) => {
-                let error = QueryError::new(show_place(expr), format!("{what} are words, which cannot be computed with"));
-                Err(error.with_help("of a state there are numbers in `time_in(\"…\")`, `share_in(\"…\")`, `changes`, `distinct` and `count`").into())
+                let error = QueryError::new(show_place(expr), format!("{what} are words, which cannot be used in calculations"));
+                Err(error.with_help("for a state, numbers come from `time_in(\"…\")`, `share_in(\"…\")`, `changes`, `distinct` and `count`").into())
             }
         }
     }
@@ -296,13 +301,16 @@ impl<'a> Planner<'a> {
             Some(conversion) => match on_scale(conversion, planned.stands_for) {
                 Some(conversion) => Ok(scaled(planned, conversion, Some(unit.value.clone()))),
                 None => fault(
-                    format!("\"{from}\" counts from a zero of its own: sums and products of such readings are nothing in \"{}\"", unit.value),
+                    format!(
+                        "\"{from}\" has an offset zero, like degrees Celsius: sums and products of such values cannot be converted to \"{}\"",
+                        unit.value
+                    ),
                     "convert their mean, least or greatest instead".to_owned(),
                 ),
             },
             None if units::is_known(&unit.value) => fault(
                 format!("\"{from}\" cannot be converted to \"{}\"", unit.value),
-                "they measure different things, or one of them has a zero of its own within a product".to_owned(),
+                "they measure different things, or one of them has an offset zero and is part of a product".to_owned(),
             ),
             None => fault(
                 format!("\"{}\" is not a unit of UCUM", unit.value),
@@ -316,7 +324,7 @@ impl<'a> Planner<'a> {
         let (left, mut right) = (self.numbers(left, visible)?, self.numbers(right, visible)?);
         let steps = left.steps + right.steps + 1;
         if steps > MAX_STEPS {
-            return Err(QueryError::new(operator.place, format!("the query unfolds to more than {MAX_STEPS} steps")).into());
+            return Err(QueryError::new(operator.place, format!("the query has more than {MAX_STEPS} steps once its `let`s are inserted")).into());
         }
         let mut after = units::Conversion::NONE;
         let unit = match operator.value {
@@ -324,14 +332,14 @@ impl<'a> Planner<'a> {
                 (Some(ours), Some(theirs)) => {
                     let Some(conversion) = units::conversion(theirs, ours) else {
                         let error = QueryError::new(operator.place, format!("\"{ours}\" {} \"{theirs}\" has no meaning", operator.value.as_str()));
-                        return Err(error
-                            .with_help("both sides of a sum measure the same; `unit \"…\"` of a metric's definition says what it is")
-                            .into());
+                        return Err(error.with_help("both sides of a sum must measure the same; a metric's unit is set in its definition").into());
                     };
                     let Some(conversion) = on_scale(conversion, right.stands_for) else {
                         let error = QueryError::new(
                             operator.place,
-                            format!("\"{theirs}\" counts from a zero of its own: sums and products of such readings are nothing in \"{ours}\""),
+                            format!(
+                                "\"{theirs}\" has an offset zero, like degrees Celsius: sums and products of such values cannot be converted to \"{ours}\""
+                            ),
                         );
                         return Err(error.with_help("join their mean, least or greatest instead").into());
                     };
@@ -382,7 +390,7 @@ impl<'a> Planner<'a> {
         let of = self.numbers(&call.of, visible)?;
         let function = call.function.value;
         if matches!(self.time, PlannedTime::Moments(_)) && matches!(function, Function::Smooth | Function::Running | Function::Change) {
-            let error = QueryError::new(call.function.place, format!("`{}` goes from window to window, and a moment has none", function.as_str()));
+            let error = QueryError::new(call.function.place, format!("`{}` works across windows, and an instant has none", function.as_str()));
             return Err(error.with_help("ask `over` a range of time").into());
         }
         let unit = match function {
@@ -412,7 +420,7 @@ impl<'a> Planner<'a> {
                     Err(QueryError::new(of.metric.place, format!("{what} are words, which cannot be reduced")).into())
                 }
                 None if matches!(self.time, PlannedTime::Moments(_)) => {
-                    let error = QueryError::new(reducer.place, "at a moment each series has one value, and no points to reduce");
+                    let error = QueryError::new(reducer.place, "at an instant each series has one value, so there is nothing to reduce");
                     Err(error
                         .with_help(format!("put the metric in parentheses to reduce these: {} of ({}) overall", reducer.value, of.to_text()))
                         .into())
@@ -437,7 +445,7 @@ impl<'a> Planner<'a> {
         let words: BTreeSet<Arc<str>> = found.series.iter().flat_map(|series| series.words()).cloned().collect();
         if words.len() > MAX_STATES {
             let error = QueryError::new(*place, format!("`{}` has {} states, more than {MAX_STATES} lines", of.to_text(), words.len()));
-            return Err(error.with_help(format!("ask for those that matter: {}(\"…\") of …", reducer.word())).into());
+            return Err(error.with_help(format!("ask for certain ones: {}(\"…\") of …", reducer.word())).into());
         }
         let mut stacked = Vec::with_capacity(words.len());
         let mut lines: Vec<(LineTags, (usize, usize))> = Vec::new();
@@ -471,13 +479,13 @@ impl<'a> Planner<'a> {
     fn merged(&mut self, reduction: &Reduction, of: Planned) -> Fault<Planned> {
         let Spanned { value: reducer, place } = &reduction.reducer;
         if !reduces_lines(reducer) {
-            let error = QueryError::new(*place, format!("`{reducer}` reduces points over time; what is in parentheses has one value a window"));
+            let error = QueryError::new(*place, format!("`{reducer}` reduces points over time; what is in parentheses has one value per window"));
             return Err(error.with_help("lines are reduced by count, sum, mean, min, max, spread, stddev, variance, distinct or a quantile").into());
         }
         let Lines::Of(lines) = &of.lines else { return Err(QueryError::new(*place, "there are no lines to reduce: this is a number").into()) };
         let wanted: Option<Vec<&str>> = match &reduction.grouping {
             Grouping::Apart => {
-                let error = QueryError::new(*place, format!("`{reducer} of (…)` needs `by` or `overall`: which lines are taken together?"));
+                let error = QueryError::new(*place, format!("`{reducer} of (…)` needs `by` or `overall`: which lines are combined?"));
                 return Err(error.with_help(format!("add `overall` for all of them, or `by` one of {}", tags_of(lines))).into());
             }
             Grouping::Overall => None,
@@ -522,7 +530,7 @@ impl<'a> Planner<'a> {
             if let (Reducer::SpotRate, PlannedTime::Windows(windows, _)) = (reducer, self.time)
                 && windows.cells_each() > 1
             {
-                return Err(QueryError::new(place, "`spot_rate` looks at the last two points of a window, which does not go with `stepping`").into());
+                return Err(QueryError::new(place, "`spot_rate` uses the last two points of a window and cannot be combined with `stepping`").into());
             }
             if let Reducer::TimeIn(Some(state)) | Reducer::ShareIn(Some(state)) = reducer {
                 let words: BTreeSet<&str> = found.series.iter().flat_map(|series| series.words()).map(|word| &**word).collect();
@@ -535,7 +543,7 @@ impl<'a> Planner<'a> {
         if let Some(test) = found.tests.first()
             && !takes_tests(&take)
         {
-            let error = QueryError::new(test.comparison.place, "points cannot be left out by their value here: this looks at neighbours");
+            let error = QueryError::new(test.comparison.place, "a condition on `value` cannot be used here, since neighbouring points matter");
             return Err(error
                 .with_help(
                     "`value` can be used with count, sum, mean, min, max, spread, first, last, stddev, variance, quantiles, distinct and points",
@@ -597,7 +605,7 @@ impl<'a> Planner<'a> {
             return Ok(());
         }
         Err(PlanError::Bound(format!(
-            "the answer would take {} cells ({} windows for each line), the limit is {}: make the windows wider, or merge lines with `by` or `overall`",
+            "the answer would have {} cells ({} windows per line), the limit is {}: use wider windows, or merge lines with `by` or `overall`",
             self.cells,
             self.time.columns(),
             self.limits.cells
@@ -670,7 +678,7 @@ fn check_reducer(reducer: &Reducer, place: TextSpan, facts: &MetricTraits) -> Re
         (Kind::State, First | Last | Changes | Distinct | TimeIn(_) | ShareIn(_)) => Ok(()),
         (Kind::State, _) => fault(
             format!("`{metric}` is a state, whose values are words: they have no {}", reducer.word()),
-            "of a state there are last, first, count, changes, distinct, time_in(\"…\"), share_in(\"…\") and coverage; and `points`",
+            "for a state, use last, first, count, changes, distinct, time_in(\"…\"), share_in(\"…\") and coverage; and `points`",
         ),
         (_, TimeIn(_) | ShareIn(_)) => fault(
             format!("`{metric}` is a {}: only states have time in a state", facts.kind),
@@ -679,11 +687,11 @@ fn check_reducer(reducer: &Reducer, place: TextSpan, facts: &MetricTraits) -> Re
         (Kind::Histogram, Growth | Rate | Sum | Mean | Quantile(_)) => Ok(()),
         (Kind::Histogram, _) => fault(
             format!("`{metric}` is a histogram, which has no {}", reducer.word()),
-            "of a histogram there are growth (observations), rate, sum and mean (of observations), median and p1 to p99.9, count (points); and `points`",
+            "for a histogram, use growth (observations), rate, sum and mean (of observations), median and p1 to p99.9, count (points); and `points`",
         ),
         (Kind::Gauge, Growth | Rate | SpotRate) => fault(
-            format!("`{metric}` is a gauge: {} reads each fall as a reset, which only counters have", reducer.word()),
-            &format!("`delta` is how far it moved and `slope` how fast; a counter is defined so: fenetre metrics define {metric} --kind counter"),
+            format!("`{metric}` is a gauge, and {} is for counters: it takes every decrease for a reset", reducer.word()),
+            &format!("use `delta` for the difference and `slope` for the rate; to make it a counter: fenetre metrics define {metric} --kind counter"),
         ),
         (Kind::Gauge | Kind::Counter, _) => Ok(()),
     }

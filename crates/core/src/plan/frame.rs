@@ -15,7 +15,7 @@ pub struct FrameSource<'a> {
     pub outer: &'a Frame,
 }
 
-/// How a fault in a clause is told: as one of the text, or as one from outside.
+/// How an error in a clause is reported: as one in the text, or as one in the frame from outside.
 pub type Fault = fn(QueryError) -> PlanError;
 
 impl FrameSource<'_> {
@@ -50,7 +50,7 @@ impl FrameSource<'_> {
         }
     }
 
-    /// A clause from the text, else from outside, with how a fault in it is told.
+    /// A clause from the text, else from outside, with how an error in it is reported.
     fn clause<T: Clone>(&self, of: impl Fn(&Frame) -> Option<&Spanned<T>>) -> Option<(T, TextSpan, Fault)> {
         let own = of(self.own).map(|clause| (clause.value.clone(), clause.place, PlanError::Query as Fault));
         own.or_else(|| of(self.outer).map(|clause| (clause.value.clone(), clause.place, PlanError::Frame as Fault)))
@@ -84,7 +84,7 @@ impl FrameSource<'_> {
                 let windows = match self.windows(now, tz, limits) {
                     Ok(PlannedTime::Windows(windows, _)) => windows,
                     Ok(PlannedTime::Moments(_)) | Err(PlanError::NoFrame) => {
-                        let error = QueryError::new(place, "`at starts` is at the start of each window, and there are none");
+                        let error = QueryError::new(place, "`at starts` means the start of each window, and the query has no windows");
                         return Err(fault(error.with_help("write for example: over last 24h per 1h at starts")));
                     }
                     Err(error) => return Err(error),
@@ -96,8 +96,8 @@ impl FrameSource<'_> {
         instants.sort_unstable();
         instants.dedup();
         if instants.len() > limits.windows {
-            let error = QueryError::new(place, format!("these are {} moments, the limit is {}", instants.len(), limits.windows));
-            return Err(fault(error.with_help("ask for fewer, or make the windows wider")));
+            let error = QueryError::new(place, format!("the query has {} instants, the limit is {}", instants.len(), limits.windows));
+            return Err(fault(error.with_help("ask for fewer, or use wider windows")));
         }
         let taking = self.clause(|frame| frame.taking.as_ref()).map(|(taking, ..)| taking).unwrap_or_default();
         let within = self.clause(|frame| frame.within.as_ref()).map(|(span, ..)| span);
@@ -122,7 +122,7 @@ impl FrameSource<'_> {
         };
         if range.is_empty() {
             let error = QueryError::new(range_place, "the range ends before it begins");
-            return Err(fault(error.with_help("the end is not part of the range: it must lie after the start")));
+            return Err(fault(error.with_help("the end must be after the start; it is not part of the range")));
         }
         let stepping = self.clause(|frame| frame.stepping.as_ref());
         let starting: Option<(LocalTime, TextSpan, Fault)> = self.clause(|frame| frame.starting.as_ref());

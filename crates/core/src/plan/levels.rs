@@ -49,7 +49,7 @@ pub struct Asked<'a> {
     pub earlier: Option<(Span, &'a TimeZone)>,
 }
 
-/// A clause that says from what to read, its place, and how a fault in it is told.
+/// A clause that says from what to read, its place, and how an error in it is reported.
 pub type Clause = (ReadFrom, TextSpan, Fault);
 
 impl Asked<'_> {
@@ -62,7 +62,7 @@ impl Asked<'_> {
         };
         let why_not = match self.take {
             Take::Points => Some("points are asked for"),
-            Take::Moment => Some("the points around a moment are asked for"),
+            Take::Moment => Some("the query asks for the points around an instant"),
             Take::Reduced(_) if by_windows.is_none() => Some("this reducer needs points"),
             Take::Reduced(_) if !self.tests.is_empty() => Some("points are filtered by value"),
             Take::Reduced(_) => None,
@@ -120,9 +120,9 @@ impl Asked<'_> {
         if !inner.iter().all(|border| level.level.is_border(*border)) {
             let help = match (&shifted, self.earlier) {
                 (Some(_), Some((span, _))) => format!("the windows {span} earlier must be made of whole windows of {width} too"),
-                _ => format!("ask for windows made of whole windows of {width}, such as `per {width}`"),
+                _ => format!("use windows that are multiples of {width}, such as `per {width}`"),
             };
-            return Err((format!("these windows do not begin and end where windows of {width} do"), help));
+            return Err((format!("these windows do not align with windows of {width}"), help));
         }
         Ok(level.clone())
     }

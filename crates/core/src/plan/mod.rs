@@ -62,10 +62,10 @@ pub enum PlanError {
     #[error("{0}")]
     Frame(QueryError),
     /// No frame, neither in the text nor outside.
-    #[error("the query has no frame: say over which time, such as `over last 24h per 15m`, or at which moment, such as `at now`")]
+    #[error("the query has no time range: add one, such as `over last 24h per 15m`, or an instant, such as `at now`")]
     NoFrame,
     /// There is no such dataset.
-    #[error("there is no dataset `{name}`: there are {known}")]
+    #[error("there is no dataset `{name}`: {known}")]
     NoDataset {
         /// What was asked for.
         name: String,
@@ -230,7 +230,7 @@ pub enum Node {
         function: Function,
         /// Of what.
         of: Box<Node>,
-        /// The numbers behind it.
+        /// Further arguments.
         arguments: Vec<f64>,
     },
     /// Lines of several, beside each other.

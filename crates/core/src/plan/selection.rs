@@ -8,7 +8,7 @@ use crate::{
     model::{Kind, LineTags, MetricTraits},
     query::{Condition, Grouping, QueryError, Selection, TagMatch, TagTest, ValueTest},
     selection::{check, check_tag, key_of_today, note_rename, split, with_keys_of_today},
-    suggest::{closest, listing},
+    suggest::{closest, hint, listing},
 };
 
 /// A selection that was looked up.
@@ -22,7 +22,7 @@ pub struct Found<'c> {
 pub fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str, notes: &mut Vec<String>) -> Result<&'a Dataset, PlanError> {
     let found = catalogue
         .dataset_by_any_name(name)
-        .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: listing(catalogue.datasets().map(|dataset| &*dataset.name), 10) })?;
+        .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: hint(name, catalogue.datasets().map(|dataset| &*dataset.name), 10) })?;
     note_rename("dataset", name, &found.name, notes);
     Ok(found)
 }
@@ -45,7 +45,7 @@ pub fn find<'c>(
         None => (None, Vec::new()),
     };
     if let (Some(test), Kind::State | Kind::Histogram) = (tests.first(), metric.definition.kind) {
-        let error = QueryError::new(test.comparison.place, format!("`{}` is a {}: its values are no numbers", metric.name, metric.definition.kind));
+        let error = QueryError::new(test.comparison.place, format!("`{}` is a {}: its values are not numbers", metric.name, metric.definition.kind));
         return Err(error.with_help("choose its series by their tags; time in a state is `time_in(\"…\") of …`"));
     }
     let series = dataset.matching_by_id(metric, tags.as_ref());
@@ -99,8 +99,8 @@ fn find_metric<'a>(
         None => home,
         Some(name) => {
             let found = catalogue.dataset_by_any_name(name).ok_or_else(|| {
-                let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
-                QueryError::new(place, format!("there is no dataset `{name}`")).with_help(format!("there are {known}"))
+                let hint = hint(name, catalogue.datasets().map(|dataset| &*dataset.name), 10);
+                QueryError::new(place, format!("there is no dataset `{name}`")).with_help(hint)
             })?;
             note_rename("dataset", name, &found.name, notes);
             found
@@ -110,8 +110,7 @@ fn find_metric<'a>(
         let names = || dataset.metrics().map(|metric| &*metric.name);
         let error = QueryError::new(place, format!("the dataset `{}` has no metric `{}`", dataset.name, wanted.metric));
         if wanted.dataset.is_none() && lets.contains(&wanted.metric.as_str()) {
-            return error
-                .with_help(format!("`{}` is what a `let` gave a name: it takes no `where` and no `earlier`; say these in the `let`", wanted.metric));
+            return error.with_help(format!("`{}` is defined by a `let`: put `where` and `earlier` into that `let`", wanted.metric));
         }
         let elsewhere = catalogue.datasets().find(|other| wanted.dataset.is_none() && other.metric(&wanted.metric).is_some());
         match closest(&wanted.metric, names().chain(lets.iter().copied())) {
@@ -158,7 +157,7 @@ fn collect_hints(condition: &Condition, dataset: &Dataset, metric: &Metric, hint
         Condition::Matches(TagMatch { tag, pattern, negated: false }) => {
             let values = values_of(&tag.value);
             if whole_pattern(&pattern.value).is_ok_and(|pattern| !values.iter().any(|value| pattern.is_match(value))) {
-                hints.push(format!("no value of {} matches \"{}\" as a whole, it has {}", tag.value, pattern.value, listing(values, 8)));
+                hints.push(format!("no value of {} matches \"{}\" as a whole; its values are {}", tag.value, pattern.value, listing(values, 8)));
             }
         }
         _ => {}

@@ -85,7 +85,7 @@ pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
                     let place = TextSpan { start, end: start + c.len_utf8() };
                     let error = QueryError::new(place, format!("`{c}` has no meaning in a query"));
                     return Err(error.with_help(match c {
-                        ';' => "nothing ends a query but its end; a second question is another `show`",
+                        ';' => "a query needs no terminator; for a second question, add another `show`",
                         '%' | '^' => "there are `+`, `-`, `*` and `/`",
                         '&' | '|' => "conditions are joined by `and` and `or`",
                         '[' | ']' | '{' | '}' => "only parentheses are allowed; conditions follow `where`, times follow `over`",

@@ -33,7 +33,7 @@ pub enum Reducer {
     Quantile(f64),
     /// The last value less the one carried in.
     Delta,
-    /// How much a counter grew, resets told.
+    /// How much a counter grew, with resets recognised.
     Growth,
     /// Growth by second.
     Rate,
@@ -220,7 +220,7 @@ impl<'de> Deserialize<'de> for Reducer {
     }
 }
 
-/// What turns the values of a line into others.
+/// Function of the values of a line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]

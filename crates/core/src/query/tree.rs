@@ -48,12 +48,12 @@ fn is_none<T>(value: &Option<T>) -> bool {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Query {
-    /// Expressions with a name, each of which may use those before it.
+    /// Named expressions; each may use those before it.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub lets: Vec<Let>,
-    /// What to show, at least one.
+    /// Results to show, at least one.
     pub shows: Vec<Show>,
-    /// Over which time; none where it comes from outside the text.
+    /// Time range and windows; none if it comes from outside the text.
     #[serde(default, skip_serializing_if = "is_none")]
     pub frame: Option<Frame>,
 }
@@ -76,16 +76,16 @@ pub struct Let {
 pub struct Show {
     /// What.
     pub expr: Expr,
-    /// Cells that fulfil no such comparison are left out, and lines without any.
+    /// Only cells that fulfil this comparison are kept, and only lines that have such cells.
     #[serde(default, skip_serializing_if = "is_none")]
     pub keeping: Option<Keeping>,
-    /// Which lines, of many.
+    /// Ranking, which selects lines.
     #[serde(default, skip_serializing_if = "is_none")]
     pub rank: Option<Rank>,
-    /// Under which name; its own text where there is none.
+    /// Label (default: the text of the expression).
     #[serde(default, skip_serializing_if = "is_none")]
     pub label: Option<String>,
-    /// In which unit.
+    /// Unit of the result.
     #[serde(default, skip_serializing_if = "is_none")]
     pub unit: Option<UnitClause>,
 }
@@ -106,11 +106,11 @@ pub struct Keeping {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Rank {
-    /// From which end.
+    /// Largest or smallest.
     pub end: RankEnd,
     /// Number of lines to keep.
     pub count: usize,
-    /// By which reducer over the windows of a line; `mean` where it is left out.
+    /// Reducer over the windows of a line, by which lines are ranked (default: `mean`).
     #[serde(default, skip_serializing_if = "is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<Reducer>))]
     pub by: Option<Spanned<Reducer>>,
@@ -134,11 +134,11 @@ pub enum RankEnd {
 pub enum UnitClause {
     /// `in "m"`: the values are converted.
     In(Text),
-    /// `unit "%"`: that is what they are, whatever was thought of them.
+    /// `unit "%"`: sets the unit without conversion.
     Unit(Text),
 }
 
-/// What can be shown.
+/// Expression.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(no_recursion))]
 #[serde(rename_all = "lowercase")]
@@ -151,11 +151,11 @@ pub enum Expr {
     Binary(Box<Binary>),
     /// `round(x)`
     Call(Box<Call>),
-    /// Points reduced to a value a window, or lines reduced to fewer.
+    /// Points reduced to one value per window, or lines reduced to fewer.
     Reduction(Box<Reduction>),
     /// The points themselves.
     Points(PointsOf),
-    /// A metric at a moment, or what was named with `let`.
+    /// A metric at an instant, or a name defined with `let`.
     Selection(Selection),
 }
 
@@ -164,7 +164,7 @@ pub enum Expr {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct Binary {
-    /// What is done.
+    /// Operator.
     #[cfg_attr(feature = "schema", schema(value_type = Operator))]
     pub operator: Spanned<Operator>,
     /// To this.
@@ -173,7 +173,7 @@ pub struct Binary {
     pub right: Expr,
 }
 
-/// What joins two expressions.
+/// Operator between two expressions.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum Operator {
@@ -221,7 +221,7 @@ pub struct Call {
     pub function: Spanned<Function>,
     /// Of what.
     pub of: Expr,
-    /// The numbers behind it.
+    /// Further arguments.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub arguments: Vec<f64>,
 }
@@ -236,12 +236,12 @@ pub struct Reduction {
     pub reducer: Spanned<Reducer>,
     /// What.
     pub of: Of,
-    /// Which series, or lines, are taken together.
+    /// Grouping of series or lines.
     #[serde(default, skip_serializing_if = "Grouping::is_apart")]
     pub grouping: Grouping,
 }
 
-/// What is reduced.
+/// Input of a reducer.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(no_recursion))]
 #[serde(rename_all = "lowercase")]
@@ -252,15 +252,15 @@ pub enum Of {
     Lines(Expr),
 }
 
-/// Which series are taken together.
+/// Grouping of series.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Grouping {
-    /// None: a line a series.
+    /// No grouping: one line per series.
     #[default]
     Apart,
-    /// Those that share these tags.
+    /// One line per combination of values of these tags.
     By(Vec<Text>),
     /// All.
     Overall,
@@ -292,10 +292,10 @@ pub struct Selection {
     /// Which metric.
     #[cfg_attr(feature = "schema", schema(value_type = MetricName))]
     pub metric: Spanned<MetricName>,
-    /// Which of its series, and of their points.
+    /// Condition on its series and their points.
     #[serde(default, skip_serializing_if = "is_none")]
     pub condition: Option<Condition>,
-    /// How long before each window.
+    /// Shift back from each window.
     #[serde(default, skip_serializing_if = "is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     pub earlier: Option<Spanned<Span>>,
@@ -309,14 +309,14 @@ pub struct PointsOf {
     /// Which metric.
     #[cfg_attr(feature = "schema", schema(value_type = MetricName))]
     pub metric: Spanned<MetricName>,
-    /// Others, whose points stand beside its own.
+    /// Other metrics, whose points are shown beside its own.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[cfg_attr(feature = "schema", schema(value_type = Vec<MetricName>))]
     pub also: Vec<Spanned<MetricName>>,
-    /// Which of their series, and of these series' points.
+    /// Condition on their series and points.
     #[serde(default, skip_serializing_if = "is_none")]
     pub condition: Option<Condition>,
-    /// How long before the range.
+    /// Shift back from the range.
     #[serde(default, skip_serializing_if = "is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
     pub earlier: Option<Spanned<Span>>,
@@ -339,12 +339,12 @@ impl Selection {
     }
 }
 
-/// What a series' tags, or a point's value, must fulfil.
+/// Condition on the tags of a series, or on the value of a point.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema), schema(no_recursion))]
 #[serde(rename_all = "lowercase")]
 pub enum Condition {
-    /// Every one of these, at least two.
+    /// All of these, at least two.
     All(Vec<Condition>),
     /// One of these, at least two.
     Any(Vec<Condition>),
@@ -386,7 +386,7 @@ pub struct TagTest {
 pub struct TagMatch {
     /// Which tag.
     pub tag: Text,
-    /// The regular expression, which its whole value must match.
+    /// Regular expression, which the whole value must match.
     pub pattern: Text,
     /// `not matches`
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
@@ -398,14 +398,14 @@ pub struct TagMatch {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]
 pub struct ValueTest {
-    /// How, and where the test stands.
+    /// Comparison.
     #[cfg_attr(feature = "schema", schema(value_type = Comparison))]
     pub comparison: Spanned<Comparison>,
     /// With what.
     pub number: f64,
 }
 
-/// How two numbers are compared.
+/// Comparison of two numbers.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub enum Comparison {
@@ -458,7 +458,7 @@ impl Comparison {
     }
 }
 
-/// Over which time, and how it is cut; or at which moments. Each part may be left to come from outside the text.
+/// Time range and windows, or instants. Each part may also come from outside the text.
 #[derive(Clone, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
@@ -515,7 +515,7 @@ pub enum FrameWidth {
     Auto,
 }
 
-/// What a window without points holds.
+/// Value of a window without points.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -523,15 +523,15 @@ pub enum Gaps {
     /// Nothing.
     #[default]
     Empty,
-    /// What the last window held that was not empty.
+    /// Value of the last window that was not empty.
     Hold,
-    /// What lies on the line between the windows beside the gap.
+    /// Value on the line between the windows beside the gap.
     Line,
     /// A number.
     Number(f64),
 }
 
-/// Which value a series has at a moment.
+/// Value of a series at an instant.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
@@ -568,12 +568,12 @@ impl Taking {
     }
 }
 
-/// From which points a query is answered.
+/// The source of a query: points, or a rollup level.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum ReadFrom {
-    /// As they came.
+    /// Points as they arrived.
     Raw,
     /// From the rollup of that width.
     Level(Span),
@@ -593,18 +593,18 @@ pub enum Range {
     Calendar(String),
 }
 
-/// At which moments.
+/// The instants of a query.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Moments {
-    /// At these, at least one.
+    /// At these instants, at least one.
     Listed(Vec<Instant>),
     /// At the start of each window.
     Starts,
 }
 
-/// An instant as it was written; the zone decides what it is.
+/// An instant as written; the zone of the query applies.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(deny_unknown_fields)]

@@ -47,7 +47,7 @@ mod tests {
             let exact = numbers.iter().sum::<i64>() as f64 / scale;
             let found = of_sum(sum);
             prop_assert!((found - sum).abs() <= 5e-15 * sum.abs());
-            // Where much of it cancels, what is left is no longer told from its rounding.
+            // Where much of it cancels, what is left cannot be distinguished from its rounding.
             let is_clear = (sum - exact).abs() <= 4e-15 * sum.abs();
             prop_assert!(!is_clear || found == exact, "{} {} {}", sum, found, exact);
         }

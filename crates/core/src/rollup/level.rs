@@ -21,7 +21,7 @@ pub enum LevelError {
     #[error("invalid level width `{0}`: use an exact span, such as 5m or 1h, or one calendar unit: 1d, 1w, 1mo or 1y")]
     Width(Span),
     /// Widths that do not nest.
-    #[error("a level of {coarse} is not made of whole windows of {fine}: each level is a multiple of the one below")]
+    #[error("{coarse} is not a multiple of {fine}: each level must be a multiple of the one before it")]
     Nesting {
         /// The finer one.
         fine: Span,
@@ -88,7 +88,7 @@ impl Level {
     /// Whether its windows are made of whole windows of a finer one.
     ///
     /// # Errors
-    /// [`LevelError::Nesting`] where they are not, whatever the zone.
+    /// [`LevelError::Nesting`] if they are not, whatever the zone.
     pub fn check_above(&self, fine: &Self) -> Result<(), LevelError> {
         let (long, short) = (self.width, fine.width);
         let nests = match (long, short) {

@@ -25,7 +25,7 @@ pub enum PolicyError {
 const MAX_LEVELS: usize = 8;
 
 impl RollupPolicy {
-    /// Looks whether its parts make sense.
+    /// Checks whether its parts make sense.
     ///
     /// # Errors
     /// [`PolicyError`].
@@ -46,7 +46,7 @@ impl RollupPolicy {
             };
             if is_shorter(pair[0].keep_for, pair[1].keep_for) {
                 let text = format!(
-                    "the level of {} is kept for less long than the finer one of {}: it would never be asked",
+                    "the level of {} has a shorter retention than the finer level of {}, so it would never be used",
                     levels[1].width(),
                     levels[0].width()
                 );
@@ -129,9 +129,9 @@ mod tests {
         policy(r#"{"levels":[{"width":"5m","keep_for":"90d"},{"width":"1h","keep_for":"2y"},{"width":"1d"}],"where":"reach = \"upper\"","zone":"Europe/Lisbon"}"#).check().unwrap();
         for (text, wanted) in [
             (r#"{"levels":[]}"#, "1 to 8 levels"),
-            (r#"{"levels":[{"width":"1h"},{"width":"5m"}]}"#, "not made of whole windows"),
+            (r#"{"levels":[{"width":"1h"},{"width":"5m"}]}"#, "not a multiple of"),
             (r#"{"levels":[{"width":"2d"}]}"#, "invalid level width `2d`"),
-            (r#"{"levels":[{"width":"5m"},{"width":"1h","keep_for":"30d"}]}"#, "less long"),
+            (r#"{"levels":[{"width":"5m"},{"width":"1h","keep_for":"30d"}]}"#, "shorter retention"),
             (r#"{"levels":[{"width":"5m"}],"where":"reach ="}"#, "where:"),
             (r#"{"levels":[{"width":"5m"}],"zone":"Velmar/Osier"}"#, "zone"),
         ] {

@@ -3,7 +3,7 @@
 use super::level::Level;
 use crate::time::{Nanos, TimeRange};
 
-/// A level and the stretch of time that it stands for.
+/// A level and the time that it covers.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Covered {
     /// Where its windows lie.

@@ -39,7 +39,7 @@ impl Contents {
 pub struct Rules {
     /// What the numbers are.
     pub contents: Contents,
-    /// How a metric runs between two points.
+    /// Course of a metric between two points.
     pub shape: Shape,
     /// The longest time between two points that are joined.
     pub stale_after: Option<Nanos>,

@@ -20,7 +20,7 @@ pub enum TimeError {
         text: String,
     },
     /// Outside what 64 bits of nanoseconds hold.
-    #[error("`{text}` lies outside the years 1677 to 2262")]
+    #[error("`{text}` is outside the years 1677 to 2262")]
     OutOfRange {
         /// What was found.
         text: String,
@@ -40,7 +40,7 @@ pub enum TimeError {
         later: String,
     },
     /// A local time, and no zone that it could be of.
-    #[error("`{text}` has no offset from UTC: end it with Z or an offset such as +01:00, or say of which zone the times are")]
+    #[error("`{text}` has no offset from UTC: end it with Z or an offset such as +01:00, or set the time zone")]
     NoZone {
         /// What was found.
         text: String,
@@ -74,7 +74,7 @@ pub enum TimeError {
         unit: &'static str,
     },
     /// A zone that the IANA database does not know.
-    #[error("`{name}` is not a time zone of the IANA database, such as Europe/Lisbon or UTC")]
+    #[error("unknown time zone `{name}`: use an IANA name, such as Europe/Lisbon or UTC")]
     UnknownZone {
         /// What was asked for.
         name: String,
@@ -92,7 +92,7 @@ pub fn zone(name: &str) -> Result<TimeZone, TimeError> {
 /// Reads an RFC 3339 time, which has an offset from UTC.
 ///
 /// # Errors
-/// [`TimeError`] where the text is none, lacks the offset or lies out of range.
+/// [`TimeError`] if the text is none, lacks the offset or lies out of range.
 pub fn parse_rfc3339(text: &str) -> Result<Nanos, TimeError> {
     if let Some(time) = parse_plain(text.as_bytes()) {
         return Ok(time);

@@ -110,6 +110,6 @@ mod tests {
         for text in texts {
             assert_eq!(Period::parse(text), None, "{text}");
         }
-        assert_eq!(Period::parse("1500").unwrap().start(&TimeZone::UTC).unwrap_err().to_string(), "`1500-01-01` lies outside the years 1677 to 2262");
+        assert_eq!(Period::parse("1500").unwrap().start(&TimeZone::UTC).unwrap_err().to_string(), "`1500-01-01` is outside the years 1677 to 2262");
     }
 }

@@ -37,13 +37,13 @@ pub enum SpanError {
     #[error("`{0}` is not a span: write a number and a unit, such as 15m, 24h, 7d or 1h30m")]
     NotASpan(String),
     /// A unit that there is not.
-    #[error("`{unit}` is not a unit of time: there are ms, s, m, h, d, w, mo, q and y")]
+    #[error("unknown time unit `{unit}`: use ms, s, m, h, d, w, mo, q or y")]
     Unit {
         /// What was found.
         unit: String,
     },
     /// Nothing at all.
-    #[error("a span of nothing: it must be longer than zero")]
+    #[error("a span must be longer than zero")]
     Zero,
     /// Too long to be held.
     #[error("`{0}` is longer than 290 years")]

@@ -40,7 +40,7 @@ pub struct Windows {
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
 pub enum WindowsError {
     /// Calendar and exact parts in one width.
-    #[error("windows of `{0}`: a width is either of the calendar (d, w, mo, y) or exact (h and below), and months do not go with days")]
+    #[error("invalid width `{0}`: use calendar units (d, w, mo, y) or exact units (h and shorter), not both, and months not with days")]
     Mixed(Span),
     /// Days that make whole weeks, and may be meant so.
     #[error(
@@ -55,7 +55,7 @@ pub enum WindowsError {
         hours: Span,
     },
     /// More windows than allowed.
-    #[error("windows of {width} cut this range into more than {limit}: make them wider, or the range shorter")]
+    #[error("this range has more than {limit} windows of {width}: use wider windows or a shorter range")]
     TooMany {
         /// The width asked for.
         width: Span,
@@ -80,7 +80,7 @@ pub enum WindowsError {
     #[error("`starting` needs a width: write `per 8h starting 06:00`")]
     StartingNothing,
     /// Both at once.
-    #[error("`stepping` and `starting` do not go together")]
+    #[error("`stepping` and `starting` cannot be combined")]
     SteppingAndStarting,
     /// Outside the years that an instant can hold.
     #[error("the range leaves the years 1677 to 2262")]

@@ -54,7 +54,7 @@ impl Table {
         *self.has_returns.get_or_insert_with(|| memchr::memchr(b'\n', sample).is_none() && memchr::memchr(b'\r', sample).is_some())
     }
 
-    /// Reads the lines before the first row, and the header. Says how many bytes that took, none where they are not all there yet.
+    /// Reads the lines before the first row, and the header. Returns how many bytes that took, none where they are not all there yet.
     fn begin(&mut self, bytes: &[u8], is_last: bool, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
         if bytes.len() < SAMPLE_BYTES && !is_last {
             return Ok(0);
@@ -292,7 +292,7 @@ fn trimmed(text: &str) -> &str {
 /// The first rows of a table as they stand, with the names of its columns.
 ///
 /// # Errors
-/// [`FormatError::Table`] where there is no usable header.
+/// [`FormatError::Table`] if there is no usable header.
 pub fn look(start: &[u8], mapping: &Mapping, default_delimiter: Option<u8>, most: usize) -> Result<crate::Look, FormatError> {
     let unified: Vec<u8>;
     let start = if memchr::memchr(b'\n', start).is_none() && memchr::memchr(b'\r', start).is_some() {

@@ -2,7 +2,7 @@
 
 use serde_json::error::Category;
 
-/// What the parser found wrong, without its place, which is told apart.
+/// What the parser found wrong, without its place, which is reported separately.
 pub fn without_place(error: &serde_json::Error) -> String {
     let text = error.to_string();
     let text = text.split(" at line ").next().unwrap_or(&text);

@@ -186,7 +186,7 @@ pub struct Column {
     /// Kind of a value's metric.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub kind: Option<Kind>,
-    /// What the metric is, in one sentence.
+    /// Description in one sentence.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
     /// Factor of values.
@@ -304,7 +304,7 @@ impl Mapping {
         toml::to_string(self).unwrap_or_default()
     }
 
-    /// Looks whether its parts make sense together, before any table is seen.
+    /// Checks whether its parts make sense together, before any table is seen.
     ///
     /// # Errors
     /// What is wrong, in a sentence.

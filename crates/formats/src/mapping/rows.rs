@@ -57,7 +57,7 @@ impl Rows {
     /// Resolves a mapping.
     ///
     /// # Errors
-    /// [`FormatError::Table`] where the table lacks a column that the mapping names, or no column is a value.
+    /// [`FormatError::Table`] if the table lacks a column that the mapping names, or no column is a value.
     pub fn new(mapping: &Mapping, names: &[&str]) -> Result<Self, FormatError> {
         let mapping = &mapping.completed(names);
         let rule = mapping.time_rule().map_err(FormatError::Table)?;

@@ -122,7 +122,7 @@ pub(crate) async fn explain(
             if let Some(range) = range_of(&plan, leaf.take == Take::Moment) {
                 let series = leaf.lines.iter().flat_map(|line| &line.series).map(|series| series.id).collect();
                 // To look must change nothing: what waits in memory stays there.
-                let weight = state.store.weigh_about(&Selection { dataset: leaf.dataset, series, range })?;
+                let weight = state.store.bin().estimate(&Selection { dataset: leaf.dataset, series, range })?;
                 (read.points, read.bytes) = (Some(weight.points), Some(weight.bytes));
             }
         }
@@ -146,7 +146,7 @@ pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web
     let typing: Typing = read_json(&body)?;
     let work = move |state: &State| {
         let cursor = typing.cursor.unwrap_or(typing.query.len());
-        Ok(completion::complete(&typing.query, cursor, &state.store.catalogue(), &dataset))
+        Ok(state.store.with_catalogue(|catalogue| completion::complete(&typing.query, cursor, catalogue, &dataset)))
     };
     blocking(&state, work).await.map(|completion| HttpResponse::Ok().json(completion))
 }
@@ -268,10 +268,11 @@ fn prepare(state: &State, dataset: &str, question: &Question) -> Result<(Plan, S
     let (text, frame_text) = (query_text(question)?, &question.frame);
     let parsed = query::parse(&text).map_err(|error| ApiError::of_query(&error, "query", &text))?;
     let frame: Frame = query::parse_frame(frame_text).map_err(|error| ApiError::of_query(&error, "frame", frame_text))?;
-    let catalogue = state.store.catalogue();
-    let plan =
-        plan(&parsed, &frame, &catalogue, dataset, now(), &state.limits.query).map_err(|error| ApiError::of_plan(&error, &text, frame_text))?;
-    Ok((plan, text))
+    state.store.with_catalogue(|catalogue| {
+        let plan =
+            plan(&parsed, &frame, catalogue, dataset, now(), &state.limits.query).map_err(|error| ApiError::of_plan(&error, &text, frame_text))?;
+        Ok((plan, text))
+    })
 }
 
 /// In which form an answer leaves.
@@ -297,7 +298,7 @@ impl AnswerKind {
         });
         wanted.ok_or_else(|| {
             let known = "application/json, text/csv, application/x-ndjson, application/vnd.apache.arrow.stream and application/vnd.apache.parquet";
-            ApiError::new(ProblemKind::Request, format!("an answer cannot be given as `{accept}`: there are {known}"))
+            ApiError::new(ProblemKind::Request, format!("unsupported format `{accept}`: use {known}"))
         })
     }
 

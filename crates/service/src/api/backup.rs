@@ -1,11 +1,13 @@
 //! Backups of the live store: one at a time, begun, looked at and stopped by calls of their own, since a large one takes long.
 
 use std::{
+    convert::Infallible,
     path::{Path, PathBuf},
     sync::Arc,
 };
 
 use actix_web::{HttpResponse, delete, get, post, web};
+use fenetre_jobs::Job;
 use fenetre_wire::backup::{BackupOrder, BackupState};
 
 use crate::{
@@ -26,7 +28,7 @@ pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) 
     let folder = PathBuf::from(&to);
     let since = since.map(PathBuf::from);
     if [Some(&folder), since.as_ref()].into_iter().flatten().any(|path| !path.is_absolute()) {
-        return Err(ApiError::new(ProblemKind::Request, "the folders of a backup are written from the root on, such as /var/backups/fenetre"));
+        return Err(ApiError::new(ProblemKind::Request, "the folders of a backup must be absolute paths, such as /var/backups/fenetre"));
     }
     let run = state.backups.begin(to).map_err(|other| {
         let text = format!("a backup to {} is running, {} of {} files done: wait for it, or stop it", other.to, other.done, other.files);
@@ -34,12 +36,17 @@ pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) 
     })?;
     let told = run.state();
     let shared = Arc::clone(&state);
-    let work = move || {
+    let own = Arc::clone(&run);
+    let work = move |job: &Job| {
         let since: Option<&Path> = since.as_deref();
-        let outcome = shared.store.backup(&folder, since, &mut |progress| run.progress(progress));
-        run.end(outcome);
+        let outcome = shared.store.backup(&folder, since, &mut |progress| {
+            own.progress(progress);
+            !job.is_stopping()
+        });
+        own.end(outcome);
+        Ok::<_, Infallible>(())
     };
-    std::thread::Builder::new().name("backup".into()).spawn(work).map_err(|error| ApiError::internal(&error))?;
+    run.set_job(state.jobs.run("backup", work).map_err(|error| ApiError::internal(&error))?);
     Ok(HttpResponse::Accepted().json(told))
 }
 
@@ -62,6 +69,6 @@ pub(crate) async fn stop(_: Access<OperateGrant>, state: AppState) -> Result<web
 }
 
 fn latest(state: &AppState) -> Result<Arc<Run>, ApiError> {
-    let none = || ApiError::new(ProblemKind::NotFound, "no backup was begun since the service started");
+    let none = || ApiError::new(ProblemKind::NotFound, "no backup was made since the service started");
     state.backups.latest().ok_or_else(none)
 }

@@ -62,21 +62,28 @@ pub(crate) async fn delete_metric(
     let work = move |state: &State| {
         let (dataset, metric) = (&path.0, &path.1);
         let (selection, name, series) = {
-            let catalogue = state.store.catalogue();
-            let dataset = find(&catalogue, dataset)?;
-            let Some(found) = find_metric(dataset, Some(metric))? else { return Err(ApiError::new(ProblemKind::NotFound, "no metric was named")) };
-            let series = with_parts(found.series().filter_map(|id| dataset.series(id)));
-            (Selection { dataset: dataset.id, series, range: TimeRange::ALL }, found.name.to_string(), found.series_count())
+            state.store.with_catalogue(|catalogue| {
+                let dataset = find(catalogue, dataset)?;
+                let Some(found) = find_metric(dataset, Some(metric))? else {
+                    return Err(ApiError::new(ProblemKind::NotFound, "no metric was named"));
+                };
+                let series = with_parts(found.series().filter_map(|id| dataset.series(id)));
+                Ok((Selection { dataset: dataset.id, series, range: TimeRange::ALL }, found.name.to_string(), found.series_count()))
+            })?
         };
-        let weight = state.store.weigh(&selection)?;
+        let weight = state.store.bin().measure(&selection)?;
         let references = views::references::of(state, &ReferenceTarget::Metric(&name))?;
         let now = now();
         let mut deletion =
             Deletion { id: None, what: name.clone(), series, stored: stored(&weight), bytes: weight.bytes, references, recoverable_until: None };
         if !asked.dry_run {
-            state.store.delete_metric(dataset, &name, now)?;
-            let binned =
-                state.store.bin()?.into_iter().rfind(|binned| binned.kind == BinItemKind::Metric && binned.what == name && binned.deleted == now);
+            state.store.bin().delete_metric(dataset, &name, now)?;
+            let binned = state
+                .store
+                .bin()
+                .list()?
+                .into_iter()
+                .rfind(|binned| binned.kind == BinItemKind::Metric && binned.what == name && binned.deleted == now);
             deletion.id = binned.map(|binned| binned.id);
             deletion.recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_retention)));
         }
@@ -99,13 +106,13 @@ pub(crate) async fn delete_points(
 ) -> Result<web::Json<Deletion>, ApiError> {
     let order: PointsOrder = read_json(&body)?;
     let work = move |state: &State| {
-        let (selection, what, series) = select(&state.store.catalogue(), &dataset, &order)?;
+        let (selection, what, series) = state.store.with_catalogue(|catalogue| select(catalogue, &dataset, &order))?;
         let now = now();
         if order.dry_run {
-            let weight = state.store.weigh(&selection)?;
+            let weight = state.store.bin().measure(&selection)?;
             return Ok(Deletion { what, series, stored: stored(&weight), bytes: weight.bytes, ..Deletion::default() });
         }
-        let binned = state.store.delete_points(&selection, &what, now)?;
+        let binned = state.store.bin().delete_points(&selection, &what, now)?;
         let weight = binned.points.unwrap_or_default();
         let recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_retention)));
         Ok(Deletion { id: Some(binned.id), what, series, stored: stored(&weight), bytes: weight.bytes, recoverable_until, references: Vec::new() })
@@ -122,7 +129,7 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
     let at = |name: &str, text: &str| parse_instant(text, &tz).map_err(|error| fault(format!("{name}: {error}")));
     let range = TimeRange { start: at("from", &order.from)?, end: at("to", &order.to)? };
     if range.is_empty() {
-        return Err(fault("the span ends before it begins: `to` is the first instant that stays".to_owned()));
+        return Err(fault("`to` must be after `from` (points at `to` itself are kept)".to_owned()));
     }
     let text = order.condition.as_deref();
     let parsed = text.map(|text| parse_condition(text).map_err(|error| ApiError::of_query(&error, "condition", text))).transpose()?;
@@ -150,7 +157,7 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
             points: binned.points.map(|weight| weight.points),
             bytes: binned.points.map(|weight| weight.bytes),
         };
-        Ok(state.store.bin()?.into_iter().map(item).collect())
+        Ok(state.store.bin().list()?.into_iter().map(item).collect())
     };
     blocking(&state, work).await.map(web::Json)
 }
@@ -161,9 +168,9 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
 #[post("/api/v1/bin/{id}/restore")]
 pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
-    let work = move |state: &State| match state.store.goes_again(&id, now())? {
+    let work = move |state: &State| match state.store.bin().goes_again(&id, now())? {
         Some(why) => Err(ApiError::new(ProblemKind::Definition, why)),
-        None => Ok(state.store.restore_binned(&id, name.as_deref())?),
+        None => Ok(state.store.bin().restore(&id, name.as_deref())?),
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
@@ -172,5 +179,5 @@ pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Pa
 #[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/bin/{id}")]
 pub(crate) async fn erase(_: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    blocking_long(&state, move |state| Ok(state.store.erase_binned(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
+    blocking_long(&state, move |state| Ok(state.store.bin().erase(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
 }

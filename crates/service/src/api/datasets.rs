@@ -42,35 +42,34 @@ pub(crate) struct MetricFilter {
 #[get("/api/v1/datasets")]
 pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<DatasetInfo>>, ApiError> {
     let work = |state: &State| {
-        let catalogue = state.store.catalogue();
-        let info = |dataset: &Dataset| {
-            let info = DatasetInfo {
-                name: dataset.name.to_string(),
-                definition: dataset.definition.clone(),
-                old_names: catalogue.old_names().filter(|(_, name)| **name == *dataset.name).map(|(old, _)| old.to_owned()).collect(),
-                metrics: dataset.metrics().count() as u64,
-                unreviewed: dataset.metrics().filter(|metric| metric.definition.unreviewed).count() as u64,
-                series: dataset.series_count() as u64,
-                stored: Stored::default(),
+        let infos: Vec<(DatasetId, DatasetInfo)> = state.store.with_catalogue(|catalogue| {
+            let info = |dataset: &Dataset| {
+                let info = DatasetInfo {
+                    name: dataset.name.to_string(),
+                    definition: dataset.definition.clone(),
+                    old_names: catalogue.old_names().filter(|(_, name)| **name == *dataset.name).map(|(old, _)| old.to_owned()).collect(),
+                    metrics: dataset.metrics().count() as u64,
+                    unreviewed: dataset.metrics().filter(|metric| metric.definition.unreviewed).count() as u64,
+                    series: dataset.series_count() as u64,
+                    stored: Stored::default(),
+                };
+                (dataset.id, info)
             };
-            (dataset.id, info)
-        };
-        let infos: Vec<(DatasetId, DatasetInfo)> = catalogue.datasets().map(info).collect();
-        // Hold no lock while files are read.
-        drop(catalogue);
-        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { stored: stored(state.store.counts(id)?.values()), ..info });
+            catalogue.datasets().map(info).collect()
+        });
+        let counted = |(id, info): (DatasetId, DatasetInfo)| Ok(DatasetInfo { stored: stored(state.store.inspect().counts(id)?.values()), ..info });
         infos.into_iter().map(counted).collect()
     };
     blocking(&state, work).await.map(web::Json)
 }
 
 /// Creates a dataset, or changes its definition.
-#[utoipa::path(tag = "catalogue", request_body(content = serde_json::Value, description = "`zone`, `description`, `closed`, `max_series`, `max_series_per_metric`, `max_tag_value_bytes`, `max_tags`"), params(("dataset" = String, Path)),
+#[utoipa::path(tag = "catalogue", request_body = DatasetDefinition, params(("dataset" = String, Path)),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}")]
 pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, ApiError> {
     let definition: DatasetDefinition = read_json(&body)?;
-    blocking(&state, move |state| Ok(state.store.put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
+    blocking(&state, move |state| Ok(state.store.definitions().put_dataset(&name, &definition)?)).await.map(|created| web::Json(Defined { created }))
 }
 
 /// Renames a dataset.
@@ -83,7 +82,7 @@ pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::P
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = views::references::of(state, &ReferenceTarget::Dataset(&name))?;
-        state.store.rename_dataset(&name, &to)?;
+        state.store.definitions().rename_dataset(&name, &to)?;
         Ok(Renamed { references })
     };
     blocking(&state, work).await.map(web::Json)
@@ -95,31 +94,33 @@ pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::P
 #[get("/api/v1/datasets/{dataset}/metrics")]
 pub(crate) async fn list_metrics(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<MetricInfo>>, ApiError> {
     let work = move |state: &State| {
-        let savings = state.store.savings()?;
-        let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, &name)?;
-        let counts = state.store.counts(dataset.id)?;
-        let tags = dataset.tag_keys_by_metric();
-        let mut old: BTreeMap<&str, Vec<String>> = BTreeMap::new();
-        dataset.old_metrics().for_each(|(before, name)| old.entry(name).or_default().push(before.to_owned()));
-        let info = |metric: &fenetre_core::catalogue::Metric| MetricInfo {
-            name: metric.name.to_string(),
-            id: metric.id.0,
-            definition: metric.definition.clone(),
-            old_names: old.get(&*metric.name).cloned().unwrap_or_default(),
-            tags: tags.get(&metric.id).map(|keys| keys.iter().map(|key| (*key).to_owned()).collect()).unwrap_or_default(),
-            series: metric.series_count(),
-            thinned: savings.get(&metric.id).map(|(came, stayed)| Thinned { came: *came, left_out: came - stayed }),
-            stored: stored(metric.series().filter_map(|series| counts.get(&series))),
-        };
-        Ok(dataset.metrics().map(info).collect())
+        let savings = state.store.definitions().savings()?;
+        let id = state.store.with_catalogue(|catalogue| find(catalogue, &name).map(|dataset| dataset.id))?;
+        let counts = state.store.inspect().counts(id)?;
+        state.store.with_catalogue(|catalogue| {
+            let dataset = find(catalogue, &name)?;
+            let tags = dataset.tag_keys_by_metric();
+            let mut old: BTreeMap<&str, Vec<String>> = BTreeMap::new();
+            dataset.old_metrics().for_each(|(before, name)| old.entry(name).or_default().push(before.to_owned()));
+            let info = |metric: &fenetre_core::catalogue::Metric| MetricInfo {
+                name: metric.name.to_string(),
+                id: metric.id.0,
+                definition: metric.definition.clone(),
+                old_names: old.get(&*metric.name).cloned().unwrap_or_default(),
+                tags: tags.get(&metric.id).map(|keys| keys.iter().map(|key| (*key).to_owned()).collect()).unwrap_or_default(),
+                series: metric.series_count(),
+                thinned: savings.get(&metric.id).map(|(came, stayed)| Thinned { came: *came, left_out: came - stayed }),
+                stored: stored(metric.series().filter_map(|series| counts.get(&series))),
+            };
+            Ok(dataset.metrics().map(info).collect())
+        })
     };
     blocking(&state, work).await.map(web::Json)
 }
 
 /// Defines a metric, before or after its first point.
 #[utoipa::path(tag = "catalogue",
-    request_body(content = serde_json::Value, description = "`kind` (gauge, counter, state, histogram), `unit` (UCUM), `shape` (linear, stepped), `description`, `temporality` (cumulative, delta), `interval`, `stale_after`, `labels`, `status` (active, paused, retired), `when_paused` (refuse, drop), `unreviewed`, `max_series`, `thinning` (`dead_band` or `line_tolerance`, `max_silence`)"),
+    request_body = MetricDefinition,
     params(("dataset" = String, Path), ("metric" = String, Path), PointsHow),
     responses((status = 200, body = DefinedMetric), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/metrics/{metric}")]
@@ -133,18 +134,18 @@ pub(crate) async fn put_metric(
     let definition: MetricDefinition = read_json(&body)?;
     let PointsHow { convert, relabel, dry_run } = how.into_inner();
     if dry_run && !convert {
-        return Err(ApiError::new(ProblemKind::Request, "dry_run counts what a conversion would do: add convert=true"));
+        return Err(ApiError::new(ProblemKind::Request, "dry_run needs convert=true"));
     }
     if convert && relabel {
-        return Err(ApiError::new(ProblemKind::Request, "points are either converted or relabelled: leave out convert or relabel"));
+        return Err(ApiError::new(ProblemKind::Request, "use either convert or relabel, not both"));
     }
     let work = move |state: &State| {
         let (dataset, metric) = (&path.0, &path.1);
         let converted = if convert { Some(state.store.convert_metric(dataset, metric, &definition, dry_run, now())?) } else { None };
         let created = match (converted.is_some(), relabel) {
             (true, _) => false,
-            (_, true) => state.store.relabel_metric(dataset, metric, definition.clone())?,
-            (_, false) => state.store.put_metric(dataset, metric, definition.clone())?,
+            (_, true) => state.store.definitions().relabel_metric(dataset, metric, definition.clone())?,
+            (_, false) => state.store.definitions().put_metric(dataset, metric, definition.clone())?,
         };
         let note = definition.unit.as_deref().and_then(units::describe_unknown);
         Ok(DefinedMetric {
@@ -183,7 +184,7 @@ pub(crate) async fn rename_metric(
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = views::references::of(state, &ReferenceTarget::Metric(&path.1))?;
-        state.store.rename_metric(&path.0, &path.1, &to)?;
+        state.store.definitions().rename_metric(&path.0, &path.1, &to)?;
         Ok(Renamed { references })
     };
     blocking(&state, work).await.map(web::Json)
@@ -199,28 +200,29 @@ pub(crate) async fn list_tags(
     name: web::Path<String>,
     filter: web::Query<MetricFilter>,
 ) -> Result<web::Json<Vec<TagInfo>>, ApiError> {
-    let catalogue = state.store.catalogue();
-    let dataset = find(&catalogue, &name)?;
-    let metric = find_metric(dataset, filter.metric.as_deref())?;
-    let old = |key: &str| dataset.old_tags().filter(|(_, now)| *now == key).map(|(old, _)| old.to_owned()).collect();
-    let info = |key: &str, values: Vec<TagValue>| TagInfo {
-        key: key.to_owned(),
-        definition: dataset.tag_definitions.get(key).cloned(),
-        old_keys: old(key),
-        values,
-    };
-    let value = |(value, series): &(&str, u64)| TagValue { value: (*value).to_owned(), series: *series };
-    let mut tags: Vec<TagInfo> = dataset.tags(metric).into_iter().map(|tag| info(tag.key, tag.values.iter().map(value).collect())).collect();
-    if metric.is_none() {
-        let defined = dataset.tag_definitions.keys().filter(|key| dataset.values_of(key) == 0);
-        tags.extend(defined.map(|key| info(key, Vec::new())).collect::<Vec<_>>());
-    }
-    Ok(web::Json(tags))
+    state.store.with_catalogue(|catalogue| {
+        let dataset = find(catalogue, &name)?;
+        let metric = find_metric(dataset, filter.metric.as_deref())?;
+        let old = |key: &str| dataset.old_tags().filter(|(_, now)| *now == key).map(|(old, _)| old.to_owned()).collect();
+        let info = |key: &str, values: Vec<TagValue>| TagInfo {
+            key: key.to_owned(),
+            definition: dataset.tag_definitions.get(key).cloned(),
+            old_keys: old(key),
+            values,
+        };
+        let value = |(value, series): &(&str, u64)| TagValue { value: (*value).to_owned(), series: *series };
+        let mut tags: Vec<TagInfo> = dataset.tags(metric).into_iter().map(|tag| info(tag.key, tag.values.iter().map(value).collect())).collect();
+        if metric.is_none() {
+            let defined = dataset.tag_definitions.keys().filter(|key| dataset.values_of(key) == 0);
+            tags.extend(defined.map(|key| info(key, Vec::new())).collect::<Vec<_>>());
+        }
+        Ok(web::Json(tags))
+    })
 }
 
 /// Defines a tag, before or after the first series that has it.
 #[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("key" = String, Path)),
-    request_body(content = serde_json::Value, description = "`description`, `required`, `allowed`, `pattern` (of whole values), `max_values`"),
+    request_body = TagDefinition,
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/tags/{key}")]
 pub(crate) async fn put_tag(
@@ -230,7 +232,9 @@ pub(crate) async fn put_tag(
     body: Body,
 ) -> Result<web::Json<Defined>, ApiError> {
     let definition: TagDefinition = read_json(&body)?;
-    blocking(&state, move |state| Ok(state.store.put_tag(&path.0, &path.1, definition)?)).await.map(|created| web::Json(Defined { created }))
+    blocking(&state, move |state| Ok(state.store.definitions().put_tag(&path.0, &path.1, definition)?))
+        .await
+        .map(|created| web::Json(Defined { created }))
 }
 
 /// Renames a tag in all series of the dataset.
@@ -248,7 +252,7 @@ pub(crate) async fn rename_tag(
     let Rename { to } = read_json(&body)?;
     let work = move |state: &State| {
         let references = views::references::of(state, &ReferenceTarget::Tag(&path.1))?;
-        state.store.rename_tag(&path.0, &path.1, &to)?;
+        state.store.definitions().rename_tag(&path.0, &path.1, &to)?;
         Ok(Renamed { references })
     };
     blocking(&state, work).await.map(web::Json)
@@ -263,7 +267,7 @@ pub(crate) async fn forget_name(_: Access<DefineGrant>, state: AppState, body: B
     if !["dataset", "metric", "tag"].contains(&kind.as_str()) || (kind == "dataset") == dataset.is_some() {
         return Err(ApiError::new(ProblemKind::Request, "`kind` must be dataset, metric or tag; `dataset` is needed for the last two"));
     }
-    let work = move |state: &State| match state.store.forget_old_name(&kind, dataset.as_deref(), &name)? {
+    let work = move |state: &State| match state.store.definitions().forget_old_name(&kind, dataset.as_deref(), &name)? {
         true => Ok(Defined { created: false }),
         false => Err(ApiError::new(ProblemKind::NotFound, format!("`{name}` is not a former name of a {kind}"))),
     };

@@ -48,12 +48,13 @@ pub(crate) async fn put_many(
 #[get("/api/v1/datasets/{dataset}/definitions.csv")]
 pub(crate) async fn table(_: Access<ReadGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let work = move |state: &State| {
-        let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, &name)?;
-        let mut table = Vec::new();
-        definitions::write(dataset.metrics().map(|metric| (&*metric.name, &metric.definition)), &mut table)
-            .map_err(|error| ApiError::internal(&error))?;
-        Ok((table, format!("attachment; filename=\"{}.csv\"", name.replace(|letter: char| !letter.is_ascii_alphanumeric(), "_"))))
+        state.store.with_catalogue(|catalogue| {
+            let dataset = find(catalogue, &name)?;
+            let mut table = Vec::new();
+            definitions::write(dataset.metrics().map(|metric| (&*metric.name, &metric.definition)), &mut table)
+                .map_err(|error| ApiError::internal(&error))?;
+            Ok((table, format!("attachment; filename=\"{}.csv\"", name.replace(|letter: char| !letter.is_ascii_alphanumeric(), "_"))))
+        })
     };
     let (table, file) = blocking(&state, work).await?;
     Ok(HttpResponse::Ok().content_type("text/csv; charset=utf-8").insert_header(("Content-Disposition", file)).body(table))
@@ -75,9 +76,10 @@ pub(crate) async fn put_table(
     let body = crate::http::body::read_all(&mut payload, MAX_DEFINITION_BYTES).await?;
     let work = move |state: &State| {
         let metrics = {
-            let catalogue = state.store.catalogue();
-            let dataset = find(&catalogue, &name)?;
-            definitions::read(&body[..], |metric| dataset.metric(metric).map(|known| &known.definition))?
+            state.store.with_catalogue(|catalogue| {
+                let dataset = find(catalogue, &name)?;
+                Ok::<_, ApiError>(definitions::read(&body[..], |metric| dataset.metric(metric).map(|known| &known.definition))?)
+            })?
         };
         apply(state, &name, metrics, how.dry_run)
     };
@@ -85,16 +87,13 @@ pub(crate) async fn put_table(
 }
 
 fn apply(state: &State, name: &str, metrics: BTreeMap<String, MetricDefinition>, dry_run: bool) -> Result<Differences, ApiError> {
-    let mut differences = {
-        let catalogue = state.store.catalogue();
-        differences(find(&catalogue, name)?, &metrics)?
-    };
+    let mut differences = state.store.with_catalogue(|catalogue| differences(find(catalogue, name)?, &metrics))?;
     let differing: BTreeSet<String> = differences.new.iter().cloned().chain(differences.changed.iter().map(|change| change.metric.clone())).collect();
     let metrics = metrics.into_iter().filter(|(metric, _)| differing.contains(metric)).collect::<Vec<_>>();
     if dry_run {
-        state.store.check_metrics(name, &metrics)?;
+        state.store.definitions().check_metrics(name, &metrics)?;
     } else {
-        state.store.put_metrics(name, metrics, false)?;
+        state.store.definitions().put_metrics(name, metrics, false)?;
         differences.applied = true;
     }
     Ok(differences)

@@ -27,7 +27,7 @@ use crate::{
 
 use super::{Body, read_json};
 
-/// What is said of a file that is uploaded.
+/// Parameters of an upload.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Upload {
@@ -49,7 +49,7 @@ fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> 
     let columns = names.join(", ");
     Err(ApiError::new(
         ProblemKind::Request,
-        format!("a mapping must say what the columns are: name one, or have one guessed. The columns are {columns}"),
+        format!("a mapping is needed to read these columns: name a stored one, or let one be guessed. The columns are {columns}"),
     ))
 }
 
@@ -69,15 +69,15 @@ pub(crate) async fn upload(
     mut payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
     let fault = |text: String| ApiError::new(ProblemKind::Request, text);
-    let name = find(&state.store.catalogue(), &dataset)?.name.to_string();
+    let name = state.store.with_catalogue(|catalogue| find(catalogue, &dataset).map(|dataset| dataset.name.to_string()))?;
     check_name(&upload.file).map_err(|error| fault(format!("the file's name {error}")))?;
     let format = match &upload.format {
         Some(word) => serde_json::from_value(serde_json::Value::String(word.clone())).map_err(|_| {
-            fault(format!("unknown format `{word}`: use json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream and parquet"))
+            fault(format!("unknown format `{word}`: use json, json-lines, csv, tsv, senml-json, senml-cbor, open-metrics, arrow-stream or parquet"))
         })?,
         None => Format::of_name(&upload.file).ok_or_else(|| {
             fault(format!(
-                "the name `{}` does not show how the file is read: end it with .csv, .json, .ndjson or another known ending, or say the format",
+                "cannot tell the format of `{}` from its name: use a known extension, such as .csv, .json or .ndjson, or set `format`",
                 upload.file
             ))
         })?,
@@ -182,7 +182,10 @@ pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path
         mapping.check().map_err(|error| ApiError::new(ProblemKind::Request, error))?;
         let seen = look(&state.imports.file(&id), format, &mapping, order.rows.unwrap_or(100).clamp(1, 200))?;
         let own_zone = mapping.time.zone.clone();
-        let zone = own_zone.map_or_else(|| find(&state.store.catalogue(), &record.dataset).map(|dataset| dataset.definition.zone.clone()), Ok)?;
+        let zone = own_zone.map_or_else(
+            || state.store.with_catalogue(|catalogue| find(catalogue, &record.dataset).map(|dataset| dataset.definition.zone.clone())),
+            Ok,
+        )?;
         let guess = guess(&seen, &zone, &mapping);
         Ok(ImportLook { names: seen.names, rows: seen.rows, guess, notes: seen.notes })
     };

@@ -40,8 +40,8 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
     let text = std::str::from_utf8(&body).map_err(|_| fault("the mapping is not UTF-8".to_owned()))?;
     let mapping = Mapping::parse(text).map_err(|error| fault(format!("the mapping cannot be read: {error}")))?;
     let work = move |state: &State| {
-        let created = !state.store.document_names(StoredMapping::KIND)?.contains(&name);
-        state.store.put_document(&name, &StoredMapping(mapping), now())?;
+        let created = !state.store.documents().names(StoredMapping::KIND)?.contains(&name);
+        state.store.documents().put(&name, &StoredMapping(mapping), now())?;
         Ok(created)
     };
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
@@ -52,7 +52,7 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
 #[delete("/api/v1/mappings/{name}")]
 pub(crate) async fn remove(_: Access<DefineGrant>, state: AppState, name: web::Path<String>) -> Result<actix_web::HttpResponse, ApiError> {
     let work = move |state: &State| {
-        if !state.store.remove_document::<StoredMapping>(&name)? {
+        if !state.store.documents().remove::<StoredMapping>(&name)? {
             find(state, &name)?;
         }
         Ok(())

@@ -8,6 +8,7 @@ pub mod datasets;
 pub mod definitions;
 pub mod health;
 pub mod imports;
+pub mod jobs;
 pub mod mappings;
 pub mod otlp;
 pub mod overview;
@@ -29,6 +30,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(health::live)
         .service(health::ready)
         .service(overview::overview)
+        .service(jobs::list)
         .service(storage::storage)
         .service(storage::top)
         .service(storage::verify)

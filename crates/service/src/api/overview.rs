@@ -28,15 +28,16 @@ fn look(state: &State) -> Result<Overview, ApiError> {
     let (mut ids, mut metrics, mut series, mut counts) = (Vec::new(), 0, 0, Vec::new());
     // Hold no lock while files are read.
     {
-        let catalogue = state.store.catalogue();
-        for dataset in catalogue.datasets() {
-            ids.push(dataset.id);
-            metrics += dataset.metrics().count() as u64;
-            series += dataset.series_count() as u64;
-        }
+        state.store.with_catalogue(|catalogue| {
+            for dataset in catalogue.datasets() {
+                ids.push(dataset.id);
+                metrics += dataset.metrics().count() as u64;
+                series += dataset.series_count() as u64;
+            }
+        });
     }
     for id in &ids {
-        counts.extend(state.store.counts(*id)?.into_values());
+        counts.extend(state.store.inspect().counts(*id)?.into_values());
     }
     let step = |step: &Second| ArrivalStep { start: format_utc(step.second * SECOND), accepted: step.accepted, rejected: step.rejected };
     Ok(Overview {

@@ -1,4 +1,4 @@
-//! Points in: a body of any format that is read, kept as a whole or in its good rows, with each reject told.
+//! Points in: a body of any format. Its valid rows are stored, or all or none of it, and each reject is reported.
 
 use std::time::{Duration, Instant};
 
@@ -129,7 +129,7 @@ impl PushOptions {
         (Vec<u8> = "application/vnd.apache.arrow.stream"), (Vec<u8> = "application/vnd.apache.parquet"))),
     responses((status = 200, body = PushReport), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 408, body = Problem), (status = 413, body = Problem), (status = 415, body = Problem), (status = 422, body = Problem, description = "no point was kept"),
-        (status = 429, body = Problem, description = "more than the service can keep up with"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
+        (status = 429, body = Problem, description = "the service is behind"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points")]
 pub(crate) async fn push(
     _: Access<WriteGrant>,
@@ -141,7 +141,7 @@ pub(crate) async fn push(
     let options = PushOptions::parse(request.query_string())?;
     let format = format_of(&request)?;
     let encoding = encoding_of(&request)?;
-    // A wrong dataset or mapping is told before the body is waited for.
+    // A wrong dataset or mapping is reported before the body is waited for.
     state.store.begin(&dataset)?;
     let (options, mapping) = if options.named.is_none() {
         let mapping = options.mapping(&state, format)?;
@@ -197,11 +197,7 @@ fn format_of(request: &HttpRequest) -> Result<Format, ApiError> {
     let header = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let essence = header.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     Format::of_type(&essence).ok_or_else(|| {
-        let found = if essence.is_empty() {
-            "the call does not say of which type its body is".to_owned()
-        } else {
-            format!("the type `{essence}` is not read")
-        };
+        let found = if essence.is_empty() { "the request has no content type".to_owned() } else { format!("the type `{essence}` is not read") };
         let known = Format::types().collect::<Vec<_>>().join(", ");
         ApiError::new(ProblemKind::MediaType, format!("{found}: set it with -H 'Content-Type: application/json' or another of {known}"))
     })
@@ -210,7 +206,7 @@ fn format_of(request: &HttpRequest) -> Result<Format, ApiError> {
 pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, ApiError> {
     let header = request.headers().get(header::CONTENT_ENCODING).map_or("", |value| value.to_str().unwrap_or("?"));
     Encoding::from_header(header)
-        .ok_or_else(|| ApiError::new(ProblemKind::MediaType, format!("the content encoding `{header}` is not read: there are gzip and zstd")))
+        .ok_or_else(|| ApiError::new(ProblemKind::MediaType, format!("unsupported content encoding `{header}`: use gzip or zstd")))
 }
 
 async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, ApiError> {

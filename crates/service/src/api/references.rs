@@ -35,7 +35,7 @@ pub(crate) async fn list(
         (None, None) => of(state, &ReferenceTarget::Dataset(&dataset)),
         (Some(metric), None) => of(state, &ReferenceTarget::Metric(metric)),
         (None, Some(tag)) => of(state, &ReferenceTarget::Tag(tag)),
-        (Some(_), Some(_)) => Err(ApiError::new(ProblemKind::Request, "ask for the metric or for the tag, not for both")),
+        (Some(_), Some(_)) => Err(ApiError::new(ProblemKind::Request, "give a metric or a tag, not both")),
     };
     blocking(&state, work).await.map(web::Json)
 }

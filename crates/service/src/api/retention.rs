@@ -52,16 +52,16 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
     let order: RetentionOrder = read_json(&body)?;
     let work = move |state: &State| {
         let now = now();
-        let place = place_named(&state.store.catalogue(), &order.place)?;
-        let before = state.store.policies();
-        let known = if order.reset { LimitSettings::default() } else { state.store.runtime_limits(place) };
+        let place = state.store.with_catalogue(|catalogue| place_named(catalogue, &order.place))?;
+        let before = state.store.retention().policies();
+        let known = if order.reset { LimitSettings::default() } else { state.store.retention().runtime_limits(place) };
         let said = order.limits.or(known);
         let mut after = before.clone();
         after.live.insert(place, said);
         let survey = Survey::take(state, now, true)?;
-        let expires = expiry_preview(state, &state.store.plan_expiry(&after, now)?, &survey.report)?;
+        let expires = expiry_preview(state, &state.store.retention().plan(&after, now)?, &survey.report)?;
         if !order.preview {
-            state.store.set_limits(place, said, now)?;
+            state.store.retention().set_limits(place, said, now)?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
             let told =
                 |limit: Option<Option<String>>| limit.map_or_else(|| "nothing".to_owned(), |limit| limit.unwrap_or_else(|| "no limit".to_owned()));
@@ -89,15 +89,14 @@ pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Resu
             return Err(fault("the service was started without a configuration file: start it with --config FILE".to_owned()));
         };
         let live: BTreeMap<String, LimitSettings> = {
-            let policies = state.store.policies();
-            let catalogue = state.store.catalogue();
-            policies.live.iter().map(|(place, said)| (name_of(&catalogue, *place), *said)).collect()
+            let policies = state.store.retention().policies();
+            state.store.with_catalogue(|catalogue| policies.live.iter().map(|(place, said)| (name_of(catalogue, *place), *said)).collect())
         };
-        let places: Vec<Scope> = state.store.policies().live.keys().copied().collect();
+        let places: Vec<Scope> = state.store.retention().policies().live.keys().copied().collect();
         let written = file::write_retention(file, &live).map_err(fault)?;
         // The file's word first, so that there is no moment without a limit.
-        state.store.set_file_retention(written);
-        places.into_iter().try_for_each(|place| state.store.set_limits(place, LimitSettings::default(), now()))?;
+        state.store.retention().set_file(written);
+        places.into_iter().try_for_each(|place| state.store.retention().set_limits(place, LimitSettings::default(), now()))?;
         Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(told_name).collect() })
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -112,8 +111,8 @@ pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) 
     let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
         let now = now();
-        let report = state.store.storage(now)?;
-        let planned = expiry_preview(state, &state.store.plan_expiry(&state.store.policies(), now)?, &report)?;
+        let report = state.store.inspect().report(now)?;
+        let planned = expiry_preview(state, &state.store.retention().plan(&state.store.retention().policies(), now)?, &report)?;
         if order.dry_run {
             return Ok(planned);
         }
@@ -121,15 +120,15 @@ pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) 
             state.clock.accept();
         }
         state.clock.check(&state.store)?;
-        let done = state.store.expire(now)?;
+        let done = state.store.retention().expire(now)?;
         Ok(ExpiryPreview { done: true, is_full: done.is_full, ..planned })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// What a plan lets go of, told by names and counted.
+/// What a plan would drop, by names and numbers.
 fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Result<ExpiryPreview, ApiError> {
-    let catalogue_name = |place: Scope| name_of(&state.store.catalogue(), place);
+    let catalogue_name = |place: Scope| state.store.with_catalogue(|catalogue| name_of(catalogue, place));
     let mut departure = ExpiryPreview { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..ExpiryPreview::default() };
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut widen = |first: Nanos, last: Nanos| span = Some(span.map_or((first, last), |(start, end)| (start.min(first), end.max(last))));
@@ -143,19 +142,19 @@ fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Resul
                 let (points, held) = match of.and_then(|size| size.partitions.iter().find(is_whole)) {
                     Some(size) => (size.points, size.held),
                     // A part of a partition that is longer than its points are to be kept.
-                    None => state.store.held_in(*dataset, range).map(|weight| (weight.points, weight.span))?,
+                    None => state.store.bin().held_in(*dataset, range).map(|weight| (weight.points, weight.span))?,
                 };
                 departure.points += points;
                 if let Some((first, last)) = held {
                     widen(first, last);
                 }
-                departure.metrics.extend(state.store.metrics_in(*dataset, range)?);
+                departure.metrics.extend(state.store.inspect().metrics_in(*dataset, range)?);
                 (format!("{} / {}", catalogue_name(Scope::Dataset(*dataset)), format_day(partition.start)), why, partition.bytes, *for_good)
             }
             Step::Trim { dataset, metric, before, bytes, why } => {
                 let name = catalogue_name(Scope::Metric(*dataset, *metric));
                 departure.metrics.push(name.clone());
-                let weight = state.store.weigh_trim(*dataset, *metric, *before)?;
+                let weight = state.store.bin().measure_trim(*dataset, *metric, *before)?;
                 departure.points += weight.points;
                 if let Some((first, last)) = weight.span {
                     widen(first, last);

@@ -25,20 +25,21 @@ pub struct Pace {
 
 /// How fast points of a policy's series came, from the first of each metric to the latest of the dataset that is packed.
 pub fn pace(state: &State, size: &DatasetSize, policy: &RollupPolicy) -> Result<Pace, ApiError> {
-    let sizes = state.store.metric_sizes()?;
-    let catalogue = state.store.catalogue();
-    let dataset = find(&catalogue, &size.name)?;
-    let mut pace = Pace::default();
-    let Some(until) = size.partitions.iter().filter_map(|partition| Some(partition.held?.1)).max() else { return Ok(pace) };
-    for metric in dataset.metrics().filter(|metric| policy.takes(metric)) {
-        let Some((size, first)) = size_of(&sizes, dataset, metric).and_then(|size| Some((size, size.first?))) else { continue };
-        // Less than an hour says nothing of a day.
-        let days = until.saturating_sub(first).max(3_600 * SECOND) as f64 / 86_400e9;
-        let share = policy.members(dataset, metric).len() as f64 / metric.series_count().max(1) as f64 / days;
-        pace.points += size.points as f64 * share;
-        pace.bytes += size.bytes as f64 * share;
-    }
-    Ok(pace)
+    let sizes = state.store.inspect().metrics()?;
+    state.store.with_catalogue(|catalogue| {
+        let dataset = find(catalogue, &size.name)?;
+        let mut pace = Pace::default();
+        let Some(until) = size.partitions.iter().filter_map(|partition| Some(partition.held?.1)).max() else { return Ok(pace) };
+        for metric in dataset.metrics().filter(|metric| policy.takes(metric)) {
+            let Some((size, first)) = size_of(&sizes, dataset, metric).and_then(|size| Some((size, size.first?))) else { continue };
+            // Less than an hour says nothing of a day.
+            let days = until.saturating_sub(first).max(3_600 * SECOND) as f64 / 86_400e9;
+            let share = policy.members(dataset, metric).len() as f64 / metric.series_count().max(1) as f64 / days;
+            pace.points += size.points as f64 * share;
+            pace.bytes += size.bytes as f64 * share;
+        }
+        Ok(pace)
+    })
 }
 
 fn size_of<'s>(sizes: &'s [MetricSize], dataset: &Dataset, metric: &Metric) -> Option<&'s MetricSize> {
@@ -88,19 +89,21 @@ pub fn measure(state: &State, dataset: &str, level: &LevelState, metrics: &[Stri
 
 /// Of some metrics, the one of numbers with the most points.
 fn most_points(state: &State, dataset: &str, metrics: &[String]) -> Option<String> {
-    let sizes = state.store.metric_sizes().ok()?;
-    let catalogue = state.store.catalogue();
-    let dataset = find(&catalogue, dataset).ok()?;
-    let points = |metric: &Metric| size_of(&sizes, dataset, metric).map_or(0, |size| size.points);
-    let is_number = |metric: &&Metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string());
-    dataset.metrics().filter(is_number).max_by_key(|metric| points(metric)).map(|metric| metric.name.to_string())
+    let sizes = state.store.inspect().metrics().ok()?;
+    state.store.with_catalogue(|catalogue| {
+        let dataset = find(catalogue, dataset).ok()?;
+        let points = |metric: &Metric| size_of(&sizes, dataset, metric).map_or(0, |size| size.points);
+        let is_number =
+            |metric: &&Metric| matches!(metric.definition.kind, Kind::Gauge | Kind::Counter) && metrics.contains(&metric.name.to_string());
+        dataset.metrics().filter(is_number).max_by_key(|metric| points(metric)).map(|metric| metric.name.to_string())
+    })
 }
 
 /// Seconds that a question takes; none where it cannot be answered in a few.
 fn ask(state: &State, dataset: &str, text: &str, now: Nanos) -> Option<f64> {
     let began = std::time::Instant::now();
     let query = parse(text).ok()?;
-    let planned = plan(&query, &Frame::default(), &state.store.catalogue(), dataset, now, &Limits::default()).ok()?;
+    let planned = state.store.with_catalogue(|catalogue| plan(&query, &Frame::default(), catalogue, dataset, now, &Limits::default()).ok())?;
     let answer: Answer = evaluate(planned, &state.store.source(), &|| began.elapsed().as_secs() > 5).ok()?;
     (answer.cost.points_read + answer.cost.windows_read + answer.cost.blocks_summarised > 0).then(|| began.elapsed().as_secs_f64())
 }

@@ -55,7 +55,7 @@ pub(crate) async fn show(
 /// Sets a rollup policy: its metrics, its levels, and how long each level is kept.
 ///
 /// Existing points are backfilled, the newest first. If rollups of expired points would be lost, the call is refused unless `accept_loss=true`.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body(content = serde_json::Value),
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body = RollupPolicy,
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/rollups/{policy}")]
 pub(crate) async fn set(
@@ -68,13 +68,13 @@ pub(crate) async fn set(
     let policy: RollupPolicy = read_json(&body)?;
     let work = move |state: &State| {
         refuse_losses(state, &path, Some(&policy), asked.accept_loss)?;
-        Ok(Defined { created: state.store.put_rollup(&path.0, &path.1, &policy)? })
+        Ok(Defined { created: state.store.rollups().put(&path.0, &path.1, &policy)? })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Previews a policy: its series and its approximate size.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), PolicyNamed), request_body(content = serde_json::Value),
+#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), PolicyNamed), request_body = RollupPolicy,
     responses((status = 200, body = RollupPreview), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/preview")]
 pub(crate) async fn preview(
@@ -100,8 +100,8 @@ pub(crate) async fn fill(
 ) -> Result<web::Json<RollupsInfo>, ApiError> {
     let order: FillOrder = if body.is_empty() { FillOrder::default() } else { read_json(&body)? };
     let work = move |state: &State| {
-        let id = find(&state.store.catalogue(), &dataset)?.id;
-        state.store.fill_rollups(id, !order.stop)?;
+        let id = state.store.with_catalogue(|catalogue| find(catalogue, &dataset).map(|dataset| dataset.id))?;
+        state.store.rollups().fill(id, !order.stop)?;
         info(state, &dataset, false)
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -121,7 +121,7 @@ pub(crate) async fn remove(
 ) -> Result<HttpResponse, ApiError> {
     let work = move |state: &State| {
         refuse_losses(state, &path, None, asked.accept_loss)?;
-        Ok(state.store.drop_rollup(&path.0, &path.1)?)
+        Ok(state.store.rollups().remove(&path.0, &path.1)?)
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
@@ -136,15 +136,17 @@ fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Optio
 fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, ApiError> {
     let now = now();
     let (id, name, policies) = {
-        let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, dataset)?;
-        let metrics =
-            |policy: &RollupPolicy| dataset.metrics().filter(|metric| policy.takes(metric)).map(|metric| metric.name.to_string()).collect::<Vec<_>>();
-        let policies: Vec<(String, RollupPolicy, Vec<String>)> =
-            dataset.rollups.iter().map(|(name, policy)| (name.clone(), policy.clone(), metrics(policy))).collect();
-        (dataset.id, dataset.name.to_string(), policies)
+        state.store.with_catalogue(|catalogue| {
+            let dataset = find(catalogue, dataset)?;
+            let metrics = |policy: &RollupPolicy| {
+                dataset.metrics().filter(|metric| policy.takes(metric)).map(|metric| metric.name.to_string()).collect::<Vec<_>>()
+            };
+            let policies: Vec<(String, RollupPolicy, Vec<String>)> =
+                dataset.rollups.iter().map(|(name, policy)| (name.clone(), policy.clone(), metrics(policy))).collect();
+            Ok::<_, ApiError>((dataset.id, dataset.name.to_string(), policies))
+        })?
     };
-    let (told, levels) = state.store.rollup_state(id)?;
+    let (told, levels) = state.store.rollups().state(id)?;
     let size = dataset_size(state, id, &name)?;
     let mut infos = Vec::with_capacity(policies.len());
     for (policy_name, policy, metrics) in policies {
@@ -164,9 +166,9 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, ApiE
 }
 
 fn dataset_size(state: &State, id: DatasetId, name: &str) -> Result<DatasetSize, ApiError> {
-    let found = state.store.storage(now())?.datasets.into_iter().find(|size| size.id == id);
+    let found = state.store.inspect().report(now())?.datasets.into_iter().find(|size| size.id == id);
     // It was deleted meanwhile.
-    found.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no dataset `{name}`")))
+    found.ok_or_else(|| ApiError::new(ProblemKind::NoDataset, format!("there is no dataset `{name}`")))
 }
 
 fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
@@ -184,7 +186,7 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
         filled: if filled > 0.0 && covered.is_some_and(|covered| covered.start <= first.max(kept)) { 1.0 } else { filled.min(1.0) },
         waiting_points: level.waiting,
         lag_seconds: covered.map_or(0.0, |covered| now.saturating_sub(covered.end).max(0) as f64 / SECOND as f64),
-        out_of_date: level.marks,
+        out_of_date: level.out_of_date,
         series: level.series,
         windows: level.windows,
         bytes: level.bytes,
@@ -197,21 +199,22 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
 fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<String>, ApiError> {
     let told = |loss: LevelLoss| {
         let (from, points_from) = (format_utc(loss.from), format_utc(loss.points_from));
-        format!("the level {} of {name} would be lost: it covers the time from {from}, but points are kept only from {points_from}", loss.width)
+        format!("the level {} of {name} would be lost for good: it covers the time from {from}, but points only go back to {points_from}", loss.width)
     };
-    Ok(state.store.rollup_losses(dataset, name, after)?.into_iter().map(told).collect())
+    Ok(state.store.rollups().losses(dataset, name, after)?.into_iter().map(told).collect())
 }
 
 fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, ApiError> {
     policy.check().map_err(|error| ApiError::new(ProblemKind::Request, error.to_string()))?;
     let (id, metrics, series) = {
-        let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, dataset_name)?;
-        let taken: Vec<_> = dataset.metrics().filter(|metric| policy.takes(metric)).collect();
-        let series = taken.iter().map(|metric| policy.members(dataset, metric).len()).sum::<u64>();
-        (dataset.id, taken.iter().map(|metric| metric.name.to_string()).collect(), series)
+        state.store.with_catalogue(|catalogue| {
+            let dataset = find(catalogue, dataset_name)?;
+            let taken: Vec<_> = dataset.metrics().filter(|metric| policy.takes(metric)).collect();
+            let series = taken.iter().map(|metric| policy.members(dataset, metric).len()).sum::<u64>();
+            Ok::<_, ApiError>((dataset.id, taken.iter().map(|metric| metric.name.to_string()).collect(), series))
+        })?
     };
-    let (_, known) = state.store.rollup_state(id)?;
+    let (_, known) = state.store.rollups().state(id)?;
     let size = dataset_size(state, id, dataset_name)?;
     let pace = figures::pace(state, &size, policy)?;
     let level = |level: &RollupLevel| {

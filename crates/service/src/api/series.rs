@@ -42,7 +42,7 @@ pub(crate) struct SeriesFilter {
     limit: Option<usize>,
 }
 
-/// A whole number, told as it was written where it is none.
+/// A whole number; an error quotes what was written.
 fn whole<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<usize>, D::Error> {
     let text = String::deserialize(deserializer)?;
     text.parse().map(Some).map_err(|_| D::Error::custom(format!("`{text}` is not a whole number")))
@@ -82,13 +82,18 @@ pub(crate) async fn list(
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<SeriesInfo>>, ApiError> {
     let work = move |state: &State| {
-        let catalogue = state.store.catalogue();
-        let dataset = find(&catalogue, &name)?;
-        let (total, series) = page(dataset, &filter)?;
-        let counts = state.store.counts(dataset.id)?;
-        let info =
-            |series: &Series| SeriesInfo { metric: series.metric.to_string(), tags: text_tags(&series.tags), stored: stored(counts.get(&series.id)) };
-        Ok(Page { total, items: series.into_iter().map(info).collect() })
+        let id = state.store.with_catalogue(|catalogue| find(catalogue, &name).map(|dataset| dataset.id))?;
+        let counts = state.store.inspect().counts(id)?;
+        state.store.with_catalogue(|catalogue| {
+            let dataset = find(catalogue, &name)?;
+            let (total, series) = page(dataset, &filter)?;
+            let info = |series: &Series| SeriesInfo {
+                metric: series.metric.to_string(),
+                tags: text_tags(&series.tags),
+                stored: stored(counts.get(&series.id)),
+            };
+            Ok(Page { total, items: series.into_iter().map(info).collect() })
+        })
     };
     blocking(&state, work).await.map(web::Json)
 }
@@ -104,17 +109,16 @@ pub(crate) async fn latest(
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<LatestPoint>>, ApiError> {
     let work = move |state: &State| {
-        // Hold no lock while files are read.
-        let (dataset, total, series) = {
-            let catalogue = state.store.catalogue();
-            let dataset = find(&catalogue, &name)?;
+        let (dataset, total, series) = state.store.with_catalogue(|catalogue| {
+            let dataset = find(catalogue, &name)?;
             let (total, series) = page(dataset, &filter)?;
             let unit = |series: &Series| dataset.metric(&series.metric).and_then(|metric| metric.definition.unit.clone());
-            (dataset.id, total, series.into_iter().map(|series| (series.clone(), unit(series))).collect::<Vec<_>>())
-        };
+            let series = series.into_iter().map(|series| (series.clone(), unit(series))).collect::<Vec<_>>();
+            Ok::<_, ApiError>((dataset.id, total, series))
+        })?;
         let now = now();
         let point = |(series, unit): (Series, Option<String>)| -> Result<LatestPoint, ApiError> {
-            let latest = state.store.latest(dataset, &series, now)?;
+            let latest = state.store.inspect().latest(dataset, &series, now)?;
             Ok(LatestPoint {
                 metric: series.metric.to_string(),
                 tags: text_tags(&series.tags),

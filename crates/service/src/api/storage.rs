@@ -34,7 +34,7 @@ pub(crate) async fn top(_: Access<ReadGrant>, state: AppState) -> Result<web::Js
             bytes: size.bytes,
             oldest: size.first.map(format_utc),
         };
-        Ok(state.store.metric_sizes()?.into_iter().map(of).collect())
+        Ok(state.store.inspect().metrics()?.into_iter().map(of).collect())
     };
     blocking_long(&state, work).await.map(web::Json)
 }
@@ -55,7 +55,7 @@ fn file_of(state: &State, order: &FileOrder) -> String {
 pub(crate) async fn verify(_: Access<ReadGrant>, state: AppState, body: Body) -> Result<web::Json<VerifiedFile>, ApiError> {
     let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
-        let Verified { blocks, points, windows, faults, faulty } = state.store.verify(&file_of(state, &order))?;
+        let Verified { blocks, points, windows, faults, faulty } = state.store.inspect().verify(&file_of(state, &order))?;
         Ok(VerifiedFile { blocks, points, windows, faulty, faults })
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -68,7 +68,7 @@ pub(crate) async fn verify(_: Access<ReadGrant>, state: AppState, body: Body) ->
 pub(crate) async fn compact(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<CompactedPartition>, ApiError> {
     let order: FileOrder = read_json(&body)?;
     let work = move |state: &State| {
-        let (before, after) = state.store.compact_one(&file_of(state, &order))?;
+        let (before, after) = state.store.inspect().compact(&file_of(state, &order))?;
         Ok(CompactedPartition { before, after })
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -83,7 +83,7 @@ pub(crate) async fn compact(_: Access<DefineGrant>, state: AppState, body: Body)
 pub(crate) async fn tidy(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<TidiedDataset>, ApiError> {
     let order: TidyOrder = read_json(&body)?;
     let work = move |state: &State| {
-        let (before, after) = state.store.tidy(&order.dataset)?;
+        let (before, after) = state.store.inspect().tidy(&order.dataset)?;
         Ok(TidiedDataset { before: before as u64, after: after as u64 })
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -95,5 +95,7 @@ pub(crate) async fn tidy(_: Access<DefineGrant>, state: AppState, body: Body) ->
 #[post("/api/v1/storage/accept-loss")]
 pub(crate) async fn accept_loss(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<HttpResponse, ApiError> {
     let order: FileOrder = read_json(&body)?;
-    blocking_long(&state, move |state| Ok(state.store.accept_loss(&file_of(state, &order))?)).await.map(|()| HttpResponse::NoContent().finish())
+    blocking_long(&state, move |state| Ok(state.store.inspect().accept_loss(&file_of(state, &order))?))
+        .await
+        .map(|()| HttpResponse::NoContent().finish())
 }

@@ -16,7 +16,7 @@ use crate::config::Config;
 /// Writes limits into the file, by place: empty for the store, `velmar`, or `velmar::level`. Says what the file says of keeping then.
 ///
 /// # Errors
-/// Where the file cannot be read, changed or written, in a sentence.
+/// If the file cannot be read, changed or written, in a sentence.
 pub fn write_retention(path: &Path, said: &BTreeMap<String, LimitSettings>) -> Result<FileRetention, String> {
     let name = path.display();
     let text = fs::read_to_string(path).map_err(|error| format!("cannot read {name}: {error}"))?;

@@ -19,11 +19,11 @@ use fenetre_store::{FileDataset, Options};
 use serde::Deserialize;
 use toml::Spanned;
 
-/// Where the service listens unless told otherwise.
+/// Where the service listens by default.
 pub const DEFAULT_ADDRESS: &str = "127.0.0.1:7430";
 const DEFAULT_STORE: &str = "fenetre-data";
 
-/// What the service is told at its start.
+/// Settings of the service.
 #[derive(Clone, Debug)]
 pub struct Config {
     /// The store's directory.
@@ -309,7 +309,7 @@ impl Config {
     /// Listens elsewhere, as the command line says.
     ///
     /// # Errors
-    /// [`ConfigError::Address`] where that is no address of this machine alone.
+    /// [`ConfigError::Address`] if that is no address of this machine alone.
     pub fn listen_on(&mut self, address: &str) -> Result<(), ConfigError> {
         self.address = loopback(address).map_err(ConfigError::Address)?;
         Ok(())
@@ -321,9 +321,7 @@ fn loopback(text: &str) -> Result<SocketAddr, String> {
     let text = text.replace("localhost:", "127.0.0.1:");
     let address: SocketAddr = text.parse().map_err(|_| format!("`{text}` is not an address: write IP:PORT, such as {DEFAULT_ADDRESS}"))?;
     if !address.ip().is_loopback() {
-        return Err(format!(
-            "{address} can be reached from other machines, and this version has no tokens yet to tell who may: listen on 127.0.0.1 or [::1]"
-        ));
+        return Err(format!("{address} can be reached from other machines, and this version has no access tokens yet: listen on 127.0.0.1 or [::1]"));
     }
     Ok(address)
 }

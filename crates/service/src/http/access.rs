@@ -1,7 +1,7 @@
 //! Who may call: one check on every route, from the first day.
 //!
 //! Every handler names the grant that it needs by taking an [`Access`] of it. Tokens do not exist yet: this machine may do all, and
-//! nobody else anything. A page from elsewhere, open in this machine's browser, is somebody else: it is told by the `Host` that it
+//! nobody else anything. A page from elsewhere, open in this machine's browser, is somebody else: it is recognised by the `Host` that it
 //! had to name, by its `Origin`, or by what the browser says of it (`Sec-Fetch-Site`). Nothing that a page may set counts, such as `Forwarded`.
 
 use std::{
@@ -63,22 +63,22 @@ fn check(request: &HttpRequest, word: &str) -> Result<(), ApiError> {
     let refuse = |reason: String| Err(ApiError::new(ProblemKind::Access, format!("no grant to {word}: {reason}")));
     let peer = request.peer_addr().map(|peer| peer.ip());
     if !peer.is_some_and(|ip| ip.is_loopback()) {
-        return refuse("this version admits only callers on its own machine".to_owned());
+        return refuse("this version accepts requests from its own machine only".to_owned());
     }
     let text = |name: header::HeaderName| request.headers().get_all(name).map(|value| value.to_str().unwrap_or("?").to_owned()).collect::<Vec<_>>();
     let hosts = text(header::HOST);
     let named: Vec<&str> = hosts.iter().map(String::as_str).chain(request.uri().authority().map(|authority| authority.as_str())).collect();
     if let Some(other) = named.iter().find(|name| !is_this_machine(name)) {
-        return refuse(format!("it was called by the name `{other}`; call it by 127.0.0.1 or localhost"));
+        return refuse(format!("host `{other}` is not allowed: use 127.0.0.1 or localhost"));
     }
     if hosts.len() > 1 {
-        return refuse("it was called by several names at once".to_owned());
+        return refuse("the request has several Host headers".to_owned());
     }
     // A caller of HTTP/1.0 names nothing, and is no browser.
     let host = named.first().copied().unwrap_or_default();
     for origin in text(header::ORIGIN) {
         if origin.split_once("://").is_none_or(|(_, authority)| authority != host) {
-            return refuse(format!("the call comes from a page of {origin}, which is not this service"));
+            return refuse(format!("the request comes from a page of {origin}, which is not this service"));
         }
     }
     let sites = text(header::HeaderName::from_static("sec-fetch-site"));
@@ -88,7 +88,7 @@ fn check(request: &HttpRequest, word: &str) -> Result<(), ApiError> {
     let only_looks = matches!(*request.method(), Method::GET | Method::HEAD);
     let follows_a_link = only_looks && modes == ["navigate"];
     if sites.iter().any(|site| !is_own(site)) && !follows_a_link {
-        return refuse("the call comes from a page that is not this service's".to_owned());
+        return refuse("the request comes from a page of another site".to_owned());
     }
     Ok(())
 }
@@ -173,11 +173,11 @@ mod tests {
         for name in ["Forwarded", "X-Forwarded-Host"] {
             let value = if name == "Forwarded" { "host=127.0.0.1:7430" } else { "127.0.0.1:7430" };
             let message = with(Method::GET, &[("Host", "evil.example"), (name, value)]).unwrap_err();
-            assert!(message.contains("by the name `evil.example`"), "{message}");
+            assert!(message.contains("host `evil.example` is not allowed"), "{message}");
             // Nor does it close anything.
             assert_eq!(with(Method::GET, &[here, (name, "evil.example")]), Ok(()));
         }
-        assert!(with(Method::GET, &[here, ("Host", "localhost:7430")]).unwrap_err().contains("several names"));
+        assert!(with(Method::GET, &[here, ("Host", "localhost:7430")]).unwrap_err().contains("several Host headers"));
         let from = |site, mode| [here, ("Sec-Fetch-Site", site), ("Sec-Fetch-Mode", mode)];
         for (method, site, mode, is_admitted) in [
             (Method::POST, "same-origin", "cors", true),

@@ -8,6 +8,7 @@ use std::{
 };
 
 use actix_web::{FromRequest, HttpRequest, dev, web};
+use fenetre_core::model::renamed_key;
 use futures_util::StreamExt;
 use serde::{Serialize, de::DeserializeOwned};
 use serde_json::Value;
@@ -51,7 +52,8 @@ pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, ApiE
         return Err(fault("the body is missing: send a JSON object, or `{}` for the defaults".to_owned()));
     }
     let read: T = serde_json::from_slice(body).map_err(|error| {
-        let renamed = renamed_key(body).map_or(String::new(), |(old, new)| format!(" (`{old}` is called `{new}` now)"));
+        let sent: Option<Value> = serde_json::from_slice(body).ok();
+        let renamed = sent.as_ref().and_then(old_key).map_or(String::new(), |(old, new)| format!(" (`{old}` is called `{new}` now)"));
         fault(format!("the body cannot be read as JSON: {error}{renamed}"))
     })?;
     // The parser also accepts an array of the fields in their order; such a body is a mistake.
@@ -67,10 +69,14 @@ pub fn read_json<T: DeserializeOwned + Serialize>(body: &[u8]) -> Result<T, ApiE
 /// Keys of bodies that had another name in earlier versions.
 const RENAMED: [(&str, &str); 2] = [("say", "limits"), ("noun", "kind")];
 
-/// The first key of a body with an old name, and its new name.
-fn renamed_key(body: &[u8]) -> Option<(&'static str, &'static str)> {
-    let sent: Value = serde_json::from_slice(body).ok()?;
-    RENAMED.into_iter().find(|(old, _)| sent.get(old).is_some())
+/// A key of a body with an old name, and its new name.
+fn old_key(sent: &Value) -> Option<(String, &'static str)> {
+    let new_name = |key: &str| RENAMED.into_iter().find(|(old, _)| *old == key).map(|(_, new)| new).or_else(|| renamed_key(key));
+    match sent {
+        Value::Object(members) => members.iter().find_map(|(key, value)| Some((key.clone(), new_name(key)?)).or_else(|| old_key(value))),
+        Value::Array(items) => items.iter().find_map(old_key),
+        _ => None,
+    }
 }
 
 /// The place of an array that was read as an object.

@@ -52,7 +52,7 @@ impl Lanes {
     /// Lanes for a number of cores.
     ///
     /// # Errors
-    /// Where threads cannot be started.
+    /// If threads cannot be started.
     pub fn new(cores: usize) -> Result<Self, ThreadPoolBuildError> {
         let pool = |name: &'static str| ThreadPoolBuilder::new().num_threads(cores).thread_name(move |at| format!("{name}-{at}")).build();
         Ok(Self {
@@ -110,7 +110,7 @@ impl Lane {
     /// Waits for a turn until an instant.
     ///
     /// # Errors
-    /// [`ProblemKind::Busy`] where too many wait already, or the instant has come.
+    /// [`ProblemKind::Busy`] if too many wait already, or the instant has come.
     pub async fn enter(&self, until: Instant) -> Result<Turn, ApiError> {
         if let Ok(turn) = Arc::clone(&self.free).try_acquire_owned() {
             return Ok(turn);

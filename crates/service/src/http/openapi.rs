@@ -43,7 +43,7 @@ impl Calls {
     /// Completes the document.
     ///
     /// # Errors
-    /// Where the document has no JSON form.
+    /// If the document has no JSON form.
     pub fn of(document: &OpenApi) -> serde_json::Result<Self> {
         let mut document = serde_json::to_value(document)?;
         drop_empty_defaults(&mut document);
@@ -107,9 +107,9 @@ fn id_of(method: &Method, path: &str) -> String {
 /// Failures that any call may return, with their descriptions.
 fn of_all(path: &str) -> Vec<(&'static str, &'static str)> {
     let mut all = vec![
-        ("400", "The request is wrong"),
-        ("403", "Not from here"),
-        ("408", "The body stopped coming"),
+        ("400", "The request is invalid"),
+        ("403", "Access denied"),
+        ("408", "The body did not arrive in time"),
         ("413", "The body is too large"),
         ("500", "The service failed"),
         ("503", "Not now: try again after Retry-After seconds"),

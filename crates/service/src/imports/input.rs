@@ -99,7 +99,7 @@ impl Input {
         }
     }
 
-    /// Reads the next part; says whether there may be another.
+    /// Reads the next part; returns whether there may be another.
     pub fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<bool, FormatError> {
         match &mut self.kind {
             Kind::Text(text) => text.read(now, sink, tally),
@@ -151,7 +151,7 @@ impl Text {
             }
             if self.rest.len() > LONGEST {
                 let reason = format!(
-                    "something in it is longer than {} MB: a line, a row whose quote is never closed, or a document that is one whole",
+                    "a part of the file is longer than {} MB: a line, a row whose quote is never closed, or a document that must be read whole",
                     LONGEST >> 20
                 );
                 return Err(FormatError::Unreadable { format: self.format.name(), reason });

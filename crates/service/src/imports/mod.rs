@@ -15,13 +15,11 @@ use std::{
     collections::HashMap,
     fs,
     path::{Path, PathBuf},
-    sync::{
-        Arc,
-        atomic::{AtomicBool, Ordering},
-    },
+    sync::Arc,
 };
 
 use fenetre_core::time::Nanos;
+use fenetre_jobs::Handle;
 use fenetre_store::{Document, DocumentKind, Store, StoreError};
 use fenetre_wire::imports::{ImportRecord, ImportStage};
 use parking_lot::Mutex;
@@ -50,7 +48,7 @@ const UNUSED: Nanos = 7 * 24 * 3_600 * 1_000_000_000;
 /// The imports of a store.
 pub struct Imports {
     folder: PathBuf,
-    /// Those that run, and whether they were told to stop.
+    /// Those that run.
     pub running: Mutex<HashMap<String, Arc<Running>>>,
 }
 
@@ -58,15 +56,15 @@ pub struct Imports {
 pub struct Running {
     /// What is known of it by now.
     pub record: Mutex<ImportRecord>,
-    /// Whether it was told to stop.
-    pub stop: AtomicBool,
+    /// The job that reads it.
+    pub job: Mutex<Option<Handle>>,
 }
 
 impl Imports {
     /// Makes the folder.
     ///
     /// # Errors
-    /// Where that cannot be done.
+    /// If that cannot be done.
     pub fn open(store: &Path) -> std::io::Result<Self> {
         let folder = store.join("imports");
         fs::create_dir_all(&folder)?;
@@ -93,8 +91,8 @@ impl Imports {
     pub fn all(&self, store: &Store) -> Result<Vec<ImportRecord>, ApiError> {
         let running = self.running.lock();
         let current = |record: ImportRecord| running.get(&record.id).map_or(record.clone(), |running| running.record.lock().clone());
-        let ids = store.document_names(StoredImport::KIND)?;
-        let read = |id: &String| match store.document::<StoredImport>(id) {
+        let ids = store.documents().names(StoredImport::KIND)?;
+        let read = |id: &String| match store.documents().get::<StoredImport>(id) {
             Ok(kept) => Ok(kept.map(|kept| current(kept.body.0))),
             Err(StoreError::Record { reason, .. }) => Err(ApiError::internal(&format!(
                 "the record of the import `{id}` cannot be read ({reason}): a later version wrote it, or it is damaged. Remove it with `fenetre imports forget {id}`; its points stay"
@@ -108,13 +106,13 @@ impl Imports {
 
     /// Keeps a record.
     pub fn keep(&self, store: &Store, record: &ImportRecord) -> Result<(), ApiError> {
-        Ok(store.put_document(&record.id, &StoredImport(record.clone()), record.uploaded_at())?)
+        Ok(store.documents().put(&record.id, &StoredImport(record.clone()), record.uploaded_at())?)
     }
 
     /// Asks a running import to stop after the part that it is at.
     pub fn stop(&self, id: &str) -> bool {
         let running = self.running.lock();
-        running.get(id).inspect(|run| run.stop.store(true, Ordering::Relaxed)).is_some()
+        running.get(id).inspect(|run| run.job.lock().iter().for_each(Handle::stop)).is_some()
     }
 
     /// Forgets an import: its file, its rejects and its record; its points stay.
@@ -123,11 +121,11 @@ impl Imports {
             return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is running: stop it first")));
         }
         // Its record need not be readable for that.
-        if !store.document_names(StoredImport::KIND)?.iter().any(|known| known == id) {
+        if !store.documents().names(StoredImport::KIND)?.iter().any(|known| known == id) {
             self.find(store, id)?;
         }
         self.remove_files(id);
-        store.remove_document::<StoredImport>(id)?;
+        store.documents().remove::<StoredImport>(id)?;
         Ok(())
     }
 
@@ -150,17 +148,5 @@ impl Imports {
             self.forget(store, &record.id)?;
         }
         Ok(())
-    }
-
-    /// Asks all that run to stop, and waits for them: the service ends. They go on when it starts again.
-    pub fn end(&self) {
-        let asked: Vec<Arc<Running>> = self.running.lock().values().cloned().collect();
-        for run in asked {
-            run.stop.store(true, Ordering::Relaxed);
-            run.record.lock().ends_with_service = true;
-        }
-        while !self.running.lock().is_empty() {
-            std::thread::sleep(std::time::Duration::from_millis(20));
-        }
     }
 }

@@ -34,7 +34,7 @@ const TAIL_POINTS: usize = 20;
 /// Reads a body as a whole.
 ///
 /// # Errors
-/// Where the body cannot be read at all, or `stop` says that it takes too long.
+/// If the body cannot be read at all, or `stop` says that it takes too long.
 pub fn read_body(
     state: &State,
     dataset: &str,
@@ -73,7 +73,7 @@ pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Map
         return mapping;
     }
     let mut mapping = mapping.unwrap_or_default();
-    let of_dataset = || state.store.catalogue().dataset_by_any_name(dataset).map(|dataset| dataset.definition.zone.clone());
+    let of_dataset = || state.store.with_catalogue(|catalogue| catalogue.dataset_by_any_name(dataset).map(|dataset| dataset.definition.zone.clone()));
     mapping.time.zone = mapping.time.zone.or_else(of_dataset);
     Some(mapping)
 }
@@ -82,7 +82,7 @@ pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Map
 pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, ApiError> {
     let mut batch = state.store.begin(dataset)?;
     batch.refuse_after(now.saturating_add(state.limits.max_future));
-    batch.refuse_before(state.store.horizons(batch.dataset(), now));
+    batch.refuse_before(state.store.retention().horizons(batch.dataset(), now));
     Ok(batch)
 }
 

@@ -1,16 +1,12 @@
 //! An import that runs: part after part into the store, each recorded when it is kept.
 
-use parking_lot::Mutex;
 use std::{
     collections::HashSet,
-    fs::OpenOptions,
+    convert::Infallible,
+    fs::{self, OpenOptions},
     io::{Seek, SeekFrom, Write},
-    sync::atomic::Ordering,
+    sync::Arc,
     time::Duration,
-};
-use std::{
-    fs,
-    sync::{Arc, atomic::AtomicBool},
 };
 
 use fenetre_core::{
@@ -21,8 +17,10 @@ use fenetre_formats::{
     Format, Tally,
     mapping::{Mapping, guess::collisions},
 };
+use fenetre_jobs::Job;
 use fenetre_store::StoreError;
 use fenetre_wire::imports::{ImportOrder, ImportRecord, ImportStage};
+use parking_lot::Mutex;
 
 use crate::{
     clock::now,
@@ -60,16 +58,17 @@ impl Imports {
         record.stage = ImportStage::Running;
         record.failure = None;
         self.keep(&state.store, &record)?;
-        let run = Arc::new(Running { record: Mutex::new(record.clone()), stop: AtomicBool::new(false) });
+        let run = Arc::new(Running { record: Mutex::new(record.clone()), job: Mutex::default() });
         running.insert(record.id.clone(), Arc::clone(&run));
-        drop(running);
         let shared = Arc::clone(state);
         let id = record.id.clone();
-        let work = move || {
-            carry_out(&shared, &run);
+        let own = Arc::clone(&run);
+        let work = move |job: &Job| {
+            carry_out(&shared, &own, job);
             shared.imports.running.lock().remove(&id);
+            Ok::<_, Infallible>(())
         };
-        std::thread::Builder::new().name("import".into()).spawn(work).map_err(|error| ApiError::internal(&error))?;
+        *run.job.lock() = Some(state.jobs.run("import", work).map_err(|error| ApiError::internal(&error))?);
         Ok(record)
     }
 
@@ -130,13 +129,13 @@ impl PointSink for NullSink {
 }
 
 /// Runs an import to its end, and records how it ended.
-fn carry_out(state: &State, run: &Running) {
+fn carry_out(state: &State, run: &Running, job: &Job) {
     let (outcome, dry_run) = {
         let order = run.record.lock().order.clone();
         let wants_proof = order.all_or_nothing && !order.dry_run && run.record.lock().parts == 0;
-        let outcome = if wants_proof { try_first(state, run) } else { Ok(true) };
+        let outcome = if wants_proof { try_first(state, run, job) } else { Ok(true) };
         let outcome = match outcome {
-            Ok(true) => pass(state, run, order.dry_run),
+            Ok(true) => pass(state, run, job, order.dry_run),
             Ok(false) => Err(ApiError::new(
                 crate::problem::ProblemKind::Rejected,
                 "nothing was stored: all_or_nothing was asked for, and something was rejected",
@@ -157,7 +156,7 @@ fn carry_out(state: &State, run: &Running) {
         Ok(Ended::Whole) if dry_run => record.stage = ImportStage::Waiting,
         Ok(Ended::Whole) => record.stage = ImportStage::Done,
         // It goes on when the service starts again.
-        Ok(Ended::Stopped) if record.ends_with_service => record.stage = ImportStage::Running,
+        Ok(Ended::Stopped) if state.jobs.is_stopping() => record.stage = ImportStage::Running,
         Ok(Ended::Stopped) => record.stage = ImportStage::Stopped,
         Err(problem) => {
             tracing::warn!(id = record.id, file = record.file, error = problem.detail, "an import failed");
@@ -171,7 +170,7 @@ fn carry_out(state: &State, run: &Running) {
     }
     // Whoever asks sees how it ended when it is no longer one that runs, so that it can be begun again at once.
     if let Err(error) = state.imports.keep(&state.store, &record) {
-        tracing::error!(%error, id = record.id, "the record of an import could not be kept");
+        tracing::error!(%error, id = record.id, "the record of an import could not be stored");
     }
 }
 
@@ -183,9 +182,9 @@ fn missing_tags(state: &State, run: &Running, record: &ImportRecord) -> Vec<Stri
     look.map_or(Vec::new(), |look| collisions(&look, &mapping).missing_tags)
 }
 
-/// Reads everything without keeping it; says whether nothing was rejected.
-fn try_first(state: &State, run: &Running) -> Result<bool, ApiError> {
-    pass(state, run, true)?;
+/// Reads everything without keeping it; returns whether nothing was rejected.
+fn try_first(state: &State, run: &Running, job: &Job) -> Result<bool, ApiError> {
+    pass(state, run, job, true)?;
     let mut record = run.record.lock();
     if record.rejected > 0 {
         record.accepted = 0;
@@ -197,7 +196,7 @@ fn try_first(state: &State, run: &Running) -> Result<bool, ApiError> {
 }
 
 /// One pass over the file, from where the record says that it is.
-fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, ApiError> {
+fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended, ApiError> {
     let (id, dataset, format, whole, done, begun) = {
         let record = run.record.lock();
         (record.id.clone(), record.dataset.clone(), record.format, record.bytes, record.parts, record.begun.clone())
@@ -212,7 +211,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, ApiError> 
     let mut new_series = HashSet::new();
     let mut part = 0;
     loop {
-        if run.stop.load(Ordering::Relaxed) {
+        if job.is_stopping() {
             return Ok(Ended::Stopped);
         }
         let mut tally = Tally::telling(usize::MAX);
@@ -237,7 +236,7 @@ fn pass(state: &State, run: &Running, dry_run: bool) -> Result<Ended, ApiError> 
         } else {
             batch.new_series()
         };
-        let replaced = if dry_run { Some(0) } else { keep(state, run, batch)? };
+        let replaced = if dry_run { Some(0) } else { keep(state, job, batch)? };
         if !dry_run {
             let now = now();
             state.arrivals.count(now, tally.accepted, tally.rejected);
@@ -286,9 +285,9 @@ fn add_new(known: &mut Vec<String>, new: Vec<String>) {
 }
 
 /// Keeps a batch, when the store has room for it.
-fn keep(state: &State, run: &Running, batch: fenetre_store::Batch) -> Result<Option<u64>, ApiError> {
-    while state.store.is_behind() && !run.stop.load(Ordering::Relaxed) {
-        std::thread::sleep(PAUSE);
+fn keep(state: &State, job: &Job, batch: fenetre_store::Batch) -> Result<Option<u64>, ApiError> {
+    while state.store.is_behind() && !job.is_stopping() {
+        job.rest(PAUSE);
     }
     match state.store.write(batch) {
         Err(StoreError::Busy { .. }) => Err(ApiError::new(

@@ -1,9 +1,6 @@
 //! Mappings that are stored under a name.
 
-use fenetre_core::{
-    suggest::{closest, listing},
-    time::format_utc,
-};
+use fenetre_core::{suggest::hint, time::format_utc};
 use fenetre_formats::mapping::Mapping;
 use fenetre_store::{Document, DocumentKind, Kept, StoreError};
 use fenetre_wire::mappings::MappingInfo;
@@ -25,14 +22,14 @@ impl Document for StoredMapping {
 
 /// Every mapping, by name.
 pub fn all(state: &State) -> Result<Vec<MappingInfo>, ApiError> {
-    let names = state.store.document_names(StoredMapping::KIND)?;
+    let names = state.store.documents().names(StoredMapping::KIND)?;
     let info = |kept: Kept<StoredMapping>| MappingInfo { name: kept.name, changed: format_utc(kept.changed), mapping: kept.body.0 };
     names.iter().filter_map(|name| read(state, name).transpose()).map(|kept| kept.map(info)).collect()
 }
 
 /// The document of a mapping, if there is one.
 fn read(state: &State, name: &str) -> Result<Option<Kept<StoredMapping>>, ApiError> {
-    state.store.document(name).map_err(|error| match error {
+    state.store.documents().get(name).map_err(|error| match error {
         StoreError::Record { reason, .. } => ApiError::internal(&format!(
             "the mapping `{name}` cannot be read ({reason}): a later version wrote it, or it is damaged. Store it again, or remove it with `fenetre mapping remove {name}`"
         )),
@@ -45,12 +42,8 @@ pub fn find(state: &State, name: &str) -> Result<Mapping, ApiError> {
     if let Some(found) = read(state, name)? {
         return Ok(found.body.0);
     }
-    let all = state.store.document_names(StoredMapping::KIND)?;
+    let all = state.store.documents().names(StoredMapping::KIND)?;
     let names = || all.iter().map(String::as_str);
-    let hint = match closest(name, names()) {
-        Some(known) => format!("did you mean `{known}`?"),
-        None if all.is_empty() => "no mapping is stored: make one with `fenetre mapping guess FILE`".to_owned(),
-        None => format!("there are {}", listing(names(), 10)),
-    };
+    let hint = if all.is_empty() { "make one with `fenetre mapping guess FILE`".to_owned() } else { hint(name, names(), 10) };
     Err(ApiError::new(ProblemKind::NotFound, format!("there is no mapping `{name}`: {hint}")))
 }

@@ -4,7 +4,7 @@ use fenetre_core::{
     catalogue::{Catalogue, Dataset, Metric},
     keeping::Scope,
     model::{DatasetId, MetricId},
-    suggest::{closest, listing},
+    suggest::hint,
 };
 
 use crate::problem::{ApiError, ProblemKind};
@@ -12,8 +12,8 @@ use crate::problem::{ApiError, ProblemKind};
 /// The dataset that has a name, or had it.
 pub fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, ApiError> {
     catalogue.dataset_by_any_name(name).ok_or_else(|| {
-        let known = listing(catalogue.datasets().map(|dataset| &*dataset.name), 10);
-        ApiError::new(ProblemKind::NotFound, format!("there is no dataset `{name}`: there are {known}"))
+        let hint = hint(name, catalogue.datasets().map(|dataset| &*dataset.name), 10);
+        ApiError::new(ProblemKind::NoDataset, format!("there is no dataset `{name}`: {hint}"))
     })
 }
 
@@ -22,11 +22,7 @@ pub fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Optio
     let Some(name) = name else { return Ok(None) };
     let names = || dataset.metrics().map(|metric| &*metric.name);
     dataset.metric_by_any_name(name).map(Some).ok_or_else(|| {
-        let hint = match closest(name, names()) {
-            Some(known) => format!("did you mean `{known}`?"),
-            None if names().next().is_none() => "it has no metrics yet".to_owned(),
-            None => format!("it has {}", listing(names(), 12)),
-        };
+        let hint = hint(name, names(), 12);
         ApiError::new(ProblemKind::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
     })
 }

@@ -14,12 +14,13 @@ use crate::{problem::ApiError, state::State};
 pub fn next(state: &State, dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Option<NextInfo>, ApiError> {
     let Some(keep_for) = limits.keep_for.map(|found| found.limit) else { return Ok(None) };
     let when = |piece: &PartitionHolding| keep_for.after(piece.last, tz).saturating_add(1);
-    let mut waiting: Vec<PartitionHolding> = state.store.pieces(dataset.id, limits, now)?.into_iter().filter(|piece| when(piece) > now).collect();
+    let mut waiting: Vec<PartitionHolding> =
+        state.store.retention().pieces(dataset.id, limits, now)?.into_iter().filter(|piece| when(piece) > now).collect();
     waiting.sort_by_key(|piece| piece.last);
     for piece in waiting {
         let points = match dataset.partitions.iter().find(|size| (size.start, size.last) == (piece.start, piece.last)) {
             Some(whole) => whole.points,
-            None => state.store.held_in(dataset.id, TimeRange { start: piece.start, end: piece.last.saturating_add(1) })?.points,
+            None => state.store.bin().held_in(dataset.id, TimeRange { start: piece.start, end: piece.last.saturating_add(1) })?.points,
         };
         if points > 0 {
             let what = format!("{} / {}", dataset.name, format_day(piece.start));

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 
 use fenetre_core::{
     catalogue::Catalogue,
-    keeping::{ByteSize, InForce, Policies, Scope, Source},
+    keeping::{ByteSize, InForce, Limits, Policies, Scope, Source},
     model::{DatasetId, SeriesId},
     time::{Nanos, format_utc, zone},
 };
@@ -38,17 +38,18 @@ impl Survey {
     /// # Errors
     /// If files fail or are damaged.
     pub fn take(state: &State, now: Nanos, metrics: bool) -> Result<Self, ApiError> {
-        let report = state.store.storage(now)?;
-        let sizes = if metrics { state.store.metric_sizes()? } else { Vec::new() };
+        let report = state.store.inspect().report(now)?;
+        let sizes = if metrics { state.store.inspect().metrics()? } else { Vec::new() };
         let named = |size: MetricSize| Some((format!("{}::{}", size.dataset, size.metric.as_ref()?), size));
         let of_metrics = sizes.into_iter().filter_map(named).collect();
-        let catalogue = state.store.catalogue();
-        let mut names = BTreeMap::from([(Scope::Store, String::new())]);
-        for dataset in catalogue.datasets() {
-            names.insert(Scope::Dataset(dataset.id), dataset.name.to_string());
-            names.extend(dataset.metrics().map(|metric| (Scope::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
-        }
-        Ok(Self { now, report, names, of_metrics, counts: Counts::new() })
+        state.store.with_catalogue(|catalogue| {
+            let mut names = BTreeMap::from([(Scope::Store, String::new())]);
+            for dataset in catalogue.datasets() {
+                names.insert(Scope::Dataset(dataset.id), dataset.name.to_string());
+                names.extend(dataset.metrics().map(|metric| (Scope::Metric(dataset.id, metric.id), format!("{}::{}", dataset.name, metric.name))));
+            }
+            Ok(Self { now, report, names, of_metrics, counts: Counts::new() })
+        })
     }
 
     /// The same, with points that are not packed yet.
@@ -57,7 +58,7 @@ impl Survey {
     /// If files fail or are damaged.
     pub fn with_waiting(mut self, state: &State) -> Result<Self, ApiError> {
         let all = self.report.datasets.iter().map(|dataset| dataset.id);
-        self.counts = all.map(|id| Ok((id, state.store.counts(id)?))).collect::<Result<_, ApiError>>()?;
+        self.counts = all.map(|id| Ok((id, state.store.inspect().counts(id)?))).collect::<Result<_, ApiError>>()?;
         Ok(self)
     }
 }
@@ -70,8 +71,8 @@ pub fn warn_of_difference(place: &str) {
 /// Reports in the log each place whose runtime setting differs from the configuration file.
 pub fn tell_differences(state: &State) {
     if state.config_file.is_some() {
-        let catalogue = state.store.catalogue();
-        state.store.policies().differing().into_iter().for_each(|place| warn_of_difference(&told_name(name_of(&catalogue, place))));
+        let differing = state.store.retention().policies().differing();
+        state.store.with_catalogue(|catalogue| differing.into_iter().for_each(|place| warn_of_difference(&told_name(name_of(catalogue, place)))));
     }
 }
 
@@ -94,10 +95,9 @@ pub fn info_of(state: &State, survey: &Survey) -> Result<RetentionInfo, ApiError
 }
 
 fn assemble(state: &State, survey: &Survey, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
-    let policies = state.store.policies();
-    let places = {
-        let catalogue = state.store.catalogue();
-        let only = dataset.map(|name| find(&catalogue, name).map(|dataset| dataset.id)).transpose()?;
+    let policies = state.store.retention().policies();
+    let places = state.store.with_catalogue(|catalogue| {
+        let only = dataset.map(|name| find(catalogue, name).map(|dataset| dataset.id)).transpose()?;
         let mut places = vec![Scope::Store];
         for dataset in catalogue.datasets().filter(|dataset| only.is_none_or(|only| only == dataset.id)) {
             places.push(Scope::Dataset(dataset.id));
@@ -105,18 +105,12 @@ fn assemble(state: &State, survey: &Survey, dataset: Option<&str>, with_metrics:
                 places.extend(dataset.metrics().map(|metric| Scope::Metric(dataset.id, metric.id)));
             }
         }
-        places
-    };
+        Ok::<_, ApiError>(places)
+    })?;
     let info = |place| Ok((place, place_info(state, survey, &policies, place)?));
     let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, ApiError>>()?;
-    let differing = {
-        let catalogue = state.store.catalogue();
-        if state.config_file.is_some() {
-            policies.differing().into_iter().map(|place| told_name(name_of(&catalogue, place))).collect()
-        } else {
-            Vec::new()
-        }
-    };
+    let differing = if state.config_file.is_some() { policies.differing() } else { Vec::new() };
+    let differing = state.store.with_catalogue(|catalogue| differing.into_iter().map(|place| told_name(name_of(catalogue, place))).collect());
     let volume = state.store.volume().map(volume_info);
     let mut warnings = warnings(&places, &policies, volume.as_ref(), state.store.is_full());
     warnings.extend(state.clock.leap().map(Warning::Clock));
@@ -177,42 +171,52 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Scope, found: Option<In
 /// # Errors
 /// If files fail or are damaged.
 pub fn place_info(state: &State, survey: &Survey, policies: &Policies, place: Scope) -> Result<PlaceInfo, ApiError> {
-    let Survey { now, report, names, of_metrics, counts } = survey;
-    let now = *now;
-    let catalogue = state.store.catalogue();
-    let tz = match place {
+    let now = survey.now;
+    let of = |dataset: &&DatasetSize| match place {
+        Scope::Store => true,
+        Scope::Dataset(id) | Scope::Metric(id, _) => dataset.id == id,
+    };
+    let datasets: Vec<&DatasetSize> = survey.report.datasets.iter().filter(of).collect();
+    let tz = state.store.with_catalogue(|catalogue| match place {
         Scope::Store => TimeZone::UTC,
         Scope::Dataset(id) | Scope::Metric(id, _) => {
             let dataset = catalogue.dataset_by_id(id);
             dataset.and_then(|dataset| zone(&dataset.definition.zone).ok()).unwrap_or(TimeZone::UTC)
         }
-    };
+    });
     let limits = policies.in_force(place, now, &tz);
-    let name = names.get(&place).cloned().unwrap_or_else(|| name_of(&catalogue, place));
-    let of = |dataset: &&DatasetSize| match place {
-        Scope::Store => true,
-        Scope::Dataset(id) | Scope::Metric(id, _) => dataset.id == id,
-    };
-    let datasets: Vec<&DatasetSize> = report.datasets.iter().filter(of).collect();
-    let (kind, points, bytes, oldest, ahead) = match place {
+    let mut info = state.store.with_catalogue(|catalogue| found(catalogue, survey, policies, &limits, place, &datasets));
+    if !matches!(place, Scope::Metric(..)) {
+        info.outlook = Some(ahead(state, &datasets, info.bytes, &limits, now, &tz));
+    }
+    if let (Scope::Dataset(_), Some(dataset)) = (place, datasets.first()) {
+        info.next = next(state, dataset, &limits, now, &tz)?;
+    }
+    Ok(info)
+}
+
+/// What a survey found of a place, without a forecast.
+fn found(catalogue: &Catalogue, survey: &Survey, policies: &Policies, limits: &Limits, place: Scope, datasets: &[&DatasetSize]) -> PlaceInfo {
+    let Survey { report, names, of_metrics, counts, .. } = survey;
+    let name = names.get(&place).cloned().unwrap_or_else(|| name_of(catalogue, place));
+    let (kind, points, bytes, oldest) = match place {
         Scope::Metric(..) => {
-            let found = of_metrics.get(&name);
-            ("metric", found.map_or(0, |size| size.points), found.map_or(0, |size| size.bytes), found.and_then(|size| size.first), None)
+            let size = of_metrics.get(&name);
+            ("metric", size.map_or(0, |size| size.points), size.map_or(0, |size| size.bytes), size.and_then(|size| size.first))
         }
         _ => {
             let packed: u64 = datasets.iter().map(|dataset| dataset.bytes()).sum();
             let beside = if place == Scope::Store { report.catalogue_bytes + report.journal.bytes } else { 0 };
             let points = datasets.iter().flat_map(|dataset| &dataset.partitions).map(|partition| partition.points).sum();
             let kind = if place == Scope::Store { "store" } else { "dataset" };
-            let ahead = ahead(state, &datasets, packed + beside, &limits, now, &tz);
-            (kind, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min(), Some(ahead))
+            (kind, points, packed + beside, datasets.iter().filter_map(|dataset| dataset.oldest).min())
         }
     };
-    let (points, oldest) = counted(&catalogue, counts, place, &name).unwrap_or((points, oldest));
-    let mut info = PlaceInfo {
+    let (points, oldest) = counted(catalogue, counts, place, &name).unwrap_or((points, oldest));
+    PlaceInfo {
         kind: kind.to_owned(),
-        keep_for: limit_info(&catalogue, place, limits.keep_for),
-        keep_under: limit_info(&catalogue, place, limits.keep_under),
+        keep_for: limit_info(catalogue, place, limits.keep_for),
+        keep_under: limit_info(catalogue, place, limits.keep_under),
         live: policies.live.get(&place).copied().unwrap_or_default(),
         file: policies.file.get(&place).copied().unwrap_or_default(),
         name,
@@ -223,15 +227,9 @@ pub fn place_info(state: &State, survey: &Survey, policies: &Policies, place: Sc
         },
         bytes,
         oldest: oldest.map(format_utc),
-        outlook: ahead,
+        outlook: None,
         next: None,
-    };
-    // Files are read for it, with nothing locked.
-    drop(catalogue);
-    if let (Scope::Dataset(_), Some(dataset)) = (place, datasets.first()) {
-        info.next = next(state, dataset, &limits, now, &tz)?;
     }
-    Ok(info)
 }
 
 /// Points of a place and the earliest of them, where all of them were counted.

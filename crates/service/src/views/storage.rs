@@ -10,7 +10,7 @@ use crate::{problem::ApiError, state::State};
 /// The storage use of the store.
 ///
 /// # Errors
-/// Where files fail or are damaged.
+/// If files fail or are damaged.
 pub fn storage_info(state: &State, now: Nanos) -> Result<StorageInfo, ApiError> {
     let survey = Survey::take(state, now, false)?;
     let retention = info_of(state, &survey)?;

@@ -2,15 +2,18 @@
 
 #![allow(dead_code, reason = "every test file uses a part of this")]
 
-use std::{path::Path, sync::mpsc, thread};
+use std::{fs, path::Path, sync::mpsc, thread};
 
 use fenetre_service::{Config, Ready, ServeError, serve};
-use serde_json::{Value, json};
+use serde_json::Value;
 use ureq::{Agent, Body, http::Response};
+
+const JSON: (&str, &str) = ("Content-Type", "application/json");
+const LINES: (&str, &str) = ("Content-Type", "application/x-ndjson");
 
 /// A running service. It stops when this is dropped.
 pub struct Service {
-    url: String,
+    pub url: String,
     ready: Option<Ready>,
     thread: Option<thread::JoinHandle<Result<(), ServeError>>>,
     /// The store goes with the service, where the test did not bring one.
@@ -20,22 +23,27 @@ pub struct Service {
 impl Service {
     /// Serves an empty store with the default settings.
     pub fn start() -> Self {
-        Self::with(|_| ())
-    }
-
-    /// Serves an empty store with other settings.
-    pub fn with(change: impl FnOnce(&mut Config)) -> Self {
         let folder = tempfile::tempdir().expect("there is room for a folder");
-        let mut service = Self::on(folder.path(), change);
+        let mut service = Self::on(folder.path());
         service._folder = Some(folder);
         service
     }
 
-    /// Serves the store in a folder.
-    pub fn on(folder: &Path, change: impl FnOnce(&mut Config)) -> Self {
+    /// Serves the store in a folder, with the default settings.
+    pub fn on(folder: &Path) -> Self {
         let mut config = Config { store: folder.join("store"), log_level: "error".to_owned(), ..Config::default() };
         config.listen_on("127.0.0.1:0").expect("a loopback address");
-        change(&mut config);
+        Self::serve(config)
+    }
+
+    /// Serves with the settings of a configuration file, which is written into a folder.
+    pub fn configured(folder: &Path, text: &str) -> Self {
+        let file = folder.join("fenetre.toml");
+        fs::write(&file, text).expect("the folder can be written");
+        Self::serve(Config::read(&file).expect("the configuration is right"))
+    }
+
+    fn serve(config: Config) -> Self {
         let (tell, told) = mpsc::channel();
         let thread = thread::spawn(move || serve(&config, |ready| drop(tell.send(ready))));
         let ready = told.recv().expect("the service starts");
@@ -68,28 +76,49 @@ impl Service {
         Answer::of(agent().delete(format!("{}{path}", self.url)).call())
     }
 
-    /// Posts a JSON document.
-    pub fn post(&self, path: &str, body: Value) -> Answer {
-        self.post_as(path, "application/json", body.to_string().as_bytes())
+    pub fn post(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+        let request = headers.iter().fold(agent().post(format!("{}{path}", self.url)), |request, (name, value)| request.header(*name, *value));
+        Answer::of(request.send(body))
     }
 
-    /// Posts bytes of a media type.
-    pub fn post_as(&self, path: &str, kind: &str, body: &[u8]) -> Answer {
-        Answer::of(agent().post(format!("{}{path}", self.url)).header("Content-Type", kind).send(body))
+    pub fn put(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+        let request = headers.iter().fold(agent().put(format!("{}{path}", self.url)), |request, (name, value)| request.header(*name, *value));
+        Answer::of(request.send(body))
+    }
+
+    /// Posts a JSON document.
+    pub fn post_json(&self, path: &str, body: &Value) -> Answer {
+        self.post(path, &[JSON], body.to_string().as_bytes())
     }
 
     /// Puts a JSON document.
-    pub fn put(&self, path: &str, body: Value) -> Answer {
-        Answer::of(agent().put(format!("{}{path}", self.url)).header("Content-Type", "application/json").send(body.to_string().as_bytes()))
+    pub fn put_json(&self, path: &str, body: &Value) -> Answer {
+        self.put(path, &[JSON], body.to_string().as_bytes())
     }
 
-    /// Pushes `level` of two locks, a reading per minute of the hour from 09:00 on 2026-05-01: 310 to 324.75 at osier, 280 to 294.75 at marl.
-    pub fn push_levels(&self, dataset: &str) {
-        let point = |lock: &str, base: f64, minute: u32| json!({ "metric": "level", "tags": { "lock": lock }, "time": format!("2026-05-01T09:{minute:02}:00Z"), "value": base + f64::from(minute) * 0.25 });
-        let points: Vec<Value> = (0..60).flat_map(|minute| [point("osier", 310.0, minute), point("marl", 280.0, minute)]).collect();
-        let answer = self.post(&format!("/api/v1/datasets/{dataset}/points"), Value::Array(points));
-        assert_eq!((answer.status, answer.json()["accepted"].as_u64()), (200, Some(120)), "{}", answer.text());
+    /// Pushes points as JSON Lines, all of which must be accepted.
+    pub fn push_lines(&self, dataset: &str, lines: &str) {
+        let answer = self.post(&format!("/api/v1/datasets/{dataset}/points"), &[LINES], lines.as_bytes());
+        assert_eq!((answer.status, answer.json()["rejected"].as_u64()), (200, Some(0)), "{}", answer.text());
     }
+
+    /// Pushes [`an_hour_of_levels`] into a dataset: metrics `level` and `gate`, with the tags `lock` and `side`.
+    pub fn push_levels(&self, dataset: &str) {
+        let path = format!("/api/v1/datasets/{dataset}/points?tag=lock&tag=side&value=level_cm%3Dlevel&state=gate");
+        let answer = self.post(&path, &[("Content-Type", "text/csv")], an_hour_of_levels().as_bytes());
+        assert_eq!((answer.status, answer.json()["accepted"].as_u64()), (200, Some(240)), "{}", answer.text());
+    }
+}
+
+/// An hour of made-up levels of two locks from 09:00 on 2026-05-01, a reading per minute: 310 to 324.75 at osier, 280 to 294.75 at marl.
+pub fn an_hour_of_levels() -> String {
+    let mut table = "time,lock,side,level_cm,gate\n".to_owned();
+    for minute in 0..60 {
+        for (lock, base, word) in [("osier", 310.0, if minute < 20 { "open" } else { "closed" }), ("marl", 280.0, "closed")] {
+            table += &format!("2026-05-01T09:{minute:02}:00Z,{lock},up,{},{word}\n", base + f64::from(minute) * 0.25);
+        }
+    }
+    table
 }
 
 impl Drop for Service {
@@ -98,7 +127,7 @@ impl Drop for Service {
     }
 }
 
-fn agent() -> Agent {
+pub fn agent() -> Agent {
     Agent::config_builder().http_status_as_error(false).build().into()
 }
 
@@ -136,9 +165,9 @@ impl Answer {
         serde_json::from_slice(&self.body).unwrap_or_else(|error| panic!("{error}: {}", self.text()))
     }
 
-    /// The document of a response that must be 200.
+    /// The document of a response that must be a success.
     pub fn ok(&self) -> Value {
-        assert_eq!(self.status, 200, "{}", self.text());
+        assert!([200, 201, 202].contains(&self.status), "{} {}", self.status, self.text());
         self.json()
     }
 
@@ -149,4 +178,9 @@ impl Answer {
         let part = |name: &str| problem[name].as_str().unwrap_or_default().to_owned();
         format!("{} {}: {}", self.status, part("type").trim_start_matches("urn:fenetre:problem:"), part("detail"))
     }
+}
+
+/// Problems, one per line.
+pub fn problems(answers: &[Answer]) -> String {
+    answers.iter().map(Answer::problem).collect::<Vec<_>>().join("\n")
 }

@@ -57,11 +57,11 @@ fn check_points_fit(name: &str, metric: &Metric, wanted: &MetricDefinition, rela
         Change::Unit { from, to } => {
             let to = to.unwrap_or_else(|| "no unit".to_owned());
             Err(StoreError::Definition(format!(
-                "`{name}` has points in {from}, in {series} series: they do not become {to} by a definition. Convert them (`fenetre metrics define {name} … --convert`), or, if their values were in {to} all along, keep the values (`--relabel`)"
+                "`{name}` has {series} series with points in {from}, and a definition cannot change them to {to}. Convert them (`fenetre metrics define {name} … --convert`) or, if the values were in {to} all along, keep them (`--relabel`)"
             )))
         }
         Change::Kind { from, to } => Err(StoreError::Definition(format!(
-            "`{name}` is a {from} and has {series} series: their points do not become those of a {to} by a definition. Convert them: `fenetre metrics define {name} --kind {to} --convert`"
+            "`{name}` is a {from} with {series} series, and a definition cannot make it a {to}. Convert its points: `fenetre metrics define {name} --kind {to} --convert`"
         ))),
     }
 }
@@ -109,7 +109,7 @@ impl Definitions {
         self.records.lock().change(|changes| changes.set_generation(number))
     }
 
-    /// Adds a dataset, or changes what is said of one. Says whether it is new.
+    /// Adds a dataset, or changes its definition. Returns whether it is new.
     pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> Result<bool, StoreError> {
         check_dataset_name(name).map_err(|error| StoreError::Definition(format!("the name `{name}` {error}")))?;
         zone(&definition.zone).map_err(|error| StoreError::Definition(error.to_string()))?;
@@ -143,7 +143,7 @@ impl Definitions {
         Ok((found.id, known))
     }
 
-    /// Says what metrics are, before or after their first points: all of them or none. Says which are new. With `relabels`, units of points that are
+    /// Says what metrics are, before or after their first points: all of them or none. Returns which are new. With `relabels`, units of points that are
     /// there may change without their values.
     pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>, relabels: bool) -> Result<Vec<bool>, StoreError> {
         let mut records = self.records.lock();
@@ -163,7 +163,7 @@ impl Definitions {
         Ok(known.into_iter().map(|known| !known).collect())
     }
 
-    /// Keeps a rollup policy of a dataset under its name; none takes it away. Says which there was.
+    /// Keeps a rollup policy of a dataset under its name; none takes it away. Returns the one there was.
     pub fn put_rollup(&self, dataset: &str, name: &str, policy: Option<&RollupPolicy>) -> Result<(DatasetId, Option<RollupPolicy>), StoreError> {
         check_dataset_name(name).map_err(|error| StoreError::Definition(format!("the policy's name {error}")))?;
         let mut records = self.records.lock();
@@ -182,7 +182,7 @@ impl Definitions {
         Ok((id, before))
     }
 
-    /// Says what a tag is, before or after the first series that carries it. Says whether anything was said of it before.
+    /// Says what a tag is, before or after the first series that carries it. Returns whether anything was said of it before.
     pub fn put_tag(&self, dataset: &str, key: &str, definition: TagDefinition) -> Result<bool, StoreError> {
         check_name(key).map_err(|error| StoreError::Definition(format!("the tag's key {error}")))?;
         definition.check().map_err(StoreError::Definition)?;
@@ -210,7 +210,7 @@ impl Definitions {
         Ok((dataset.id, metric.id))
     }
 
-    /// Reads the index in memory anew, after a change that touches more of it than can be told apart.
+    /// Reads the index in memory anew, after a change that affects many parts of it.
     fn reload(&self, records: &Records) -> Result<(), StoreError> {
         let fresh = records.load()?;
         *self.catalogue.write() = fresh;
@@ -223,7 +223,7 @@ impl Definitions {
         let mut records = self.records.lock();
         let id = self.dataset_id(old)?;
         if self.catalogue.read().dataset(name).is_some() {
-            return Err(StoreError::Definition(format!("there is a dataset `{name}` already")));
+            return Err(StoreError::Definition(format!("the dataset `{name}` already exists")));
         }
         records.change(|changes| changes.rename_dataset(id, old, name))?;
         self.reload(&records)
@@ -235,7 +235,7 @@ impl Definitions {
         let mut records = self.records.lock();
         let (home, id) = self.metric_id(dataset, old)?;
         if self.catalogue.read().dataset(dataset).is_some_and(|dataset| dataset.metric(name).is_some()) {
-            return Err(StoreError::Definition(format!("the dataset `{dataset}` has a metric `{name}` already")));
+            return Err(StoreError::Definition(format!("the dataset `{dataset}` already has a metric `{name}`")));
         }
         records.change(|changes| changes.rename_metric(home, id, old, name))?;
         self.reload(&records)
@@ -253,14 +253,14 @@ impl Definitions {
                 return Err(StoreError::Missing(format!("the dataset `{dataset}` has no tag `{old}`")));
             }
             if found.knows_tag(key) {
-                return Err(StoreError::Definition(format!("the dataset `{dataset}` has a tag `{key}` already: two keys cannot become one")));
+                return Err(StoreError::Definition(format!("the dataset `{dataset}` already has a tag `{key}`, and two tags cannot be merged")));
             }
         }
         records.change(|changes| changes.rename_tag(id, old, key))?;
         self.reload(&records)
     }
 
-    /// Lets an old name answer no more: of a dataset where `dataset` is none, else of a metric or tag of it. Says whether it did.
+    /// Lets an old name answer no more: of a dataset where `dataset` is none, else of a metric or tag of it. Returns whether it did.
     pub fn forget_old_name(&self, noun: &str, dataset: Option<&str>, name: &str) -> Result<bool, StoreError> {
         let mut records = self.records.lock();
         let home = dataset.map_or(Ok(DatasetId(0)), |dataset| self.dataset_id(dataset))?;
@@ -302,7 +302,7 @@ impl Definitions {
         let mut records = self.records.lock();
         let is_taken = self.catalogue.read().datasets().any(|dataset| dataset.id == metric.dataset && dataset.metric(name).is_some());
         if is_taken {
-            return Err(StoreError::Definition(format!("there is another metric `{name}` by now: bring it back under another name")));
+            return Err(StoreError::Definition(format!("another metric is called `{name}` now: restore it under another name")));
         }
         records.change(|changes| changes.unbin_metric(metric.id, name))?;
         self.reload(&records)
@@ -366,7 +366,7 @@ impl Definitions {
         self.records.lock().change(|changes| changes.put_document(name, body, changed))
     }
 
-    /// Removes a document; says whether there was one.
+    /// Removes a document; returns whether there was one.
     pub fn remove_document<D: Document>(&self, name: &str) -> Result<bool, StoreError> {
         self.records.lock().change(|changes| changes.remove_document::<D>(name))
     }

@@ -87,8 +87,13 @@ CREATE INDEX layout_text ON layout (bounds, first_part);
 CREATE INDEX old_name_text ON old_name (id, key);
 CREATE INDEX state_value ON state (value);
 ";
-/// Each document has the version of its body.
+/// Each document has the version of its body. Limits in definitions have the names of today: a quote before a colon ends a key, since quotes
+/// within texts are escaped.
 const FORMAT_5: &str = "
+UPDATE dataset SET definition = replace(replace(replace(replace(definition, '\"most_series\":', '\"max_series\":'),
+    '\"most_series_per_metric\":', '\"max_series_per_metric\":'), '\"longest_tag_value\":', '\"max_tag_value_bytes\":'), '\"most_tags\":', '\"max_tags\":');
+UPDATE metric SET definition = replace(replace(definition, '\"most_series\":', '\"max_series\":'), '\"longest_silence\":', '\"max_silence\":');
+UPDATE tag SET definition = replace(definition, '\"most_values\":', '\"max_values\":');
 ALTER TABLE document ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
 DROP INDEX document_text;
 CREATE INDEX document_text ON document (body, changed, version);
@@ -466,7 +471,7 @@ pub struct BinnedMetric {
 pub struct Changes<'c>(Transaction<'c>);
 
 impl Changes<'_> {
-    /// Adds a dataset, whose folder is called like it or like that with a number, or changes what is said of one.
+    /// Adds a dataset, whose folder has its name or that name with a number, or changes its definition.
     pub fn put_dataset(&self, name: &str, definition: &DatasetDefinition) -> rusqlite::Result<(DatasetId, String)> {
         let is_used =
             |folder: &str| self.0.query_row("SELECT EXISTS (SELECT 1 FROM dataset WHERE folder = ?1)", [folder], |row| row.get::<_, bool>(0));
@@ -530,7 +535,7 @@ impl Changes<'_> {
         self.0.execute(put, params![noun, dataset.0, old, id, key]).map(|_| ())
     }
 
-    /// An old name answers no more. Says whether it did.
+    /// An old name answers no more. Returns whether it did.
     pub fn forget_old_name(&self, noun: &str, dataset: DatasetId, name: &str) -> rusqlite::Result<bool> {
         self.0.execute("DELETE FROM old_name WHERE noun = ?1 AND dataset = ?2 AND name = ?3", params![noun, dataset.0, name]).map(|count| count > 0)
     }
@@ -570,7 +575,7 @@ impl Changes<'_> {
         self.0.prepare_cached(put)?.execute(values).map(|_| ())
     }
 
-    /// Removes a document; says whether there was one.
+    /// Removes a document; returns whether there was one.
     pub fn remove_document<D: Document>(&self, name: &str) -> rusqlite::Result<bool> {
         self.0.execute("DELETE FROM document WHERE sort = ?1 AND name = ?2", params![D::KIND.as_str(), name]).map(|count| count > 0)
     }

@@ -9,7 +9,6 @@ use std::{
     collections::{BTreeMap, BTreeSet, HashMap, HashSet},
     path::{Path, PathBuf},
     sync::Arc,
-    thread::JoinHandle,
     time::{Duration, Instant},
 };
 
@@ -18,6 +17,8 @@ use fenetre_core::{
     model::{DatasetId, SeriesId},
     time::{Nanos, SECOND, TimeRange},
 };
+
+use fenetre_jobs::{Backoff, Handle, Next};
 
 use crate::{
     compact::respan,
@@ -51,16 +52,15 @@ struct Watched {
     layers: u64,
 }
 
-/// Starts the thread. It ends when the store stops; unparking it ends its rest.
-pub fn start(shared: Arc<Engine>) -> std::io::Result<JoinHandle<()>> {
-    std::thread::Builder::new().name("compactor".into()).spawn(move || {
-        let (mut watched, mut tidied) = (HashMap::new(), Tidied::new());
-        while !shared.is_stopping() {
-            let settled = watch(&shared, &mut watched);
-            tidy(&shared, settled, &mut tidied);
-            shared.pool.close_idle();
-            std::thread::park_timeout(TICK);
-        }
+/// Starts the job.
+pub fn start(shared: &Arc<Engine>) -> std::io::Result<Handle> {
+    let own = Arc::clone(shared);
+    let (mut watched, mut tidied) = (HashMap::new(), Tidied::new());
+    shared.jobs.repeat("compactor", Backoff { first: TICK, most: RETRY }, move |_| {
+        let (settled, failure) = watch(&own, &mut watched);
+        let tidied = tidy(&own, settled, &mut tidied);
+        own.pool.close_idle();
+        failure.map_or(tidied, Err).map(|()| Next::Rest(TICK))
     })
 }
 
@@ -71,31 +71,28 @@ type Settled = BTreeMap<DatasetId, Vec<(Span, u64)>>;
 type Tidied = BTreeMap<DatasetId, (i64, Vec<(Span, u64)>)>;
 
 /// Gives the partitions of datasets that have settled the spans that are right for them, when these or the limits have changed.
-fn tidy(shared: &Engine, settled: Settled, tidied: &mut Tidied) {
+fn tidy(shared: &Engine, settled: Settled, tidied: &mut Tidied) -> Result<(), StoreError> {
+    let mut done = Ok(());
     for (dataset, partitions) in settled {
         let now = (respan::longest(shared, dataset), partitions);
         if tidied.get(&dataset) == Some(&now) {
             continue;
         }
-        if let Err(error) = respan::tidy(shared, dataset) {
-            tracing::error!(%error, "partitions could not be given other spans");
-        }
+        done = done.and(respan::tidy(shared, dataset).map(|_| ()));
         tidied.insert(dataset, now);
     }
-    if let Err(error) = respan::remove_replaced(shared) {
-        tracing::error!(%error, "files that are no longer needed could not be removed");
-    }
+    done.and(respan::remove_replaced(shared))
 }
 
-/// Looks at every partition once, and compacts those whose time has come; says which datasets have settled.
-fn watch(shared: &Engine, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
-    let (mut first_looks, mut settled, mut open) = (0, Settled::new(), BTreeSet::new());
+/// Looks at every partition once, and compacts those whose time has come. Returns the datasets that have settled, and the last failure.
+fn watch(shared: &Engine, watched: &mut HashMap<PathBuf, Watched>) -> (Settled, Option<StoreError>) {
+    let (mut first_looks, mut settled, mut open, mut failure) = (0, Settled::new(), BTreeSet::new(), None);
     let partitions = shared.all_partitions();
     let there: HashSet<&Path> = partitions.iter().map(|(_, partition)| partition.path()).collect();
     watched.retain(|path, _| there.contains(path.as_path()));
     for &(dataset, ref partition) in &partitions {
         if shared.is_stopping() {
-            return Settled::new();
+            return (Settled::new(), failure);
         }
         if partition.is_gone() || partition.is_replaced() {
             continue;
@@ -122,7 +119,7 @@ fn watch(shared: &Engine, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
                     *known.progress.insert(progress)
                 }
                 Err(error) => {
-                    tracing::error!(%error, "a partition could not be read");
+                    failure = Some(error);
                     *known.progress.insert(Progress::default())
                 }
             },
@@ -135,14 +132,14 @@ fn watch(shared: &Engine, watched: &mut HashMap<PathBuf, Watched>) -> Settled {
         match compact(shared, partition, &is_counter) {
             Ok(()) => (known.progress, known.layers) = (None, 0),
             Err(error) => {
-                tracing::error!(%error, "compaction failed, and is tried again in {} s", RETRY.as_secs());
+                failure = Some(error);
                 known.since = Instant::now() + RETRY;
             }
         }
         known.version = partition.version();
     }
     settled.retain(|dataset, _| !open.contains(dataset));
-    settled
+    (settled, failure)
 }
 
 /// Merges what can be merged in a partition, in turns.
@@ -197,7 +194,7 @@ pub fn compact(shared: &Engine, partition: &Partition, is_counter: &dyn Fn(Serie
     Ok(())
 }
 
-/// Merges some series in one transaction; says which comes next.
+/// Merges some series in one transaction; returns which comes next.
 fn take_turn(
     writer: &Writer<'_>,
     work: &[(SeriesId, u64)],

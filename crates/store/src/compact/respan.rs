@@ -117,7 +117,7 @@ pub fn tidy(shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Splits partitions of a dataset that are longer than a bound in days, and hold an instant before some. Says whether there were any.
+/// Splits partitions of a dataset that are longer than a bound in days, and hold an instant before some. Returns whether there were any.
 pub fn shorten(shared: &Engine, dataset: DatasetId, longest: i64, before: Nanos) -> Result<bool, StoreError> {
     let too_long = |partition: &&Arc<Partition>| partition.span.is_long() && partition.span.days() > longest && partition.span.start < before;
     let mut did = false;
@@ -131,7 +131,7 @@ pub fn shorten(shared: &Engine, dataset: DatasetId, longest: i64, before: Nanos)
     }
 }
 
-/// Splits the partition of a span that has many points, with those that are to come. Says whether it was there, and had.
+/// Splits the partition of a span that has many points, with those that are to come. Returns whether it was there, and had.
 pub fn split_if_many(shared: &Engine, dataset: DatasetId, span: Span, to_come: u64) -> Result<bool, StoreError> {
     let partition = shared.partitions().get(&(dataset, span.start)).filter(|partition| partition.span == span && span.is_long()).cloned();
     let Some(partition) = partition else { return Ok(false) };

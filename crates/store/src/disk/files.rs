@@ -83,7 +83,7 @@ impl Files {
         Ok(found)
     }
 
-    /// Looks whether there is a catalogue where there are points.
+    /// Checks whether there is a catalogue where there are points.
     pub fn check_catalogue(&self) -> Result<(), StoreError> {
         let path = self.catalogue();
         if is_filled(&path) {

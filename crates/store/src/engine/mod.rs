@@ -21,6 +21,7 @@ use fenetre_core::{
     model::{DatasetId, Kind, MetricId, SeriesId, Temporality, Thinning},
     time::{Nanos, TimeRange},
 };
+use fenetre_jobs::Jobs;
 use parking_lot::{Mutex, RwLock};
 
 use crate::{
@@ -119,7 +120,10 @@ pub struct Engine {
     pub spans: RwLock<()>,
     /// The reserve of the volume is touched, and nothing is left that could go.
     is_full: AtomicBool,
-    stopping: AtomicBool,
+    /// Work in the background.
+    pub jobs: Jobs,
+    /// Held while data expires.
+    pub expiring: Mutex<()>,
     /// Why points are refused until the next start.
     closed: OnceLock<String>,
     /// Files that could not be read since the start, each with the error.
@@ -156,7 +160,7 @@ impl Engine {
         let policies = RetentionSettings::open(&definitions, options.retention.clone())?;
         let (rollups, floors, inventory) = (Rollups::default(), RetainedFrom::open(&definitions)?, Inventory::open(&definitions)?);
         let (retiring, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
-        let (is_full, stopping, closed) = (AtomicBool::new(false), AtomicBool::new(false), OnceLock::new());
+        let (is_full, jobs, closed) = (AtomicBool::new(false), Jobs::default(), OnceLock::new());
         let shared = Self {
             files,
             options,
@@ -174,7 +178,8 @@ impl Engine {
             replaced,
             spans,
             is_full,
-            stopping,
+            jobs,
+            expiring: Mutex::default(),
             closed,
             faults: Mutex::default(),
         };
@@ -226,14 +231,9 @@ impl Engine {
         self.head.write().snapshot()
     }
 
-    /// Asks work in the background to end soon.
-    pub fn stop(&self) {
-        self.stopping.store(true, Ordering::Relaxed);
-    }
-
     /// Whether work in the background should end.
     pub fn is_stopping(&self) -> bool {
-        self.stopping.load(Ordering::Relaxed)
+        self.jobs.is_stopping()
     }
 
     /// The result of reading a partition, or none if its file is damaged. The fault is recorded. For operations over all partitions, which must not fail because of one.
@@ -313,7 +313,7 @@ impl Engine {
         Some(partition)
     }
 
-    /// Waits until the queries that began before now have ended; says whether they have in time.
+    /// Waits until the queries that began before now have ended; returns whether they have in time.
     pub fn wait_for_earlier(&self, longest: Duration) -> bool {
         let earlier = {
             let mut partitions = self.partitions.write();
@@ -329,7 +329,7 @@ impl Engine {
         self.wait_for_earlier(READER_WAIT);
     }
 
-    /// Waits until something holds, an instant has come, or the store stops; says whether it holds.
+    /// Waits until something holds, an instant has come, or the store stops; returns whether it holds.
     pub fn wait_until<E>(&self, end: Instant, mut holds: impl FnMut() -> Result<bool, E>) -> Result<bool, E> {
         loop {
             if holds()? {
@@ -342,7 +342,7 @@ impl Engine {
         }
     }
 
-    /// Adds a partition whose file has come back; says whether there was none of its time.
+    /// Adds a partition whose file has come back; returns whether there was none of its time.
     pub fn put_back(&self, dataset: DatasetId, span: Span, path: PathBuf) -> bool {
         let mut partitions = self.partitions.write();
         if !partitions_in(&partitions.now, dataset, span.range()).is_empty() {

@@ -148,7 +148,7 @@ impl Claims {
 }
 
 fn unfit(name: &str, from: &str, to: &str) -> Refusal {
-    Refusal::of(Cause::Unit, name, format!("comes in {from}, and the metric is in {to}: values in {from} cannot be converted to it"))
+    Refusal::of(Cause::Unit, name, format!("has values in {from}, which cannot be converted to the unit of the metric, {to}"))
 }
 
 /// What a body says of a metric that has a definition, or would get this one.

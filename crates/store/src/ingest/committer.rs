@@ -4,53 +4,38 @@
 //! the store's durability says and its points are in the head, so whoever asks after the answer sees them.
 
 use std::{
+    convert::Infallible,
     sync::{
         Arc,
-        mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel},
+        mpsc::{Receiver, RecvTimeoutError, SyncSender},
     },
-    thread::JoinHandle,
     time::{Duration, Instant},
 };
 
-use crate::{
-    engine::Engine,
-    error::StoreError,
-    head::Generation,
-    ingest::packer::pack,
-    journal::{Journal, entry::Journaled},
-    missing::inventory,
-    options::Durability,
-};
+use fenetre_jobs::{Handle, Job as BackgroundJob};
 
-/// A batch and where its answer goes.
-pub struct Job {
-    pub journaled: Journaled,
-    /// The entry as the journal keeps it, made by whoever sends it: one thread commits, many make bytes.
-    pub body: Vec<u8>,
-    pub answer: SyncSender<Result<(), StoreError>>,
-}
-
-/// What the committer is asked for.
-pub enum Request {
-    Commit(Job),
-    /// Everything that was committed before is to be packed; the answer comes when it is, or when that has failed.
-    PackAll(SyncSender<Result<(), StoreError>>),
-}
+use super::requests::{Job, Request};
+use crate::{engine::Engine, error::StoreError, head::Generation, ingest::packer::pack, journal::Journal, missing::inventory, options::Durability};
 
 /// Points of all batches that one commit takes.
 const COMMIT_POINTS: usize = 1_000_000;
 const TICK: Duration = Duration::from_millis(500);
 const RETRY: Duration = Duration::from_secs(10);
 
-/// Starts the thread. It ends when every sender of requests is gone.
-pub fn start(shared: Arc<Engine>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<JoinHandle<()>> {
-    let committer = Committer { shared, journal, packing: None, since: Instant::now(), retry_at: None, unsynced: None, pack_all: Vec::new() };
-    std::thread::Builder::new().name("committer".into()).spawn(move || committer.run(&requests))
+/// Starts the job. It ends when every sender of requests is gone.
+pub fn start(shared: &Arc<Engine>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<Handle> {
+    let own = Arc::clone(shared);
+    let mut committer =
+        Committer { shared: own, journal, packing: None, since: Instant::now(), retry_at: None, unsynced: None, pack_all: Vec::new() };
+    shared.jobs.run("committer", move |job| {
+        committer.run(job, &requests);
+        Ok::<_, Infallible>(())
+    })
 }
 
-/// A generation that is being packed, and the thread that does it.
+/// A generation that is being packed, and the job that does it.
 struct Packing {
-    thread: JoinHandle<Result<(), StoreError>>,
+    job: Handle,
     generation: Arc<Generation>,
 }
 
@@ -69,12 +54,17 @@ struct Committer {
 }
 
 impl Committer {
-    fn run(mut self, requests: &Receiver<Request>) {
+    fn run(&mut self, job: &BackgroundJob, requests: &Receiver<Request>) {
         loop {
+            job.waits();
             match requests.recv_timeout(self.patience()) {
-                Ok(Request::Commit(job)) => {
-                    let (jobs, other) = gather(job, requests);
-                    self.commit(jobs);
+                Ok(Request::Commit(first)) => {
+                    let (batches, other) = gather(first, requests);
+                    // A failed commit is answered and logged.
+                    let _ = job.measured(|| {
+                        self.commit(batches);
+                        Ok::<_, Infallible>(())
+                    });
                     other.into_iter().for_each(|answer| self.pack_soon(answer));
                 }
                 Ok(Request::PackAll(answer)) => self.pack_soon(answer),
@@ -94,7 +84,7 @@ impl Committer {
             tracing::warn!(%error, "the end of the journal could not be noted");
         }
         if let Some(packing) = self.packing.take() {
-            let _ = packing.thread.join();
+            packing.job.join();
         }
     }
 
@@ -229,8 +219,8 @@ impl Committer {
             None => return self.answer_packed(if points == 0 { self.journal.number } else { self.journal.number - 1 }),
         };
         let (shared, work) = (Arc::clone(&self.shared), Arc::clone(&frozen));
-        match std::thread::Builder::new().name("packer".into()).spawn(move || pack(&shared, &work)) {
-            Ok(thread) => self.packing = Some(Packing { thread, generation: frozen }),
+        match self.shared.jobs.run("packer", move |_| pack(&shared, &work)) {
+            Ok(job) => self.packing = Some(Packing { job, generation: frozen }),
             Err(error) => {
                 tracing::error!(%error, "packing could not be started");
                 self.retry_later(&error);
@@ -251,22 +241,18 @@ impl Committer {
         Ok(head.oldest_frozen().map_or_else(|| Arc::clone(head.growing()), Arc::clone))
     }
 
-    /// Looks whether packing is done; where it failed, it is tried again after a while, and the points stay where they are.
+    /// Checks whether packing is done; where it failed, it is tried again after a while, and the points stay where they are.
     fn collect_packing(&mut self) {
-        if !self.packing.as_ref().is_some_and(|packing| packing.thread.is_finished()) {
-            return;
-        }
-        let Some(Packing { thread, generation }) = self.packing.take() else { return };
-        let outcome = thread.join().unwrap_or_else(|_| Err(StoreError::Closed("packing stopped unexpectedly".to_owned())));
+        let Some(Packing { job, generation }) = self.packing.take_if(|packing| packing.job.is_finished()) else { return };
         self.retry_at = None;
-        match outcome {
-            Ok(()) => self.answer_packed(generation.number),
-            Err(error) => {
-                let points = generation.buffers.read().points();
-                tracing::error!(%error, points, "packing failed, and is tried again in {} s", RETRY.as_secs());
-                self.retry_later(&error);
-            }
+        let figures = job.figures();
+        if figures.steps > 0 {
+            return self.answer_packed(generation.number);
         }
+        let error = figures.last_error.map_or_else(|| "packing stopped unexpectedly".to_owned(), |(error, _)| error);
+        let points = generation.buffers.read().points();
+        tracing::error!(points, "packing failed, and is tried again in {} s", RETRY.as_secs());
+        self.retry_later(&error);
     }
 
     /// Schedules another attempt, and reports the failure to the callers that wait.
@@ -305,9 +291,4 @@ fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<SyncSen
         }
     }
     (gathered, None)
-}
-
-/// A channel for requests, and its other end.
-pub fn channel() -> (SyncSender<Request>, Receiver<Request>) {
-    sync_channel(64)
 }

@@ -39,7 +39,7 @@ pub fn pack(shared: &Engine, generation: &Generation) -> Result<(), StoreError> 
     Ok(())
 }
 
-/// Writes a generation's points into their partitions; says how many points and partitions these were.
+/// Writes a generation's points into their partitions; returns how many points and partitions these were.
 fn write_blocks(shared: &Engine, generation: &Generation) -> Result<(usize, usize), StoreError> {
     split_full(shared, generation)?;
     let _spans = shared.spans.read_recursive();

@@ -14,14 +14,20 @@ use fenetre_core::{
 use crate::{
     catalogue::{definitions::Definitions, records::Records},
     error::StoreError,
-    ingest::batch::{Batch, NewSeries, Rows, Slot, SlotSeries},
+    ingest::{
+        additions::{Additions, NewSeries},
+        batch::Batch,
+        contents::{Contents, Rows, Slot, SlotSeries},
+    },
     journal::entry::Entry,
 };
 
 impl Definitions {
     /// Turns a batch into an entry of the journal, after the catalogue has what is new in it.
     pub fn settle(&self, batch: Batch) -> Result<Entry, StoreError> {
-        let Batch { dataset_name, rows, slots, new_metrics, learned, new_series, words, histograms, claims, .. } = batch;
+        let Batch { dataset_name, contents, additions, claims, .. } = batch;
+        let Contents { rows, slots, words, histograms, .. } = contents;
+        let Additions { metrics: new_metrics, learned, series: new_series, .. } = additions;
         let is_plain = |slot: &Slot| matches!((slot.series, slot.kind), (SlotSeries::Known(_), Kind::Gauge | Kind::Counter));
         if learned.is_empty() && slots.iter().all(is_plain) {
             self.check_units(&dataset_name, &claims.assumed)?;
@@ -109,7 +115,7 @@ impl Definitions {
             }
         }
         match gone {
-            Some(metric) => Err(StoreError::Definition(format!("`{metric}` has just been deleted: send the batch again to see what fits"))),
+            Some(metric) => Err(StoreError::Definition(format!("`{metric}` has just been deleted: send the batch again"))),
             None => Ok(ids.into_iter().map(|(id, _)| id).collect()),
         }
     }

@@ -2,12 +2,12 @@
 //! deleted or restored.
 //!
 //! ```text
-//! rollup/DATASET/progress.db                    stretches, members, marks
+//! rollup/DATASET/progress.db                    stretches, members, changes
 //! rollup/DATASET/POLICY/1h/2026-01-01.db        windows of one level, a year of them
 //! ```
 //!
-//! Windows are computed from packed points. If points are packed later into the time that a level covers, a mark is written first, on stable storage.
-//! While a window is marked, or its points are not packed, queries read the points. So an answer from windows is never older than one from points.
+//! Windows are computed from packed points. If points are packed later into the time that a level covers, a change is noted first (`changes`), on stable storage.
+//! While a window has changed, or its points are not packed, queries read the points. So an answer from windows is never older than one from points.
 
 pub mod files;
 pub mod records;
@@ -32,6 +32,7 @@ use parking_lot::{Mutex, MutexGuard, RwLock};
 
 use crate::{
     catalogue::definitions::SharedCatalogue,
+    changes::{Change, ChangeLog},
     disk::{files::folder_bytes, pool::Pool},
     error::StoreError,
     head::Sorted,
@@ -41,16 +42,6 @@ use files::DROPPED_TOGETHER;
 pub use files::LevelFiles;
 use records::Progress;
 pub use records::records_of;
-
-/// A mark: windows of a series that meet this range are out of date.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Mark {
-    pub range: TimeRange,
-    /// The generation that was being packed; 0 if points were deleted or restored.
-    pub generation: u64,
-    /// Distinguishes marks of the same range.
-    pub id: i64,
-}
 
 /// Policy and width of a level.
 pub type LevelKey = (String, String);
@@ -64,11 +55,11 @@ pub struct State {
     pub whole_from: BTreeMap<LevelKey, BTreeMap<MetricId, Nanos>>,
     /// Metrics of each policy.
     pub members: BTreeMap<String, Vec<MetricId>>,
-    /// Marks of each series.
-    pub marks: HashMap<SeriesId, Vec<Mark>>,
+    /// Windows that are out of date.
+    pub changes: ChangeLog,
     /// End of the windows that are being computed.
     pub making: BTreeMap<LevelKey, Nanos>,
-    /// The current generation when a level was created: earlier ones may have been packed without marks for it.
+    /// The current generation when a level was created: earlier ones may have been packed without changes for it.
     pub begun: BTreeMap<LevelKey, u64>,
 }
 
@@ -116,8 +107,8 @@ pub struct RollupStatus {
     pub fill_stopped: bool,
     /// Why the last run failed, if it did.
     pub failure: Option<String>,
-    /// When marks were last checked.
-    pub marks_at: Option<Instant>,
+    /// When changes were last checked.
+    pub changes_at: Option<Instant>,
     /// When a failed run is retried.
     pub retry_at: Option<Instant>,
 }
@@ -286,10 +277,10 @@ impl DatasetRollups {
         })
     }
 
-    /// Marks windows that levels cover and that points to be packed fall into. On stable storage when this returns.
+    /// Notes as changed the windows that levels cover and that points to be packed fall into. On stable storage when this returns.
     pub fn note_packing(&self, taken: &[ResolvedPolicy], all: &[(SeriesId, Sorted<'_>)], generation: u64) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
-        let mut marks: Vec<(SeriesId, Mark)> = Vec::new();
+        let mut changes: Vec<(SeriesId, Change)> = Vec::new();
         {
             let state = self.state.read();
             for policy in taken {
@@ -305,29 +296,26 @@ impl DatasetRollups {
                         continue;
                     }
                     let ranges = finest.level.runs(&times[..late]);
-                    marks.extend(ranges.into_iter().map(|range| (*series, Mark { range, generation, id: 0 })));
+                    changes.extend(ranges.into_iter().map(|range| (*series, Change::new(range, generation))));
                 }
             }
         }
-        self.put_marks(&mut turn, marks)
+        self.note_changes(&mut turn, changes)
     }
 
-    /// Marks a range of some series.
+    /// Notes that points of some series in a range have changed.
     pub fn mark(&self, series: impl Iterator<Item = SeriesId>, range: TimeRange) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
-        let marks = series.map(|series| (series, Mark { range, generation: 0, id: 0 })).collect();
-        self.put_marks(&mut turn, marks)
+        let changes = series.map(|series| (series, Change::new(range, 0))).collect();
+        self.note_changes(&mut turn, changes)
     }
 
-    fn put_marks(&self, turn: &mut Progress, mut marks: Vec<(SeriesId, Mark)>) -> Result<(), StoreError> {
-        if marks.is_empty() {
+    fn note_changes(&self, turn: &mut Progress, mut changes: Vec<(SeriesId, Change)>) -> Result<(), StoreError> {
+        if changes.is_empty() {
             return Ok(());
         }
-        turn.add_marks(&mut marks)?;
-        let mut state = self.state.write();
-        for (series, mark) in marks {
-            state.marks.entry(series).or_default().push(mark);
-        }
+        turn.add_changes(&mut changes)?;
+        self.state.write().changes.add(changes);
         Ok(())
     }
 
@@ -342,9 +330,9 @@ impl DatasetRollups {
         Ok(copies)
     }
 
-    /// Pauses marks, and with them packing, while the result is held.
-    pub fn quiet(&self) -> MarksPaused<'_> {
-        MarksPaused(self.turn.lock())
+    /// Pauses the change log, and with it packing, while the result is held.
+    pub fn quiet(&self) -> ChangesPaused<'_> {
+        ChangesPaused(self.turn.lock())
     }
 
     /// Removes the windows of some series permanently.
@@ -355,9 +343,8 @@ impl DatasetRollups {
             self.level_files(level)?.remove(series)?;
         }
         let mut turn = self.turn.lock();
-        let mut state = self.state.write();
-        let marks: Vec<i64> = series.iter().filter_map(|id| state.marks.remove(id)).flatten().map(|mark| mark.id).collect();
-        turn.clear_marks(&marks)
+        let removed = self.state.write().changes.remove(series);
+        turn.clear_changes(&removed)
     }
 
     /// Levels that would be lost if a policy were changed or deleted: those that cover expired points, unless a finer level stays. `floor` returns
@@ -429,10 +416,10 @@ impl DatasetRollups {
     }
 }
 
-/// Pauses marks while it is held.
-pub struct MarksPaused<'r>(MutexGuard<'r, Progress>);
+/// Pauses the change log while it is held.
+pub struct ChangesPaused<'r>(MutexGuard<'r, Progress>);
 
-impl MarksPaused<'_> {
+impl ChangesPaused<'_> {
     /// Copies the records into a folder, and returns the copy.
     pub fn copy_to(&self, folder: &Path) -> Result<PathBuf, StoreError> {
         use crate::error::Context;

@@ -1,4 +1,4 @@
-//! What is told of a dataset's levels on the disk. Each change is on stable storage when it returns.
+//! Records of a dataset's levels on the disk. Each change is on stable storage when it returns.
 
 use std::{
     collections::BTreeSet,
@@ -12,8 +12,9 @@ use fenetre_core::{
 };
 use rusqlite::{Connection, TransactionBehavior, params};
 
-use super::{LevelKey, Mark, State};
+use super::{LevelKey, State};
 use crate::{
+    changes::{self, Change},
     disk::{
         files::bytes_on_disk,
         sqlite::{self, Use},
@@ -25,14 +26,11 @@ use crate::{
 const SCHEMA: &str = "
 CREATE TABLE IF NOT EXISTS level (policy TEXT NOT NULL, width TEXT NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, PRIMARY KEY (policy, width)) STRICT;
 CREATE TABLE IF NOT EXISTS member (policy TEXT NOT NULL, metric INTEGER NOT NULL, PRIMARY KEY (policy, metric)) STRICT, WITHOUT ROWID;
-CREATE TABLE IF NOT EXISTS mark (id INTEGER PRIMARY KEY, series INTEGER NOT NULL, start INTEGER NOT NULL, end INTEGER NOT NULL, generation INTEGER NOT NULL) STRICT;
-DROP INDEX IF EXISTS mark_series;
 CREATE TABLE IF NOT EXISTS whole (policy TEXT NOT NULL, width TEXT NOT NULL, metric INTEGER NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, metric)) STRICT, WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS file (policy TEXT NOT NULL, width TEXT NOT NULL, start INTEGER NOT NULL, PRIMARY KEY (policy, width, start)) STRICT, WITHOUT ROWID;
 -- With an index over it each value is in the file twice, and SQLite's integrity check finds a byte that was changed.
 CREATE INDEX IF NOT EXISTS level_value ON level (start, end);
 CREATE INDEX IF NOT EXISTS member_value ON member (metric);
-CREATE INDEX IF NOT EXISTS mark_value ON mark (series, start, end, generation);
 CREATE INDEX IF NOT EXISTS whole_value ON whole (start);
 CREATE INDEX IF NOT EXISTS file_value ON file (start);
 ";
@@ -49,7 +47,7 @@ const WORTH_SHRINKING: u64 = 512 * 1_024;
 pub struct Progress {
     path: PathBuf,
     connection: Connection,
-    /// Of the next mark.
+    /// Id of the next change.
     next: i64,
 }
 
@@ -58,8 +56,8 @@ impl Progress {
         fs::create_dir_all(folder).at("create the folder", folder)?;
         let path = records_of(folder);
         let connection = sqlite::open(&path, Use::Records)?;
-        connection.execute_batch(SCHEMA).at("open", &path)?;
-        let next = connection.query_row("SELECT coalesce(max(id), 0) + 1 FROM mark", [], |row| row.get(0)).at("read", &path)?;
+        connection.execute_batch(SCHEMA).and_then(|()| connection.execute_batch(changes::SCHEMA)).at("open", &path)?;
+        let next = changes::next_id(&connection).at("read", &path)?;
         Ok(Self { path, connection, next })
     }
 
@@ -83,13 +81,7 @@ impl Progress {
             while let Some(row) = rows.next()? {
                 state.members.entry(row.get(0)?).or_default().push(MetricId(row.get(1)?));
             }
-            let mut marks = self.connection.prepare("SELECT series, start, end, generation, id FROM mark")?;
-            let mut rows = marks.query([])?;
-            while let Some(row) = rows.next()? {
-                let range = TimeRange { start: row.get(1)?, end: row.get(2)? };
-                let mark = Mark { range, generation: row.get::<_, i64>(3)?.cast_unsigned(), id: row.get(4)? };
-                state.marks.entry(SeriesId(row.get(0)?)).or_default().push(mark);
-            }
+            state.changes = changes::read(&self.connection)?;
             let mut whole = self.connection.prepare("SELECT policy, width, metric, start FROM whole")?;
             let mut rows = whole.query([])?;
             while let Some(row) = rows.next()? {
@@ -134,7 +126,7 @@ impl Progress {
         })
     }
 
-    /// The stretch that a level stands for.
+    /// The time that a level covers.
     pub fn set_level(&mut self, (policy, width): &LevelKey, range: TimeRange) -> Result<(), StoreError> {
         let set = "INSERT INTO level VALUES (?1, ?2, ?3, ?4) ON CONFLICT (policy, width) DO UPDATE SET start = ?3, end = ?4";
         self.change(|connection| connection.execute(set, params![policy, width, range.start, range.end]).map(|_| ()))
@@ -159,29 +151,21 @@ impl Progress {
         })
     }
 
-    /// Keeps marks, which get their ids here.
-    pub fn add_marks(&mut self, marks: &mut [(SeriesId, Mark)]) -> Result<(), StoreError> {
-        for (_, mark) in marks.iter_mut() {
-            mark.id = self.next;
+    /// Stores changes, which get their ids here.
+    pub fn add_changes(&mut self, noted: &mut [(SeriesId, Change)]) -> Result<(), StoreError> {
+        for (_, change) in noted.iter_mut() {
+            change.id = self.next;
             self.next += 1;
         }
-        self.change(|connection| {
-            let mut add = connection.prepare_cached("INSERT INTO mark (id, series, start, end, generation) VALUES (?1, ?2, ?3, ?4, ?5)")?;
-            marks.iter().try_for_each(|(series, mark)| {
-                add.execute(params![mark.id, series.0, mark.range.start, mark.range.end, mark.generation.cast_signed()]).map(|_| ())
-            })
-        })
+        self.change(|connection| changes::store(connection, noted))
     }
 
-    /// Takes marks away.
-    pub fn clear_marks(&mut self, ids: &[i64]) -> Result<(), StoreError> {
-        self.change(|connection| {
-            let mut clear = connection.prepare_cached("DELETE FROM mark WHERE id = ?1")?;
-            ids.iter().try_for_each(|id| clear.execute([id]).map(|_| ()))
-        })
+    /// Removes changes.
+    pub fn clear_changes(&mut self, ids: &[i64]) -> Result<(), StoreError> {
+        self.change(|connection| changes::clear(connection, ids))
     }
 
-    /// Gives back the room of marks that are cleared, where it is worth it.
+    /// Frees the room of changes that were removed, if it is worth it.
     pub fn shrink(&self) -> Result<(), StoreError> {
         if bytes_on_disk(&self.path) > WORTH_SHRINKING {
             self.connection.execute_batch("VACUUM").at("shrink", &self.path)?;

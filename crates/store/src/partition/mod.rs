@@ -182,7 +182,7 @@ impl Partition {
         self.replaced.load(Ordering::SeqCst)
     }
 
-    /// Lets go of its file: brings its log into it, and closes it. Says whether nobody uses it any more; then it may be moved.
+    /// Lets go of its file: brings its log into it, and closes it. Returns whether nobody uses it any more; then it may be moved.
     pub fn let_go(&self) -> Result<bool, StoreError> {
         let _alone = self.writing.lock();
         if !self.is_gone() {
@@ -256,7 +256,7 @@ impl Partition {
         Ok(self.has_tables.load(Ordering::Acquire))
     }
 
-    /// Which of some series, told by their first instants, may have points at or after those: of the others, all points are older.
+    /// Which of some series may have points at or after an instant, given for each; all points of the others are older.
     pub fn reaching(&self, first: impl Iterator<Item = (SeriesId, Nanos)>) -> Result<Vec<SeriesId>, StoreError> {
         if self.latest.read().is_none() {
             // Whoever packs meanwhile would be missed.

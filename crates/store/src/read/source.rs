@@ -28,9 +28,10 @@ use crate::{
     levels::{LevelFiles, LevelKey},
     missing::trims::TrimmedRanges,
     partition::{
-        Block, BlockRef, Reading,
+        Block, BlockRef,
         merge::{Sweep, merge},
     },
+    read::sealed::{SealedSpan, SpanReader},
 };
 
 /// The store as a source of points: everything that was acknowledged before it was made, and nothing that came later.
@@ -39,7 +40,7 @@ pub struct StoreSource<'s> {
     pub(crate) snapshot: Snapshot,
     partitions: Arc<Partitions>,
     hidden: Arc<TrimmedRanges>,
-    /// Files of the levels that it was told of.
+    /// Files of the levels that a query asked for.
     pub(crate) levels: Mutex<HashMap<(DatasetId, LevelKey), Arc<LevelFiles>>>,
     /// What was read beyond what visitors saw.
     unseen: Unseen,
@@ -82,25 +83,26 @@ impl Source for StoreSource<'_> {
         let fresh: Vec<Option<Sample>> = series.iter().enumerate().map(fresh).collect();
         self.unseen.points.fetch_add(fresh.iter().flatten().count() as u64, Ordering::Relaxed);
         let mut stored: Vec<Option<Sample>> = vec![None; series.len()];
-        let mut partitions = partitions_in(&self.partitions, dataset, range);
+        let mut spans = self.spans(dataset, range);
         if end == End::Latest {
-            partitions.reverse();
+            spans.reverse();
         }
-        for partition in partitions {
-            // What is in memory beyond this file, or found in one before, lies further out than all it holds.
+        for span in spans {
+            let within = span.range();
+            // What is in memory beyond this span, or found in one before, lies further out than all it holds.
             let is_settled = |at: usize| {
                 stored[at].is_some()
                     || fresh[at].is_some_and(|sample| match end {
-                        End::Latest => sample.time > partition.span.last(),
-                        End::Earliest => sample.time < partition.span.start,
+                        End::Latest => sample.time >= within.end,
+                        End::Earliest => sample.time < within.start,
                     })
             };
             let open: Vec<usize> = (0..series.len()).filter(|at| !is_settled(*at)).collect();
             if open.is_empty() {
                 break;
             }
-            partition.read(|reading| {
-                for at in open {
+            span.read_at_once(&mut |reading| {
+                for &at in &open {
                     stored[at] = self.outermost_stored(reading, series[at], seen(at), end)?;
                 }
                 Ok(())
@@ -168,15 +170,20 @@ impl StoreSource<'_> {
         }
     }
 
+    /// Sealed spans of a dataset that a range touches, oldest first.
+    fn spans(&self, dataset: DatasetId, range: TimeRange) -> Vec<Arc<dyn SealedSpan>> {
+        partitions_in(&self.partitions, dataset, range).into_iter().map(|partition| partition as Arc<dyn SealedSpan>).collect()
+    }
+
     /// As [`Source::scan`], points that were trimmed and not moved yet among them.
     fn scan_all(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
         let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };
         let mut fresh: Vec<Fresh> = series.iter().map(fresh).collect();
-        // Partition by partition, so that each file is asked for all series in one transaction.
-        for partition in partitions_in(&self.partitions, dataset, range) {
-            // A failure of the visitor passes through the partition's own errors, apart.
+        // Span by span, so that each is asked for all series at one moment.
+        for span in self.spans(dataset, range) {
+            // A failure of the visitor passes through the span's own errors, apart.
             let mut ended = Ok(());
-            partition.read(|reading| {
+            span.read_at_once(&mut |reading| {
                 for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {
                     let (blocks, outside) = reading.blocks(*series, range, self.snapshot.visible_before)?;
                     self.unseen.skipped.fetch_add(outside, Ordering::Relaxed);
@@ -196,7 +203,7 @@ impl StoreSource<'_> {
         fresh.iter_mut().enumerate().try_for_each(|(at, fresh)| fresh.emit_remaining(&mut |run| visit(at, run)))
     }
 
-    fn outermost_stored(&self, reading: &Reading<'_>, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
+    fn outermost_stored(&self, reading: &dyn SpanReader, series: SeriesId, range: TimeRange, end: End) -> Result<Option<Sample>, StoreError> {
         let (blocks, _) = reading.blocks(series, range, self.snapshot.visible_before)?;
         let mut groups: Vec<&[Block]> = overlapping(&blocks).collect();
         if end == End::Latest {
@@ -268,7 +275,7 @@ fn edge(points: Points<'_>, end: End) -> Option<Sample> {
 /// What takes the runs of one series.
 type Take<'v> = &'v mut dyn FnMut(Run<'_>) -> Result<(), SourceError>;
 
-fn summary_of(reading: &Reading<'_>, block: &Block) -> Result<Summary, StoreError> {
+fn summary_of(reading: &dyn SpanReader, block: &Block) -> Result<Summary, StoreError> {
     // One that cannot be read is read again for what is wrong with it.
     block.summary.map_or_else(|| reading.summary(&block.place), Ok)
 }
@@ -307,7 +314,7 @@ pub fn overlapping<P: Placed>(places: &[P]) -> impl Iterator<Item = &[P]> {
 
 /// A block that is decoded when it is asked for.
 struct LazyBlock<'r> {
-    reading: &'r Reading<'r>,
+    reading: &'r dyn SpanReader,
     series: SeriesId,
     place: &'r BlockRef,
     summary: Summary,
@@ -358,7 +365,7 @@ impl Fresh {
         self.columns.points().slice(part).to_columns()
     }
 
-    fn emit_block(&mut self, reading: &Reading<'_>, series: SeriesId, block: &Block, visit: Take<'_>) -> Result<(), SourceError> {
+    fn emit_block(&mut self, reading: &dyn SpanReader, series: SeriesId, block: &Block, visit: Take<'_>) -> Result<(), SourceError> {
         let place = &block.place;
         self.give_before(place.start, visit)?;
         if !self.has_until(place.end) {
@@ -371,7 +378,7 @@ impl Fresh {
     }
 
     /// Blocks that overlap, merged on the way through time.
-    fn meet_blocks(&mut self, reading: &Reading<'_>, series: SeriesId, blocks: &[Block], visit: Take<'_>) -> Result<(), SourceError> {
+    fn meet_blocks(&mut self, reading: &dyn SpanReader, series: SeriesId, blocks: &[Block], visit: Take<'_>) -> Result<(), SourceError> {
         let (mut sweep, mut block) = (Sweep::default(), Columns::default());
         let mut give = |fresh: &mut Self, ready: Columns, until: Nanos, inclusive: bool| {
             let meanwhile = fresh.take_until(until, inclusive);
@@ -391,7 +398,7 @@ impl Fresh {
 }
 
 /// How many points the blocks of a group hold, each instant once.
-pub fn count_once(reading: &Reading<'_>, series: SeriesId, group: &[BlockRef]) -> Result<u64, StoreError> {
+pub fn count_once(reading: &dyn SpanReader, series: SeriesId, group: &[BlockRef]) -> Result<u64, StoreError> {
     if let [alone] = group {
         return Ok(alone.count);
     }

@@ -113,7 +113,7 @@ impl StoreSource<'_> {
         let fresh_from = level.ceil(raw_from);
         let mut dirty: Vec<Vec<TimeRange>> = {
             let state = rollups.state.read();
-            let of = |id: &SeriesId| state.marks.get(id).into_iter().flatten().map(|mark| mark.range).collect();
+            let of = |id: &SeriesId| state.changes.of(*id).iter().map(|change| change.range).collect();
             series.iter().map(of).collect()
         };
         for (ranges, id) in dirty.iter_mut().zip(series) {

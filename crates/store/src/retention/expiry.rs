@@ -145,12 +145,12 @@ pub fn plan(shared: &Engine, policies: &Policies, now: Nanos) -> Result<Expiry, 
     Ok(Expiry::plan(&holding(shared, policies, now)?, now))
 }
 
-/// Lets go of what must; says what was done. `pack` packs everything that was acknowledged so far.
+/// Lets go of what must; returns what was done. `pack` packs everything that was acknowledged so far.
 pub fn expire(shared: &Engine, now: Nanos, pack: impl FnOnce() -> Result<(), StoreError>) -> Result<Expiry, StoreError> {
     partitions::move_files(shared)?;
     let plan = plan(shared, &shared.policies(), now)?;
     if plan.is_full && !shared.is_full() {
-        tracing::error!("the reserve of the volume is touched, and nothing is left that could go: no more points are taken");
+        tracing::error!("the reserve of the volume is used, and nothing is left to expire: no more points are accepted");
     }
     shared.set_full(plan.is_full);
     let waits_before = |dataset: DatasetId, end: Nanos| shared.head.read().earliest_from(dataset, Nanos::MIN).is_some_and(|at| at < end);
@@ -269,13 +269,13 @@ fn drop_partition(shared: &Engine, dataset: DatasetId, piece: &PartitionHolding,
     Ok(())
 }
 
-/// What is asked of before something comes back: whether it would go again at once, and why.
+/// Why something of the bin would expire again at once if it were restored now, if it would.
 pub fn goes_again(shared: &Engine, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
     let Some(item) = bin::list(shared)?.into_iter().find(|item| item.id == id) else { return Ok(None) };
     let way_out = |what: &str, end: Nanos, place: &str| {
         let end = format_utc(end);
         Some(format!(
-            "it would go again at once: {what}, and this ends at {end}. Raise the limit first: `fenetre retention set {place} --keep-for …`"
+            "it would expire again at once: {what}, and this ends at {end}. Raise the limit first: `fenetre retention set {place} --keep-for …`"
         ))
     };
     if let Some(trim) = shared.trims.get(id) {

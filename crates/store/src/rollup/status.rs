@@ -7,9 +7,10 @@ use fenetre_core::{
 };
 
 use crate::{
+    changes::Change,
     engine::Engine,
     error::StoreError,
-    levels::{Mark, RollupStatus, resolve_policies},
+    levels::{RollupStatus, resolve_policies},
     read::windows::first_point,
 };
 
@@ -29,7 +30,7 @@ pub struct LevelState {
     /// Points of its series that are not packed yet; windows are computed from packed points.
     pub waiting: u64,
     /// Time ranges of series to be rebuilt.
-    pub marks: u64,
+    pub out_of_date: u64,
     /// Series that it is made of.
     pub series: u64,
     /// Windows in it.
@@ -51,8 +52,8 @@ pub fn level_states(shared: &Engine, dataset: DatasetId) -> Result<(RollupStatus
         let waiting: usize = whole().map(|(id, _)| snapshot.count(*id, TimeRange::ALL)).sum();
         for level in &policy.levels {
             let covered = state.levels.get(&level.key).copied();
-            let marks = policy.series.iter().filter_map(|(id, _)| state.marks.get(id)).flatten();
-            let meets = |mark: &&Mark| covered.is_some_and(|covered| mark.range.start < covered.end && covered.start < mark.range.end);
+            let changes = policy.series.iter().flat_map(|(id, _)| state.changes.of(*id));
+            let meets = |change: &&Change| covered.is_some_and(|covered| change.range.start < covered.end && covered.start < change.range.end);
             levels.push(LevelState {
                 policy: policy.name.clone(),
                 width: level.level.width(),
@@ -60,7 +61,7 @@ pub fn level_states(shared: &Engine, dataset: DatasetId) -> Result<(RollupStatus
                 covered,
                 first,
                 waiting: waiting as u64,
-                marks: marks.filter(meets).count() as u64,
+                out_of_date: changes.filter(meets).count() as u64,
                 series: whole().count() as u64,
                 windows: rollups.windows_of(level)?,
                 bytes: rollups.level_bytes(&level.key),

@@ -111,7 +111,7 @@ impl Check<'_> {
         Ok(())
     }
 
-    /// The part of a range that the level stands for, of which points are all there.
+    /// The part of a range that the level covers and whose points are all there.
     fn bounded(&self, range: TimeRange) -> TimeRange {
         let covered = self.rollups.state.read().levels.get(&self.level.key).copied();
         let first = self.shared.partitions_of(self.dataset, TimeRange::ALL).first().map_or(Nanos::MAX, |partition| partition.span.start);
@@ -123,7 +123,7 @@ impl Check<'_> {
     }
 
     fn compare(&mut self, series: &[(SeriesId, Rules)], range: TimeRange) -> Result<(), StoreError> {
-        // Nobody makes windows meanwhile; points that are packed meanwhile leave marks before they are there.
+        // Nobody makes windows meanwhile; points that are packed meanwhile are noted as changes before they are there.
         let _alone = self.rollups.working.lock();
         let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         let range = {
@@ -140,14 +140,14 @@ impl Check<'_> {
         let mut rollers: Vec<Roller<'_>> = series.iter().map(|(_, rules)| Roller::new(&self.level.level, *rules)).collect();
         let ids: Vec<SeriesId> = series.iter().map(|(id, _)| *id).collect();
         if let Err(error) = work::roll_points(&work::packed(self.shared), self.dataset, &ids, range, &mut rollers) {
-            // That the points are damaged is told of their own file.
+            // Damaged points are reported with their own file.
             return if matches!(error, StoreError::Damaged { .. }) { Ok(()) } else { Err(error) };
         }
         // What went or came back meanwhile is not missed.
         let later = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         for (((id, rules), stored), roller) in series.iter().zip(stored).zip(rollers) {
             let Some((stored, others)) = stored else { continue };
-            let mut dirty: Vec<TimeRange> = self.rollups.state.read().marks.get(id).into_iter().flatten().map(|mark| mark.range).collect();
+            let mut dirty: Vec<TimeRange> = self.rollups.state.read().changes.of(*id).iter().map(|change| change.range).collect();
             dirty.extend(others);
             let stale = whole_windows(&self.level.level, dirty, range);
             let raw_from = floors.of(*id).max(later.of(*id));
@@ -157,7 +157,7 @@ impl Check<'_> {
         Ok(())
     }
 
-    /// The windows of a series, and those among them that were made by other rules; none where they cannot be read, which is told already.
+    /// The windows of a series, and those among them that were made by other rules; none where they cannot be read, which is reported already.
     #[allow(clippy::type_complexity, reason = "a pair that lives for a line")]
     fn stored(&mut self, series: SeriesId, rules: Rules, range: TimeRange) -> Result<Option<(BTreeMap<Nanos, Window>, Vec<TimeRange>)>, StoreError> {
         let (mut columns, mut others, mut is_damaged) = (WindowColumns::default(), Vec::new(), false);
@@ -201,7 +201,7 @@ impl Check<'_> {
     }
 }
 
-/// Windows as they are found again on the disk, where nothing is told of them that their contents do not have.
+/// Windows as they are found on the disk, without what only the records know.
 fn at_rest(windows: &[Window], rules: Rules) -> Vec<Window> {
     let mut columns = WindowColumns::default();
     for few in windows.chunks(ROW_WINDOWS) {

@@ -3,7 +3,6 @@
 
 use std::{
     sync::{Arc, atomic::Ordering},
-    thread::JoinHandle,
     time::{Duration, Instant},
 };
 
@@ -15,10 +14,13 @@ use fenetre_core::{
 };
 use jiff::tz::TimeZone;
 
+use fenetre_jobs::{Backoff, Handle, Next};
+
 use crate::{
+    changes::Change,
     engine::Engine,
     error::StoreError,
-    levels::{DatasetRollups, LevelOf, Mark, ResolvedPolicy, files::ROW_WINDOWS, resolve_policies},
+    levels::{DatasetRollups, LevelOf, ResolvedPolicy, files::ROW_WINDOWS, resolve_policies},
     read::{
         source::StoreSource,
         windows::{Members, Side, first_point, whole_windows},
@@ -42,28 +44,26 @@ const DAY: Nanos = 86_400_000_000_000;
 const NEXT_TURN_WAIT: Duration = Duration::from_millis(200);
 const RETRY: Duration = Duration::from_secs(30);
 
-/// Starts the thread. It ends when the store stops; unparking it ends its rest.
-pub fn start(shared: Arc<Engine>) -> std::io::Result<JoinHandle<()>> {
-    std::thread::Builder::new().name("roller".into()).spawn(move || {
-        while !shared.is_stopping() {
-            let datasets: Vec<DatasetId> =
-                shared.catalogue.read().datasets().filter(|dataset| !dataset.rollups.is_empty()).map(|dataset| dataset.id).collect();
-            let (mut worked, began) = (false, Instant::now());
-            for dataset in datasets {
-                match turn(&shared, dataset, shared.now(), false) {
-                    Ok(did) => worked |= did,
-                    Err(error) => tracing::error!(%error, "rolling up failed, and is tried again in {} s", RETRY.as_secs()),
-                }
-            }
-            if !worked {
-                // To look takes longer where there are very many series: it is never more than a small part of the time.
-                std::thread::park_timeout(TICK.max(began.elapsed() * 20).min(LONGEST_REST));
+/// Starts the job.
+pub fn start(shared: &Arc<Engine>) -> std::io::Result<Handle> {
+    let own = Arc::clone(shared);
+    shared.jobs.repeat("roller", Backoff { first: TICK, most: RETRY }, move |_| {
+        let datasets: Vec<DatasetId> =
+            own.catalogue.read().datasets().filter(|dataset| !dataset.rollups.is_empty()).map(|dataset| dataset.id).collect();
+        let (mut worked, mut failure, began) = (false, None, Instant::now());
+        for dataset in datasets {
+            match turn(&own, dataset, own.now(), false) {
+                Ok(did) => worked |= did,
+                Err(error) => failure = Some(error),
             }
         }
+        // To look takes longer where there are very many series: it is never more than a small part of the time.
+        let rest = TICK.max(began.elapsed() * 20).min(LONGEST_REST);
+        failure.map_or(Ok(if worked { Next::Again } else { Next::Rest(rest) }), Err)
     })
 }
 
-/// One turn; says whether there is more to do. `at_once` looks at marks without waiting for more of them.
+/// One turn; returns whether there is more to do. `at_once` looks at changes without waiting for more of them.
 pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> Result<bool, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(false) };
     if !at_once && rollups.told.lock().retry_at.is_some_and(|at| Instant::now() < at) {
@@ -81,7 +81,7 @@ pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> R
     done
 }
 
-/// Up to when points may be dropped, since windows tell of them: none where there are no policies, or filling was told to stop.
+/// Up to when points may be dropped because rollups cover them; none without policies, or while backfilling is stopped.
 pub fn rolled_before(shared: &Engine, dataset: DatasetId, now: Nanos) -> Result<Option<Nanos>, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(None) };
     if rollups.told.lock().fill_stopped {
@@ -104,7 +104,7 @@ pub fn rolled_before(shared: &Engine, dataset: DatasetId, now: Nanos) -> Result<
             }
         }
     }
-    let marked = state.marks.values().flatten().map(|mark| mark.range.start).min();
+    let marked = state.changes.all().map(|change| change.range.start).min();
     Ok(Some(marked.map_or(before, |marked| before.min(marked))))
 }
 
@@ -123,10 +123,10 @@ impl Turn<'_> {
         let policies = resolve_policies(&self.shared.catalogue.read(), self.dataset);
         self.note_members(&policies)?;
         let mut more = false;
-        let is_due = at_once || self.rollups.told.lock().marks_at.is_none_or(|at| at.elapsed() >= MARKS_WAIT);
+        let is_due = at_once || self.rollups.told.lock().changes_at.is_none_or(|at| at.elapsed() >= MARKS_WAIT);
         if is_due {
             self.make_again(&policies)?;
-            self.rollups.told.lock().marks_at = Some(Instant::now());
+            self.rollups.told.lock().changes_at = Some(Instant::now());
         }
         for policy in &policies {
             self.start_levels(policy)?;
@@ -140,7 +140,7 @@ impl Turn<'_> {
         Ok(more)
     }
 
-    /// Metrics that a policy takes by now get marks over all that its levels stand for: nothing was made of them there.
+    /// Metrics that a policy takes by now have changed over all that its levels cover: nothing was made of them there.
     fn note_members(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         for policy in policies {
             let known = self.rollups.state.read().members.get(&policy.name).cloned().unwrap_or_default();
@@ -191,7 +191,7 @@ impl Turn<'_> {
         Ok(())
     }
 
-    /// The stretch that any level of a policy stands for.
+    /// The time that any level of a policy covers.
     fn reach(&self, policy: &ResolvedPolicy) -> Option<TimeRange> {
         let state = self.rollups.state.read();
         let ranges: Vec<TimeRange> =
@@ -227,7 +227,7 @@ impl Turn<'_> {
         Ok(())
     }
 
-    /// A level that is new stands for nothing, at the border up to which windows have closed.
+    /// A new level covers nothing, at the border up to which windows have closed.
     fn start_levels(&self, policy: &ResolvedPolicy) -> Result<(), StoreError> {
         for (place, level) in policy.levels.iter().enumerate().filter(|(_, level)| self.covered(level).is_none()) {
             self.note_whole(level, &policy.metrics, place.checked_sub(1).map(|finer| &policy.levels[finer]))?;
@@ -287,12 +287,12 @@ impl Turn<'_> {
         self.set_covered(level, covered)
     }
 
-    /// Fills levels backwards, the newest first; says whether there is more.
+    /// Fills levels backwards, the newest first; returns whether there is more.
     fn backfill(&self, policy: &ResolvedPolicy) -> Result<bool, StoreError> {
         let Some(first_point) = first_point(self.shared, self.dataset)? else { return Ok(false) };
         let raw_from = self.raw_from();
         let mut more = false;
-        // From where on the finer level stands for points, while it is filled itself.
+        // From where on the finer level covers points, while it is backfilled itself.
         let mut finer: Option<Nanos> = None;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
@@ -391,7 +391,7 @@ impl Turn<'_> {
         Ok(generation)
     }
 
-    /// What was being packed when a level was begun leaves no marks: it is waited for.
+    /// What was being packed when a level was begun leaves no changes: it is waited for.
     fn is_blocked(&self, level: &LevelOf) -> bool {
         let packed = self.packed_before();
         self.rollups.state.read().begun.get(&level.key).is_some_and(|begun| packed < *begun)
@@ -403,29 +403,21 @@ impl Turn<'_> {
         head.oldest_frozen().unwrap_or(head.growing()).number
     }
 
-    /// Makes windows again that are out of date. Marks of what is not packed yet stay.
+    /// Makes windows again that are out of date. Changes that are not packed yet stay.
     fn make_again(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         let before = self.packed_before();
-        let mut due: Vec<(SeriesId, Vec<Mark>)> = {
-            let state = self.rollups.state.read();
-            let of = |(id, marks): (&SeriesId, &Vec<Mark>)| {
-                let marks: Vec<Mark> = marks.iter().filter(|mark| mark.generation < before).copied().collect();
-                (!marks.is_empty()).then_some((*id, marks))
-            };
-            state.marks.iter().filter_map(of).collect()
-        };
-        due.sort_unstable_by_key(|(id, _)| *id);
+        let due = self.rollups.state.read().changes.due_before(before);
         let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         for few in due.chunks(SERIES_PER_STEP) {
             self.go_on_or_stop()?;
             for policy in policies {
                 for (at, level) in policy.levels.iter().enumerate() {
                     let Some(covered) = self.covered(level).filter(|covered| !covered.is_empty()) else { continue };
-                    let ranges = |(id, marks): &(SeriesId, Vec<Mark>)| {
+                    let ranges = |(id, changes): &(SeriesId, Vec<Change>)| {
                         let place = policy.series.binary_search_by_key(id, |(known, _)| *known).ok()?;
                         // Windows whose points are no longer all there stay as they are.
                         let within = TimeRange { start: covered.start.max(level.level.ceil(floors.of(*id))), end: covered.end };
-                        let whole = whole_windows(&level.level, self.bounded(marks), within);
+                        let whole = whole_windows(&level.level, self.bounded(changes), within);
                         (!whole.is_empty()).then(|| (*id, policy.series[place].1, whole))
                     };
                     let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().filter_map(ranges).collect();
@@ -452,36 +444,31 @@ impl Turn<'_> {
             }
             self.clear(few)?;
         }
-        let is_clean = !due.is_empty() && self.rollups.state.read().marks.is_empty();
+        let is_clean = !due.is_empty() && self.rollups.state.read().changes.is_empty();
         if is_clean { self.rollups.turn.lock().shrink() } else { Ok(()) }
     }
 
-    /// Marks over all of time are of what there is: from the first partition on.
-    fn bounded(&self, marks: &[Mark]) -> Vec<TimeRange> {
+    /// Changes over all of time are of what there is: from the first partition on.
+    fn bounded(&self, changes: &[Change]) -> Vec<TimeRange> {
         let partitions = self.shared.partitions_of(self.dataset, TimeRange::ALL);
         let first = partitions.first().map_or(Nanos::MAX, |partition| partition.span.start);
-        marks.iter().map(|mark| TimeRange { start: mark.range.start.max(first), end: mark.range.end }).filter(|range| !range.is_empty()).collect()
+        changes
+            .iter()
+            .map(|change| TimeRange { start: change.range.start.max(first), end: change.range.end })
+            .filter(|range| !range.is_empty())
+            .collect()
     }
 
-    fn clear(&self, done: &[(SeriesId, Vec<Mark>)]) -> Result<(), StoreError> {
-        let ids: Vec<i64> = done.iter().flat_map(|(_, marks)| marks).map(|mark| mark.id).collect();
+    fn clear(&self, done: &[(SeriesId, Vec<Change>)]) -> Result<(), StoreError> {
+        let ids: Vec<i64> = done.iter().flat_map(|(_, changes)| changes).map(|change| change.id).collect();
         let mut turn = self.rollups.turn.lock();
-        turn.clear_marks(&ids)?;
-        let mut state = self.rollups.state.write();
-        for (series, of) in done {
-            if let Some(marks) = state.marks.get_mut(series) {
-                // What came meanwhile stays.
-                marks.retain(|mark| of.iter().all(|done| done.id != mark.id));
-                if marks.is_empty() {
-                    state.marks.remove(series);
-                }
-            }
-        }
+        turn.clear_changes(&ids)?;
+        self.rollups.state.write().changes.clear(done);
         self.rollups.told.lock().made_again += ids.len() as u64;
         Ok(())
     }
 
-    /// Drops what is older than a level is kept: it no longer stands for that first, and when queries from before have ended they go.
+    /// Drops expired windows: first the level no longer covers their time, and when earlier queries have ended, their files go.
     fn expire(&self, policy: &ResolvedPolicy) -> Result<(), StoreError> {
         for level in &policy.levels {
             let Some(keep_for) = level.keep_for else { continue };
@@ -493,9 +480,9 @@ impl Turn<'_> {
                 self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
             }
             if self.shared.wait_for_earlier(NEXT_TURN_WAIT) {
-                // No further than the level still stands for.
+                // Only what the level no longer covers.
                 files.drop_before(end)?;
-                tracing::info!(policy = policy.name, level = level.key.1, "dropped windows that are older than it is kept");
+                tracing::info!(policy = policy.name, level = level.key.1, "dropped expired windows of rollups");
             }
         }
         Ok(())

@@ -72,10 +72,11 @@ pub fn write(store: &Store, points: &[(u8, Nanos, f64)]) {
 
 /// A series by the value of one of its tags.
 pub fn series(store: &Store, tag: &str, value: &str) -> Option<(DatasetId, SeriesId)> {
-    let catalogue = store.catalogue();
-    let dataset = catalogue.dataset("main").unwrap();
-    let found = dataset.all_series().find(|series| series.tags.get(tag).is_some_and(|(_, known)| **known == *value))?;
-    Some((dataset.id, found.id))
+    store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset("main").unwrap();
+        let found = dataset.all_series().find(|series| series.tags.get(tag).is_some_and(|(_, known)| **known == *value))?;
+        Some((dataset.id, found.id))
+    })
 }
 
 /// All points of a series inside a range, as a query sees them; looks whether each block's summary tells its points.

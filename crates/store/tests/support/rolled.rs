@@ -22,14 +22,14 @@ pub fn policy(levels: &[&str]) -> RollupPolicy {
 }
 
 pub fn main(store: &Store) -> DatasetId {
-    store.catalogue().dataset("main").unwrap().id
+    store.with_catalogue(|catalogue| catalogue.dataset("main").unwrap().id)
 }
 
 pub fn define(store: &Store) {
     let define = |name: &str, kind: Kind, stale: i64| {
         let seconds = |seconds: i64| Some(Span::exact(seconds * SECOND));
         let definition = MetricDefinition { kind, stale_after: seconds(stale), interval: seconds(30), ..MetricDefinition::default() };
-        store.put_metric("main", name, definition).unwrap();
+        store.definitions().put_metric("main", name, definition).unwrap();
     };
     define("level", Kind::Gauge, 200);
     define("boats", Kind::Counter, 1_000);
@@ -93,7 +93,9 @@ pub fn numbers(store: &Store, text: &str, now: Nanos) -> (Vec<Vec<Option<Value>>
 /// The lines of an answer, how many windows of rollups were read for them, and its notes.
 pub fn answered(store: &Store, text: &str, now: Nanos) -> (Vec<WindowLine>, u64, Vec<String>) {
     let query = parse(text).unwrap_or_else(|error| panic!("{}", error.render(text)));
-    let planned = plan(&query, &Frame::default(), &store.catalogue(), "main", now, &Limits::default()).unwrap_or_else(|error| panic!("{error}"));
+    let planned = store
+        .with_catalogue(|catalogue| plan(&query, &Frame::default(), catalogue, "main", now, &Limits::default()))
+        .unwrap_or_else(|error| panic!("{error}"));
     let answer = evaluate(planned, &store.source(), &|| false).unwrap();
     let Lines::Windows(lines) = answer.shows.into_iter().next().unwrap().lines else { unreachable!() };
     (lines, answer.cost.windows_read, answer.notes)
@@ -132,14 +134,14 @@ pub fn check(store: &Store, now: Nanos, frame: &str) -> u64 {
 }
 
 pub fn levels(store: &Store) -> Vec<LevelSize> {
-    store.storage(BEGIN).unwrap().datasets.remove(0).levels
+    store.inspect().report(BEGIN).unwrap().datasets.remove(0).levels
 }
 
 /// A look at all files of rollups.
 pub fn verified(store: &Store) -> Verified {
     let mut sum = Verified::default();
     for file in levels(store).into_iter().flat_map(|level| level.files) {
-        let found = store.verify(file.strip_prefix(store.root()).unwrap().to_str().unwrap()).unwrap();
+        let found = store.inspect().verify(file.strip_prefix(store.root()).unwrap().to_str().unwrap()).unwrap();
         sum.windows += found.windows;
         sum.points += found.points;
         sum.faults.extend(found.faults);

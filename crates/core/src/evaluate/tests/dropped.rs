@@ -152,7 +152,7 @@ fn what_is_computed_of_partial_windows_is_partial() {
 #[test]
 fn a_moment_uses_no_point_from_beyond_dropped_ones() {
     let linear = store(Shape::Linear, &[(11, 13)], (0, 0));
-    let dropped = |count: &str| format!("level: {count} no value at that moment: points from @11:00:00Z to @13:00:00Z are no longer kept");
+    let dropped = |count: &str| format!("level: {count} no value at that instant: points from @11:00:00Z to @13:00:00Z are no longer kept");
     for taking in ["natural", "before", "after", "nearest", "line", "exact"] {
         let (value, notes) = ask(&linear, "level", &format!("at @12:00:00Z taking {taking}"));
         assert_eq!((value.as_str(), notes), ("*-", dropped("1 series has")), "{taking}");

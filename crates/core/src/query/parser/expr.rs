@@ -149,10 +149,10 @@ impl Parser {
         let is_whole = |number: &f64| number.fract() == 0.0 && (1.0..=100_000.0).contains(number);
         match (value, arguments.as_slice()) {
             (Function::Smooth, [windows]) if !is_whole(windows) => {
-                return Err(QueryError::new(place, format!("`smooth` takes a whole number of windows from 1 on, not {windows}")));
+                return Err(QueryError::new(place, format!("`smooth` takes a whole number of windows, 1 or more, not {windows}")));
             }
             (Function::Clamp, [least, most]) if least > most => {
-                return Err(QueryError::new(place, format!("`clamp` takes the least before the most, and {least} is above {most}")));
+                return Err(QueryError::new(place, format!("`clamp` takes the lower bound first, and {least} is above {most}")));
             }
             _ => {}
         }
@@ -230,7 +230,7 @@ impl Parser {
         } else {
             let shapes = [Shape::Linear, Shape::Stepped];
             let found = shapes.into_iter().find(|shape| self.is_word(shape.as_str()));
-            let usage = format!("{} takes the shape that the metric has, or one in parentheses: {}(stepped) of …", reducer.word(), reducer.word());
+            let usage = format!("{} uses the shape of the metric, or one in parentheses: {}(stepped) of …", reducer.word(), reducer.word());
             let shape = found.ok_or_else(|| self.unexpected("`linear` or `stepped`").with_help(usage))?;
             self.advance();
             reducer.of_shape(shape)

@@ -18,13 +18,13 @@ impl Parser {
                 return Err(QueryError::new(place, format!("`{clause}` is given twice")).with_help("all that is shown shares one frame"));
             }
             if frame.range.is_some() && matches!(frame.moments, Some(Spanned { value: Moments::Listed(_), .. })) {
-                let error = QueryError::new(place, "a query is asked `over` a range of time or `at` a moment, not both");
+                let error = QueryError::new(place, "a query has a range (`over`) or an instant (`at`), not both");
                 return Err(error.with_help("ask twice; for the value at the start of each window, write `at starts`"));
             }
         }
     }
 
-    /// Reads a clause; says whether it was there before.
+    /// Reads a clause; returns whether it was there before.
     fn clause(&mut self, clause: &str, frame: &mut Frame) -> Result<bool, QueryError> {
         let start = self.peek().place.start;
         self.advance();
@@ -83,7 +83,7 @@ impl Parser {
         }
         Err(self
             .unexpected("`to`")
-            .with_help("a range ends somewhere: write `… to now`, or `since …`; a whole day, week, month, quarter or year needs no end: 2026-05-01, 2026-W18, 2026-05, 2026-Q2, 2026"))
+            .with_help("a range needs an end: write `… to now`, or `since …`; a whole day, week, month, quarter or year needs no end: 2026-05-01, 2026-W18, 2026-05, 2026-Q2, 2026"))
     }
 
     fn instant(&mut self, expected: &str) -> Result<Spanned<InstantText>, QueryError> {

@@ -14,7 +14,7 @@ impl Parser {
             self.bounded(lets.len())?;
             let name = self.name("a name for what follows")?;
             if lets.iter().any(|known| known.name == name) {
-                return Err(QueryError::new(name.place, format!("`{}` has been given before: each `let` gives a name of its own", name.value)));
+                return Err(QueryError::new(name.place, format!("the name `{}` is already used: each `let` needs its own", name.value)));
             }
             self.expect_sign("=").map_err(|error| error.with_help(format!("write: let {} = …", name.value)))?;
             let expr = self.expr()?;
@@ -89,7 +89,7 @@ impl Parser {
         let place = self.peek().place;
         let count = self.number("how many lines, such as `top 5`")?;
         if count < 1.0 || count.fract() != 0.0 || count > 1e9 {
-            return Err(QueryError::new(place, format!("{count} lines cannot be shown: write a whole number from 1 on")));
+            return Err(QueryError::new(place, format!("invalid number of lines {count}: write a whole number, 1 or more")));
         }
         let by = if self.skip_word("by") {
             let help = "lines are ranked by a reducer of their windows, such as `top 5 by max`; write tags to group by before `top`";
@@ -133,11 +133,11 @@ impl Parser {
                 },
             },
             TokenKind::Figure(figure) if crate::time::Span::parse(figure).is_ok() => {
-                error.with_help(format!("`{figure} earlier` asks for the time before; a range is `over last {figure}`"))
+                error.with_help(format!("`{figure} earlier` shifts the time back; for a range, write `over last {figure}`"))
             }
             TokenKind::Sign(")") => error.with_help("this parenthesis was never opened"),
             TokenKind::Sign("=" | "!=" | "<" | ">" | "<=" | ">=") => {
-                error.with_help("`keeping > 3` keeps the windows whose value is so; `where value > 3` keeps such points")
+                error.with_help("`keeping > 3` selects windows by their value; `where value > 3` selects points")
             }
             _ => error,
         })

@@ -1,4 +1,4 @@
-//! What is read, what it is printed as, and what wrong queries are told.
+//! What is read, how it is printed, and the errors of invalid queries.
 
 mod laws;
 mod wrong;

@@ -1,4 +1,4 @@
-//! Wrong queries: each is told where it is wrong, and what to write instead.
+//! Invalid queries: each error says where it is, and what to write instead.
 
 use std::fmt::Write as _;
 

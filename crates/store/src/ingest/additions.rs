@@ -1,0 +1,46 @@
+//! What a batch adds to the catalogue: metrics, series, and what its senders say of metrics.
+
+use std::collections::{BTreeMap, HashSet};
+
+use fenetre_core::model::MetricDefinition;
+
+use crate::catalogue::records::TagMap;
+
+/// A series that the catalogue did not have when the batch met it.
+pub struct NewSeries {
+    pub metric: String,
+    pub tags: TagMap,
+}
+
+/// Metrics and series that the catalogue did not have, and definitions that are learned.
+#[derive(Default)]
+pub struct Additions {
+    pub metrics: BTreeMap<String, MetricDefinition>,
+    /// Definitions of metrics of which nobody has said anything yet.
+    pub learned: BTreeMap<String, MetricDefinition>,
+    pub series: Vec<NewSeries>,
+    /// New metrics that are described without a kind: their first points decide it.
+    pub undecided: HashSet<String>,
+}
+
+impl Additions {
+    /// Whether the first point of a new metric decides its kind.
+    pub fn is_undecided(&self, name: &str) -> bool {
+        self.undecided.contains(name) || !self.learned.contains_key(name)
+    }
+
+    /// What is known of a metric by this batch alone.
+    pub fn definition(&self, name: &str) -> Option<&MetricDefinition> {
+        self.learned.get(name).or_else(|| self.metrics.get(name))
+    }
+
+    /// Takes over a definition.
+    pub fn learn(&mut self, name: &str, definition: MetricDefinition) {
+        match self.metrics.get_mut(name) {
+            Some(new) => *new = definition,
+            None => {
+                self.learned.insert(name.to_owned(), definition);
+            }
+        }
+    }
+}

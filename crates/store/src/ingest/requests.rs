@@ -1,0 +1,86 @@
+//! Requests to the committer: batches to be kept, and packing.
+
+use std::{
+    sync::{
+        Mutex,
+        mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel},
+    },
+    time::Duration,
+};
+
+use crate::{error::StoreError, journal::entry::Journaled};
+
+/// Longest wait for packing.
+const PACKING: Duration = Duration::from_secs(120);
+/// Requests that wait before callers do.
+const QUEUED: usize = 64;
+
+/// A batch and where its answer goes.
+pub struct Job {
+    pub journaled: Journaled,
+    /// The entry as the journal keeps it, made by whoever sends it: one thread commits, many make bytes.
+    pub body: Vec<u8>,
+    pub answer: SyncSender<Result<(), StoreError>>,
+}
+
+/// What the committer is asked for.
+pub enum Request {
+    Commit(Job),
+    /// Everything that was committed before is to be packed; the answer comes when it is, or when that has failed.
+    PackAll(SyncSender<Result<(), StoreError>>),
+}
+
+/// The way to the committer, which ends once this is closed.
+pub struct Requests(Mutex<Option<SyncSender<Request>>>);
+
+impl Requests {
+    /// A channel to the committer, and its other end.
+    pub fn channel() -> (Self, Receiver<Request>) {
+        let (sender, receiver) = sync_channel(QUEUED);
+        (Self(Mutex::new(Some(sender))), receiver)
+    }
+
+    fn send(&self, request: Request) -> Result<(), StoreError> {
+        // The lock is held for the copy alone: sending may wait.
+        let sender = self.0.lock().ok().and_then(|sender| sender.clone());
+        sender.and_then(|sender| sender.send(request).ok()).ok_or_else(StoreError::stopping)
+    }
+
+    /// Keeps a batch. Blocks until it is kept or has failed.
+    ///
+    /// # Errors
+    /// Those of the commit, or if the store is stopping.
+    pub fn commit(&self, journaled: Journaled, body: Vec<u8>) -> Result<(), StoreError> {
+        let (answer, answered) = sync_channel(1);
+        self.send(Request::Commit(Job { journaled, body, answer }))?;
+        answered.recv().map_err(|_| StoreError::stopping())?
+    }
+
+    /// Packs everything that was acknowledged so far. Blocks until that is done, but not for ever.
+    ///
+    /// # Errors
+    /// [`StoreError::Unpacked`] if packing fails, [`StoreError::Packing`] if it takes too long, [`StoreError::Closed`] if the store stops before.
+    pub fn pack(&self) -> Result<(), StoreError> {
+        let (answer, answered) = sync_channel(1);
+        self.send(Request::PackAll(answer))?;
+        answered.recv_timeout(PACKING).map_err(|error| match error {
+            RecvTimeoutError::Timeout => StoreError::Packing { seconds: PACKING.as_secs() },
+            RecvTimeoutError::Disconnected => StoreError::stopping(),
+        })?
+    }
+
+    /// The same, without waiting for it.
+    ///
+    /// # Errors
+    /// [`StoreError::Closed`] if the store is stopping.
+    pub fn pack_soon(&self) -> Result<(), StoreError> {
+        self.send(Request::PackAll(sync_channel(1).0))
+    }
+
+    /// Ends the committer, after what it has been asked for.
+    pub fn close(&self) {
+        if let Ok(mut sender) = self.0.lock() {
+            *sender = None;
+        }
+    }
+}

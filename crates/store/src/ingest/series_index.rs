@@ -1,0 +1,188 @@
+//! How a batch finds the series of a point: by the metric's name and the tags, without a look into the shared catalogue after the first point.
+
+use std::{
+    hash::{BuildHasher, Hasher},
+    sync::Arc,
+};
+
+use fenetre_core::{
+    catalogue::{Dataset, series_key},
+    model::{Kind, MetricId, Status, WhenPaused},
+    time::Nanos,
+};
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+
+use super::claims::RuleId;
+
+/// A metric as the batch takes its points.
+#[derive(Clone)]
+pub struct KnownMetric {
+    pub kind: Kind,
+    /// None for one that the batch brings.
+    pub id: Option<MetricId>,
+    /// First instant that is kept of it.
+    pub earliest: Nanos,
+    /// How its values are taken.
+    pub rule: RuleId,
+    /// What happens to its points, where they are not taken.
+    pub refused: Option<(Status, WhenPaused)>,
+    /// The name that it has today, where the point has another.
+    pub renamed: Option<Arc<str>>,
+}
+
+/// Metrics that a batch has met, by the names that points gave them.
+#[derive(Default)]
+pub struct MetricIndex {
+    by_name: HashMap<String, KnownMetric>,
+    /// Most points are of the same metric as the one before them.
+    last: Option<(String, KnownMetric)>,
+}
+
+impl MetricIndex {
+    /// The metric of a name, if it was met before.
+    pub fn find(&mut self, name: &str) -> Option<KnownMetric> {
+        if let Some((last, known)) = &self.last
+            && last == name
+        {
+            return Some(known.clone());
+        }
+        let known = self.by_name.get(name)?;
+        match &mut self.last {
+            // The text's memory is used again: metrics may take turns point by point.
+            Some((last, last_known)) => {
+                last.clear();
+                last.push_str(name);
+                last_known.clone_from(known);
+            }
+            none => *none = Some((name.to_owned(), known.clone())),
+        }
+        Some(known.clone())
+    }
+
+    /// Adds a metric.
+    pub fn add(&mut self, name: &str, metric: KnownMetric) {
+        self.by_name.insert(name.to_owned(), metric);
+    }
+
+    /// The kind of a metric, if it was met before.
+    pub fn kind(&self, name: &str) -> Option<Kind> {
+        self.by_name.get(name).map(|known| known.kind)
+    }
+
+    /// Takes points of a metric that come after this by another rule.
+    pub fn set_rule(&mut self, name: &str, rule: RuleId) {
+        if let Some(known) = self.by_name.get_mut(name) {
+            known.rule = rule;
+            self.last = None;
+        }
+    }
+}
+
+/// The slot of each series that the batch has met, by key: the points after the first find theirs without a look into the shared
+/// catalogue, and without taking memory.
+#[derive(Default)]
+struct SlotIndex {
+    table: HashTable<(usize, usize, u32)>,
+    keys: Vec<u8>,
+    hashing: DefaultHashBuilder,
+}
+
+impl SlotIndex {
+    fn hash(&self, key: &[u8]) -> u64 {
+        let mut hasher = self.hashing.build_hasher();
+        hasher.write(key);
+        hasher.finish()
+    }
+
+    fn find(&self, hash: u64, key: &[u8]) -> Option<u32> {
+        self.table.find(hash, |(start, end, _)| self.keys[*start..*end] == *key).map(|(_, _, slot)| *slot)
+    }
+
+    fn add(&mut self, hash: u64, key: &[u8], slot: u32) {
+        let start = self.keys.len();
+        self.keys.extend_from_slice(key);
+        let Self { table, keys, hashing } = self;
+        table.insert_unique(hash, (start, keys.len(), slot), |(start, end, _)| {
+            let mut hasher = hashing.build_hasher();
+            hasher.write(&keys[*start..*end]);
+            hasher.finish()
+        });
+    }
+}
+
+/// The keys of the last point's tags, and the key of its series: most points have the same keys as the one before them, in the same order.
+#[derive(Default)]
+struct LastTags {
+    keys: Vec<String>,
+    /// The keys that these have today.
+    today: Vec<String>,
+    /// Their places in the order of today's keys.
+    order: Vec<usize>,
+}
+
+/// Series that a batch has met, by metric and tags.
+#[derive(Default)]
+pub struct SeriesIndex {
+    slots: SlotIndex,
+    tags: LastTags,
+    key: Vec<u8>,
+    hash: u64,
+}
+
+impl SeriesIndex {
+    /// Whether the keys of a point's tags are those of the point before.
+    pub fn has_keys(&self, tags: &[(&str, &str)]) -> bool {
+        tags.iter().map(|(key, _)| *key).eq(self.tags.keys.iter().map(String::as_str))
+    }
+
+    /// Takes over the keys of a point's tags; returns those that are called otherwise today, each with its name of today.
+    pub fn learn_keys(&mut self, dataset: Option<&Dataset>, tags: &[(&str, &str)]) -> Vec<(String, String)> {
+        let LastTags { keys, today, order } = &mut self.tags;
+        *keys = tags.iter().map(|(key, _)| (*key).to_owned()).collect();
+        today.clone_from(keys);
+        let mut renamed = Vec::new();
+        if let Some(dataset) = dataset.filter(|dataset| dataset.has_renamed_tags()) {
+            for key in today.iter_mut() {
+                if let Some(name) = dataset.renamed_tag(key) {
+                    renamed.push((std::mem::replace(key, name.to_owned()), name.to_owned()));
+                }
+            }
+        }
+        *order = (0..tags.len()).collect();
+        order.sort_by(|a, b| today[*a].cmp(&today[*b]));
+        renamed
+    }
+
+    /// A point's tags under today's keys, in their order. The keys must be those of [`Self::learn_keys`].
+    pub fn sorted<'t>(&'t self, tags: &'t [(&str, &str)]) -> impl Iterator<Item = (&'t str, &'t str)> + Clone {
+        self.tags.order.iter().map(|place| (self.tags.today[*place].as_str(), tags[*place].1))
+    }
+
+    /// The slot of a series, if it was met before. Otherwise its key is kept for [`Self::add`].
+    pub fn find(&mut self, metric: &str, id: Option<MetricId>, tags: &[(&str, &str)]) -> Option<u32> {
+        let Self { slots, tags: LastTags { today, order, .. }, key, hash } = self;
+        let sorted = order.iter().map(|place| (today[*place].as_str(), tags[*place].1));
+        key.clear();
+        match id {
+            Some(id) => series_key(key, id, sorted),
+            None => {
+                // A metric without an id yet is told apart by its name; the zero byte cannot be part of one.
+                key.extend_from_slice(metric.as_bytes());
+                key.push(0);
+                series_key(key, MetricId(u32::MAX), sorted);
+            }
+        }
+        *hash = slots.hash(key);
+        slots.find(*hash, key)
+    }
+
+    /// The key of the series that was looked for last.
+    pub fn key(&self) -> &[u8] {
+        &self.key
+    }
+
+    /// Gives the series that was looked for last its slot.
+    pub fn add(&mut self, slot: u32) {
+        self.slots.add(self.hash, &self.key, slot);
+    }
+}

@@ -1,0 +1,8 @@
+//! The parts of an open store, as its users see them.
+
+pub mod bin;
+pub mod definitions;
+pub mod documents;
+pub mod inspect;
+pub mod retention;
+pub mod rollups;

@@ -1,0 +1,71 @@
+//! Limits of age and size, and what they let expire.
+
+use fenetre_core::{
+    keeping::{Expiry, LimitSettings, Limits, PartitionHolding, Policies, Scope},
+    model::DatasetId,
+    time::Nanos,
+};
+
+use crate::{engine::Engine, error::StoreError, ingest::requests::Requests, limits::horizons::Horizons, options::FileRetention, retention::expiry};
+
+/// Limits of age and size, and what they let expire.
+#[derive(Clone, Copy)]
+pub struct Retention<'s> {
+    pub(crate) engine: &'s Engine,
+    pub(crate) requests: &'s Requests,
+}
+
+impl Retention<'_> {
+    /// First instants that are kept of a dataset, for [`Batch::refuse_before`].
+    pub fn horizons(&self, dataset: DatasetId, now: Nanos) -> Horizons {
+        self.engine.horizons(dataset, now)
+    }
+
+    /// Limits by the configuration file and by runtime settings.
+    pub fn policies(&self) -> Policies {
+        self.engine.policies()
+    }
+
+    /// What was said live of a place.
+    pub fn runtime_limits(&self, place: Scope) -> LimitSettings {
+        self.engine.policies.live(place)
+    }
+
+    /// Says live how long and how much is kept at a place, in place of what was said live of it before; nothing, for the file's word to hold.
+    ///
+    /// # Errors
+    /// If the catalogue cannot be written.
+    pub fn set_limits(&self, place: Scope, said: LimitSettings, now: Nanos) -> Result<(), StoreError> {
+        self.engine.policies.set(&self.engine.definitions, place, said, now)
+    }
+
+    /// Takes over what the configuration file says now.
+    pub fn set_file(&self, file: FileRetention) {
+        self.engine.policies.set_file(file);
+    }
+
+    /// What of a dataset's partitions can be dropped by itself under some limits; parts of a partition that is longer than its points are kept.
+    ///
+    /// # Errors
+    /// If files fail or are damaged.
+    pub fn pieces(&self, dataset: DatasetId, limits: &Limits, now: Nanos) -> Result<Vec<PartitionHolding>, StoreError> {
+        expiry::pieces_of(self.engine, dataset, limits, now)
+    }
+
+    /// What would go now under some policies.
+    ///
+    /// # Errors
+    /// If files fail or are damaged.
+    pub fn plan(&self, policies: &Policies, now: Nanos) -> Result<Expiry, StoreError> {
+        expiry::plan(self.engine, policies, now)
+    }
+
+    /// Lets go of what must go now; returns what that was.
+    ///
+    /// # Errors
+    /// If files fail or are damaged; what has gone until then has, the rest goes the next time.
+    pub fn expire(&self, now: Nanos) -> Result<Expiry, StoreError> {
+        let _one_at_a_time = self.engine.expiring.lock();
+        expiry::expire(self.engine, now, || self.requests.pack())
+    }
+}
