@@ -61,7 +61,7 @@ fn export(time: u64) -> Vec<u8> {
 }
 
 #[test]
-fn every_format_lands_and_says_what_it_is() {
+fn every_format_is_accepted_and_named() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     push(&service, "application/json", br#"{"metric": "json_level", "time": "2026-05-01T09:00:00Z", "value": 1}"#);
@@ -89,11 +89,11 @@ fn every_format_lands_and_says_what_it_is() {
         service.post("/v1/metrics", &[("Content-Type", "text/plain")], b""),
     ];
     assert_eq!(refused.map(|answer| answer.status), [404, 400, 415]);
-    let told = service.run(&["metrics", "-o", "json"]).out();
-    let metrics: Vec<serde_json::Value> = serde_json::from_str(&told).unwrap();
-    let said: Vec<String> =
+    let message = service.run(&["metrics", "-o", "json"]).out();
+    let metrics: Vec<serde_json::Value> = serde_json::from_str(&message).unwrap();
+    let ran: Vec<String> =
         metrics.iter().map(|metric| format!("{} {} {} {}", metric["name"], metric["kind"], metric["unit"], metric["description"])).collect();
-    insta::assert_snapshot!(said.join("\n"));
+    insta::assert_snapshot!(ran.join("\n"));
     let kinds = service.post(POINTS, &[("Content-Type", "application/x-unknown")], b"x");
     assert!(kinds.status == 415 && kinds.text().contains("senml+cbor"), "{}", kinds.text());
 }
@@ -148,7 +148,7 @@ fn wait_for(what: &str, is_so: impl Fn() -> bool) {
 }
 
 #[test]
-fn an_import_that_is_stopped_or_killed_goes_on_and_counts_every_row_once() {
+fn a_stopped_or_killed_import_resumes_and_counts_every_row_once() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = Service::start(&store);
@@ -182,7 +182,7 @@ fn an_import_that_is_stopped_or_killed_goes_on_and_counts_every_row_once() {
 }
 
 #[test]
-fn a_client_whose_service_ends_says_that_the_import_goes_on() {
+fn the_client_says_that_an_import_resumes_when_the_service_stops() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let table = file(folder.path(), "long.csv", long_table(3_000_000));
@@ -190,14 +190,14 @@ fn a_client_whose_service_ends_says_that_the_import_goes_on() {
     let client = fenetre().args(args).stderr(std::process::Stdio::piped()).stdout(std::process::Stdio::null()).spawn().unwrap();
     wait_for("it runs", || service.get("/api/v1/imports").json()[0]["parts"].as_u64() > Some(0));
     service.kill();
-    let told = client.wait_with_output().unwrap();
-    let text = String::from_utf8(told.stderr).unwrap();
-    assert_eq!(told.status.code(), Some(3), "{text}");
+    let message = client.wait_with_output().unwrap();
+    let text = String::from_utf8(message.stderr).unwrap();
+    assert_eq!(message.status.code(), Some(3), "{text}");
     assert!(text.contains("resumes at the next start of the service: `fenetre imports` shows its progress"), "{text}");
 }
 
 #[test]
-fn files_that_cannot_be_imported_say_why() {
+fn files_that_cannot_be_imported_are_explained() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let long_line = format!("time,level\n2026-05-01T09:00:00Z,\"{}\n", "x".repeat(70 << 20));
@@ -218,17 +218,17 @@ fn files_that_cannot_be_imported_say_why() {
         ("far.csv", b"time,level\n1969-05-01T09:00:00Z,1\n2300-05-01T09:00:00Z,1\n2200-05-01T09:00:00Z,1\n2026-05-01T09:00:00Z,1e999\n2026-05-01T09:00:00Z,inf\n".to_vec()),
         ("unknown.xyz", b"x".to_vec()),
     ];
-    let told: Vec<String> = files
+    let message: Vec<String> = files
         .iter()
         .map(|(name, bytes)| {
             let path = file(folder.path(), name, bytes);
-            let said = service.run(&["import", &path, "--value", "level"]);
-            format!("{name}\n{}", said.all())
+            let ran = service.run(&["import", &path, "--value", "level"]);
+            format!("{name}\n{}", ran.all())
         })
         .collect();
     // What is too far ahead depends on the clock.
     insta::with_settings!({filters => vec![(r"points after \S+ are rejected", "points after [TOMORROW] are rejected"), (r"imports/\w+", "imports/[ID]")]}, {
-        insta::assert_snapshot!(told.join("\n"));
+        insta::assert_snapshot!(message.join("\n"));
     });
     // Of what kept nothing there is nothing to go on with.
     let stages: Vec<String> = service.get("/api/v1/imports").json().as_array().unwrap().iter().map(|import| import["stage"].to_string()).collect();
@@ -236,7 +236,7 @@ fn files_that_cannot_be_imported_say_why() {
 }
 
 #[test]
-fn a_body_of_a_thousand_tags_and_one_of_odd_keys_are_refused_point_by_point() {
+fn points_with_too_many_tags_or_invalid_keys_are_rejected_one_by_one() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let tags: Vec<String> = (0..1_000).map(|i| format!("\"t{i}\": \"x\"")).collect();
@@ -258,7 +258,7 @@ fn a_body_of_a_thousand_tags_and_one_of_odd_keys_are_refused_point_by_point() {
 }
 
 #[test]
-fn who_watches_sees_what_arrives_and_a_client_that_goes_away_holds_nothing_up() {
+fn watchers_see_arrivals_and_a_lost_client_blocks_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let address = service.url.trim_start_matches("http://").to_owned();
@@ -326,10 +326,10 @@ fn files_of_every_format_are_imported_by_their_names() {
             "1 point from 1 row kept in main, 0 rejected",
         ),
     ];
-    for (name, bytes, options, told) in files {
+    for (name, bytes, options, message) in files {
         let path = file(folder.path(), name, bytes);
-        let said = service.run(&[&["import", &path], options].concat());
-        assert_eq!(said.out().lines().next(), Some(told), "{name}: {}", said.all());
+        let ran = service.run(&[&["import", &path], options].concat());
+        assert_eq!(ran.out().lines().next(), Some(message), "{name}: {}", ran.all());
     }
     let records = service.get("/api/v1/imports").json();
     let formats: Vec<&str> = records.as_array().unwrap().iter().map(|record| record["format"].as_str().unwrap()).collect();
@@ -344,16 +344,16 @@ fn an_import_that_must_be_whole_keeps_all_or_nothing() {
     let good = file(folder.path(), "good.csv", long_table(5_000));
     let bad = file(folder.path(), "bad.csv", long_table(5_000) + "1700000000,lock-0,high\n");
     let import = |path: &str| service.run(&["import", path, "--time-format", "s", "--tag", "lock", "--value", "level", "--all-or-nothing"]);
-    let said = import(&bad);
-    assert!(said.code() == 1 && said.err().contains("nothing was stored") && said.err().contains("line 5002"), "{}", said.all());
+    let ran = import(&bad);
+    assert!(ran.code() == 1 && ran.err().contains("nothing was stored") && ran.err().contains("line 5002"), "{}", ran.all());
     assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
-    let said = import(&good);
-    assert!(said.code() == 0 && said.out().contains("5,000 points"), "{}", said.all());
+    let ran = import(&good);
+    assert!(ran.code() == 0 && ran.out().contains("5,000 points"), "{}", ran.all());
     assert_eq!(service.get("/api/v1/overview").json()["points"], 5_000);
 }
 
 #[test]
-fn what_cannot_be_asked_of_an_import_is_told() {
+fn invalid_import_requests_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let json = &[("Content-Type", "application/json")];
@@ -399,7 +399,7 @@ fn the_tail_and_a_peek_show_points_in_a_terminal() {
 }
 
 #[test]
-fn a_limit_on_series_holds_new_ones_back_and_lets_old_ones_through() {
+fn a_series_limit_refuses_new_series_only() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     assert_eq!(service.run(&["datasets", "define", "main", "--max-series", "3"]).code(), 0);

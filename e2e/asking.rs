@@ -59,7 +59,7 @@ const HOUR: &str = "over 2026-05-01T09:00 to 2026-05-01T10:00";
 fn the_language_answers_as_its_reference_says() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
-    let mut told = String::new();
+    let mut message = String::new();
     for query in [
         "show growth of boats show rate of boats show delta of boats HOUR per 30m",
         "show time_in(\"open\") of gate show share_in(\"open\") of gate show changes of gate HOUR",
@@ -75,16 +75,16 @@ fn the_language_answers_as_its_reference_says() {
         "show max of level where lock = \"wick\" show max of level where lock = \"wick\" 30m earlier over 2026-05-01T09:30 to 2026-05-01T10:00",
     ] {
         let query = query.replace("HOUR", HOUR);
-        told += &format!("> {query}\n{}\n", service.run(&["ask", &query]).all());
+        message += &format!("> {query}\n{}\n", service.run(&["ask", &query]).all());
     }
-    settled(|| insta::assert_snapshot!("the_language_answers_as_its_reference_says", told));
+    settled(|| insta::assert_snapshot!("the_language_answers_as_its_reference_says", message));
 }
 
 #[test]
-fn moments_have_a_short_form() {
+fn moments_parse_from_short_forms() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
-    let mut told = String::new();
+    let mut message = String::new();
     for args in [
         &["at", "level", "2026-05-01T09:40:30"][..],
         &["at", "level", "2026-05-01T09:25", "--within", "2m"],
@@ -95,13 +95,13 @@ fn moments_have_a_short_form() {
         &["at", "lockage", "2026-05-01T09:20", "--within", "1h", "-o", "ndjson"],
         &["at", "levle"],
     ] {
-        told += &format!("$ fenetre {}\n{}\n", args.join(" "), service.run(args).all());
+        message += &format!("$ fenetre {}\n{}\n", args.join(" "), service.run(args).all());
     }
-    settled(|| insta::assert_snapshot!("moments_have_a_short_form", told));
+    settled(|| insta::assert_snapshot!("moments_parse_from_short_forms", message));
 }
 
 #[test]
-fn a_query_comes_from_a_file_and_leaves_in_any_form() {
+fn a_query_is_read_from_a_file_and_answered_in_any_format() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
     let query = file(folder.path(), "levels.query", "# levels of the morning\nshow mean of level by reach\n");
@@ -109,15 +109,15 @@ fn a_query_comes_from_a_file_and_leaves_in_any_form() {
         let args = ["ask", "--file", &query, "--over", "2026-05-01T09:00 to 2026-05-01T10:00", "--per", "10m"];
         service.run(&args.iter().chain(more).copied().collect::<Vec<_>>())
     };
-    let mut told = String::new();
+    let mut message = String::new();
     for output in ["spark", "csv", "ndjson"] {
-        told += &format!("--output {output}\n{}\n", asked(&["-o", output]).out());
+        message += &format!("--output {output}\n{}\n", asked(&["-o", output]).out());
     }
     let waiting = || service.get("/api/v1/storage").json()["waiting_points"].as_u64();
     let before = waiting();
-    told += &asked(&["--explain"]).out();
+    message += &asked(&["--explain"]).out();
     assert!(waiting() == before && before > Some(0), "to look packs nothing");
-    settled(|| insta::assert_snapshot!("a_query_comes_from_a_file_and_leaves_in_any_form", told));
+    settled(|| insta::assert_snapshot!("a_query_is_read_from_a_file_and_answered_in_any_format", message));
     // Read from the pipe, an Arrow stream is whole.
     let output =
         fenetre().args(["ask", "--url", &service.url, "show count of level by reach", "--over", "2026-05-01", "-o", "arrow"]).output().unwrap();
@@ -132,7 +132,7 @@ fn a_query_comes_from_a_file_and_leaves_in_any_form() {
 fn states_moments_and_metrics_come_beside_each_other() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
-    let mut told = String::new();
+    let mut message = String::new();
     for query in [
         "show time_in of gate HOUR per 30m",
         "show share_in of gate by reach HOUR",
@@ -145,9 +145,9 @@ fn states_moments_and_metrics_come_beside_each_other() {
         "show mean of level over 2026 per 7d",
     ] {
         let query = query.replace("HOUR", HOUR);
-        told += &format!("> {query}\n{}\n", service.run(&["ask", "--zone", "UTC", &query]).all());
+        message += &format!("> {query}\n{}\n", service.run(&["ask", "--zone", "UTC", &query]).all());
     }
-    settled(|| insta::assert_snapshot!("states_moments_and_metrics_come_beside_each_other", told));
+    settled(|| insta::assert_snapshot!("states_moments_and_metrics_come_beside_each_other", message));
 }
 
 #[test]
@@ -155,9 +155,9 @@ fn an_export_imports_back_without_a_mapping() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
     let ask = |dataset: &str, query: &str, output: &str| {
-        let told = fenetre().args(["ask", "--url", &service.url, "--dataset", dataset, query, "-o", output]).output().unwrap();
-        assert!(told.status.success(), "{query}: {}", String::from_utf8_lossy(&told.stderr));
-        told.stdout
+        let message = fenetre().args(["ask", "--url", &service.url, "--dataset", dataset, query, "-o", output]).output().unwrap();
+        assert!(message.status.success(), "{query}: {}", String::from_utf8_lossy(&message.stderr));
+        message.stdout
     };
     let points = |dataset: &str, metric: &str| {
         let answer: Value = serde_json::from_slice(&ask(dataset, &format!("show points of {metric} over 2026-05-01"), "json")).unwrap();
@@ -177,8 +177,8 @@ fn an_export_imports_back_without_a_mapping() {
         for (at, (query, metric)) in queries.iter().enumerate() {
             let ending = output.replace("ndjson", "jsonl");
             let table = file(folder.path(), &format!("{at}.{ending}"), ask("main", query, output));
-            let told = service.run(&["import", &table, "--dataset", &dataset]);
-            assert_eq!(told.code(), 0, "{query} as {output}: {}", told.all());
+            let message = service.run(&["import", &table, "--dataset", &dataset]);
+            assert_eq!(message.code(), 0, "{query} as {output}: {}", message.all());
             if *metric != "level_mean" {
                 assert_eq!(points(&dataset, metric), points("main", metric), "{metric} as {output}");
             }
@@ -195,7 +195,7 @@ fn an_export_imports_back_without_a_mapping() {
 }
 
 #[test]
-fn a_watch_repeats_until_it_is_ended() {
+fn watch_repeats_until_interrupted() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
     let args = ["ask", "--url", &service.url, "show count of boats overall", "--over", "2026-05-01", "-o", "csv", "--watch", "1"];
@@ -207,15 +207,15 @@ fn a_watch_repeats_until_it_is_ended() {
 }
 
 #[test]
-fn shells_get_their_completions() {
+fn shell_completions_are_generated() {
     for (shell, sign) in [("bash", "complete -F"), ("zsh", "#compdef fenetre"), ("fish", "complete -c fenetre")] {
-        let said = run(&["completions", shell]);
-        assert!(said.code() == 0 && said.out().contains(sign) && said.out().contains("taking"), "{shell}");
+        let ran = run(&["completions", shell]);
+        assert!(ran.code() == 0 && ran.out().contains(sign) && ran.out().contains("taking"), "{shell}");
     }
 }
 
 #[test]
-fn a_tree_and_its_text_are_the_same_question() {
+fn a_tree_and_its_text_are_the_same_query() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
     let call = |path: &str, body: Value| {
@@ -241,7 +241,7 @@ fn a_tree_and_its_text_are_the_same_question() {
 }
 
 #[test]
-fn editors_are_told_what_may_come_next() {
+fn editors_get_completions() {
     let folder = tempfile::tempdir().unwrap();
     let service = waterway(folder.path());
     let offered = |query: &str| {
@@ -255,13 +255,13 @@ fn editors_are_told_what_may_come_next() {
 }
 
 #[test]
-fn bounds_and_faults_say_the_way_out() {
+fn limits_and_errors_name_the_remedy() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(folder.path(), "fenetre.toml", "[limits]\nmax_lines = 1\nmax_cells = 100\nmax_decoded_points = 100\nmax_held_values = 10\n");
     drop(waterway(folder.path()));
     let store = folder.path().join("store");
     let service = Service::start_with(&["serve", "--config", &config, "--store", store.to_str().unwrap(), "--listen", "127.0.0.1:0"]);
-    let mut told = String::new();
+    let mut message = String::new();
     for query in [
         "show mean of level HOUR",
         "show mean of level overall HOUR per 10s",
@@ -271,10 +271,10 @@ fn bounds_and_faults_say_the_way_out() {
         "show growth of level HOUR",
         "show mean of level overall HOUR from 1h",
     ] {
-        let said = service.run(&["ask", &query.replace("HOUR", HOUR)]);
-        told += &format!("> {query}\n({}) {}\n", said.code(), said.all());
+        let ran = service.run(&["ask", &query.replace("HOUR", HOUR)]);
+        message += &format!("> {query}\n({}) {}\n", ran.code(), ran.all());
     }
-    settled(|| insta::assert_snapshot!("bounds_and_faults_say_the_way_out", told));
+    settled(|| insta::assert_snapshot!("limits_and_errors_name_the_remedy", message));
 }
 
 #[test]
@@ -307,7 +307,7 @@ fn an_answer_leaves_compressed_and_in_parts() {
 }
 
 #[test]
-fn a_query_that_runs_out_of_time_says_so_and_one_that_nobody_waits_for_is_left() {
+fn a_query_past_its_time_is_refused_and_an_abandoned_one_stops() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(folder.path(), "fenetre.toml", "[limits]\nmax_query_seconds = 1\n");
     let store = folder.path().join("store");
@@ -328,6 +328,6 @@ fn a_query_that_runs_out_of_time_says_so_and_one_that_nobody_waits_for_is_left()
         std::io::Write::write_all(&mut stream, request.as_bytes()).unwrap();
         drop(stream);
     }
-    let said = service.run(&["ask", "show count of level overall over 2026-05-01", "-o", "csv"]);
-    assert!(said.out().ends_with(",20000,\n"), "{}", said.all());
+    let ran = service.run(&["ask", "show count of level overall over 2026-05-01", "-o", "csv"]);
+    assert!(ran.out().ends_with(",20000,\n"), "{}", ran.all());
 }

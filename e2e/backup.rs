@@ -1,4 +1,4 @@
-//! Backups as an operator makes them: of a service under load, checked with the system's own tools, built on, brought back, and served.
+//! Backups as an operator makes them: of a service under load, checked with the system's own tools, extended, restored, and served.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -28,8 +28,8 @@ fn batch(first: u64) -> String {
 }
 
 fn counts(service: &Service) -> Vec<u64> {
-    let said = service.run(&["ask", "show count of level over 2026-05-01 to 2026-06-01 per 1d", "-o", "json"]);
-    let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap_or_else(|_| panic!("{}", said.all()));
+    let ran = service.run(&["ask", "show count of level over 2026-05-01 to 2026-06-01 per 1d", "-o", "json"]);
+    let answer: serde_json::Value = serde_json::from_str(&ran.out()).unwrap_or_else(|_| panic!("{}", ran.all()));
     let lines = answer["shows"][0]["lines"].as_array().unwrap();
     lines.iter().flat_map(|line| line["values"].as_array().unwrap()).filter_map(|value| value.as_f64()).map(|count| count as u64).collect()
 }
@@ -40,13 +40,13 @@ fn shown(path: &Path) -> String {
 
 fn restored(folder: &Path, backup: &str) -> Vec<u64> {
     let store = folder.join(format!("from-{backup}"));
-    let said = run(&["restore", &shown(&folder.join(backup)), &shown(&store)]);
-    assert_eq!(said.code(), 0, "{}", said.all());
+    let ran = run(&["restore", &shown(&folder.join(backup)), &shown(&store)]);
+    assert_eq!(ran.code(), 0, "{}", ran.all());
     counts(&Service::start(&store))
 }
 
 #[test]
-fn backups_under_load_are_of_one_moment_and_come_back() {
+fn backups_under_load_are_consistent_and_restorable() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     service.push_lines("main", &batch(0));
@@ -64,8 +64,8 @@ fn backups_under_load_are_of_one_moment_and_come_back() {
             let before = acknowledged.load(Ordering::SeqCst);
             let to = shown(&folder.path().join(name));
             let args: Vec<&str> = ["backup", &to].into_iter().chain(since.iter().flat_map(|since: &String| ["--since", since.as_str()])).collect();
-            let said = service.run(&args);
-            assert!(said.code() == 0 && said.out().contains(" points in 2 files") && said.out().contains("fenetre restore"), "{}", said.all());
+            let ran = service.run(&args);
+            assert!(ran.code() == 0 && ran.out().contains(" points in 2 files") && ran.out().contains("fenetre restore"), "{}", ran.all());
             let checked = Command::new("sha256sum").args(["--check", "--quiet", "SHA256SUMS"]).current_dir(&to).status().unwrap();
             assert!(checked.success());
             let found = restored(folder.path(), name);
@@ -76,32 +76,32 @@ fn backups_under_load_are_of_one_moment_and_come_back() {
     // Nothing came since: only the catalogue is copied.
     let quiet = shown(&folder.path().join("thursday"));
     service.run(&["backup", &quiet]);
-    let said = service.run(&["backup", &shown(&folder.path().join("friday")), "--since", &quiet]);
-    assert!(said.out().contains("1 of them unchanged and not copied again"), "{}", said.all());
+    let ran = service.run(&["backup", &shown(&folder.path().join("friday")), "--since", &quiet]);
+    assert!(ran.out().contains("1 of them unchanged and not copied again"), "{}", ran.all());
     assert_eq!(restored(folder.path(), "friday"), counts(&service));
 }
 
 #[test]
-fn what_cannot_be_backed_up_or_restored_is_told() {
+fn impossible_backups_and_restores_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = Service::start(&store);
     service.push_lines("main", &batch(0));
     let monday = shown(&folder.path().join("monday"));
-    let told = |said: support::Told, code: i32, text: &str| assert!(said.code() == code && said.err().contains(text), "{text}: {}", said.all());
-    told(service.run(&["backup", "--stop"]), 1, "no backup was made");
-    told(service.run(&["backup", &shown(&store)]), 1, "is inside the store");
+    let message = |ran: support::Ran, code: i32, text: &str| assert!(ran.code() == code && ran.err().contains(text), "{text}: {}", ran.all());
+    message(service.run(&["backup", "--stop"]), 1, "no backup was made");
+    message(service.run(&["backup", &shown(&store)]), 1, "is inside the store");
     std::fs::create_dir(folder.path().join("full")).unwrap();
     std::fs::write(folder.path().join("full/letter.txt"), "hello").unwrap();
-    told(service.run(&["backup", &shown(&folder.path().join("full"))]), 1, "is not empty");
-    told(service.run(&["backup", &monday, "--since", "/nowhere"]), 1, "is not a backup");
+    message(service.run(&["backup", &shown(&folder.path().join("full"))]), 1, "is not empty");
+    message(service.run(&["backup", &monday, "--since", "/nowhere"]), 1, "is not a backup");
     assert_eq!(service.run(&["backup", &monday]).code(), 0);
     assert_eq!(service.run(&["backup", "--stop"]).out(), "no backup is running\n");
-    told(service.run(&["backup", &monday]), 1, "holds a finished backup");
-    told(run(&["restore", &monday, &shown(&store)]), 1, "is not empty");
-    told(run(&["restore", &shown(folder.path()), "new"]), 1, "is not a backup");
+    message(service.run(&["backup", &monday]), 1, "contains a finished backup");
+    message(run(&["restore", &monday, &shown(&store)]), 1, "is not empty");
+    message(run(&["restore", &shown(folder.path()), "new"]), 1, "is not a backup");
     let relative = service.post("/api/v1/backup", &[("Content-Type", "application/json")], br#"{"to": "here"}"#);
     assert_eq!(relative.status, 400, "{}", relative.text());
     std::fs::write(folder.path().join("monday/catalogue.db"), "junk").unwrap();
-    told(run(&["restore", &monday, &shown(&folder.path().join("new"))]), 1, "is damaged: its checksum");
+    message(run(&["restore", &monday, &shown(&folder.path().join("new"))]), 1, "is damaged: its checksum");
 }

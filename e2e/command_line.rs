@@ -20,13 +20,13 @@ fn from_a_file_to_a_chart() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let levels = file(folder.path(), "levels.csv", an_hour_of_levels());
-    let mut told = String::new();
+    let mut rendered = String::new();
     let mut tell = |args: &[&str]| {
-        let said = service.run(args);
-        told += &format!(
+        let ran = service.run(args);
+        rendered += &format!(
             "$ fenetre {}\n{}\n",
             args.iter().map(|arg| if arg.contains(' ') { format!("'{arg}'") } else { (*arg).to_owned() }).collect::<Vec<_>>().join(" "),
-            said.all()
+            ran.all()
         );
     };
     tell(&["metrics"]);
@@ -58,7 +58,7 @@ fn from_a_file_to_a_chart() {
     tell(&["ask", &format!("show mean of level {hour} per 5m"), "-o", "chart"]);
     tell(&["ask", "show points of gate where lock = \"osier\" over 2026-05-01T09:18 to 2026-05-01T09:22"]);
     tell(&["ask", "show mean of level where lock = \"oiser\" over 2026-05-01 to 2026-05-02"]);
-    settled(|| insta::assert_snapshot!("from_a_file_to_a_chart", told));
+    settled(|| insta::assert_snapshot!("from_a_file_to_a_chart", rendered));
 }
 
 #[test]
@@ -66,8 +66,8 @@ fn an_answer_in_json_is_a_document_of_the_api() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
     service.push_lines("main", "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 312.5}\n");
-    let said = service.run_with_input(&["ask", "-", "-o", "json"], b"show last of level over 2026-05-01 to 2026-05-02 # from standard input");
-    let mut answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap();
+    let ran = service.run_with_input(&["ask", "-", "-o", "json"], b"show last of level over 2026-05-01 to 2026-05-02 # from standard input");
+    let mut answer: serde_json::Value = serde_json::from_str(&ran.out()).unwrap();
     answer["asked_at"] = "NOW".into();
     answer["cost"]["milliseconds"] = 0.into();
     for stage in ["planning", "reading", "computing", "writing"] {
@@ -75,11 +75,11 @@ fn an_answer_in_json_is_a_document_of_the_api() {
     }
     answer["cost"]["stages"] = "…".into();
     settled(|| insta::assert_snapshot!("answer_json", serde_json::to_string_pretty(&answer).unwrap()));
-    assert_eq!(said.err(), "");
+    assert_eq!(ran.err(), "");
 }
 
 #[test]
-fn good_rows_of_a_bad_file_are_kept_and_bad_ones_told() {
+fn valid_rows_of_a_bad_file_are_stored_and_the_others_reported() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let mut table = an_hour_of_levels();
@@ -91,8 +91,8 @@ fn good_rows_of_a_bad_file_are_kept_and_bad_ones_told() {
     let kept = service.run(&import(&bad, &[]));
     let hopeless = file(folder.path(), "hopeless.csv", "time,lock,side,level_cm,gate\nnoon,osier,up,312,open\n");
     let none = service.run(&import(&hopeless, &[]));
-    let told = [strict.all(), nothing.all(), kept.all(), none.all()].join("\n");
-    settled(|| insta::assert_snapshot!("good_rows_of_a_bad_file", told));
+    let rendered = [strict.all(), nothing.all(), kept.all(), none.all()].join("\n");
+    settled(|| insta::assert_snapshot!("good_rows_of_a_bad_file", rendered));
     assert_eq!([strict.code(), kept.code(), none.code()], [1, 4, 1]);
 }
 
@@ -105,24 +105,24 @@ fn compressed_files_and_standard_input_are_read() {
     gzip.write_all(table.as_bytes()).unwrap();
     let gzip = gzip.finish().unwrap();
     let packed = file(folder.path(), "levels.csv.gz", &gzip);
-    for said in [
+    for ran in [
         service.run(&import(&packed, &[])),
         service.run_with_input(&import("-", &[]), table.as_bytes()),
         service.run_with_input(&import("-", &[]), &zstd::encode_all(table.as_bytes(), 1).unwrap()),
     ] {
-        assert_eq!((said.code(), said.out().lines().next()), (0, Some("240 points from 120 rows kept in main, 0 rejected")), "{}", said.all());
+        assert_eq!((ran.code(), ran.out().lines().next()), (0, Some("240 points from 120 rows kept in main, 0 rejected")), "{}", ran.all());
     }
     // The same points three times are the same points.
     let counted = service.run(&["datasets", "-o", "json"]);
     assert!(counted.out().contains("\"points\": 240"), "{}", counted.out());
     let cut = file(folder.path(), "cut.csv.gz", &gzip[..gzip.len() / 2]);
-    let said = service.run(&import(&cut, &[]));
-    assert_eq!(said.code(), 1);
-    assert!(said.err().contains("cut.csv.gz"), "{}", said.err());
+    let ran = service.run(&import(&cut, &[]));
+    assert_eq!(ran.code(), 1);
+    assert!(ran.err().contains("cut.csv.gz"), "{}", ran.err());
 }
 
 #[test]
-fn a_large_file_goes_in_pieces_and_lines_keep_their_numbers() {
+fn a_large_file_is_sent_in_pieces_that_keep_line_numbers() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let mut table = "time,n\n".to_owned();
@@ -132,14 +132,14 @@ fn a_large_file_goes_in_pieces_and_lines_keep_their_numbers() {
         table += &format!("2026-05-{:02}T{hour:02}:{minute:02}:{second:02}Z,{value}\n", 1 + i / 86_400);
     }
     let large = file(folder.path(), "large.csv", table);
-    let said = service.run(&["import", &large, "--value", "n"]);
-    assert_eq!(said.code(), 4, "{}", said.all());
-    assert!(said.out().contains("119,999 points from 120,000 rows kept"), "{}", said.out());
-    assert!(said.err().contains("line 110002, n: `oops` is not a number"), "{}", said.err());
+    let ran = service.run(&["import", &large, "--value", "n"]);
+    assert_eq!(ran.code(), 4, "{}", ran.all());
+    assert!(ran.out().contains("119,999 points from 120,000 rows kept"), "{}", ran.out());
+    assert!(ran.err().contains("line 110002, n: `oops` is not a number"), "{}", ran.err());
 }
 
 #[test]
-fn what_goes_wrong_is_said_plainly() {
+fn failures_are_explained_plainly() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let other = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
@@ -154,12 +154,12 @@ fn what_goes_wrong_is_said_plainly() {
     let binary = file(folder.path(), "binary.csv", [0, 159, 146, 150, 10, 0, 1, 2]);
     let missing = folder.path().join("missing.csv").display().to_string();
     let directory = folder.path().display().to_string();
-    let mut told = String::new();
+    let mut rendered = String::new();
     let mut tell = |args: &[&str]| {
-        let said = service.run(args);
-        assert_eq!(said.out(), "", "{args:?}");
-        told += &format!("{}\n", said.all());
-        said.code()
+        let ran = service.run(args);
+        assert_eq!(ran.out(), "", "{args:?}");
+        rendered += &format!("{}\n", ran.all());
+        ran.code()
     };
     assert_eq!(tell(&["metrics", "--url", "http://127.0.0.1:1"]), 3);
     assert_eq!(tell(&["metrics", "--url", &other_url]), 3);
@@ -180,13 +180,13 @@ fn what_goes_wrong_is_said_plainly() {
     assert_eq!(tell(&["import", "-", "--value", "level"]), 2);
     assert_eq!(tell(&["datasets", "define", "Velmar!"]), 1);
     assert_eq!(tell(&["datasets", "define", "velmar", "--zone", "Atlantis"]), 1);
-    settled(|| insta::assert_snapshot!("what_goes_wrong", told));
+    settled(|| insta::assert_snapshot!("what_goes_wrong", rendered));
     let fine = service.run(&["import", &header, "--value", "level"]);
     assert_eq!((fine.code(), fine.out().as_str()), (0, "0 points from 0 rows kept in main, 0 rejected\n"));
 }
 
 #[test]
-fn a_service_that_cannot_start_says_why() {
+fn a_service_that_cannot_start_explains_itself() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store").display().to_string();
     let service = Service::start(&folder.path().join("store"));
@@ -194,7 +194,7 @@ fn a_service_that_cannot_start_says_why() {
     let elsewhere = folder.path().join("elsewhere").display().to_string();
     let wrong = file(folder.path(), "fenetre.toml", "[listen]\naddress = \"0.0.0.0:7430\"\n");
     let unwritable = file(folder.path(), "a-file", "");
-    let told: String = [
+    let rendered: String = [
         run(&["serve", "--listen", "127.0.0.1:0", "--store", &store]),
         run(&["serve", "--listen", address, "--store", &elsewhere]),
         run(&["serve", "--listen", "192.0.2.1:7430"]),
@@ -203,12 +203,12 @@ fn a_service_that_cannot_start_says_why() {
         run(&["serve", "--listen", "127.0.0.1:0", "--store", &format!("{unwritable}/store")]),
     ]
     .iter()
-    .map(|said| {
-        assert_ne!(said.code(), 0);
-        format!("{}\n", said.all())
+    .map(|ran| {
+        assert_ne!(ran.code(), 0);
+        format!("{}\n", ran.all())
     })
     .collect();
-    settled(|| insta::assert_snapshot!("a_service_that_cannot_start", told));
+    settled(|| insta::assert_snapshot!("a_service_that_cannot_start", rendered));
 }
 
 #[test]
@@ -216,9 +216,9 @@ fn a_configuration_is_checked_before_it_is_used() {
     let folder = tempfile::tempdir().unwrap();
     let right = file(folder.path(), "right.toml", "[store]\npath = \"levels\"\n\n[listen]\naddress = \"127.0.0.1:9000\"\n");
     let wrong = file(folder.path(), "wrong.toml", "[store]\npath = \"levels\"\n[listen]\nadress = \"127.0.0.1:9000\"\n");
-    let told = [run(&["config", "check", &right]), run(&["config", "check", &wrong])];
-    assert_eq!([told[0].code(), told[1].code()], [0, 2]);
-    settled(|| insta::assert_snapshot!("a_configuration_is_checked", told.map(|said| said.all()).join("\n")));
+    let rendered = [run(&["config", "check", &right]), run(&["config", "check", &wrong])];
+    assert_eq!([rendered[0].code(), rendered[1].code()], [0, 2]);
+    settled(|| insta::assert_snapshot!("a_configuration_is_checked", rendered.map(|ran| ran.all()).join("\n")));
 }
 
 #[test]
@@ -230,8 +230,8 @@ fn a_service_stops_gracefully_on_either_signal_and_keeps_everything() {
         assert_eq!(service.stop(signal), Some(0));
     }
     let service = Service::start(folder.path());
-    let said = service.run(&["ask", "show count of level over 2026-05-01 to 2026-05-02", "-o", "ndjson"]);
-    assert!(said.out().contains("\"value\":2.0"), "{}", said.out());
+    let ran = service.run(&["ask", "show count of level over 2026-05-01 to 2026-05-02", "-o", "ndjson"]);
+    assert!(ran.out().contains("\"value\":2.0"), "{}", ran.out());
 }
 
 #[test]
@@ -241,7 +241,7 @@ fn logs_are_structured_where_that_is_wanted() {
     let mut child = fenetre().args(["serve", "--config", &config]).stderr(std::process::Stdio::piped()).spawn().unwrap();
     let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
     let mut text = String::new();
-    // It says so in the log before it is told to stop, however slow the machine is.
+    // The log shows it before the stop, however slow the machine is.
     while !text.contains("\"ready\"") {
         text += &lines.next().expect("it gets ready").unwrap();
         text.push('\n');
@@ -259,7 +259,7 @@ fn logs_are_structured_where_that_is_wanted() {
 }
 
 #[test]
-fn histograms_and_large_integers_come_back_as_they_were_sent() {
+fn histograms_and_large_integers_round_trip() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     let at = |minute: u32| format!("\"time\": \"2026-05-01T09:{minute:02}:00Z\"");
@@ -278,8 +278,8 @@ fn histograms_and_large_integers_come_back_as_they_were_sent() {
     service.push_lines("main", &body.concat());
     let refused = service.post("/api/v1/datasets/main/points", &[("Content-Type", "application/json")], lockages(30, "[1]", 1.0).as_bytes());
     assert!(refused.status == 422 && refused.text().contains("has 1 counts and 2 bounds"), "{}", refused.text());
-    let mut told = String::new();
-    let mut tell = |args: &[&str]| told += &format!("$ fenetre {}\n{}\n", args.join(" "), service.run(args).all());
+    let mut rendered = String::new();
+    let mut tell = |args: &[&str]| rendered += &format!("$ fenetre {}\n{}\n", args.join(" "), service.run(args).all());
     tell(&["metrics"]);
     tell(&["datasets"]);
     tell(&["latest", "--metric", "lockage_time"]);
@@ -290,5 +290,5 @@ fn histograms_and_large_integers_come_back_as_they_were_sent() {
     tell(&["ask", "show last of turns show first of turns over 2026-05-01 to 2026-05-02", "-o", "csv"]);
     tell(&["ask", "show mean of lockage_time over 2026-05-01 to 2026-05-02"]);
     tell(&["metrics", "define", "lockage_time", "--kind", "gauge"]);
-    settled(|| insta::assert_snapshot!("histograms_and_large_integers", told));
+    settled(|| insta::assert_snapshot!("histograms_and_large_integers", rendered));
 }

@@ -7,30 +7,47 @@ mod browser;
 #[path = "support/mod.rs"]
 mod support;
 
+use std::path::Path;
+
 use browser::{Browser, wanted};
 use fantoccini::key::Key;
 use support::{Service, an_hour_of_levels, file};
+use tempfile::TempDir;
 
 const HOUR: &str = "over=2026-05-01T09%3A00+to+2026-05-01T10%3A00&per=5m";
 
+/// A browser and a service with an empty store. None if the console is not to be tested.
+async fn empty_console() -> Option<(TempDir, Service, Browser)> {
+    opened(|folder| Service::start(&folder.join("store"))).await
+}
+
+/// A browser and a service with an hour of levels in its first dataset. None if the console is not to be tested.
+async fn filled_console() -> Option<(TempDir, Service, Browser)> {
+    opened(filled).await
+}
+
+async fn opened(start: fn(&Path) -> Service) -> Option<(TempDir, Service, Browser)> {
+    if !wanted() {
+        return None;
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let service = start(folder.path());
+    Some((folder, service, Browser::open().await))
+}
+
 /// A service with an hour of levels in its first dataset.
-fn filled(folder: &std::path::Path) -> Service {
+fn filled(folder: &Path) -> Service {
     let service = Service::start(&folder.join("store"));
     let levels = file(folder, "levels.csv", an_hour_of_levels());
-    let said = service.run(&["import", &levels, "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate"]);
-    assert_eq!(said.code(), 0, "{}", said.all());
+    let ran = service.run(&["import", &levels, "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate"]);
+    assert_eq!(ran.code(), 0, "{}", ran.all());
     service.run(&["metrics", "define", "level", "--unit", "cm"]);
     service
 }
 
 #[tokio::test]
 async fn the_first_steps_lead_to_a_chart() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = Service::start(folder.path());
-    let browser = Browser::open().await;
+    let Some((_folder, service, browser)) = empty_console().await else { return };
     browser.go(&service.url).await;
     browser.read("four steps to the first chart").await;
     assert_eq!(browser.accessibility_findings().await, [""; 0]);
@@ -44,12 +61,7 @@ async fn the_first_steps_lead_to_a_chart() {
 
 #[tokio::test]
 async fn the_keyboard_alone_leads_from_the_first_page_to_a_chart() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/?{HOUR}", service.url)).await;
     browser.read("Arrivals").await;
     browser.tab_to("Ask").await;
@@ -67,8 +79,8 @@ async fn the_keyboard_alone_leads_from_the_first_page_to_a_chart() {
     browser.press(&format!("{}{}", char::from(Key::Control), char::from(Key::Enter))).await;
     browser.see("canvas").await;
     browser.read("2 series, 12 windows").await;
-    let told = browser.see("[role=img][aria-label^='mean of level']").await.attr("aria-label").await.unwrap().unwrap();
-    assert_eq!(told, "mean of level: 2 lines over 12 windows, from 280.50 to 324.25 cm");
+    let message = browser.see("[role=img][aria-label^='mean of level']").await.attr("aria-label").await.unwrap().unwrap();
+    assert_eq!(message, "mean of level: 2 lines over 12 windows, from 280.50 to 324.25 cm");
     // Closer, with the keyboard, where the mouse would drag.
     browser.tab_to("Zoom in").await;
     browser.press(&char::from(Key::Space).to_string()).await;
@@ -78,13 +90,8 @@ async fn the_keyboard_alone_leads_from_the_first_page_to_a_chart() {
 }
 
 #[tokio::test]
-async fn a_link_reopens_what_was_seen_with_chart_table_and_legend_in_step() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+async fn a_link_restores_chart_table_and_legend() {
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/ask?{HOUR}&q=show+mean+of+level+show+last+of+gate", service.url)).await;
     browser.read("window from").await;
     browser.read("mean of level").await;
@@ -107,12 +114,7 @@ fn shows(css: &str, text: &str) -> String {
 
 #[tokio::test]
 async fn form_and_text_are_in_step_and_the_editor_completes() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/ask?{HOUR}", service.url)).await;
     browser.see(".cm-content").await.click().await.unwrap();
     // What may come next is offered while somebody types.
@@ -139,13 +141,8 @@ async fn form_and_text_are_in_step_and_the_editor_completes() {
 }
 
 #[tokio::test]
-async fn a_tag_narrows_a_figure_is_large_and_what_was_read_is_told() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+async fn a_tag_filters_and_figures_and_sources_are_shown() {
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/ask?{HOUR}&q=show+mean+of+level", service.url)).await;
     browser.read("only lock").await;
     browser.see("[aria-label^='Only lock osier']").await.click().await.unwrap();
@@ -161,12 +158,7 @@ async fn a_tag_narrows_a_figure_is_large_and_what_was_read_is_told() {
 
 #[tokio::test]
 async fn the_catalogue_lists_metrics_series_and_tags() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/catalogue", service.url)).await;
     browser.read("gauge").await;
     browser.open_tab("Series").await;
@@ -179,15 +171,10 @@ async fn the_catalogue_lists_metrics_series_and_tags() {
 }
 
 #[tokio::test]
-async fn a_file_is_imported_with_a_look_a_try_and_a_result() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = Service::start(&folder.path().join("store"));
+async fn a_file_is_previewed_tried_and_imported() {
+    let Some((folder, service, browser)) = empty_console().await else { return };
     let table = "at;lock;level_cm;note\n01.05.2026 10:00;osier;312,5;\n01.05.2026 10:10;osier;313;\n01.05.2026 10:20;marl;high;\n01.05.2026 10:30;marl;280,5;\n";
     let keepers = file(folder.path(), "keepers.csv", table);
-    let browser = Browser::open().await;
     browser.go(&format!("{}/arrivals", service.url)).await;
     browser.read("Choose a file").await;
     browser.see("input[type=file]").await.send_keys(&keepers).await.unwrap();
@@ -214,13 +201,8 @@ async fn a_file_is_imported_with_a_look_a_try_and_a_result() {
 }
 
 #[tokio::test]
-async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+async fn a_metric_is_defined_renamed_paused_deleted_and_restored() {
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/catalogue", service.url)).await;
     browser.read("1 metric was made on arrival").await;
     browser.press_button("Mark all as reviewed").await;
@@ -264,12 +246,7 @@ async fn a_metric_is_defined_renamed_paused_deleted_and_brought_back() {
 
 #[tokio::test]
 async fn many_metrics_are_edited_from_a_table_and_tags_are_defined_and_renamed() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+    let Some((folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/catalogue", service.url)).await;
     let link = browser.see("a[download]").await.attr("href").await.unwrap().unwrap();
     let taken = service.get(&link).text();
@@ -318,17 +295,12 @@ async fn many_metrics_are_edited_from_a_table_and_tags_are_defined_and_renamed()
 }
 
 #[tokio::test]
-async fn a_catalogue_of_many_metrics_stays_a_page() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = Service::start(&folder.path().join("store"));
+async fn a_catalogue_of_many_metrics_is_shown_in_pages() {
+    let Some((folder, service, browser)) = empty_console().await else { return };
     let rows: String = (0..20_000).map(|i| format!("signal_{i:05}\n")).collect();
     let table = file(folder.path(), "metrics.csv", format!("metric\n{rows}"));
     service.push_lines("main", "{\"metric\": \"level\", \"value\": 1}\n");
     assert_eq!(service.run(&["metrics", "apply", &table, "--yes"]).code(), 0);
-    let browser = Browser::open().await;
     browser.go(&format!("{}/catalogue", service.url)).await;
     browser.read("20,001 metrics").await;
     let drawn = "return document.querySelectorAll('[role=table] [role=row]').length";
@@ -342,12 +314,7 @@ async fn a_catalogue_of_many_metrics_stays_a_page() {
 
 #[tokio::test]
 async fn every_page_passes_the_accessibility_checks_by_day_and_by_night() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = filled(folder.path());
-    let browser = Browser::open().await;
+    let Some((_folder, service, browser)) = filled_console().await else { return };
     for (path, seen) in [
         ("/", "Arrivals"),
         ("/ask?q=show+mean+of+level&over=2026-05-01+to+2026-05-02&per=1h", "window from"),
@@ -379,15 +346,10 @@ fn fill(service: &Service, metrics: &[&str], every: i64, copy: &std::path::Path)
 }
 
 #[tokio::test]
-async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the_ruler() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = Service::start(&folder.path().join("store"));
+async fn limits_preview_expiry_and_rollups_appear_on_the_timeline() {
+    let Some((folder, service, browser)) = empty_console().await else { return };
     fill(&service, &["level"], 1_800, &folder.path().join("copy"));
     service.run(&["rollup", "set", "--level", "1h", "--level", "1d"]);
-    let browser = Browser::open().await;
     browser.go(&format!("{}/keeping", service.url)).await;
     browser.read("Keeping main").await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "main: points: no age limit").await;
@@ -421,18 +383,13 @@ async fn limits_are_changed_with_what_would_go_in_sight_and_rollups_stand_on_the
 }
 
 #[tokio::test]
-async fn a_metric_gets_a_limit_of_its_own_and_policies_are_made_measured_and_dropped() {
-    if !wanted() {
-        return;
-    }
-    let folder = tempfile::tempdir().unwrap();
-    let service = Service::start(&folder.path().join("store"));
+async fn a_metric_gets_its_own_limit_and_policies_are_created_and_dropped() {
+    let Some((folder, service, browser)) = empty_console().await else { return };
     fill(&service, &["level", "flow"], 600, &folder.path().join("copy"));
-    let browser = Browser::open().await;
     browser.go(&format!("{}/keeping", service.url)).await;
     browser.read("All metrics use the limits of the dataset").await;
     browser.read("journal, of all datasets").await;
-    // A policy with everything that can be said of it, looked at before it is made.
+    // A policy with every setting, previewed before it is created.
     browser.press_button("Create a policy").await;
     let levels = "return String([...document.querySelectorAll('input')].some((field) => field.value === '5m=90d 1h=2y 1d'))";
     browser.until(levels, "true").await;

@@ -49,12 +49,12 @@ fn write_until_gone(url: &str, writer: u64, acknowledged: &AtomicU64) {
 }
 
 fn points(service: &Service) -> BTreeMap<String, Vec<u64>> {
-    let said = service.run(&["ask", "show points of level over 2026-05-01 to 2026-06-01", "-o", "json"]);
+    let ran = service.run(&["ask", "show points of level over 2026-05-01 to 2026-06-01", "-o", "json"]);
     // Before the first batch there is no such metric.
-    if said.err().contains("has no metric `level`") {
+    if ran.err().contains("has no metric `level`") {
         return BTreeMap::new();
     }
-    let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap_or_else(|_| panic!("{}", said.all()));
+    let answer: serde_json::Value = serde_json::from_str(&ran.out()).unwrap_or_else(|_| panic!("{}", ran.all()));
     let line = |line: &serde_json::Value| {
         let values = line["values"].as_array().unwrap().iter().map(|value| value.as_f64().unwrap() as u64);
         (line["tags"]["writer"].as_str().unwrap().to_owned(), values.collect())
@@ -118,14 +118,14 @@ fn point(half_seconds: i64) -> String {
 
 /// How many points a question finds.
 fn counted(service: &Service, text: &str) -> u64 {
-    let said = service.run(&["ask", text, "-o", "json"]);
-    let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap_or_else(|_| panic!("{}", said.all()));
+    let ran = service.run(&["ask", text, "-o", "json"]);
+    let answer: serde_json::Value = serde_json::from_str(&ran.out()).unwrap_or_else(|_| panic!("{}", ran.all()));
     let values = answer["shows"][0]["lines"].as_array().unwrap().iter().flat_map(|line| line["values"].as_array().unwrap());
     values.map(|value| value.as_f64().unwrap_or(0.0) as u64).sum()
 }
 
 #[test]
-fn what_is_dropped_restored_and_rolled_up_survives_sigkill_at_any_moment() {
+fn drop_restore_and_rollup_survive_sigkill() {
     let folder = tempfile::tempdir().unwrap();
     let text = "[store]\npath = \"store\"\npack_points = 200\ncompact_after_seconds = 1\n[listen]\naddress = \"127.0.0.1:0\"\n";
     let config = file(folder.path(), "fenetre.toml", text);
@@ -165,7 +165,7 @@ fn what_is_dropped_restored_and_rolled_up_survives_sigkill_at_any_moment() {
             scope.spawn(|| {
                 let agent = agent();
                 let post = |path: &str, body: &str| agent.post(format!("{url}{path}")).content_type("application/json").send(body).map(|_| ());
-                // In turns what is old goes, and comes back: whichever of it is under way when the kill comes.
+                // Expiry and restore alternate, so that the kill meets either.
                 let _ = post(
                     "/api/v1/retention",
                     if round % 2 == 0 { r#"{"place":"main","limits":{"keep_for":"30d"}}"# } else { r#"{"place":"main","reset":true}"# },
@@ -185,17 +185,17 @@ fn what_is_dropped_restored_and_rolled_up_survives_sigkill_at_any_moment() {
         service = Service::start_with(&["serve", "--config", &config]);
         let known = DAYS as u64 * 144 + late.load(Ordering::SeqCst);
         let found = counted(&service, &whole);
-        assert!(found == known || found == known + LATE as u64, "round {round}: {found} told by points and windows, {known} acknowledged");
+        assert!(found == known || found == known + LATE as u64, "round {round}: {found} in points and windows, {known} acknowledged");
         late.store(found - DAYS as u64 * 144, Ordering::SeqCst);
         // Of the time that is kept in any case, points say the same as windows.
         let kept = format!("show count of level overall over {} to {} per 1d", day(end - 25 * 24 * HOUR), day(end + 2 * 24 * HOUR));
         assert_eq!(counted(&service, &kept), counted(&service, &format!("{kept} from raw")), "round {round}");
     }
-    // Everything comes back, and is what it was.
+    // Everything is restored unchanged.
     assert_eq!(service.run(&["retention", "reset", "--yes", "main"]).code(), 0);
     for item in service.get("/api/v1/bin").json().as_array().unwrap() {
-        let said = service.run(&["retention", "restore", item["id"].as_str().unwrap()]);
-        assert_eq!(said.code(), 0, "{}", said.all());
+        let ran = service.run(&["retention", "restore", item["id"].as_str().unwrap()]);
+        assert_eq!(ran.code(), 0, "{}", ran.all());
     }
     assert_eq!(counted(&service, &format!("{whole} from raw")), DAYS as u64 * 144 + late.load(Ordering::SeqCst));
     let looked = service.run(&["storage", "verify"]);

@@ -6,18 +6,18 @@ mod support;
 
 use std::fs;
 
-use support::{Service, Told, an_hour_of_levels, file};
+use support::{Ran, Service, an_hour_of_levels, file};
 
 fn with_levels(folder: &std::path::Path) -> Service {
     let service = Service::start(&folder.join("store"));
     let table = file(folder, "levels.csv", an_hour_of_levels());
-    let said = service.run(&["import", &table, "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate"]);
-    assert_eq!(said.code(), 0, "{}", said.all());
+    let ran = service.run(&["import", &table, "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate"]);
+    assert_eq!(ran.code(), 0, "{}", ran.all());
     service
 }
 
-fn told(steps: &[Told]) -> String {
-    steps.iter().map(Told::all).collect::<Vec<_>>().join("\n")
+fn message(steps: &[Ran]) -> String {
+    steps.iter().map(Ran::all).collect::<Vec<_>>().join("\n")
 }
 
 /// Times of today and ids that follow from them differ from run to run.
@@ -34,7 +34,7 @@ fn settled(assert: impl FnOnce()) {
 }
 
 #[test]
-fn a_metric_is_renamed_paused_deleted_and_brought_back() {
+fn a_metric_is_renamed_paused_deleted_and_restored() {
     let folder = tempfile::tempdir().unwrap();
     let service = with_levels(folder.path());
     let ask = ["ask", "show count of level overall over 2026-05-01 to 2026-05-02", "-o", "csv"];
@@ -65,12 +65,12 @@ fn a_metric_is_renamed_paused_deleted_and_brought_back() {
         service.run(&["metrics", "--dataset", "main", "-o", "csv"]),
     ];
     let steps: Vec<String> =
-        steps.iter().map(Told::all).map(|told| told.lines().filter(|line| !line.starts_with("line ")).collect::<Vec<_>>().join("\n")).collect();
+        steps.iter().map(Ran::all).map(|message| message.lines().filter(|line| !line.starts_with("line ")).collect::<Vec<_>>().join("\n")).collect();
     settled(|| insta::assert_snapshot!(steps.join("\n\n")));
 }
 
 #[test]
-fn a_span_of_points_is_deleted_and_brought_back() {
+fn a_span_of_points_is_deleted_and_restored() {
     let folder = tempfile::tempdir().unwrap();
     let service = with_levels(folder.path());
     let count = ["ask", "show count of level by lock over 2026-05-01 to 2026-05-02", "-o", "csv"];
@@ -96,11 +96,11 @@ fn a_span_of_points_is_deleted_and_brought_back() {
         service.run(&["bin", "erase", &id, "--yes"]),
         service.run(&["points", "delete", "level", "--from", "2026-05-02", "--to", "2026-05-01", "--yes"]),
     ];
-    settled(|| insta::assert_snapshot!(told(&first) + "\n" + &told(&second)));
+    settled(|| insta::assert_snapshot!(message(&first) + "\n" + &message(&second)));
 }
 
 #[test]
-fn a_folder_of_definitions_is_applied_once_and_differences_are_shown() {
+fn applying_a_folder_twice_changes_nothing_and_shows_differences() {
     let folder = tempfile::tempdir().unwrap();
     let service = with_levels(folder.path());
     let definitions = folder.path().join("definitions");
@@ -112,7 +112,7 @@ fn a_folder_of_definitions_is_applied_once_and_differences_are_shown() {
     let steps = [apply(&["--dry-run"]), apply(&[]), apply(&["--yes"]), apply(&["--yes"]), service.run(&["tags"])];
     fs::write(definitions.join("main.toml"), "[metrics.level]\nkind = \"gage\"\n").unwrap();
     let wrong = [apply(&["--yes"])];
-    insta::with_settings!({filters => vec![(folder.path().to_str().unwrap(), "[FOLDER]")]}, { insta::assert_snapshot!(told(&steps) + "\n" + &told(&wrong)) });
+    insta::with_settings!({filters => vec![(folder.path().to_str().unwrap(), "[FOLDER]")]}, { insta::assert_snapshot!(message(&steps) + "\n" + &message(&wrong)) });
     let refused = service.post(
         "/api/v1/datasets/main/points",
         &[("Content-Type", "application/json")],
@@ -134,12 +134,12 @@ fn fifty_thousand_definitions_go_through_a_spreadsheet_all_or_none() {
     let same = file(folder.path(), "same.csv", &exported);
     assert!(service.run(&["metrics", "apply", &same]).out().contains("50,000 as they are"));
     let wrong = file(folder.path(), "wrong.csv", exported.replacen("signal_7,gauge", "signal_7,guage", 1));
-    let said = service.run(&["metrics", "apply", &wrong, "--yes"]);
-    assert!(said.code() == 2 && said.err().contains("line") && said.err().contains("`guage` is none of gauge"), "{}", said.all());
+    let ran = service.run(&["metrics", "apply", &wrong, "--yes"]);
+    assert!(ran.code() == 2 && ran.err().contains("line") && ran.err().contains("`guage` is none of gauge"), "{}", ran.all());
 }
 
 #[test]
-fn old_names_can_be_let_go() {
+fn old_names_can_be_forgotten() {
     let folder = tempfile::tempdir().unwrap();
     let service = with_levels(folder.path());
     service.run(&["metrics", "rename", "level", "water_level"]);

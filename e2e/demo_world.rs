@@ -10,7 +10,7 @@ use std::time::Duration;
 use support::{Service, run};
 
 #[test]
-fn the_demo_fills_lives_stops_and_goes_on() {
+fn the_demo_fills_runs_stops_and_resumes() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("demo").display().to_string();
     let args = ["demo", "run", "--store", &store, "--listen", "127.0.0.1:0", "--days", "1"];
@@ -34,24 +34,24 @@ fn the_demo_fills_lives_stops_and_goes_on() {
     assert_eq!(series, 180);
     assert!(later >= live && later < live + 1_000, "it goes on where it was: {live}, {later}");
     // What the generator makes is the same however often it was started, so nothing is there twice.
-    let said = again.run(&["ask", "show count of level overall over last 12h per 1h", "--dataset", "velmar", "-o", "csv"]);
-    let full: Vec<&str> = said.out().leak().lines().skip(2).take(10).collect();
+    let ran = again.run(&["ask", "show count of level overall over last 12h per 1h", "--dataset", "velmar", "-o", "csv"]);
+    let full: Vec<&str> = ran.out().leak().lines().skip(2).take(10).collect();
     assert!(full.iter().all(|row| row.contains(",2880,")), "{full:?}");
 }
 
 #[test]
-fn a_folder_that_is_no_store_is_left_alone() {
+fn a_folder_without_a_store_is_left_alone() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("precious.txt"), "levels").unwrap();
-    let said = run(&["demo", "run", "--fresh", "--store", &folder.path().display().to_string(), "--listen", "127.0.0.1:0"]);
-    assert!(said.code() == 1 && said.err().contains("is not a store"), "{}", said.all());
+    let ran = run(&["demo", "run", "--fresh", "--store", &folder.path().display().to_string(), "--listen", "127.0.0.1:0"]);
+    assert!(ran.code() == 1 && ran.err().contains("is not a store"), "{}", ran.all());
     assert!(folder.path().join("precious.txt").exists());
 }
 
 #[test]
 fn the_waterway_can_be_written_as_a_file() {
-    let said = run(&["demo", "write", "--days", "1", "--until", "2026-04-01T00:00:00Z"]);
-    let lines: Vec<String> = said.out().lines().map(str::to_owned).collect();
+    let ran = run(&["demo", "write", "--days", "1", "--until", "2026-04-01T00:00:00Z"]);
+    let lines: Vec<String> = ran.out().lines().map(str::to_owned).collect();
     assert!(lines.len() > 190_000);
     insta::with_settings!({ snapshot_path => "snapshots", prepend_module_to_snapshot => false }, {
         insta::assert_snapshot!("the_waterway_as_a_file", lines[..12].join("\n"));

@@ -18,7 +18,7 @@ fn document(path: &str) -> String {
 }
 
 #[test]
-fn every_query_of_the_reference_answers_with_lines_on_the_demo() {
+fn every_query_in_the_reference_answers_on_the_demo() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("demo").display().to_string();
     let service = Service::start_with(&["demo", "run", "--store", &store, "--listen", "127.0.0.1:0", "--days", "2"]);
@@ -26,9 +26,9 @@ fn every_query_of_the_reference_answers_with_lines_on_the_demo() {
     let queries = blocks(&text, "query");
     assert!(queries.len() >= 6);
     for query in queries {
-        let said = service.run_with_input(&["ask", "-", "--dataset", "velmar", "-o", "json"], query.as_bytes());
-        assert_eq!(said.code(), 0, "{query}\n{}", said.err());
-        let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap();
+        let ran = service.run_with_input(&["ask", "-", "--dataset", "velmar", "-o", "json"], query.as_bytes());
+        assert_eq!(ran.code(), 0, "{query}\n{}", ran.err());
+        let answer: serde_json::Value = serde_json::from_str(&ran.out()).unwrap();
         for show in answer["shows"].as_array().unwrap() {
             let lines = show["lines"].as_array().unwrap();
             assert!(!lines.is_empty(), "{query}");
@@ -41,7 +41,7 @@ fn every_query_of_the_reference_answers_with_lines_on_the_demo() {
 const WRITE: &str = "FENETRE_WRITE_COOKBOOK";
 
 #[test]
-fn every_answer_of_the_cookbook_is_what_the_demo_says() {
+fn the_cookbook_answers_match_the_demo() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("demo").display().to_string();
     let frozen = ["demo", "run", "--store", &store, "--listen", "127.0.0.1:0", "--days", "8", "--until", "2026-05-08T23:00:00Z"];
@@ -51,12 +51,12 @@ fn every_answer_of_the_cookbook_is_what_the_demo_says() {
     assert!(queries.len() >= 25);
     let mut wrong = Vec::new();
     for query in queries {
-        let said = service.run_with_input(&["ask", "-", "--dataset", "velmar"], query.as_bytes());
-        assert_eq!(said.code(), 0, "{query}\n{}", said.err());
+        let ran = service.run_with_input(&["ask", "-", "--dataset", "velmar"], query.as_bytes());
+        assert_eq!(ran.code(), 0, "{query}\n{}", ran.err());
         let begin = text.find(&query).unwrap() + query.len();
         let from = begin + text[begin..].find("```answer\n").unwrap() + "```answer\n".len();
         let to = from + text[from..].find("```").unwrap();
-        let answer = said.out().lines().map(|line| format!("{}\n", line.trim_end())).collect::<String>();
+        let answer = ran.out().lines().map(|line| format!("{}\n", line.trim_end())).collect::<String>();
         if text[from..to] != answer {
             wrong.push(format!("{query}\n{answer}"));
             text.replace_range(from..to, &answer);
@@ -89,32 +89,32 @@ fn run_commands(path: &str) {
             .env("PATH", &search)
             .env("FENETRE_URL", &service.url)
             .env_remove("FENETRE_DATASET");
-        let said = command.output().unwrap();
-        assert!(said.status.success(), "{block}\n{}{}", String::from_utf8_lossy(&said.stdout), String::from_utf8_lossy(&said.stderr));
+        let ran = command.output().unwrap();
+        assert!(ran.status.success(), "{block}\n{}{}", String::from_utf8_lossy(&ran.stdout), String::from_utf8_lossy(&ran.stderr));
     }
 }
 
 #[test]
-fn every_command_about_getting_data_in_runs_as_it_stands() {
+fn every_documented_ingest_command_runs() {
     run_commands("docs/ingest.md");
 }
 
 #[test]
-fn every_command_about_definitions_runs_as_it_stands() {
+fn every_documented_definition_command_runs() {
     run_commands("docs/definitions.md");
 }
 
 #[test]
-fn the_configuration_of_the_readme_is_right() {
+fn the_configuration_in_the_readme_is_valid() {
     let folder = tempfile::tempdir().unwrap();
     for block in blocks(&document("README.md"), "toml") {
-        let said = run(&["config", "check", &support::file(folder.path(), "fenetre.toml", block)]);
-        assert_eq!(said.code(), 0, "{}", said.all());
+        let ran = run(&["config", "check", &support::file(folder.path(), "fenetre.toml", block)]);
+        assert_eq!(ran.code(), 0, "{}", ran.all());
     }
 }
 
 #[test]
-fn every_link_of_the_documents_leads_somewhere() {
+fn every_link_in_the_docs_resolves() {
     for path in [
         "README.md",
         "CONTRIBUTING.md",

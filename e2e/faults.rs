@@ -1,5 +1,5 @@
 //! Disks that fail: writes without room, syncs that fail, file systems that cannot be written. Whatever fails, and in whichever phase,
-//! each acknowledged point is there afterwards, once; what was refused is told; and the service goes on as far as it safely can.
+//! each acknowledged point is there afterwards, once; what was refused is reported; and the service continues as far as is safe.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -92,8 +92,8 @@ impl Failing {
 
     /// Every instant there is, over all locks.
     fn found(&self) -> usize {
-        let said = self.service().run(&["ask", "show points of level over 2026-05-01 to 2026-05-02", "-o", "json"]);
-        let answer: serde_json::Value = serde_json::from_str(&said.out()).unwrap_or_else(|_| panic!("{}", said.all()));
+        let ran = self.service().run(&["ask", "show points of level over 2026-05-01 to 2026-05-02", "-o", "json"]);
+        let answer: serde_json::Value = serde_json::from_str(&ran.out()).unwrap_or_else(|_| panic!("{}", ran.all()));
         let lines = answer["shows"][0]["lines"].as_array().unwrap();
         lines.iter().map(|line| line["values"].as_array().unwrap().len()).sum()
     }
@@ -125,7 +125,7 @@ impl Failing {
 }
 
 #[test]
-fn a_sync_that_fails_closes_the_store_to_points_until_it_is_started_again() {
+fn a_failed_sync_refuses_points_until_restart() {
     let mut failing = Failing::start(1_000_000);
     assert_eq!(failing.push().status, 200);
     failing.fail(&[("sync", "journal", BAD_DISK)]);
@@ -135,13 +135,13 @@ fn a_sync_that_fails_closes_the_store_to_points_until_it_is_started_again() {
     failing.fail(&[]);
     let second = failing.push();
     assert_eq!(second.status, 503, "{}", second.text());
-    assert!(second.json()["detail"].as_str().unwrap().contains("start the service again"), "{}", second.text());
+    assert!(second.json()["detail"].as_str().unwrap().contains("restart the service"), "{}", second.text());
     assert_eq!(failing.found(), failing.kept, "asking goes on, and sees what was acknowledged");
     failing.check_after_restart();
 }
 
 #[test]
-fn a_journal_without_room_refuses_and_goes_on_when_there_is_some() {
+fn a_full_journal_refuses_points_and_recovers() {
     let mut failing = Failing::start(1_000_000);
     assert_eq!(failing.push().status, 200);
     failing.fail(&[("write", "journal", NO_SPACE)]);
@@ -191,7 +191,7 @@ fn partitions_that_fail_keep_points_in_memory_and_journal_until_they_can_be_pack
 }
 
 #[test]
-fn a_service_that_falls_behind_slows_its_callers_and_loses_nothing() {
+fn an_overloaded_service_slows_callers_and_loses_nothing() {
     let mut failing = Failing::start_with("memory_mb = 1");
     failing.fail(&[("write", "/data/", NO_SPACE)]);
     let refused = loop {
@@ -230,7 +230,7 @@ fn commits_at_an_interval_are_synced_within_it_and_a_failed_sync_closes_the_stor
 }
 
 #[test]
-fn a_file_system_that_becomes_read_only_is_told() {
+fn a_file_system_that_becomes_read_only_is_reported() {
     let mut failing = Failing::start(1_000_000);
     assert_eq!(failing.push().status, 200);
     failing.fail(&[("write", "store", READ_ONLY), ("sync", "store", READ_ONLY)]);
@@ -250,8 +250,8 @@ fn a_store_on_a_read_only_file_system_is_refused_with_a_remedy() {
         store.display(),
         env!("CARGO_BIN_EXE_fenetre")
     );
-    let said = Command::new("unshare").args(["-rm", "sh", "-c", &script]).output().unwrap();
-    let told = String::from_utf8_lossy(&said.stderr).into_owned();
-    assert_eq!(said.status.code(), Some(1), "{told}");
-    assert!(told.contains("cannot be written: the file system is read-only. Make it writable"), "{told}");
+    let ran = Command::new("unshare").args(["-rm", "sh", "-c", &script]).output().unwrap();
+    let message = String::from_utf8_lossy(&ran.stderr).into_owned();
+    assert_eq!(ran.status.code(), Some(1), "{message}");
+    assert!(message.contains("cannot be written: the file system is read-only. Make it writable"), "{message}");
 }

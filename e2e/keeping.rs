@@ -54,7 +54,7 @@ fn until(what: &str, holds: impl Fn() -> bool) {
 }
 
 #[test]
-fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
+fn a_limit_is_previewed_applied_at_once_and_kept() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = filled(&store, &[]);
@@ -66,7 +66,7 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
     );
     let points = || service.get("/api/v1/datasets").json()[0]["points"].as_u64().unwrap();
     let before = points();
-    // Nobody can type here, so nothing is done without being told to.
+    // Without a terminal nobody can confirm, so nothing changes without --yes.
     let refused = service.run(&["retention", "set", "main", "--keep-for", "10d"]);
     assert!(refused.code() == 2 && refused.err().contains("--yes"), "{}", refused.all());
     assert_eq!(points(), before);
@@ -78,7 +78,7 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
     let id = items[0]["id"].as_str().unwrap();
     let again = service.run(&["retention", "restore", id]);
     assert!(again.code() == 1 && again.err().contains("would expire again at once"), "{}", again.all());
-    // What is older than is kept is refused, line and reason told.
+    // Points past retention are refused, with line and reason.
     let late = format!("{{\"metric\":\"level\",\"tags\":{{\"lock\":\"osier\"}},\"time\":\"{}\",\"value\":1}}\n", ago(20));
     let answer = service.post("/api/v1/datasets/main/points", &[("Content-Type", "application/x-ndjson")], late.as_bytes());
     assert!(
@@ -102,7 +102,7 @@ fn a_limit_is_seen_before_it_is_set_takes_effect_at_once_and_survives() {
 }
 
 #[test]
-fn where_live_and_file_differ_is_told_and_either_can_give_way() {
+fn differences_between_live_and_file_are_shown_and_resolved() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(
         folder.path(),
@@ -127,9 +127,9 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
         &config,
     ]);
     assert!(
-        service.told.contains("a runtime setting differs from the configuration file") && service.told.contains("place=\"main\""),
+        service.message.contains("a runtime setting differs from the configuration file") && service.message.contains("place=\"main\""),
         "{}",
-        service.told
+        service.message
     );
     assert_eq!(service.run(&["retention", "reset", "main"]).code(), 0);
     assert_eq!(limit(&service), "90d, configuration file");
@@ -151,7 +151,7 @@ fn where_live_and_file_differ_is_told_and_either_can_give_way() {
 }
 
 #[test]
-fn what_is_stored_is_told_and_every_block_is_looked_at() {
+fn storage_is_listed_and_every_block_verified() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), &[]);
     // What waits in memory counts in what is kept, a moment after it came.
@@ -175,16 +175,16 @@ fn what_is_stored_is_told_and_every_block_is_looked_at() {
 }
 
 #[test]
-fn rollups_fill_answer_and_say_so() {
+fn rollups_fill_and_answer_and_are_named() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = filled(&store, &[]);
     assert!(service.run(&["rollup"]).out().contains("has no rollups"));
     let levels = ["--level", "1h=2y", "--level", "1d"];
     let preview = service.run(&[&["rollup", "preview"][..], &levels].concat());
-    let told = preview.out().split_whitespace().collect::<Vec<_>>().join(" ");
+    let message = preview.out().split_whitespace().collect::<Vec<_>>().join(" ");
     assert!(
-        ["2 series of 1 metric: level", "1h 2y 48 6 ", "1d no limit 2 ", " per year"].iter().all(|part| told.contains(part)),
+        ["2 series of 1 metric: level", "1h 2y 48 6 ", "1d no limit 2 ", " per year"].iter().all(|part| message.contains(part)),
         "{}",
         preview.all()
     );
@@ -210,9 +210,9 @@ fn rollups_fill_answer_and_say_so() {
         "{rolled} {raw}"
     );
     assert!(rolled["sources"].as_array().unwrap().iter().any(|part| part["source"] == "1d"), "{}", rolled["sources"]);
-    let said = service.run(&["ask", "show mean of level overall over last 30d per 1d"]);
-    let told = said.err().split_whitespace().collect::<Vec<_>>().join(" ");
-    assert!(told.contains("1d rollup"), "{}", said.all());
+    let ran = service.run(&["ask", "show mean of level overall over last 30d per 1d"]);
+    let message = ran.err().split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(message.contains("1d rollup"), "{}", ran.all());
     let wrong = service.run(&["ask", "show mean of level over last 30d per 1d from 7m"]);
     assert!(wrong.code() == 2 && wrong.err().contains("there is no rollup of 7m") && wrong.err().contains("it has `1d`, `1h`"), "{}", wrong.all());
     // A late point is in the answer at once, and in the windows soon.

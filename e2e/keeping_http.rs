@@ -91,7 +91,7 @@ fn near(a: f64, b: f64, share: f64) -> bool {
 }
 
 #[test]
-fn what_is_told_to_be_stored_is_what_the_file_system_has() {
+fn reported_sizes_match_the_file_system() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = filled(&store, 40);
@@ -103,7 +103,7 @@ fn what_is_told_to_be_stored_is_what_the_file_system_has() {
     assert_eq!(dataset["bytes"], sum(&dataset["partitions"], "bytes"));
     let by_level = sum(&dataset["levels"], "bytes");
     assert!(by_level > 0 && by_level <= dataset["rollup_bytes"].as_u64().unwrap(), "{dataset}");
-    assert!(near(storage["bytes"].as_f64().unwrap(), weight(&store) as f64, 0.05), "told {}, there are {}", storage["bytes"], weight(&store));
+    assert!(near(storage["bytes"].as_f64().unwrap(), weight(&store) as f64, 0.05), "reported {}, measured {}", storage["bytes"], weight(&store));
     for level in dataset["levels"].as_array().unwrap() {
         let files: Vec<PathBuf> = level["files"].as_array().unwrap().iter().map(|file| PathBuf::from(file.as_str().unwrap())).collect();
         assert!(!files.is_empty() && files.iter().all(|file| file.starts_with(&store) && file.exists()), "{level}");
@@ -132,7 +132,7 @@ fn the_projection_adds_up() {
     // A hundred days, a week since whole partitions go, a week in the bin.
     let (points, _) = outlook("main");
     assert!(near(number(&points, "at_rest"), 114.0 * number(&points, "bytes_a_day"), 0.001), "{points}");
-    // What is there is told from its bytes, of which the first and the last partition take some more a point.
+    // The forecast follows from the bytes stored; the first and the last partition take a little more a point.
     let days_ahead = |of: &Value| {
         let from: jiff::Timestamp = of["at_rest_from"].as_str().unwrap().parse().unwrap();
         (from.as_second() - jiff::Timestamp::now().as_second()) as f64 / 86_400.0
@@ -155,12 +155,12 @@ fn the_projection_adds_up() {
     assert!(put(&service, "/api/v1/datasets/main/rollups/default", &longer).status < 300);
     let (last, _) = outlook("main");
     assert!(near(days_ahead(&last), 528.0 - 40.0, 0.05), "when the last of its parts is: {last}");
-    let told = rolled["arithmetic"].as_str().unwrap();
+    let rendered = rolled["arithmetic"].as_str().unwrap();
     assert!(
         ["/day x 114 days + ", " rollups) x 1.2", "of rollups without a limit", "100 kept + 7 until a whole partition expires + 7 in the bin"]
             .iter()
-            .all(|part| told.contains(part)),
-        "{told}"
+            .all(|part| rendered.contains(part)),
+        "{rendered}"
     );
     // Under a limit by size there is nothing beside it, and a day on which it is reached.
     let tight = post(&service, "/api/v1/retention", &json!({ "place": "main", "limits": { "keep_under": "2MB" }, "preview": true })).json();
@@ -170,7 +170,7 @@ fn the_projection_adds_up() {
 }
 
 #[test]
-fn what_is_said_to_go_next_goes_then_and_not_before() {
+fn predicted_expiry_happens_on_time() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), 30);
     let preview = |seconds: i64| {
@@ -193,16 +193,16 @@ fn what_is_said_to_go_next_goes_then_and_not_before() {
     assert_eq!(then["expires"]["points"].as_u64(), looked["expires"]["points"].as_u64().unwrap().checked_add(next["points"].as_u64().unwrap()));
     let before = preview(kept - left + 3_600);
     assert!(!names(&before).contains(&next["what"]) && before["after"]["next"]["what"] == next["what"], "{before}");
-    // Nobody said how long points are kept: nothing goes next.
+    // No limit is set: nothing expires next.
     let limits = get(&service, "/api/v1/retention?metrics=false")["places"].clone();
     assert!(limits.as_array().unwrap().iter().all(|place| place["next"].is_null()), "{limits}");
-    let told = service.run(&["retention", "set", "main", "--keep-for", &format!("{kept}s"), "--preview"]).out();
+    let rendered = service.run(&["retention", "set", "main", "--keep-for", &format!("{kept}s"), "--preview"]).out();
     let day = next["at"].as_str().unwrap().split('T').next().unwrap();
-    assert!(told.contains(&format!("next expiry  {} on {day}:", next["what"].as_str().unwrap())), "{told}");
+    assert!(rendered.contains(&format!("next expiry  {} on {day}:", next["what"].as_str().unwrap())), "{rendered}");
 }
 
 #[test]
-fn what_cannot_be_is_refused_with_its_place_and_a_way_out() {
+fn invalid_clauses_are_refused_with_position_and_remedy() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), 2);
     let rollup = |levels: Value| ("PUT", "/api/v1/datasets/main/rollups/default", json!({ "levels": levels }));
@@ -272,18 +272,18 @@ fn damage_is_found_and_named_by_file_and_window() {
     }
     let service = Service::start(&store);
     let found = service.run(&["storage", "verify"]);
-    let told = found.out();
+    let rendered = found.out();
     let name = |path: &Path| path.file_name().unwrap().to_str().unwrap().to_owned();
     assert!(
-        found.code() == 1 && told.contains(&name(&file)) && told.contains(&name(&partition)) && told.contains("Nothing was changed"),
+        found.code() == 1 && rendered.contains(&name(&file)) && rendered.contains(&name(&partition)) && rendered.contains("Nothing was changed"),
         "{}",
         found.all()
     );
-    assert!(told.contains("is damaged"), "{told}");
+    assert!(rendered.contains("is damaged"), "{rendered}");
 }
 
 #[test]
-fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
+fn dropping_a_level_that_cannot_be_rebuilt_needs_consent() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), 60);
     roll_up(&service, &json!([{ "width": "1h" }, { "width": "1d" }]));
@@ -329,7 +329,7 @@ fn a_level_that_tells_of_points_that_have_gone_does_not_go_unseen() {
 }
 
 #[test]
-fn what_levels_save_is_held_against_the_points_of_their_own_metrics() {
+fn level_savings_compare_with_their_own_metrics() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), 40);
     // Another metric, a hundred times as large in room: it is no concern of a policy that does not take it.
@@ -350,8 +350,8 @@ fn what_levels_save_is_held_against_the_points_of_their_own_metrics() {
     let top = get(&service, "/api/v1/storage/top");
     let points = top.as_array().unwrap().iter().find(|size| size["metric"] == "level").unwrap()["bytes"].as_f64().unwrap() / 40.0;
     let a_day = get(&service, "/api/v1/storage")["datasets"][0]["levels"][0]["bytes_a_day"].as_f64().unwrap();
-    let told = &levels(&service)[0];
-    assert!(near(told["smaller"].as_f64().unwrap(), points / a_day, 0.02), "{told}, {points} to {a_day} bytes a day");
+    let rendered = &levels(&service)[0];
+    assert!(near(rendered["smaller"].as_f64().unwrap(), points / a_day, 0.02), "{rendered}, {points} to {a_day} bytes a day");
 }
 
 /// A service whose wall clock is what a file says: `+0`, or `+366d`.
@@ -365,7 +365,7 @@ fn with_a_clock(store: &Path, clock: &Path) -> Service {
 }
 
 #[test]
-fn a_clock_that_leaps_lets_nothing_go() {
+fn a_clock_jump_expires_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let (store, clock) = (folder.path().join("store"), folder.path().join("clock"));
     std::fs::write(&clock, "+0\n").unwrap();
@@ -405,8 +405,8 @@ fn a_clock_that_leaps_lets_nothing_go() {
     assert_eq!(count(), before);
     // Whoever knows that it is right says so.
     std::fs::write(&clock, "+366d\n").unwrap();
-    let said = service.run(&["expire"]);
-    assert!(said.code() == 1 && said.err().contains("--accept-clock"), "{}", said.all());
+    let ran = service.run(&["expire"]);
+    assert!(ran.code() == 1 && ran.err().contains("--accept-clock"), "{}", ran.all());
     let accepted = service.run(&["expire", "--accept-clock"]);
     assert_eq!(accepted.code(), 0, "{}", accepted.all());
     assert!(accepted.out().contains("expired: "), "{}", accepted.all());
@@ -420,7 +420,7 @@ fn two_hours(day: &str) -> String {
 }
 
 #[test]
-fn one_damaged_partition_costs_only_the_questions_that_need_it() {
+fn a_damaged_partition_fails_only_the_queries_that_need_it() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = Service::start(&store);
@@ -467,12 +467,8 @@ fn one_damaged_partition_costs_only_the_questions_that_need_it() {
     // Points of now are kept, packed and backed up; the backup says what it lacks.
     service.push_lines("main", "{\"metric\":\"level\",\"time\":\"2026-05-07T00:00:00Z\",\"value\":1}\n");
     let partly = folder.path().join("partly");
-    let said = service.run(&["backup", &partly.display().to_string()]);
-    assert!(
-        said.code() == 1 && said.err().contains("the backup does not contain these damaged files") && said.err().contains(name),
-        "{}",
-        said.all()
-    );
+    let ran = service.run(&["backup", &partly.display().to_string()]);
+    assert!(ran.code() == 1 && ran.err().contains("the backup does not contain these damaged files") && ran.err().contains(name), "{}", ran.all());
     let again = folder.path().join("again");
     let restored = support::run(&["restore", &partly.display().to_string(), &again.display().to_string()]);
     assert_eq!(restored.code(), 0, "{}", restored.all());
@@ -488,7 +484,7 @@ fn one_damaged_partition_costs_only_the_questions_that_need_it() {
 }
 
 #[test]
-fn a_partition_that_is_missing_is_told_everywhere_until_somebody_accepts_it() {
+fn a_missing_partition_is_reported_everywhere_until_accepted() {
     let folder = tempfile::tempdir().unwrap();
     let store = folder.path().join("store");
     let service = Service::start(&store);
@@ -507,8 +503,8 @@ fn a_partition_that_is_missing_is_told_everywhere_until_somebody_accepts_it() {
     let verified = service.run(&["storage", "verify"]);
     assert!(verified.code() == 1 && verified.out().contains(&message), "{}", verified.all());
     // An answer over its time says that points are not there; one over another time says nothing.
-    let said = service.run(&["ask", "show count of level over 2025-03 per 1mo"]);
-    assert!(said.code() == 0 && said.all().contains("no longer kept"), "{}", said.all());
+    let ran = service.run(&["ask", "show count of level over 2025-03 per 1mo"]);
+    assert!(ran.code() == 0 && ran.all().contains("no longer kept"), "{}", ran.all());
     assert!(!service.run(&["ask", "show count of level over 2026-05"]).all().contains("no longer kept"));
     let accepted = service.run(&["storage", "accept-loss", &name]);
     assert_eq!(accepted.code(), 0, "{}", accepted.all());

@@ -37,7 +37,7 @@ fn peek(stream: &mut TcpStream) -> Option<String> {
 }
 
 #[test]
-fn short_calls_wait_for_no_long_ones_and_those_past_the_depth_are_refused() {
+fn short_calls_do_not_queue_behind_long_ones_and_the_queue_is_bounded() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
     service.push_lines("main", &seconds_of_levels());
@@ -64,7 +64,7 @@ fn short_calls_wait_for_no_long_ones_and_those_past_the_depth_are_refused() {
 }
 
 #[test]
-fn waiting_counts_towards_the_time_limit_of_a_query() {
+fn queueing_counts_towards_the_query_timeout() {
     let folder = tempfile::tempdir().unwrap();
     let config =
         file(folder.path(), "fenetre.toml", "[limits]\nmax_query_seconds = 2\n[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
@@ -81,7 +81,7 @@ fn waiting_counts_towards_the_time_limit_of_a_query() {
 }
 
 #[test]
-fn a_packing_that_fails_holds_up_nobody() {
+fn a_failed_packing_blocks_no_other_work() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
     service.push_lines("main", "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n");
@@ -112,7 +112,7 @@ fn a_packing_that_fails_holds_up_nobody() {
 }
 
 #[test]
-fn an_open_look_at_what_arrives_does_not_hold_up_the_end() {
+fn an_open_live_view_does_not_delay_shutdown() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
     let host = service.url.trim_start_matches("http://").to_owned();
@@ -128,7 +128,7 @@ fn an_open_look_at_what_arrives_does_not_hold_up_the_end() {
 }
 
 #[test]
-fn with_few_descriptors_questions_over_many_partitions_are_answered() {
+fn few_file_descriptors_suffice_for_many_partitions() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(folder.path(), "fenetre.toml", "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n");
     let script = format!("ulimit -n 64; exec '{}' serve --config '{config}'", env!("CARGO_BIN_EXE_fenetre"));

@@ -14,7 +14,7 @@ fn count(service: &Service) -> String {
 }
 
 #[test]
-fn a_repair_shows_its_plan_then_brings_back_a_catalogue_and_the_readable_blocks() {
+fn repair_shows_its_plan_then_restores_catalogue_and_readable_blocks() {
     let folder = tempfile::tempdir().unwrap();
     let shown = |name: &str| folder.path().join(name).display().to_string();
     let (store, backup) = (shown("store"), shown("backup"));

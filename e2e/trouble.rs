@@ -71,7 +71,7 @@ fn too_little_memory_is_one_line_and_an_exit_code() {
 }
 
 #[test]
-fn before_the_volumes_reserve_is_used_up_points_are_refused() {
+fn points_are_refused_before_the_reserve_is_used() {
     let folder = tempfile::tempdir().unwrap();
     let service = start_on_a_small_volume(folder.path(), "40%");
     let (kept, refusal) = fill(&service);
@@ -84,7 +84,7 @@ fn before_the_volumes_reserve_is_used_up_points_are_refused() {
 }
 
 #[test]
-fn a_full_disk_is_told_and_what_was_acknowledged_before_stays() {
+fn a_full_disk_is_reported_and_acknowledged_points_stay() {
     let folder = tempfile::tempdir().unwrap();
     let service = start_on_a_small_volume(folder.path(), "0%");
     let (kept, refusal) = fill(&service);
@@ -93,10 +93,10 @@ fn a_full_disk_is_told_and_what_was_acknowledged_before_stays() {
     assert!(kept > 0);
     // Nothing half-written: exactly what was acknowledged can be asked for, and a smaller batch still may find room.
     assert_eq!(count(&service), kept as f64);
-    let said = service.run_with_input(&["import", "-", "--value", "level"], b"time,level\n2026-05-03T00:00:00Z,1\n");
-    match said.code() {
-        0 => assert_eq!(said.out(), "1 point kept in main, 0 rejected\n"),
-        code => assert!(code == 1 && said.err().contains("the disk is full"), "{}", said.all()),
+    let ran = service.run_with_input(&["import", "-", "--value", "level"], b"time,level\n2026-05-03T00:00:00Z,1\n");
+    match ran.code() {
+        0 => assert_eq!(ran.out(), "1 point kept in main, 0 rejected\n"),
+        code => assert!(code == 1 && ran.err().contains("the disk is full"), "{}", ran.all()),
     }
     assert_eq!(service.get("/health/live").status, 200);
 }
@@ -120,7 +120,7 @@ fn raw(service: &Service, bytes: &[u8], then_leave: bool) -> String {
 }
 
 #[test]
-fn a_client_that_leaves_in_the_middle_of_its_body_leaves_nothing() {
+fn a_client_that_disconnects_in_mid_body_stores_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
     service.push_lines("main", &level(1));
@@ -133,7 +133,7 @@ fn a_client_that_leaves_in_the_middle_of_its_body_leaves_nothing() {
 }
 
 #[test]
-fn nonsense_on_the_socket_is_refused_and_the_service_goes_on() {
+fn malformed_requests_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(folder.path());
     for nonsense in [&b"\0\x01\x02\r\n\r\n"[..], b"GET / HTTP/9.9\r\n\r\n", b"POST /api HTTP/1.1\r\nContent-Length: -5\r\n\r\n"] {
@@ -146,7 +146,7 @@ fn nonsense_on_the_socket_is_refused_and_the_service_goes_on() {
 }
 
 #[test]
-fn asking_goes_on_while_points_come_and_are_packed() {
+fn queries_run_while_points_arrive_and_are_packed() {
     let folder = tempfile::tempdir().unwrap();
     let config = file(folder.path(), "fenetre.toml", "[store]\npath = \"store\"\npack_points = 2000\n[listen]\naddress = \"127.0.0.1:0\"\n");
     let service = Service::start_with(&["serve", "--config", &config]);
@@ -179,7 +179,7 @@ fn without_a_reader() -> std::io::PipeWriter {
 }
 
 #[test]
-fn a_service_whose_log_nobody_reads_any_more_goes_on_and_can_be_stopped() {
+fn a_service_survives_a_closed_log_pipe() {
     let folder = tempfile::tempdir().unwrap();
     // Who started it read as far as the address and went away, as a terminal does that is closed.
     let mut service = fenetre()
@@ -210,7 +210,7 @@ fn a_service_whose_log_nobody_reads_any_more_goes_on_and_can_be_stopped() {
 }
 
 #[test]
-fn a_result_that_nobody_reads_ends_the_command_quietly() {
+fn a_closed_output_pipe_ends_the_command_quietly() {
     let folder = tempfile::tempdir().unwrap();
     let service = Service::start(&folder.path().join("store"));
     service.push_lines("main", &level(1));
@@ -221,17 +221,17 @@ fn a_result_that_nobody_reads_ends_the_command_quietly() {
         &["ask", "show last of level over 2026-05-01 to 2026-05-02"],
         &["ask", "show last of level over 2026-05-01 to 2026-05-02", "--output", "csv"],
     ] {
-        let told = fenetre().args(args).env("FENETRE_URL", &service.url).stdout(without_a_reader()).output().unwrap();
-        let talk = String::from_utf8_lossy(&told.stderr).into_owned();
-        assert_eq!((told.status.code(), talk.contains("panicked"), talk.contains("fenetre:")), (Some(141), false, false), "{args:?}: {talk}");
+        let rendered = fenetre().args(args).env("FENETRE_URL", &service.url).stdout(without_a_reader()).output().unwrap();
+        let talk = String::from_utf8_lossy(&rendered.stderr).into_owned();
+        assert_eq!((rendered.status.code(), talk.contains("panicked"), talk.contains("fenetre:")), (Some(141), false, false), "{args:?}: {talk}");
     }
     // Talk that nobody reads does not keep a result from its reader.
-    let told = fenetre()
+    let rendered = fenetre()
         .args(["ask", "show last of level over 2026-05-01 to 2026-05-02"])
         .env("FENETRE_URL", &service.url)
         .stderr(without_a_reader())
         .output()
         .unwrap();
-    assert_eq!(told.status.code(), Some(0));
-    assert!(String::from_utf8_lossy(&told.stdout).contains("level"));
+    assert_eq!(rendered.status.code(), Some(0));
+    assert!(String::from_utf8_lossy(&rendered.stdout).contains("level"));
 }

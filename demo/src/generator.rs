@@ -94,7 +94,7 @@ mod tests {
     }
 
     #[test]
-    fn a_fortnight_has_two_million_points_in_180_series_with_every_mishap() {
+    fn a_fortnight_has_two_million_points_in_180_series_with_every_anomaly() {
         let points = drawn(7, 14);
         let series: BTreeSet<&String> = points.iter().map(|point| &point.1).collect();
         assert!(points.len() >= 2_000_000, "{}", points.len());
@@ -115,7 +115,7 @@ mod tests {
     }
 
     #[test]
-    fn a_seed_always_gives_the_same_water_however_it_is_drawn() {
+    fn a_seed_always_generates_the_same_points() {
         let whole = drawn(7, 1);
         assert_eq!(whole, drawn(7, 1));
         assert_ne!(whole, drawn(8, 1));
@@ -130,7 +130,7 @@ mod tests {
     }
 
     #[test]
-    fn something_arrives_every_few_seconds() {
+    fn demo_points_arrive_every_few_seconds() {
         let mut seconds: Vec<i64> = drawn(7, 1).iter().map(|point| point.0 / SECOND).collect();
         seconds.sort_unstable();
         assert!(seconds.windows(2).all(|pair| pair[1] - pair[0] <= 2), "{:?}", seconds.windows(2).map(|pair| pair[1] - pair[0]).max());

@@ -1,6 +1,6 @@
 //! The Velmar Waterway: a made-up canal of three reaches and twelve locks, whose points fill the demo.
 //!
-//! Everything follows from a seed and the moment at which the waterway begins, so that a demo that was stopped goes on where it
+//! Everything follows from a seed and the moment at which the waterway begins, so that a stopped demo resumes where it
 //! was, and two people with the same seed see the same water.
 //!
 //! | module | subject |

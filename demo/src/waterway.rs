@@ -44,7 +44,7 @@ pub struct SeriesPlan {
     pub(crate) lock: usize,
 }
 
-/// What is said of each metric.
+/// Definitions of the metrics.
 pub fn metrics() -> Vec<(&'static str, MetricDefinition)> {
     let define = |kind, unit: &str, shape, seconds: i64, label: &str, description: &str| MetricDefinition {
         kind,
@@ -73,7 +73,7 @@ pub fn metrics() -> Vec<(&'static str, MetricDefinition)> {
     ]
 }
 
-/// What is said of each tag.
+/// Definitions of the tags.
 pub fn tags() -> Vec<(&'static str, TagDefinition)> {
     let define = |description: &str, allowed: &[&str]| TagDefinition {
         description: description.to_owned(),

@@ -16,7 +16,7 @@ use fantoccini::{
 use hyper_util::client::legacy::connect::HttpConnector;
 use serde_json::{Value, json};
 
-const PATIENCE: Duration = Duration::from_secs(20);
+const MAX_WAIT: Duration = Duration::from_secs(20);
 const ARGUMENTS: [&str; 13] = [
     "--headless",
     "--no-sandbox",
@@ -73,7 +73,7 @@ impl Browser {
 
     /// Waits until an element is there.
     pub async fn see(&self, css: &str) -> fantoccini::elements::Element {
-        let found = self.page.wait().at_most(PATIENCE).for_element(Locator::Css(css)).await;
+        let found = self.page.wait().at_most(MAX_WAIT).for_element(Locator::Css(css)).await;
         match found {
             Ok(element) => element,
             Err(error) => panic!("{css} is not there ({error}); the page says: {}", self.text().await),
@@ -123,7 +123,7 @@ impl Browser {
 
     async fn click(&self, xpath: &str) {
         for _ in 0..100 {
-            let found = self.page.wait().at_most(PATIENCE).for_element(Locator::XPath(xpath)).await;
+            let found = self.page.wait().at_most(MAX_WAIT).for_element(Locator::XPath(xpath)).await;
             let Ok(element) = found else { panic!("{xpath} is not there; the page says: {}", self.text().await) };
             // As a person would: not before it stands still and can be pressed.
             if is_still(&element).await && element.click().await.is_ok() {
@@ -136,7 +136,7 @@ impl Browser {
     /// Types at the end of the field of a label.
     pub async fn type_into(&self, label: &str, keys: &str) {
         let xpath = format!("//label[normalize-space(.)=\"{label}\"]/following-sibling::input");
-        let field = self.page.wait().at_most(PATIENCE).for_element(Locator::XPath(&xpath)).await.expect("the field is there");
+        let field = self.page.wait().at_most(MAX_WAIT).for_element(Locator::XPath(&xpath)).await.expect("the field is there");
         field.send_keys(keys).await.expect("it takes keys");
     }
 

@@ -13,7 +13,7 @@ use std::{
 
 use ureq::{Agent, Body, http::Response};
 
-const PATIENCE: Duration = Duration::from_secs(30);
+const MAX_WAIT: Duration = Duration::from_secs(30);
 /// No command of a test takes longer, on any machine: one that waits for something that never comes is killed.
 const MAX_COMMAND: Duration = Duration::from_secs(240);
 
@@ -21,8 +21,8 @@ const MAX_COMMAND: Duration = Duration::from_secs(240);
 pub struct Service {
     child: Child,
     pub url: String,
-    /// What it said before it was ready.
-    pub told: String,
+    /// What it printed before it was ready.
+    pub message: String,
 }
 
 impl Service {
@@ -40,18 +40,18 @@ impl Service {
     pub fn start_command(command: &mut Command) -> Self {
         let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().expect("the binary starts");
         let mut lines = BufReader::new(child.stderr.take().expect("standard error is piped")).lines();
-        let mut told = String::new();
+        let mut message = String::new();
         let url = loop {
-            let Some(Ok(line)) = lines.next() else { panic!("the service ended before it was ready:\n{told}") };
+            let Some(Ok(line)) = lines.next() else { panic!("the service ended before it was ready:\n{message}") };
             if let Some(at) = line.find("http://127.0.0.1:") {
                 break line[at..].split_whitespace().next().expect("a URL").to_owned();
             }
-            told += &line;
-            told.push('\n');
+            message += &line;
+            message.push('\n');
         };
         // Whoever does not read a pipe stops its writer in the end.
         thread::spawn(move || lines.for_each(drop));
-        Self { child, url, told }
+        Self { child, url, message }
     }
 
     pub fn pid(&self) -> u32 {
@@ -68,7 +68,7 @@ impl Service {
     pub fn stop(mut self, signal: &str) -> Option<i32> {
         Command::new("kill").args([signal, &self.pid().to_string()]).status().expect("kill runs");
         let start = Instant::now();
-        while start.elapsed() < PATIENCE {
+        while start.elapsed() < MAX_WAIT {
             if let Some(status) = self.child.try_wait().expect("it can be waited for") {
                 return status.code();
             }
@@ -78,12 +78,12 @@ impl Service {
     }
 
     /// Runs a client command against this service.
-    pub fn run(&self, args: &[&str]) -> Told {
+    pub fn run(&self, args: &[&str]) -> Ran {
         run_with(args, &[("FENETRE_URL", &self.url)], b"")
     }
 
     /// Likewise, with bytes on standard input.
-    pub fn run_with_input(&self, args: &[&str], input: &[u8]) -> Told {
+    pub fn run_with_input(&self, args: &[&str], input: &[u8]) -> Ran {
         run_with(args, &[("FENETRE_URL", &self.url)], input)
     }
 
@@ -133,11 +133,11 @@ pub fn fenetre() -> Command {
 }
 
 /// Runs the binary to its end.
-pub fn run(args: &[&str]) -> Told {
+pub fn run(args: &[&str]) -> Ran {
     run_with(args, &[], b"")
 }
 
-fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Told {
+fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Ran {
     let mut child = fenetre()
         .args(args)
         .envs(variables.iter().copied())
@@ -155,7 +155,7 @@ fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Told {
         let _ = Command::new("kill").args(["-KILL", &pid.to_string()]).status();
         panic!("`fenetre {}` did not end within {MAX_COMMAND:?}", args.join(" "));
     };
-    Told(output.expect("it can be waited for"))
+    Ran(output.expect("it can be waited for"))
 }
 
 /// Ends the threads of a test when it is dropped, also if the test fails: else a scope would wait for them forever.
@@ -167,10 +167,10 @@ impl Drop for Ends<'_> {
     }
 }
 
-/// What a command said.
-pub struct Told(Output);
+/// Output and exit code of a command.
+pub struct Ran(Output);
 
-impl Told {
+impl Ran {
     pub fn code(&self) -> i32 {
         self.0.status.code().expect("it was not killed")
     }
@@ -201,8 +201,9 @@ impl Answer {
     fn of(sent: Result<Response<Body>, ureq::Error>) -> Self {
         let mut response = sent.expect("the service answers");
         let kind = response.headers().get("content-type").map_or(String::new(), |kind| kind.to_str().unwrap_or_default().to_owned());
-        let told = |(name, value): (&ureq::http::HeaderName, &ureq::http::HeaderValue)| (name.to_string(), value.to_str().unwrap_or("?").to_owned());
-        let headers = response.headers().iter().map(told).collect();
+        let message =
+            |(name, value): (&ureq::http::HeaderName, &ureq::http::HeaderValue)| (name.to_string(), value.to_str().unwrap_or("?").to_owned());
+        let headers = response.headers().iter().map(message).collect();
         Self { status: response.status().as_u16(), kind, headers, body: response.body_mut().read_to_vec().expect("the answer is whole") }
     }
 

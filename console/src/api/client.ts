@@ -32,7 +32,7 @@ import type {
   TagInfo,
 } from "./types";
 
-/** A call that failed: what the service said, or that it did not answer. */
+/** A failed call: the problem from the service, or that it did not answer. */
 export class CallError extends Error {
   readonly problem: Problem | null;
 
@@ -165,7 +165,7 @@ export const eraseBinned = (id: string): Promise<unknown> => send("DELETE", `/ap
 export const fetchRetention = (dataset: string): Promise<Retention> =>
   call(`/api/v1/retention?dataset=${encodeURIComponent(dataset)}`);
 
-/** With `reset` the place goes back to what the configuration file says of it; with `preview` it is only said what would go. */
+/** With `reset` the scope returns to the limits of the configuration file; with `preview` the effect is returned, and nothing changes. */
 export const setRetention = (order: {
   place: string;
   limits: LimitSettings;

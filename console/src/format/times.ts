@@ -17,8 +17,8 @@ export function clock(zone: string, times: readonly string[]): (time: string) =>
   const options = inDays
     ? { ...DAY, year: "numeric" as const }
     : { ...DAY, ...MINUTE, ...(inMinutes ? {} : { second: "2-digit" as const }) };
-  const told = formatter(zone, options);
-  return (time) => told.format(millis(time)).replaceAll(",", "");
+  const format = formatter(zone, options);
+  return (time) => format.format(millis(time)).replaceAll(",", "");
 }
 
 /** The day of a time, as it is written in UTC. */

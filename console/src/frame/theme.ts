@@ -66,6 +66,6 @@ export const dark: Theme = {
 };
 
 declare module "styled-components" {
-  // oxlint-disable-next-line typescript/no-empty-object-type -- how styled-components is told of a theme
+  // oxlint-disable-next-line typescript/no-empty-object-type -- how styled-components learns the type of the theme
   export interface DefaultTheme extends Theme {}
 }

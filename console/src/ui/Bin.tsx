@@ -1,4 +1,4 @@
-/** What was deleted: bring it back, or erase it for good. */
+/** Deleted items: restore or erase them. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
 import * as client from "../api/client";
@@ -17,8 +17,8 @@ export function Bin() {
     onSuccess: () => queries.invalidateQueries(),
   });
   if (!data) return <Waiting error={error} retry={refetch} />;
-  if (data.length === 0) return <p>The bin is empty. What is deleted can be brought back from here for a while.</p>;
-  const told = clock("UTC", ["2026-01-01T00:01:00Z"]);
+  if (data.length === 0) return <p>The bin is empty. Deleted items can be restored from here for a while.</p>;
+  const time = clock("UTC", ["2026-01-01T00:01:00Z"]);
   return (
     <>
       {act.error && <Failure error={act.error} />}
@@ -44,8 +44,8 @@ export function Bin() {
                 <td>{item.dataset}</td>
                 <td className="figure">{count(item.series)}</td>
                 <td className="figure">{item.points === null ? "all" : count(item.points)}</td>
-                <td title={item.deleted}>{told(item.deleted)}</td>
-                <td title={item.erased}>{told(item.erased)}</td>
+                <td title={item.deleted}>{time(item.deleted)}</td>
+                <td title={item.erased}>{time(item.erased)}</td>
                 <td>
                   <Button $quiet onPress={() => act.mutate({ what: client.restoreBinned, item })}>
                     Restore

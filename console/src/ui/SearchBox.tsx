@@ -1,4 +1,4 @@
-/** A field that narrows a list, with what is left said beside it. */
+/** A field that filters a list, with the number of matches beside it. */
 import { Input, Label, SearchField } from "react-aria-components";
 import styled from "styled-components";
 

@@ -1,4 +1,4 @@
-//! The typed client: one function a call, with the service's own types.
+//! The typed client: a function per call, with the types of the API.
 
 use std::time::Duration;
 
@@ -32,7 +32,7 @@ use crate::{
 };
 
 const BACKUP: &str = "/api/v1/backup";
-/// The largest answer that is read, in bytes.
+/// Maximum size of an answer, in bytes.
 const LARGEST_ANSWER: u64 = 2 << 30;
 const CONNECT: Duration = Duration::from_secs(5);
 
@@ -251,7 +251,7 @@ impl Client {
         self.post(&format!("/api/v1/imports/{}/look", escaped(id)), order)
     }
 
-    /// Runs an import; without an order, goes on with it as it was begun.
+    /// Runs an import; without an order, resumes it as it was begun.
     pub fn run_import(&self, id: &str, order: Option<&ImportOrder>) -> Result<ImportRecord, Failure> {
         let path = format!("/api/v1/imports/{}/run", escaped(id));
         match order {
@@ -269,7 +269,7 @@ impl Client {
         self.delete_for_nothing(&format!("/api/v1/imports/{}", escaped(id)))
     }
 
-    /// Copies what was rejected of an import.
+    /// Copies the rejects of an import.
     pub fn rejects(&self, id: &str, out: &mut dyn std::io::Write) -> Result<(), Failure> {
         let path = format!("/api/v1/imports/{}/rejects", escaped(id));
         self.stream(&path, &[], |body| std::io::copy(body, out).map(|_| ()))

@@ -1,4 +1,4 @@
-//! What changes much is asked for: in a terminal by typing, elsewhere by an option.
+//! Confirmation of large changes: typed in a terminal, elsewhere given by an option.
 
 use std::io::{self, IsTerminal};
 

@@ -1,4 +1,4 @@
-//! What a command ends with: a message for people and an exit code for programs.
+//! How a command fails: a message for people and an exit code for programs.
 
 use std::{fmt, process::ExitCode};
 
@@ -14,10 +14,10 @@ pub const WRONG: u8 = 2;
 pub const UNREACHED: u8 = 3;
 /// Done, but some rows were rejected.
 pub const SOME_REJECTED: u8 = 4;
-/// Nobody reads the result any more: what a shell tells of a program that the signal SIGPIPE (13) ended.
+/// The pipe of the result is closed: the exit code that a shell gives to a program ended by SIGPIPE (13).
 pub const READER_GONE: u8 = 128 + 13;
 
-/// Why a command did not do what it was asked.
+/// Why a command failed.
 #[derive(Debug)]
 pub struct Failure {
     code: u8,

@@ -3,7 +3,7 @@
 //! `main` reads the command line, runs one command and turns its failure into a message and an exit code. Results go to standard
 //! output, talk and progress to standard error.
 
-#![warn(clippy::print_stdout, clippy::print_stderr, reason = "they panic once their reader has gone: `outln!` and `noteln!` do not")]
+#![warn(clippy::print_stdout, clippy::print_stderr, reason = "they panic when the pipe is closed: `outln!` and `noteln!` do not")]
 
 #[macro_use]
 mod output;

@@ -30,9 +30,9 @@ const BATCH: usize = 64 << 10;
 /// Those of the writer.
 pub fn write_arrow(answer: &AnswerDocument, out: impl io::Write) -> io::Result<()> {
     let mut batches = Batches::of(answer);
-    let mut writer = StreamWriter::try_new(out, &batches.schema).map_err(told)?;
-    batches.each(answer, &mut |batch| writer.write(&batch).map_err(told))?;
-    writer.finish().map_err(told)
+    let mut writer = StreamWriter::try_new(out, &batches.schema).map_err(io_error)?;
+    batches.each(answer, &mut |batch| writer.write(&batch).map_err(io_error))?;
+    writer.finish().map_err(io_error)
 }
 
 /// Writes the answer as a Parquet file, likewise; compressed with zstd.
@@ -55,7 +55,7 @@ pub fn write_parquet(answer: &AnswerDocument, out: impl io::Write + Send) -> io:
     writer.close().map(drop).map_err(failed)
 }
 
-fn told(error: ArrowError) -> io::Error {
+fn io_error(error: ArrowError) -> io::Error {
     match error {
         ArrowError::IoError(_, error) => error,
         other => io::Error::other(other),
@@ -87,7 +87,7 @@ impl Batches {
         let mut finish = |builders: &mut [Builder], rows: &mut usize| {
             *rows = 0;
             let columns = builders.iter_mut().map(Builder::finish).collect();
-            give(RecordBatch::try_new(Arc::clone(schema), columns).map_err(told)?)
+            give(RecordBatch::try_new(Arc::clone(schema), columns).map_err(io_error)?)
         };
         sheet.each_row(answer, &mut |row| {
             let mut beside = row.values.iter();

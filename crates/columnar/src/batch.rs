@@ -13,12 +13,9 @@ use arrow_array::{
 use hashbrown::HashMap;
 
 use arrow_schema::{DataType, Field, Schema, TimeUnit};
-use fenetre_core::{
-    model::{KnownSeries, PointSink},
-    time::Nanos,
-};
+use fenetre_core::{model::KnownSeries, time::Nanos};
 use fenetre_formats::{
-    FormatError, Look, Tally,
+    FormatError, Look, Output, Tally,
     mapping::{Cell, Column as NamedColumn, Mapping, Others, Role, Rows, is_long, long_column},
 };
 
@@ -51,16 +48,16 @@ impl Batches {
     }
 
     /// Reads a batch; lines of rejects are rows, from 1.
-    pub fn read(&mut self, batch: &RecordBatch, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    pub fn read(&mut self, batch: &RecordBatch, out: &mut Output<'_>) {
         if !std::mem::replace(&mut self.is_described, true) {
-            self.notes.drain(..).for_each(|note| tally.note(note));
-            self.rows.describe(sink, tally);
+            self.notes.drain(..).for_each(|note| out.tally.note(note));
+            self.rows.describe(out.sink, out.tally);
         }
         let columns: Vec<Column<'_>> = batch.columns().iter().zip(&self.uuids).map(|(array, is_uuid)| Column::of(array, *is_uuid)).collect();
         let mut tags = Vec::new();
         let (places, values) = self.rows.key_places();
-        let told_apart = || keys(&places.iter().map(|place| &columns[*place]).collect::<Vec<_>>(), batch.num_rows());
-        let keys = if self.rows.has_units() { None } else { told_apart() };
+        let distinct_keys = || keys(&places.iter().map(|place| &columns[*place]).collect::<Vec<_>>(), batch.num_rows());
+        let keys = if self.rows.has_units() { None } else { distinct_keys() };
         // Of each set of tags the series of its values, so that only its first row names them.
         let mut known: HashMap<u64, Vec<Option<KnownSeries>>> = HashMap::new();
         for at in 0..batch.num_rows() {
@@ -69,9 +66,9 @@ impl Batches {
             match &keys {
                 Some(keys) => {
                     let known = known.entry(keys[at]).or_insert_with(|| vec![None; values]);
-                    self.rows.take_known(&cell, &mut tags, known, &mut || row, now, sink, tally);
+                    self.rows.take_known(&cell, &mut tags, known, &mut || row, out);
                 }
-                None => self.rows.take(&cell, &mut tags, &mut || row, now, sink, tally),
+                None => self.rows.take(&cell, &mut tags, &mut || row, out),
             }
         }
         self.row += batch.num_rows() as u64;

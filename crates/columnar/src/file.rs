@@ -1,7 +1,6 @@
 //! Parquet files, some rows at a time.
 
-use fenetre_core::{model::PointSink, time::Nanos};
-use fenetre_formats::{FormatError, Look, Tally, mapping::Mapping};
+use fenetre_formats::{FormatError, Look, Output, mapping::Mapping};
 use parquet::{
     arrow::arrow_reader::{ParquetRecordBatchReader, ParquetRecordBatchReaderBuilder},
     basic::{Compression, LogicalType},
@@ -48,14 +47,14 @@ impl ParquetRows {
     ///
     /// # Errors
     /// [`FormatError`] for damaged bytes.
-    pub fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<u64, FormatError> {
+    pub fn read(&mut self, out: &mut Output<'_>) -> Result<u64, FormatError> {
         match self.reader.next() {
             None => {
-                self.batches.end(now, tally);
+                self.batches.end(out.now, out.tally);
                 Ok(0)
             }
             Some(Ok(batch)) => {
-                self.batches.read(&batch, now, sink, tally);
+                self.batches.read(&batch, out);
                 Ok(batch.num_rows() as u64)
             }
             Some(Err(error)) => Err(unreadable(FORMAT, error)),

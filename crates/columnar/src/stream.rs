@@ -3,8 +3,7 @@
 use std::io::Read;
 
 use arrow_ipc::reader::StreamReader;
-use fenetre_core::{model::PointSink, time::Nanos};
-use fenetre_formats::{FormatError, Look, Tally, mapping::Mapping};
+use fenetre_formats::{FormatError, Look, Output, mapping::Mapping};
 
 use crate::{
     batch::{Batches, look},
@@ -34,14 +33,14 @@ impl<R: Read> ArrowRows<R> {
     ///
     /// # Errors
     /// [`FormatError`] for damaged bytes.
-    pub fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<bool, FormatError> {
+    pub fn read(&mut self, out: &mut Output<'_>) -> Result<bool, FormatError> {
         match self.stream.next() {
             None => {
-                self.batches.end(now, tally);
+                self.batches.end(out.now, out.tally);
                 Ok(false)
             }
             Some(Ok(batch)) => {
-                self.batches.read(&batch, now, sink, tally);
+                self.batches.read(&batch, out);
                 Ok(true)
             }
             Some(Err(error)) => Err(unreadable(FORMAT, error)),

@@ -15,7 +15,7 @@ use fenetre_core::{
     model::{About, Described, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
-use fenetre_formats::{FormatError, Tally, mapping::Mapping};
+use fenetre_formats::{FormatError, Output, Tally, mapping::Mapping};
 use proptest::prelude::*;
 
 #[derive(Default)]
@@ -64,7 +64,7 @@ fn parquet(folder: &std::path::Path, batches: &[RecordBatch]) -> File {
     File::open(path).unwrap()
 }
 
-fn told(notebook: Notebook, tally: Tally) -> String {
+fn rendered(notebook: Notebook, tally: Tally) -> String {
     let rejects: Vec<String> =
         tally.rejects.iter().map(|reject| format!("row {}, {}: {}", reject.line, reject.field.as_deref().unwrap_or("-"), reject.reason)).collect();
     let notes: String = tally.notes.iter().map(|note| format!("note: {note}\n")).collect();
@@ -73,18 +73,18 @@ fn told(notebook: Notebook, tally: Tally) -> String {
 
 fn of_stream(bytes: &[u8], mapping: Option<&Mapping>) -> Result<String, FormatError> {
     let (mut rows, mut notebook, mut tally) = (ArrowRows::new(bytes, mapping)?, Notebook::default(), Tally::default());
-    while rows.read(0, &mut notebook, &mut tally)? {}
-    Ok(told(notebook, tally))
+    while rows.read(&mut Output { now: 0, sink: &mut notebook, tally: &mut tally })? {}
+    Ok(rendered(notebook, tally))
 }
 
 fn of_file(file: File, mapping: Option<&Mapping>) -> Result<String, FormatError> {
     let (mut rows, mut notebook, mut tally) = (ParquetRows::new(file, mapping)?, Notebook::default(), Tally::default());
-    while rows.read(0, &mut notebook, &mut tally)? > 0 {}
-    Ok(told(notebook, tally))
+    while rows.read(&mut Output { now: 0, sink: &mut notebook, tally: &mut tally })? > 0 {}
+    Ok(rendered(notebook, tally))
 }
 
 #[test]
-fn without_a_mapping_types_say_what_columns_are() {
+fn without_a_mapping_column_types_decide() {
     insta::assert_snapshot!(of_stream(&stream(&[table()]), None).unwrap());
 }
 
@@ -137,7 +137,7 @@ fn odd_table() -> RecordBatch {
 }
 
 #[test]
-fn columns_that_no_point_holds_are_noted_and_times_without_an_offset_need_a_zone() {
+fn empty_columns_are_noted_and_local_times_need_a_zone() {
     let bytes = stream(&[odd_table()]);
     assert!(of_stream(&bytes, None).unwrap_err().to_string().contains("times in `at` have no offset from UTC: state their zone"));
     // A zone alone is enough; the second instant lies in the hour that the clocks skip.
@@ -147,7 +147,7 @@ fn columns_that_no_point_holds_are_noted_and_times_without_an_offset_need_a_zone
 }
 
 #[test]
-fn other_bytes_are_refused() {
+fn foreign_bytes_are_an_error() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("x");
     std::fs::write(&path, "time,level\n").unwrap();
@@ -224,7 +224,7 @@ fn remembered(bytes: &[u8], odd_is_a_tag: bool) -> Remembering {
     }
     let mapping = Mapping::parse(&text).unwrap();
     let (mut rows, mut sink, mut tally) = (ArrowRows::new(bytes, Some(&mapping)).unwrap(), Remembering::default(), Tally::default());
-    while rows.read(0, &mut sink, &mut tally).unwrap() {}
+    while rows.read(&mut Output { now: 0, sink: &mut sink, tally: &mut tally }).unwrap() {}
     assert_eq!((tally.accepted as usize, tally.rejected), (sink.points.len(), 0));
     sink
 }
@@ -235,8 +235,8 @@ proptest! {
         rows in prop::collection::vec((prop::option::of(0u8..4), 0u8..3, any::<bool>(), prop::option::of(any::<i32>()), prop::option::of(any::<i32>())), 1..60),
     ) {
         let (plain, coded) = (remembered(&rows_as(&rows, 0), false), remembered(&rows_as(&rows, 1), false));
-        let told = |sink: &Remembering| sink.points.iter().map(|(at, time, value)| (sink.series[*at].clone(), *time, value.clone())).collect::<Vec<_>>();
-        prop_assert_eq!(told(&plain), told(&coded));
+        let rendered = |sink: &Remembering| sink.points.iter().map(|(at, time, value)| (sink.series[*at].clone(), *time, value.clone())).collect::<Vec<_>>();
+        prop_assert_eq!(rendered(&plain), rendered(&coded));
         prop_assert!(plain.named == plain.series.len() && coded.named == coded.series.len(), "each series is named once");
         // A truth value as a tag has no number of its own, so every point names its series: the points are the same but for that tag.
         let named = remembered(&rows_as(&rows, 1), true);

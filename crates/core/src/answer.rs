@@ -1,4 +1,4 @@
-//! What comes back: windows once, then lines.
+//! The answer: windows once, then lines.
 
 use std::sync::Arc;
 

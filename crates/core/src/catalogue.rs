@@ -35,12 +35,12 @@ pub struct Dataset {
     pub id: DatasetId,
     /// Its name.
     pub name: Arc<str>,
-    /// What a person said of it.
+    /// Its definition.
     pub definition: DatasetDefinition,
     /// The folder of its partitions: the name under which it was made.
     pub folder: Arc<str>,
     metrics: BTreeMap<Arc<str>, Metric>,
-    /// What a person said of its tags, by key.
+    /// Definitions of its tags, by key.
     pub tag_definitions: BTreeMap<String, TagDefinition>,
     /// Which of its metrics are rolled up, by the names of the policies.
     pub rollups: BTreeMap<String, RollupPolicy>,
@@ -99,7 +99,7 @@ pub struct Metric {
     pub id: MetricId,
     /// Its name.
     pub name: Arc<str>,
-    /// What a person said of it, or what was seen when it first came.
+    /// Its definition, by a person or from its first arrival.
     pub definition: MetricDefinition,
     series: RoaringBitmap,
 }
@@ -311,7 +311,7 @@ impl Dataset {
         let series = Series { id, metric: Arc::clone(&owner.name), metric_id: owner.id, tags: Tags::new(kept), codes: codes.map(Box::new) };
         let place = match self.series.last() {
             Some(last) if last.id >= id => {
-                // Ids grow, so this is rare: whoever stands behind it moves.
+                // Ids grow, so an insertion in the middle is rare.
                 let place = self.series.partition_point(|known| known.id < id);
                 self.by_key.iter_mut().filter(|known| **known as usize >= place).for_each(|known| *known += 1);
                 place

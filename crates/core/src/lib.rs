@@ -27,7 +27,7 @@
 //! | [`rollup`] | summaries of fixed windows that stand for points |
 //! | [`keeping`] | limits by age and size, what must go, what it will weigh |
 //! | [`units`] | units of what is computed, by UCUM |
-//! | [`answer`] | what comes back |
+//! | [`answer`] | answers: windows, lines, values |
 //!
 //! ```
 //! use fenetre_core::query;

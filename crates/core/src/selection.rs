@@ -112,8 +112,8 @@ pub fn check(condition: &Condition, dataset: &Dataset, metric: &Metric) -> Resul
         Condition::Matches(TagMatch { tag, pattern, .. }) => {
             check_tag(tag, dataset, metric)?;
             whole_pattern(&pattern.value).map(drop).map_err(|error| {
-                let told = error.to_string();
-                let reason = told.lines().last().unwrap_or_default().trim_start_matches("error: ");
+                let message = error.to_string();
+                let reason = message.lines().last().unwrap_or_default().trim_start_matches("error: ");
                 QueryError::new(pattern.place, format!("not a regular expression: {reason}"))
                     .with_help("it must match a whole value: \"a.*\" for all that begin with a")
             })

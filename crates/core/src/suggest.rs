@@ -62,7 +62,7 @@ mod tests {
     }
 
     #[test]
-    fn a_hint_fits_how_many_names_there_are() {
+    fn a_hint_suits_the_number_of_names() {
         let of = |known: &[&str]| hint("mian", known.iter().copied(), 2);
         assert_eq!(of(&["main", "velmar"]), "did you mean `main`?");
         assert_eq!(of(&[]), "there are none yet");

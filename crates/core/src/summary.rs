@@ -123,7 +123,7 @@ impl Summary {
 
     /// Takes in what other points contribute, whichever time they are of.
     pub fn merge(&mut self, other: &Self) {
-        // Of several series it would be a sum, of one series it depends on the order: whoever needs it appends.
+        // Of several series it would be a sum, of one series it depends on the order: the caller that needs it appends.
         self.growth = None;
         self.count += other.count;
         self.sum += other.sum;
@@ -255,7 +255,7 @@ mod tests {
         }
 
         #[test]
-        fn a_counter_grows_alike_in_parts_and_as_a_whole(steps in prop::collection::vec((0u32..1_000, 0u8..20), 2..200), cut in 1usize..199, wide in any::<bool>()) {
+        fn counter_growth_is_the_same_in_parts_and_as_a_whole(steps in prop::collection::vec((0u32..1_000, 0u8..20), 2..200), cut in 1usize..199, wide in any::<bool>()) {
             let mut columns = crate::block::Columns::default();
             let start = if wide { 1i128 << 60 } else { 0 };
             let (mut counter, mut grown) = (start, 0i128);
@@ -276,7 +276,7 @@ mod tests {
         }
 
         #[test]
-        fn the_form_at_rest_comes_back_bit_for_bit(time in any::<i64>(), value in any::<f64>(), count in any::<u64>(), rest in any::<i16>()) {
+        fn the_stored_form_round_trips(time in any::<i64>(), value in any::<f64>(), count in any::<u64>(), rest in any::<i16>()) {
             let mut summary = Summary::of_point(time, value);
             (summary.count, summary.last.rest) = (count, rest);
             let bytes = summary.to_bytes();
@@ -286,7 +286,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_has_no_summary() {
+    fn an_empty_block_has_no_summary() {
         assert_eq!(Summary::of(Points::default()), None);
     }
 

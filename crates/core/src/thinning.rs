@@ -122,14 +122,14 @@ mod tests {
     }
 
     #[test]
-    fn a_dead_band_keeps_what_leaves_it_and_shows_life() {
+    fn a_dead_band_keeps_changes_and_a_heartbeat() {
         let points: Vec<(i64, f64)> = (0..100).map(|i| (i, if i == 40 { 9.0 } else { 1.0 })).collect();
         let band = Thinning { dead_band: Some(0.5), max_silence: Some(Span::exact(30 * SECOND)), ..Default::default() };
         assert_eq!(band.kept(columns(&points).points()), [0, 30, 40, 41, 71, 99]);
     }
 
     #[test]
-    fn what_makes_no_sense_is_told() {
+    fn invalid_thinning_is_refused() {
         assert!(Thinning::default().check().is_err());
         assert!(Thinning { dead_band: Some(1.0), ..Default::default() }.check().unwrap_err().contains("max_silence"));
         assert!(line(f64::NAN).check().is_err());

@@ -281,7 +281,7 @@ mod tests {
     }
 
     #[test]
-    fn values_fit_a_metric_of_the_same_dimension_alone() {
+    fn values_fit_only_metrics_of_the_same_dimension() {
         assert_eq!([fit("cm", "cm"), fit("L", "dm3"), fit("{boats}", "{boat}"), fit("1", "{boat}")], [Fit::Same; 4]);
         assert!(matches!(fit("m", "cm"), Fit::Converted(conversion) if conversion.apply(3.125) == 312.5));
         assert!(matches!(fit("cm", "m"), Fit::Converted(conversion) if conversion.apply(57.0) == 0.57));
@@ -316,7 +316,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn there_and_back_is_where_it_was(value in -1e6f64..1e6, pair in prop::sample::select(vec![("cm", "m"), ("Cel", "K"), ("[degF]", "Cel"), ("m3/h", "L/s"), ("min", "h")])) {
+        fn conversion_there_and_back_is_the_identity(value in -1e6f64..1e6, pair in prop::sample::select(vec![("cm", "m"), ("Cel", "K"), ("[degF]", "Cel"), ("m3/h", "L/s"), ("min", "h")])) {
             let (there, back) = (conversion(pair.0, pair.1).unwrap(), conversion(pair.1, pair.0).unwrap());
             let away = value * there.factor + there.offset;
             prop_assert!((away * back.factor + back.offset - value).abs() < 1e-6 * value.abs().max(1.0));

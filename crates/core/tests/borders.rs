@@ -69,7 +69,7 @@ proptest! {
     }
 
     #[test]
-    fn segments_tile_the_range_and_blur_no_border(
+    fn segments_tile_the_range_at_exact_borders(
         start in 0i64..2_000, minutes in 1i64..4_000, step in prop::sample::select(vec![5i64, 7, 15, 60, 180, 1_440]),
         reach in prop::collection::vec((0i64..3_000, 0i64..4_000), 3), holes in prop::collection::vec((0i64..4_000, 1i64..900), 0..4), only_dropped in any::<bool>(),
     ) {

@@ -59,7 +59,7 @@ proptest! {
 }
 
 #[test]
-fn a_week_earlier_over_a_clock_change_is_the_same_hour_of_the_wall() {
+fn a_week_earlier_over_a_clock_change_keeps_the_local_hour() {
     let mut world = World::new("Europe/Lisbon");
     world.metric("level", MetricDefinition { stale_after: Some(Span::exact(3_600 * SECOND)), ..Default::default() });
     // A point each half hour of local time that says which hour of the day it is, over the end of summer time on 25 October.

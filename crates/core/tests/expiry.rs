@@ -94,7 +94,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(2_000))]
 
     #[test]
-    fn the_oldest_go_each_once_and_what_is_written_into_stays(held in a_store()) {
+    fn the_oldest_expire_once_and_open_partitions_stay(held in a_store()) {
         let plan = Expiry::plan(&held, NOW);
         let mut seen = BTreeSet::new();
         for step in &plan.steps {
@@ -127,7 +127,7 @@ proptest! {
     }
 
     #[test]
-    fn sizes_are_met_where_anything_can_go_and_no_more_goes_than_must(held in a_store()) {
+    fn size_limits_are_met_and_no_more_expires_than_needed(held in a_store()) {
         let plan = Expiry::plan(&held, NOW);
         let left = after(&held, &plan.steps);
         for dataset in &left.datasets {
@@ -149,7 +149,7 @@ proptest! {
     }
 
     #[test]
-    fn without_its_last_step_what_went_for_a_size_would_not_be_enough(dataset in a_dataset(1)) {
+    fn size_expiry_needs_its_last_step(dataset in a_dataset(1)) {
         let held = StoreHolding { datasets: vec![dataset.clone()], others: 0, keep_under: None, volume: None };
         let mut steps = Expiry::plan(&held, NOW).steps;
         let is_size_drop = |step: &Step| matches!(step, Step::Drop { why: Why::Size, .. });
@@ -171,7 +171,7 @@ proptest! {
     }
 
     #[test]
-    fn the_reserve_is_brought_back_or_nothing_goes_for_it(held in a_store()) {
+    fn the_reserve_is_restored_or_nothing_expires_for_it(held in a_store()) {
         let plan = Expiry::plan(&held, NOW);
         let left = after(&held, &plan.steps);
         let is_short = left.volume.is_some_and(|volume| volume.free < volume.reserve);
@@ -180,7 +180,7 @@ proptest! {
     }
 
     #[test]
-    fn once_it_is_done_nothing_is_left_to_do(held in a_store()) {
+    fn expiry_is_idempotent(held in a_store()) {
         let plan = Expiry::plan(&held, NOW);
         let again = Expiry::plan(&after(&held, &plan.steps), NOW);
         prop_assert_eq!(again.steps, vec![]);

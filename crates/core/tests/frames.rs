@@ -24,7 +24,7 @@ fn planned(frame: &str, now: &str) -> Result<Plan, PlanError> {
     plan(&query, &Frame::default(), &catalogue(), "velmar", parse_rfc3339(now).unwrap(), &Limits::default())
 }
 
-fn told(frame: &str, now: &str) -> String {
+fn rendered(frame: &str, now: &str) -> String {
     match planned(frame, now) {
         Err(error) => format!("{frame}\n  {error}\n"),
         Ok(plan) => {
@@ -88,8 +88,8 @@ fn frames_on_an_ordinary_day() {
         "at 2026-05-01T09:00 taking nearest within 10m",
         "at yesterday within 1d",
     ];
-    let told: String = frames.iter().map(|frame| told(frame, "2026-05-20T12:34:56Z")).collect();
-    insta::assert_snapshot!(told);
+    let rendered: String = frames.iter().map(|frame| rendered(frame, "2026-05-20T12:34:56Z")).collect();
+    insta::assert_snapshot!(rendered);
 }
 
 #[test]
@@ -102,18 +102,18 @@ fn frames_over_both_clock_changes() {
         "over 2026-03-29T00:30 to 2026-03-29T02:30",
     ]
     .iter()
-    .map(|frame| told(frame, "2026-03-30T12:00:00+01:00").replace("over", "spring: over"))
+    .map(|frame| rendered(frame, "2026-03-30T12:00:00+01:00").replace("over", "spring: over"))
     .collect();
     let autumn: String =
         ["over last 1d per 1d", "over 2026-10-25 to 2026-10-26 per 1h", "over 2026-10-25T01:30 to now", "over 2026-10-25T00:30 to now"]
             .iter()
-            .map(|frame| told(frame, "2026-10-26T12:00:00Z").replace("over", "autumn: over"))
+            .map(|frame| rendered(frame, "2026-10-26T12:00:00Z").replace("over", "autumn: over"))
             .collect();
     insta::assert_snapshot!(spring + &autumn);
 }
 
 #[test]
-fn each_clause_comes_from_the_text_else_from_outside() {
+fn each_clause_comes_from_the_text_or_the_frame() {
     let outer = parse_frame("over last 2h per 30m zone \"UTC\"").unwrap();
     let now = parse_rfc3339("2026-05-20T12:00:00Z").unwrap();
     let cases = [
@@ -129,7 +129,7 @@ fn each_clause_comes_from_the_text_else_from_outside() {
 }
 
 #[test]
-fn a_fault_is_told_in_the_text_that_it_stands_in() {
+fn an_error_points_into_its_text() {
     let now = parse_rfc3339("2026-05-20T12:00:00Z").unwrap();
     let query = parse("show mean of level").unwrap();
     let outer = parse_frame("over last 2h zone \"Atlantis\"").unwrap();
@@ -140,7 +140,7 @@ fn a_fault_is_told_in_the_text_that_it_stands_in() {
 }
 
 #[test]
-fn a_metric_of_another_dataset_is_pointed_out() {
+fn a_metric_of_another_dataset_is_suggested() {
     let mut catalogue = catalogue();
     catalogue.put_dataset(DatasetId(2), "main", "main", DatasetDefinition::default());
     let now = parse_rfc3339("2026-05-20T12:00:00Z").unwrap();

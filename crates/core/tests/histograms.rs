@@ -96,11 +96,11 @@ proptest! {
             let from = (window as i64 * 5 - first).max(0) as usize;
             let to = ((window as i64 + 1) * 5 - first).max(0) as usize;
             let all = observed(&stations, from..to);
-            let told = stations.iter().any(|station| station.minutes.len() > from && from < to);
-            prop_assert_eq!(growth[window], told.then_some(all.len() as f64));
+            let rendered = stations.iter().any(|station| station.minutes.len() > from && from < to);
+            prop_assert_eq!(growth[window], rendered.then_some(all.len() as f64));
             let sum: f64 = all.iter().sum();
-            prop_assert!(!told || (sums[window].unwrap() - sum).abs() < 1e-6);
-            prop_assert!(!told || (0.0..=1.0).contains(&rates[window].unwrap()));
+            prop_assert!(!rendered || (sums[window].unwrap() - sum).abs() < 1e-6);
+            prop_assert!(!rendered || (0.0..=1.0).contains(&rates[window].unwrap()));
             match means[window] {
                 Some(mean) => prop_assert!((mean - sum / all.len() as f64).abs() < 1e-6),
                 None => prop_assert!(all.is_empty()),
@@ -121,7 +121,7 @@ proptest! {
     }
 
     #[test]
-    fn counts_that_go_on_growing_say_the_same_as_deltas(mut station in a_station(), silence in 2usize..40) {
+    fn cumulative_and_delta_counts_agree(mut station in a_station(), silence in 2usize..40) {
         station.resets.clear();
         // Nothing is known of what the meter had counted before its first point.
         station.minutes.insert(0, Vec::new());
@@ -140,7 +140,7 @@ proptest! {
 }
 
 #[test]
-fn a_reset_counts_what_the_meter_then_shows() {
+fn after_a_reset_growth_restarts_from_zero() {
     let minutes = vec![vec![], vec![4.0, 15.0], vec![15.0], vec![30.0]];
     let station = Station { layout: 0, minutes, resets: vec![3] };
     let world = world(&[station], Temporality::Cumulative);
@@ -148,7 +148,7 @@ fn a_reset_counts_what_the_meter_then_shows() {
 }
 
 #[test]
-fn silence_is_not_joined() {
+fn gaps_are_not_joined() {
     let mut world = World::new("UTC");
     let definition = MetricDefinition { kind: Kind::Counter, stale_after: Some(Span::exact(120 * SECOND)), ..Default::default() };
     world.metric("boats", definition);

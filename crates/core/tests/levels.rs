@@ -1,4 +1,4 @@
-//! Which rollup levels a query is answered from, and what it is told that asks for one that cannot.
+//! Which rollup levels answer a query, and the error of a query for a level that cannot.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -67,7 +67,7 @@ fn planned(text: &str) -> Result<Plan, String> {
     })
 }
 
-fn told(text: &str, reach: &Reach) -> String {
+fn rendered(text: &str, reach: &Reach) -> String {
     let plan = match planned(text) {
         Ok(plan) => plan,
         Err(error) => return error,
@@ -90,7 +90,7 @@ fn told(text: &str, reach: &Reach) -> String {
 }
 
 #[test]
-fn the_coarsest_level_that_answers_exactly_is_taken_and_why_others_are_not_is_told() {
+fn the_coarsest_exact_level_is_chosen_and_others_are_explained() {
     let whole = Reach { until: at("2026-05-20T10:00:00Z"), raw_from: Nanos::MIN };
     let gone = Reach { until: at("2026-05-20T10:00:00Z"), raw_from: at("2026-05-14T00:00:00Z") };
     let mut out = String::new();
@@ -121,9 +121,9 @@ fn the_coarsest_level_that_answers_exactly_is_taken_and_why_others_are_not_is_to
         "show mean of battery over yesterday from 1h",
         "show level at now",
     ] {
-        out += &format!("{text}\n{}", told(text, &whole));
+        out += &format!("{text}\n{}", rendered(text, &whole));
         if text.contains("median") {
-            out += &format!("the same where points before 14 May are gone\n{}", told(text, &gone));
+            out += &format!("the same where points before 14 May are gone\n{}", rendered(text, &gone));
         }
     }
     insta::assert_snapshot!(out);

@@ -32,7 +32,7 @@ fn span(text: &str) -> Span {
 
 proptest! {
     #[test]
-    fn shifts_begin_at_their_hours_of_the_wall(range in a_range(), tz in a_zone(), width in prop::sample::select(vec!["1h", "6h", "8h", "12h", "1d"]), start in 0u16..24, half in any::<bool>()) {
+    fn shifts_begin_at_local_hours(range in a_range(), tz in a_zone(), width in prop::sample::select(vec!["1h", "6h", "8h", "12h", "1d"]), start in 0u16..24, half in any::<bool>()) {
         let clock = format!("{start:02}:{}", if half { "30" } else { "00" });
         let grid = Grid { width: Width::Of(span(width)), stepping: None, starting: LocalTime::parse(&clock) };
         let windows = Windows::cut(range, grid, &tz, 100_000).unwrap();
@@ -50,7 +50,7 @@ proptest! {
     }
 
     #[test]
-    fn windows_that_step_are_made_of_whole_cells(range in a_range(), tz in a_zone(), pair in prop::sample::select(vec![("1h", "10m"), ("30m", "30m"), ("6h", "1h"), ("1w", "1d"), ("3mo", "1mo")])) {
+    fn stepping_windows_are_made_of_whole_cells(range in a_range(), tz in a_zone(), pair in prop::sample::select(vec![("1h", "10m"), ("30m", "30m"), ("6h", "1h"), ("1w", "1d"), ("3mo", "1mo")])) {
         let (width, step) = (span(pair.0), span(pair.1));
         let grid = Grid { width: Width::Of(width), stepping: Some(step), starting: None };
         let windows = Windows::cut(range, grid, &tz, 100_000).unwrap();
@@ -66,7 +66,7 @@ proptest! {
     }
 
     #[test]
-    fn earlier_windows_are_as_many_and_in_order(range in a_range(), tz in a_zone(), width in prop::sample::select(vec!["20m", "1h", "1d"]), back in prop::sample::select(vec!["1h", "1d", "1w", "1mo", "1y"])) {
+    fn earlier_windows_match_in_number_and_order(range in a_range(), tz in a_zone(), width in prop::sample::select(vec!["20m", "1h", "1d"]), back in prop::sample::select(vec!["1h", "1d", "1w", "1mo", "1y"])) {
         let windows = Windows::cut(range, Grid { width: Width::Of(span(width)), stepping: None, starting: None }, &tz, 100_000).unwrap();
         let earlier = windows.earlier(span(back), &tz);
         prop_assert_eq!(earlier.len(), windows.len());
@@ -82,7 +82,7 @@ proptest! {
     }
 
     #[test]
-    fn what_has_passed_of_a_window_lies_in_it_and_before_now(range in a_range(), tz in a_zone(), part in 0.0f64..1.2) {
+    fn the_elapsed_part_of_a_window_ends_now(range in a_range(), tz in a_zone(), part in 0.0f64..1.2) {
         let windows = Windows::cut(range, Grid { width: Width::Of(span("1h")), stepping: None, starting: None }, &tz, 100_000).unwrap();
         let now = range.start + ((range.end - range.start) as f64 * part) as i64;
         for at in 0..windows.len() {
@@ -95,13 +95,13 @@ proptest! {
 }
 
 #[test]
-fn what_cannot_be_cut_is_told() {
+fn invalid_windows_are_refused() {
     let range = TimeRange { start: 0, end: 86_400 * SECOND };
     let cut = |width: Width, stepping: Option<&str>, starting: Option<&str>| {
         let grid = Grid { width, stepping: stepping.map(span), starting: starting.and_then(LocalTime::parse) };
         Windows::cut(range, grid, &TimeZone::UTC, 100).map_or_else(|error| error.to_string(), |windows| format!("{} windows", windows.len()))
     };
-    let told = [
+    let rendered = [
         cut(Width::Of(span("1h")), None, None),
         cut(Width::Of(span("1m")), None, None),
         cut(Width::Of(span("1d1h")), None, None),
@@ -113,7 +113,7 @@ fn what_cannot_be_cut_is_told() {
         cut(Width::Of(span("90s")), None, Some("06:00")),
         cut(Width::Of(span("8h")), Some("4h"), Some("06:00")),
     ];
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(rendered.join("\n"));
     assert_eq!(
         ["06:00", "6:00", "24:00", "12:60", "noon"].map(|text| LocalTime::parse(text).map(|time| time.to_string())),
         [Some("06:00".into()), None, None, None, None]

@@ -1,4 +1,4 @@
-//! TextDecoder to UTF-8: by the mark at the beginning of a text, or as a mapping says.
+//! Text to UTF-8: by the byte order mark, or by the encoding that a mapping names.
 
 use encoding_rs::{CoderResult, Decoder, Encoding, UTF_8};
 
@@ -63,7 +63,7 @@ mod tests {
     }
 
     #[test]
-    fn texts_become_utf8() {
+    fn text_is_decoded_to_utf8() {
         assert_eq!(decoded(&[b"\xef\xbb\xbfzeit", b",pegel"], None), "zeit,pegel");
         assert_eq!(decoded(&[b"\xff\xfel\0", b"\xe4\0"], None), "lä");
         assert_eq!(decoded(&[b"\xe4\x80"], Some("windows-1252")), "ä€");

@@ -257,7 +257,7 @@ mod tests {
     }
 
     #[test]
-    fn a_column_that_is_left_out_leaves_what_is_known() {
+    fn an_omitted_column_keeps_its_stored_value() {
         let known = metrics();
         let back = read(&b"metric,description\nlevel,New words\n"[..], |name| known.get(name)).unwrap();
         assert_eq!((back["level"].description.as_str(), back["level"].unit.as_deref()), ("New words", Some("cm")));
@@ -291,7 +291,7 @@ mod tests {
     }
 
     #[test]
-    fn faults_are_told_with_line_and_column() {
+    fn errors_have_line_and_column() {
         let faults = [
             "metric,knid\n",
             "metric,most_series\n",

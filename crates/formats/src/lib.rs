@@ -137,14 +137,24 @@ impl Format {
 /// Reads points from bytes that come part by part.
 pub trait Reader: Send {
     /// Reads what it can of the bytes, and says how many it is done with: the others come again, at the front of the next part. With
-    /// `is_last`, nothing comes after them. Points without a time of their own are of `now`.
+    /// `is_last`, nothing comes after them.
     ///
     /// # Errors
     /// [`FormatError`] if what follows cannot be read either.
-    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError>;
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError>;
 }
 
-/// The first rows of something, before it is said what they mean.
+/// Where the points of a reader go, and what becomes of its rows.
+pub struct Output<'o> {
+    /// The time of points without one of their own.
+    pub now: Nanos,
+    /// Takes the points.
+    pub sink: &'o mut dyn PointSink,
+    /// Counts them, and keeps rejects and notes.
+    pub tally: &'o mut Tally,
+}
+
+/// The first rows of a table, before a mapping gives them meaning.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Look {
     /// Names of its columns.
@@ -208,14 +218,14 @@ pub fn read(format: Format, mapping: Option<Mapping>, body: &[u8], now: Nanos, s
     let mut reader = format.reader(mapping).ok_or(FormatError::Unreadable { format: format.name(), reason: "it is read elsewhere".to_owned() })?;
     let mut tally = Tally::default();
     if !format.is_text() || TextDecoder::is_plain(body, encoding.as_deref()) {
-        reader.read(body, true, now, sink, &mut tally)?;
+        reader.read(body, true, &mut Output { now, sink, tally: &mut tally })?;
         return Ok(tally);
     }
     let mut text = Vec::new();
     if let Some(found) = TextDecoder::new(encoding.as_deref()).decode(body, true, &mut text) {
         tally.note(format!("read as {found}"));
     }
-    reader.read(&text, true, now, sink, &mut tally)?;
+    reader.read(&text, true, &mut Output { now, sink, tally: &mut tally })?;
     Ok(tally)
 }
 

@@ -69,7 +69,7 @@ pub struct PlannedShowDocument {
 impl PlanDocument {
     /// The document of a plan; the caller adds the sizes of its reads. `parts` are what would answer for which part of time.
     pub fn of(plan: &Plan, query: String, parts: &[ReadPart]) -> Self {
-        let told = |at| format_in_zone(at, &plan.zone);
+        let local = |at| format_in_zone(at, &plan.zone);
         let (from, to, time) = match &plan.time {
             PlannedTime::Moments(moments) => {
                 let within = moments.first().and_then(|moment| moment.within);
@@ -107,8 +107,8 @@ impl PlanDocument {
         Self {
             query,
             zone: plan.zone.iana_name().unwrap_or("UTC").to_owned(),
-            from: told(from),
-            to: told(to),
+            from: local(from),
+            to: local(to),
             time,
             reads: plan.leaves.iter().map(read).collect(),
             sources: parts.iter().map(|part| SourceDocument::of(part, &plan.zone)).collect(),

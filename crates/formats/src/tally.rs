@@ -1,4 +1,4 @@
-//! What became of the rows of a body.
+//! Counts, rejects and notes of a body.
 
 use std::collections::BTreeMap;
 
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// How many rejects are reported in full; the others are counted.
-pub const TOLD_REJECTS: usize = 100;
+pub const MAX_REJECTS_SHOWN: usize = 100;
 
 /// A rejected row, or value of a row.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -63,20 +63,20 @@ pub struct Tally {
     #[schema(required)]
     pub notes: Vec<String>,
     /// How many rejects are reported in full.
-    #[serde(skip, default = "told_rejects")]
-    told: usize,
+    #[serde(skip, default = "max_rejects_shown")]
+    max_shown: usize,
     /// Index of the element that is being read.
     #[serde(skip)]
     element: Option<u64>,
 }
 
-fn told_rejects() -> usize {
-    TOLD_REJECTS
+fn max_rejects_shown() -> usize {
+    MAX_REJECTS_SHOWN
 }
 
 impl Default for Tally {
     fn default() -> Self {
-        Self::telling(TOLD_REJECTS)
+        Self::showing(MAX_REJECTS_SHOWN)
     }
 }
 
@@ -85,7 +85,7 @@ const MAX_NOTES: usize = 50;
 
 impl Tally {
     /// One that tells so many rejects in full.
-    pub fn telling(told: usize) -> Self {
+    pub fn showing(max_shown: usize) -> Self {
         Self {
             rows: 0,
             accepted: 0,
@@ -94,7 +94,7 @@ impl Tally {
             causes: BTreeMap::new(),
             rejects: Vec::new(),
             notes: Vec::new(),
-            told,
+            max_shown,
             element: None,
         }
     }
@@ -117,7 +117,7 @@ impl Tally {
         let Refusal { field, reason, cause } = refusal;
         self.rejected += 1;
         *self.causes.entry(cause).or_default() += 1;
-        if self.rejects.len() < self.told {
+        if self.rejects.len() < self.max_shown {
             self.rejects.push(Reject { line, index: self.element, field, reason, cause });
         }
     }
@@ -141,7 +141,7 @@ impl Tally {
         self.rejected += later.rejected;
         self.empty_cells += later.empty_cells;
         later.causes.into_iter().for_each(|(cause, count)| *self.causes.entry(cause).or_default() += count);
-        let room = self.told.saturating_sub(self.rejects.len());
+        let room = self.max_shown.saturating_sub(self.rejects.len());
         self.rejects.extend(later.rejects.into_iter().take(room));
         later.notes.into_iter().for_each(|note| self.note(note));
     }
@@ -152,11 +152,11 @@ mod tests {
     use super::*;
 
     #[test]
-    fn every_reject_is_counted_and_the_first_are_told() {
+    fn every_reject_is_counted_and_the_first_are_shown() {
         let mut tally = Tally::default();
         (0..80).for_each(|line| tally.reject(line, None, "no"));
         let mut whole = tally.clone();
         whole.absorb(tally);
-        assert_eq!((whole.rejected, whole.rejects.len(), whole.causes[&Cause::Unreadable]), (160, TOLD_REJECTS, 160));
+        assert_eq!((whole.rejected, whole.rejects.len(), whole.causes[&Cause::Unreadable]), (160, MAX_REJECTS_SHOWN, 160));
     }
 }

@@ -80,7 +80,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn units_of_other_standards_become_ucum() {
+    fn units_of_other_standards_map_to_ucum() {
         let words = ["seconds", "bytes", "ratio", "celsius", "boats"].map(of_word);
         assert_eq!(words, ["s", "By", "1", "Cel", "{boats}"]);
         let senml = ["Cel", "%RH", "/", "count", "l/s", "m3/s"].map(of_senml);

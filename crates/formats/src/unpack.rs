@@ -106,7 +106,7 @@ mod tests {
     }
 
     #[test]
-    fn a_body_that_unfolds_too_far_is_stopped() {
+    fn a_body_that_decompresses_past_the_limit_is_refused() {
         let zeros = vec![0; 1_000_000];
         for (encoding, body) in
             [(Encoding::Gzip, gzip(&zeros)), (Encoding::Zstd, zstd::encode_all(&zeros[..], 1).unwrap()), (Encoding::Identity, zeros)]
@@ -116,7 +116,7 @@ mod tests {
     }
 
     #[test]
-    fn cut_or_foreign_bytes_are_an_error() {
+    fn truncated_or_foreign_bytes_are_an_error() {
         let mut cut = gzip(b"some text that is long enough to be cut");
         cut.truncate(20);
         assert!(matches!(unpack(Encoding::Gzip, cut, 1_000), Err(FormatError::Compressed { encoding: "gzip", .. })));

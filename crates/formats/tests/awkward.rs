@@ -5,8 +5,8 @@
 mod notebook;
 
 use fenetre_core::model::{Cause, Kind, PointRef, PointSink, Refusal};
-use fenetre_formats::{Format, Tally, mapping::Mapping, read};
-use notebook::{NOW, Notebook, outcome, told, told_with};
+use fenetre_formats::{Format, Output, Tally, mapping::Mapping, read};
+use notebook::{NOW, Notebook, outcome, rendered, rendered_with};
 
 fn mapping(text: &str) -> Mapping {
     Mapping::parse(text).unwrap()
@@ -30,7 +30,7 @@ fn group_marks_of_numbers_are_read_as_thousands_or_rejected() {
 }
 
 #[test]
-fn a_quote_inside_a_cell_is_a_letter_and_one_that_never_closes_costs_its_row_alone() {
+fn a_quote_inside_a_cell_is_literal_and_an_unclosed_one_rejects_one_row() {
     let by = mapping("[[columns]]\ncolumn = \"size\"\nrole = \"tag\"\n[[columns]]\ncolumn = \"level\"\n");
     let rows = |count: usize, row: &str| row.repeat(count);
     let inches = format!("time,size,level\n{}", rows(3, "2026-05-01T09:00:00Z,3.5\",1\n"));
@@ -43,7 +43,7 @@ fn a_quote_inside_a_cell_is_a_letter_and_one_that_never_closes_costs_its_row_alo
     while from < long.len() {
         let end = (from + (4 << 20)).min(long.len());
         rest.extend_from_slice(&long.as_bytes()[from..end]);
-        let done = reader.read(&rest, end == long.len(), NOW, &mut sink, &mut tally).unwrap();
+        let done = reader.read(&rest, end == long.len(), &mut Output { now: NOW, sink: &mut sink, tally: &mut tally }).unwrap();
         rest.drain(..done);
         from = end;
     }
@@ -63,7 +63,7 @@ impl PointSink for Counting {
 }
 
 #[test]
-fn a_line_of_many_megabytes_costs_itself_alone() {
+fn an_oversized_line_is_rejected_alone() {
     let by = mapping("[[columns]]\ncolumn = \"level\"\n");
     let body = format!("time,level\n2026-05-01T09:00:00Z,1\n{}\n2026-05-01T09:01:00Z,2\n", "x".repeat(20 << 20));
     let (mut reader, mut tally, mut sink) = (Format::Csv.reader(Some(by)).unwrap(), Tally::default(), Counting::default());
@@ -72,7 +72,7 @@ fn a_line_of_many_megabytes_costs_itself_alone() {
         rest.extend_from_slice(part);
         longest = longest.max(rest.len());
         let is_last = (at + 1) * (4 << 20) >= body.len();
-        let done = reader.read(&rest, is_last, NOW, &mut sink, &mut tally).unwrap();
+        let done = reader.read(&rest, is_last, &mut Output { now: NOW, sink: &mut sink, tally: &mut tally }).unwrap();
         rest.drain(..done);
     }
     assert_eq!((sink.0, tally.rejected, tally.rejects[0].line), (2, 1, 3));
@@ -80,7 +80,7 @@ fn a_line_of_many_megabytes_costs_itself_alone() {
 }
 
 #[test]
-fn a_table_of_very_many_columns_is_read_or_refused_by_their_number() {
+fn a_table_is_refused_past_the_column_limit() {
     let by = mapping("others = \"value\"\n");
     let table = |columns: usize| {
         let (names, cells): (Vec<String>, Vec<&str>) = (0..columns).map(|at| (format!("c{at}"), "1")).unzip();
@@ -94,7 +94,7 @@ fn a_table_of_very_many_columns_is_read_or_refused_by_their_number() {
 }
 
 #[test]
-fn lines_that_end_with_a_return_alone_are_lines() {
+fn a_lone_carriage_return_ends_a_line() {
     let by = mapping("[[columns]]\ncolumn = \"level\"\n");
     insta::assert_snapshot!(points(Format::Csv, Some(&by), "time;level\r2026-05-01T09:00:00Z;1\r2026-05-01T09:01:00Z;x\r"));
 }
@@ -114,7 +114,7 @@ impl PointSink for KnowsGate {
 }
 
 #[test]
-fn a_long_table_needs_no_mapping_and_its_words_belong_to_states() {
+fn a_long_table_needs_no_mapping_and_words_make_states() {
     let body = "time,metric,host,le,value,unit,end,partial\n2026-05-01T09:00:00Z,wait,a,0.5,3,s,,\n2026-05-01T09:00:00Z,gate,a,,open,,,\n2026-05-01T09:00:00Z,pump,a,,on,,,\n";
     let mut sink = KnowsGate::default();
     let read = read(Format::Csv, Some(Mapping::default()), body.as_bytes(), NOW, &mut sink);
@@ -122,11 +122,11 @@ fn a_long_table_needs_no_mapping_and_its_words_belong_to_states() {
     // What a mapping says of a metric beforehand makes it a state as well.
     let by = mapping("[metrics.pump]\nkind = \"state\"\n");
     let exact = "time,metric,tag:unit,word,histogram\n2026-05-01T09:00:00Z,pump,left,on,\n2026-05-01T09:00:00Z,wait,,,\"{\"\"bounds\"\":[1],\"\"counts\"\":[2,3],\"\"sum\"\":4}\"\n2026-05-01T09:00:00Z,wait,,,{}\n";
-    insta::assert_snapshot!(told_with(Format::Csv, Some(by), exact.as_bytes()));
+    insta::assert_snapshot!(rendered_with(Format::Csv, Some(by), exact.as_bytes()));
 }
 
 #[test]
-fn a_date_and_a_time_in_two_columns_are_one_instant() {
+fn date_and_time_columns_make_one_instant() {
     let by = mapping(
         "[time]\ncolumn = \"day\"\ntime_of_day = \"clock\"\nformat = \"%d.%m.%Y %H:%M\"\nzone = \"Europe/Lisbon\"\n[[columns]]\ncolumn = \"level\"\n",
     );
@@ -158,7 +158,7 @@ fn histograms_of_openmetrics_are_whole_or_rejected() {
         // Empty labels are none; samples come once; nine decimals of a second.
         "# TYPE level gauge\nlevel{lock=\"\"} 1 1777626000.123456789\nlevel 2 1777626000.123456789\nlevel{lock=\"a\",side=\"\"} 3\nlevel{side=\"\",lock=\"a\"} 4\n# EOF\n",
     ];
-    insta::assert_snapshot!(bodies.map(|body| told(Format::OpenMetrics, body.as_bytes())).join("\n"));
+    insta::assert_snapshot!(bodies.map(|body| rendered(Format::OpenMetrics, body.as_bytes())).join("\n"));
 }
 
 /// A sink whose metrics have the unit that came first.
@@ -189,7 +189,7 @@ fn one_name_of_several_units_becomes_several_metrics_and_slash_and_colon_are_two
 }
 
 #[test]
-fn packs_of_senml_keep_the_rules_of_the_standard() {
+fn senml_packs_follow_the_standard() {
     let bodies = [
         r#"{"n":"level","v":3}"#,
         r#"[{"bver":5,"n":"level","v":3},{"bver":10,"n":"level","v":4}]"#,
@@ -198,7 +198,7 @@ fn packs_of_senml_keep_the_rules_of_the_standard() {
         // A record of base fields alone is none that lacks a value; one of nothing is.
         r#"[{"bn":"lock:"},{},{"n":"level","v":4}]"#,
     ];
-    insta::assert_snapshot!(bodies.map(|body| told(Format::SenmlJson, body.as_bytes())).join("\n"));
+    insta::assert_snapshot!(bodies.map(|body| rendered(Format::SenmlJson, body.as_bytes())).join("\n"));
 }
 
 #[test]
@@ -206,11 +206,11 @@ fn exports_that_are_no_objects_or_hold_no_numbers_are_refused() {
     let nan = r#"{"resourceMetrics":[{"scopeMetrics":[{"metrics":[{"name":"level","gauge":{"dataPoints":[
         {"timeUnixNano":"1777626000000000000","asDouble":"NaN"},{"timeUnixNano":"1777626000000000000","asDouble":"Infinity"},
         {"timeUnixNano":"1777626000000000001","asDouble":"3.5"},{"timeUnixNano":"1777626000000000002","asDouble":"high"}]}}]}]}]}"#;
-    insta::assert_snapshot!(["[]", "[{}]", "7", nan].map(|body| told(Format::OtlpJson, body.as_bytes())).join("\n"));
+    insta::assert_snapshot!(["[]", "[{}]", "7", nan].map(|body| rendered(Format::OtlpJson, body.as_bytes())).join("\n"));
 }
 
 #[test]
-fn a_second_of_sixty_is_a_leap_second_or_rejected() {
+fn second_60_is_a_leap_second_or_rejected() {
     let lines = "{\"metric\":\"level\",\"time\":\"2016-12-31T23:59:60Z\",\"value\":1}\n{\"metric\":\"level\",\"time\":\"2026-05-01T09:00:60Z\",\"value\":1}\n";
     let mut notebook = Notebook::default();
     let tally = read(Format::JsonLines, None, lines.as_bytes(), NOW, &mut notebook).unwrap();

@@ -1,4 +1,4 @@
-//! Plans as documents: what is said of how each sort of thing is read.
+//! Plans as documents: how each kind of source is described.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -36,8 +36,8 @@ fn planned(text: &str) -> PlanDocument {
 }
 
 #[test]
-fn a_plan_says_what_is_read_and_how() {
-    let mut told = String::new();
+fn a_plan_lists_what_is_read() {
+    let mut rendered = String::new();
     for text in [
         "show mean of level by reach over last 24h per 1h",
         "show p95 of level show stddev of level show slope of level over today per 2h gaps hold",
@@ -53,20 +53,20 @@ fn a_plan_says_what_is_read_and_how() {
         "let up = mean of level where reach = \"upper\"\nshow up / mean of level where reach = \"upper\" * 100 as \"share\" unit \"%\" show up over last 1h",
     ] {
         let document = planned(text);
-        told += &format!("{}{}, {}\n", document.query, document.zone, document.time);
+        rendered += &format!("{}{}, {}\n", document.query, document.zone, document.time);
         for read in &document.reads {
-            told += &format!("  read {}: {} series, {} lines; {}\n", read.what, read.series, read.lines, read.how);
+            rendered += &format!("  read {}: {} series, {} lines; {}\n", read.what, read.series, read.lines, read.how);
         }
         for show in &document.shows {
-            told += &format!("  show {} [{}]: {} lines\n", show.label, show.unit.as_deref().unwrap_or("-"), show.lines);
+            rendered += &format!("  show {} [{}]: {} lines\n", show.label, show.unit.as_deref().unwrap_or("-"), show.lines);
         }
-        told += "\n";
+        rendered += "\n";
     }
-    insta::assert_snapshot!(told);
+    insta::assert_snapshot!(rendered);
 }
 
 #[test]
-fn a_plan_is_read_back_as_it_was_written() {
+fn a_plan_document_round_trips() {
     let document = planned("show mean of level by reach over last 24h per 1h");
     assert_eq!((document.from.as_str(), document.to.as_str()), ("2026-05-19T13:34:56+01:00", "2026-05-20T13:34:56+01:00"));
     let text = serde_json::to_string(&document).unwrap();

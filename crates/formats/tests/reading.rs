@@ -9,7 +9,7 @@ use fenetre_formats::{
     mapping::{Column, Mapping, Role},
     read,
 };
-use notebook::{NOW, Notebook, told, told_with};
+use notebook::{NOW, Notebook, rendered, rendered_with};
 use proptest::prelude::*;
 
 #[test]
@@ -23,7 +23,7 @@ fn json_documents() {
         "level 312",
         "",
     ];
-    insta::assert_snapshot!(bodies.map(|body| told(Format::Json, body.as_bytes())).join("\n"));
+    insta::assert_snapshot!(bodies.map(|body| rendered(Format::Json, body.as_bytes())).join("\n"));
 }
 
 #[test]
@@ -45,8 +45,8 @@ fn json_lines() {
 {"metric": "level"
 not json
 {"metric": "caf\u00e9", "value": 2}"#;
-    insta::assert_snapshot!(told(Format::JsonLines, body));
-    insta::assert_snapshot!(told(Format::JsonLines, b"{\"metric\": \"\xff\", \"value\": 1}\n{\"metric\": \"a\", \"value\": 1}"));
+    insta::assert_snapshot!(rendered(Format::JsonLines, body));
+    insta::assert_snapshot!(rendered(Format::JsonLines, b"{\"metric\": \"\xff\", \"value\": 1}\n{\"metric\": \"a\", \"value\": 1}"));
 }
 
 fn mapping() -> Mapping {
@@ -75,7 +75,7 @@ fn tables() {
         b"at,lock,level_cm,gate\n\"2026-05-01T09:00:00Z,osier,1,open\n",
         b"at,lock,level_cm,gate\n\0\0\0,\0,\0,\0\n",
     ];
-    insta::assert_snapshot!(bodies.map(|body| told_with(Format::Csv, Some(mapping()), body)).join("\n"));
+    insta::assert_snapshot!(bodies.map(|body| rendered_with(Format::Csv, Some(mapping()), body)).join("\n"));
 }
 
 #[test]
@@ -86,10 +86,10 @@ fn lines_are_counted_over_blank_lines_and_line_ends_in_cells() {
 }
 
 #[test]
-fn a_table_without_a_time_is_of_now_and_says_so() {
+fn a_table_without_a_time_column_uses_the_current_time() {
     let plain = |columns: &[&str], body: &str| {
         let columns = columns.iter().map(|column| Column::parse(column, Role::Value)).collect();
-        told_with(Format::Csv, Some(Mapping { columns, ..Mapping::default() }), body.as_bytes())
+        rendered_with(Format::Csv, Some(Mapping { columns, ..Mapping::default() }), body.as_bytes())
     };
     insta::assert_snapshot!(plain(&["level"], "level\n3\n"));
     insta::assert_snapshot!(plain(&["level"], "time,level\n2026-05-01T09:00:00Z,3\n"));
@@ -106,23 +106,27 @@ fn tables_of_other_hands() {
     let latin = format!("{comma}[table]\nencoding = \"windows-1252\"\n");
     insta::assert_snapshot!(
         [
-            told_with(
+            rendered_with(
                 Format::Csv,
                 parse(comma),
                 "Zeit;Schleuse;Pegel\n01.05.2026 10:00;Osier;3,125\n01.05.2026 10:10;Osier;NA\n29.03.2026 01:30;Marl;1.203,5\n2026-05-01;Marl;1\n"
                     .as_bytes()
             ),
-            told_with(
+            rendered_with(
                 Format::Csv,
                 parse(long),
                 b"time,station,parameter,value\n2026-05-01T09:00:00Z,7,flow,4.1\n2026-05-01T09:00:00Z,7,,4.1\n1777626000,7,turbidity,\n"
             ),
-            told_with(Format::Tsv, parse(all), b"time\tflow\ttemp\n1777626000000\t1\tNaN\n1777626060000\t\t14.5\n"),
-            told_with(Format::Csv, parse(bare), b"exported by hand\n2026-05-01T09:00:00Z,3.5\n2026-05-01T09:01:00Z,3.6\n"),
-            told_with(Format::Csv, parse(&latin), b"Zeit;Schleuse;Pegel\n01.05.2026 10:00;M\xe4rl;3\n"),
-            told_with(Format::Csv, parse("others = \"value\"\n"), b"sep=;\r\ntime;flow\r\n2026-05-01T09:00:00Z;3,5\r\n2026-05-01T09:01:00Z;x\r\n"),
-            told_with(Format::Csv, parse(bare), b"one line"),
-            told_with(Format::Csv, parse(long), b"a,b\n"),
+            rendered_with(Format::Tsv, parse(all), b"time\tflow\ttemp\n1777626000000\t1\tNaN\n1777626060000\t\t14.5\n"),
+            rendered_with(Format::Csv, parse(bare), b"exported by hand\n2026-05-01T09:00:00Z,3.5\n2026-05-01T09:01:00Z,3.6\n"),
+            rendered_with(Format::Csv, parse(&latin), b"Zeit;Schleuse;Pegel\n01.05.2026 10:00;M\xe4rl;3\n"),
+            rendered_with(
+                Format::Csv,
+                parse("others = \"value\"\n"),
+                b"sep=;\r\ntime;flow\r\n2026-05-01T09:00:00Z;3,5\r\n2026-05-01T09:01:00Z;x\r\n"
+            ),
+            rendered_with(Format::Csv, parse(bare), b"one line"),
+            rendered_with(Format::Csv, parse(long), b"a,b\n"),
         ]
         .join("\n")
     );
@@ -137,8 +141,8 @@ fn objects_of_any_form_by_a_mapping() {
 {\"ts\": 1777626000000, \"gate\": [1], \"readings\": {\"level\": {}}}
 7
 {\"ts\": ";
-    insta::assert_snapshot!(told_with(Format::JsonLines, Some(mapping.clone()), lines));
-    insta::assert_snapshot!(told_with(
+    insta::assert_snapshot!(rendered_with(Format::JsonLines, Some(mapping.clone()), lines));
+    insta::assert_snapshot!(rendered_with(
         Format::Json,
         Some(mapping),
         b"[{\"ts\": 1777626000000, \"gate\": \"open\"},\n {\"ts\": \"soon\", \"gate\": \"open\"}]"
@@ -153,12 +157,12 @@ proptest! {
             let row = |cells: &Vec<String>| cells.iter().map(|cell| format!("{quote}{cell}{quote}")).collect::<Vec<_>>().join(",") + end;
             ("at,lock,level_cm,gate".to_owned() + end + &rows.iter().map(row).collect::<String>()).into_bytes()
         };
-        let what = |quote: &str| told_with(Format::Csv, Some(mapping()), &table(quote)).lines().filter(|line| !line.starts_with('>')).collect::<Vec<_>>().join("\n");
+        let what = |quote: &str| rendered_with(Format::Csv, Some(mapping()), &table(quote)).lines().filter(|line| !line.starts_with('>')).collect::<Vec<_>>().join("\n");
         prop_assert_eq!(what(""), what("\""));
     }
 
     #[test]
-    fn any_bytes_are_read_or_refused_and_every_count_is_told(body in prop::collection::vec(any::<u8>(), 0..300), table in "at,lock,level_cm,gate\n([0-9a-z,\"\n]{0,80})") {
+    fn any_bytes_are_read_or_refused_and_counted(body in prop::collection::vec(any::<u8>(), 0..300), table in "at,lock,level_cm,gate\n([0-9a-z,\"\n]{0,80})") {
         for (format, bytes) in [(Format::Json, &body[..]), (Format::JsonLines, &body[..]), (Format::Csv, &body[..]), (Format::Csv, table.as_bytes())] {
             let mapping = (format == Format::Csv).then(mapping);
             let mut notebook = Notebook::default();
@@ -170,7 +174,7 @@ proptest! {
     }
 
     #[test]
-    fn a_table_in_parts_reads_as_the_whole(rows in prop::collection::vec("[0-9a-z,\"\r\n]{0,12}\n?", 0..30), cuts in prop::collection::vec(any::<prop::sample::Index>(), 0..5)) {
+    fn a_table_reads_the_same_in_parts_and_whole(rows in prop::collection::vec("[0-9a-z,\"\r\n]{0,12}\n?", 0..30), cuts in prop::collection::vec(any::<prop::sample::Index>(), 0..5)) {
         let table = format!("at,lock,level_cm,gate\n{}", rows.concat());
         // The dialect is a question of the beginning, which a long table shows in its first part.
         let mut mapping = mapping();

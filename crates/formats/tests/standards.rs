@@ -6,7 +6,7 @@ mod notebook;
 
 use ciborium::Value;
 use fenetre_formats::{Format, otlp};
-use notebook::{in_parts, told};
+use notebook::{in_parts, rendered};
 use proptest::prelude::*;
 
 const EXPOSITION: &str = r#"# TYPE boats counter
@@ -40,7 +40,7 @@ stray 4
 
 #[test]
 fn an_exposition_of_every_type() {
-    insta::assert_snapshot!(told(Format::OpenMetrics, EXPOSITION.as_bytes()));
+    insta::assert_snapshot!(rendered(Format::OpenMetrics, EXPOSITION.as_bytes()));
 }
 
 #[test]
@@ -53,7 +53,7 @@ fn expositions_with_faults() {
         "# TYPE boats counter\nboats 3\n# EOF",
         "# TYPE gate stateset\ngate{lock=\"osier\"} 1\n# EOF",
     ];
-    insta::assert_snapshot!(bodies.map(|body| told(Format::OpenMetrics, body.as_bytes())).join("\n"));
+    insta::assert_snapshot!(bodies.map(|body| rendered(Format::OpenMetrics, body.as_bytes())).join("\n"));
 }
 
 #[test]
@@ -68,7 +68,7 @@ fn senml_in_json() {
         r#"[{"bver":11,"n":"level","v":3}]"#,
         r#"[{"n":"level","v":3}"#,
     ];
-    insta::assert_snapshot!(bodies.map(|body| told(Format::SenmlJson, body.as_bytes())).join("\n"));
+    insta::assert_snapshot!(bodies.map(|body| rendered(Format::SenmlJson, body.as_bytes())).join("\n"));
 }
 
 #[test]
@@ -84,7 +84,7 @@ fn senml_in_cbor() {
     ]);
     let mut bytes = Vec::new();
     ciborium::into_writer(&pack, &mut bytes).unwrap();
-    let lines = |body: &[u8]| told(Format::SenmlCbor, body).lines().filter(|line| !line.starts_with('>')).collect::<Vec<_>>().join("\n");
+    let lines = |body: &[u8]| rendered(Format::SenmlCbor, body).lines().filter(|line| !line.starts_with('>')).collect::<Vec<_>>().join("\n");
     insta::assert_snapshot!([lines(&bytes), lines(&bytes[..20]), lines(b"\x01"), lines(&[bytes.clone(), vec![1]].concat()), lines(b"")].join("\n"));
 }
 
@@ -108,21 +108,21 @@ const EXPORT: &str = r#"{"resourceMetrics": [{
 
 #[test]
 fn an_export_of_every_type() {
-    insta::assert_snapshot!(told(Format::OtlpJson, EXPORT.as_bytes()));
+    insta::assert_snapshot!(rendered(Format::OtlpJson, EXPORT.as_bytes()));
     insta::assert_snapshot!(
         [
-            told(Format::OtlpJson, b"{}"),
-            told(Format::OtlpJson, b"{"),
-            told(Format::OtlpJson, b"{\"resourceMetrics\": 3}"),
-            told(Format::OtlpProtobuf, b"\xff\xff"),
-            told(Format::OtlpProtobuf, b"")
+            rendered(Format::OtlpJson, b"{}"),
+            rendered(Format::OtlpJson, b"{"),
+            rendered(Format::OtlpJson, b"{\"resourceMetrics\": 3}"),
+            rendered(Format::OtlpProtobuf, b"\xff\xff"),
+            rendered(Format::OtlpProtobuf, b"")
         ]
         .join("\n")
     );
 }
 
 #[test]
-fn both_forms_of_an_export_are_the_same() {
+fn both_export_encodings_are_equal() {
     use opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceRequest;
     use prost::Message;
     // What the standard's own types make of the JSON, with numbers as texts and enumerations as numbers, is what both readers must find.
@@ -134,12 +134,13 @@ fn both_forms_of_an_export_are_the_same() {
         .replace("\"2\", 1]", "\"2\", \"1\"]")
         .replace("\"bucketCounts\": [2]", "\"bucketCounts\": [\"2\"]");
     let request: ExportMetricsServiceRequest = serde_json::from_str(&strict).unwrap();
-    let lines = |told: String| told.lines().filter(|line| line.starts_with("  ") && !line.starts_with("> ")).map(str::to_owned).collect::<Vec<_>>();
-    assert_eq!(lines(told(Format::OtlpProtobuf, &request.encode_to_vec())), lines(told(Format::OtlpJson, strict.as_bytes())));
+    let lines =
+        |rendered: String| rendered.lines().filter(|line| line.starts_with("  ") && !line.starts_with("> ")).map(str::to_owned).collect::<Vec<_>>();
+    assert_eq!(lines(rendered(Format::OtlpProtobuf, &request.encode_to_vec())), lines(rendered(Format::OtlpJson, strict.as_bytes())));
 }
 
 #[test]
-fn answers_to_an_export() {
+fn export_answers() {
     use opentelemetry_proto::tonic::collector::metrics::v1::ExportMetricsServiceResponse;
     use prost::Message;
     assert_eq!(otlp::answer(otlp::Export::Protobuf, 0, ""), b"");
@@ -158,8 +159,8 @@ proptest! {
     #[test]
     fn any_bytes_are_read_or_refused(body in prop::collection::vec(any::<u8>(), 0..200), text in "[\\[{\"a-z0-9#_ \n=:,}\\]]{0,120}") {
         for format in [Format::SenmlJson, Format::SenmlCbor, Format::OpenMetrics, Format::OtlpProtobuf, Format::OtlpJson] {
-            told(format, &body);
-            told(format, text.as_bytes());
+            rendered(format, &body);
+            rendered(format, text.as_bytes());
         }
     }
 }

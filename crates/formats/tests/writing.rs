@@ -75,7 +75,7 @@ fn an_answer_has_one_document_and_two_tables() {
 }
 
 #[test]
-fn a_moment_has_one_value_each_and_the_time_that_it_is_from() {
+fn a_moment_has_one_value_a_line_with_its_time() {
     let at = parse_rfc3339("2026-05-01T09:00:00Z").unwrap();
     let of_point = WindowLine { times: Some(vec![Some(at - 1_500_000_000)]), ..line(tags(&[("lock", "osier")]), vec![Some(Value::Number(3.0))]) };
     let missing = WindowLine { times: Some(vec![None]), ..line(tags(&[("lock", "marl")]), vec![None]) };
@@ -137,7 +137,7 @@ fn parts_make(document: AnswerDocument) {
 }
 
 #[test]
-fn a_day_over_a_clock_change_has_both_offsets() {
+fn a_day_with_a_clock_change_has_both_offsets() {
     let document = AnswerDocument::of(answer());
     assert_eq!(document.windows.starts, ["2026-03-28T00:00:00+00:00", "2026-03-29T00:00:00+00:00"]);
     assert_eq!(document.windows.ends, ["2026-03-29T00:00:00+00:00", "2026-03-30T00:00:00+01:00"]);
@@ -145,7 +145,7 @@ fn a_day_over_a_clock_change_has_both_offsets() {
 }
 
 #[test]
-fn a_document_is_read_back_as_it_was_written() {
+fn a_stored_document_round_trips() {
     let document = AnswerDocument::of(answer());
     let text = serde_json::to_string(&document).unwrap();
     assert_eq!(serde_json::from_str::<AnswerDocument>(&text).unwrap(), document);
@@ -161,7 +161,7 @@ fn nothing_is_a_header_and_no_rows() {
 
 proptest! {
     #[test]
-    fn any_label_and_tag_comes_back_out_of_csv_and_json_lines(label in any::<String>(), key in prop_oneof!["[a-z]{1,8}", Just("value".to_owned()), Just("tag:time".to_owned())], value in any::<String>(), number in -1e12f64..1e12) {
+    fn labels_and_tags_round_trip_through_csv_and_json_lines(label in any::<String>(), key in prop_oneof!["[a-z]{1,8}", Just("value".to_owned()), Just("tag:time".to_owned())], value in any::<String>(), number in -1e12f64..1e12) {
         let mut plain = answer();
         plain.shows.truncate(1);
         plain.shows[0].label.clone_from(&label);

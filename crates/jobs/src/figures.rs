@@ -1,4 +1,4 @@
-//! What is known of a job.
+//! State and figures of a job.
 
 use std::time::{Duration, SystemTime};
 

@@ -1,4 +1,4 @@
-//! One job: what its thread sees, and what others see of it.
+//! One job, as its thread and its handle see it.
 
 use std::{
     fmt,

@@ -1,7 +1,7 @@
 //! Work in the background, of one kind for all of Fenetre.
 //!
-//! A job is a named thread. [`Jobs::repeat`] runs a step again and again: after each it goes on, rests, or ends, as the step says; after an error it
-//! waits, each time twice as long, and tries again. [`Jobs::run`] runs something once. Whoever started a job can wake it, ask it to stop, and look at
+//! A job is a named thread. [`Jobs::repeat`] runs a step again and again: after each it continues, rests, or ends, as the step returns; after an error it
+//! waits, each time twice as long, and tries again. [`Jobs::run`] runs something once. Its handle can wake it, stop it, and read
 //! its figures; [`Jobs::end`] stops all of them in the order in which they began, and waits for them.
 //!
 //! A step should look at [`Job::is_stopping`] now and then, and rest with [`Job::rest`], which a stop or a wake ends.

@@ -24,7 +24,7 @@ fn until(what: &str, holds: impl Fn() -> bool) {
 }
 
 #[test]
-fn a_step_runs_until_it_rests_and_again_when_it_is_woken() {
+fn a_job_steps_until_it_rests_and_wakes_again() {
     let jobs = Jobs::default();
     let count = Arc::new(AtomicU32::new(0));
     let counted = Arc::clone(&count);
@@ -40,7 +40,7 @@ fn a_step_runs_until_it_rests_and_again_when_it_is_woken() {
 }
 
 #[test]
-fn a_failed_step_is_tried_again_later_and_later() {
+fn a_failed_step_is_retried_with_backoff() {
     let backoff = Backoff { first: Duration::from_secs(10), most: Duration::from_secs(60) };
     let waits: Vec<u64> = (1..6).map(|failures| backoff.after(failures).as_secs()).collect();
     assert_eq!((waits, backoff.after(u32::MAX).as_secs()), (vec![10, 20, 40, 60, 60], 60));
@@ -59,7 +59,7 @@ fn a_failed_step_is_tried_again_later_and_later() {
 }
 
 #[test]
-fn while_it_waits_to_try_again_it_says_so() {
+fn a_job_waiting_to_retry_says_so() {
     let jobs = Jobs::default();
     let handle = jobs.repeat("failing", Backoff { first: LONG, most: LONG }, |_| Err::<Next, _>("no disk")).unwrap();
     until("the failure", || handle.figures().phase == Phase::Retrying);
@@ -72,25 +72,25 @@ fn while_it_waits_to_try_again_it_says_so() {
 #[test]
 fn one_job_is_stopped_without_the_others_and_all_end_in_order() {
     let jobs = Jobs::default();
-    let (tell, told) = mpsc::channel();
+    let (sender, receiver) = mpsc::channel();
     let job = |name: &'static str| {
-        let tell = tell.clone();
+        let sender = sender.clone();
         let work = move |job: &fenetre_jobs::Job| {
             while !job.is_stopping() {
                 job.rest(LONG);
             }
-            tell.send(name).map_err(|error| error.to_string())
+            sender.send(name).map_err(|error| error.to_string())
         };
         jobs.run(name, work).unwrap()
     };
     let (_first, second, _third) = (job("first"), job("second"), job("third"));
     second.stop();
-    assert_eq!(told.recv_timeout(Duration::from_secs(30)), Ok("second"));
+    assert_eq!(receiver.recv_timeout(Duration::from_secs(30)), Ok("second"));
     until("its end", || second.is_finished());
     let running: Vec<String> = jobs.figures().into_iter().map(|figures| figures.name).collect();
     assert_eq!(running, ["first", "third"]);
     jobs.end();
-    let mut rest: Vec<&str> = told.try_iter().collect();
+    let mut rest: Vec<&str> = receiver.try_iter().collect();
     rest.sort_unstable();
     assert_eq!(rest, ["first", "third"]);
     let late = jobs.repeat("late", Backoff::default(), |_| Ok::<_, String>(Next::Again)).unwrap();

@@ -1,4 +1,4 @@
-//! The backup that is running, or the last that ran: its progress, and the job that makes it.
+//! The running or latest backup: its progress and its job.
 
 use std::sync::Arc;
 
@@ -63,7 +63,7 @@ impl Run {
 }
 
 impl Backups {
-    /// Begins the next one, unless one is running, whose state it then says.
+    /// Starts a backup, unless one is running; returns its state.
     pub fn begin(&self, to: String) -> Result<Arc<Run>, BackupState> {
         let mut latest = self.0.lock();
         if let Some(other) = latest.as_ref().map(|run| run.state()).filter(|other| other.stage == BackupStage::Running) {

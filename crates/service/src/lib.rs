@@ -18,7 +18,7 @@
 //! | [`imports`], `jobs` | files that are uploaded; work in the background: imports, upkeep |
 //! | [`arrivals`] | points a second, lately, refusals by reason, and a look at what arrives |
 //! | `warnings`, `clock` | what needs a hand; whether the clock may be believed |
-//! | [`backups`] | the backup that is running |
+//! | [`backups`] | the running backup |
 
 pub mod api;
 pub mod arrivals;

@@ -9,7 +9,7 @@ use crate::config::Config;
 /// Sets up logging for the process; a second call changes nothing.
 pub fn init(config: &Config) {
     let filter = EnvFilter::try_from_env("FENETRE_LOG").unwrap_or_else(|_| EnvFilter::new(&config.log_level));
-    // Lines that cannot be written, as after their reader has gone, are dropped: to tell of them on standard error would panic.
+    // Lines that cannot be written, for example to a closed pipe, are dropped: reporting them on standard error would panic.
     let builder = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).with_target(false).log_internal_errors(false);
     // Colours are for eyes, not for files.
     let builder = builder.with_ansi(std::io::stderr().is_terminal());

@@ -20,7 +20,7 @@ pub enum ProblemKind {
     NotFound,
     /// There is no dataset of that name.
     NoDataset,
-    /// It is there, and called in another way.
+    /// The path exists, but not with this method.
     Method,
     /// The body is of another type than those that can be read.
     MediaType,

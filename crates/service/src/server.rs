@@ -71,16 +71,32 @@ pub enum ServeError {
 
 /// A service that answers.
 pub struct Ready {
-    /// Where it listens; the port is the real one where 0 was asked for.
+    /// The address it listens on, with the real port if 0 was requested.
     pub address: SocketAddr,
-    handle: ServerHandle,
+    stopper: Stopper,
 }
 
 impl Ready {
     /// Lets calls that are under way end, then stops. `serve` returns after that.
     pub fn stop(&self) {
-        // The stop is asked for when it is called; waiting for its end is `serve`'s part.
-        drop(self.handle.stop(true));
+        // The stop begins when this is called; `serve` waits for its end.
+        drop(self.stopper.stop());
+    }
+}
+
+/// Stops the service, by call or by signal.
+#[derive(Clone)]
+struct Stopper {
+    handle: ServerHandle,
+    state: web::Data<State>,
+}
+
+impl Stopper {
+    fn stop(&self) -> impl Future<Output = ()> {
+        tracing::info!("stopping");
+        // A live tail has no end of its own.
+        self.state.tail.end();
+        self.handle.stop(true)
     }
 }
 
@@ -120,7 +136,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let failed = |source| ServeError::Listen { address, source };
     let all: std::sync::Arc<State> = state.clone().into_inner();
     all.imports.resume(&all);
-    views::retention::tell_differences(&all);
+    views::retention::log_differences(&all);
     upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {
@@ -132,10 +148,10 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
             .disable_signals()
             .listen(listener)?
             .run();
-        let handle = server.handle();
-        stop_on_signal(handle.clone(), ended)?;
+        let stopper = Stopper { handle: server.handle(), state: ended };
+        stop_on_signal(stopper.clone())?;
         tracing::info!(%address, "ready");
-        ready(Ready { address, handle });
+        ready(Ready { address, stopper });
         server.await
     });
     state.jobs.end();
@@ -145,17 +161,14 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
 }
 
 /// SIGTERM and SIGINT alike let calls that are under way end. They are watched from here on, before the service is reported as ready.
-fn stop_on_signal(handle: ServerHandle, state: web::Data<State>) -> io::Result<()> {
+fn stop_on_signal(stopper: Stopper) -> io::Result<()> {
     let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
     actix_web::rt::spawn(async move {
         tokio::select! {
             _ = terminate.recv() => {}
             _ = interrupt.recv() => {}
         }
-        tracing::info!("stopping");
-        // A live tail has no end of its own.
-        state.tail.end();
-        handle.stop(true).await;
+        stopper.stop().await;
     });
     Ok(())
 }

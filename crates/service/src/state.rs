@@ -1,4 +1,4 @@
-//! What every handler shares.
+//! State that all handlers share.
 
 use std::{path::PathBuf, sync::Arc, time::Instant};
 
@@ -45,7 +45,7 @@ pub struct State {
 }
 
 impl State {
-    /// What is kept has changed: upkeep looks at once.
+    /// Limits have changed: upkeep runs at once.
     pub fn upkeep_is_due(&self) {
         self.jobs.wake();
     }

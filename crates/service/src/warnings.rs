@@ -81,7 +81,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_warning_is_known_by_its_subject_while_its_numbers_change() {
+    fn a_warning_keeps_its_identity_while_its_numbers_change() {
         let warning = |percent| Warning::NearLimit { place: "velmar".to_owned(), percent, limit: ByteSize(1_000) };
         assert_eq!(warning(80).subject(), warning(90).subject());
         let warnings = Warnings::default();

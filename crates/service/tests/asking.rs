@@ -16,7 +16,7 @@ fn with_levels() -> Service {
 }
 
 #[test]
-fn a_question_is_a_text_or_a_tree_in_the_body_or_in_the_url() {
+fn a_query_is_text_or_a_tree_in_the_body_or_the_url() {
     let service = with_levels();
     let frame = "over 2026-05-01T09:00 to 2026-05-01T10:00 per 30m";
     let posted = service.post_json(ASK, &json!({ "query": "show mean of level by lock", "frame": frame })).ok();
@@ -28,7 +28,7 @@ fn a_question_is_a_text_or_a_tree_in_the_body_or_in_the_url() {
 }
 
 #[test]
-fn an_answer_comes_as_text_lines_and_columns() {
+fn an_answer_is_available_as_text_lines_and_columns() {
     let service = with_levels();
     let path = format!("{ASK}?query=show+mean+of+level+overall+over+2026-05-01T09:00+to+2026-05-01T10:00");
     let kinds = ["text/csv", "application/x-ndjson", "application/vnd.apache.arrow.stream", "application/vnd.apache.parquet"];
@@ -68,7 +68,7 @@ fn limits_of_a_query_come_from_the_configuration() {
 }
 
 #[test]
-fn what_cannot_be_asked_is_refused_with_its_place() {
+fn invalid_queries_are_refused_with_their_position() {
     let service = with_levels();
     let post = |body: Value| service.post_json(ASK, &body);
     let refused: Vec<Answer> = vec![

@@ -99,7 +99,7 @@ fn series_and_latest_points_come_in_pages() {
 }
 
 #[test]
-fn a_table_of_definitions_goes_out_and_comes_back() {
+fn a_definitions_table_round_trips() {
     let service = with_levels();
     let path = format!("{VELMAR}/definitions.csv");
     let table = service.get(&path);
@@ -141,7 +141,7 @@ fn a_mapping_is_stored_read_used_and_removed() {
 }
 
 #[test]
-fn what_cannot_be_defined_is_refused_with_the_reason() {
+fn invalid_definitions_are_refused_with_the_reason() {
     let service = with_levels();
     let put = |path: &str, body: Value| service.put_json(path, &body);
     let post = |path: &str, body: Value| service.post_json(&format!("{VELMAR}{path}"), &body);

@@ -28,7 +28,7 @@ fn count(service: &Service, metric: &str) -> Value {
 }
 
 #[test]
-fn points_come_as_an_object_as_lines_and_as_a_table() {
+fn points_arrive_as_an_object_lines_or_a_table() {
     let service = Service::start();
     let one = service.post(POINTS, &[JSON], br#"{"metric": "level", "tags": {"lock": "osier"}, "value": 312.5}"#);
     assert_eq!((one.status, one.json()["accepted"].as_u64(), one.json()["new_metrics"].clone()), (200, Some(1), json!(["level"])));
@@ -78,7 +78,7 @@ fn bodies_may_be_compressed_and_are_bounded() {
 }
 
 #[test]
-fn nothing_is_kept_of_a_try_nor_of_all_or_nothing() {
+fn dry_runs_and_failed_all_or_nothing_store_nothing() {
     let service = Service::start();
     let body = b"{\"metric\": \"level\", \"value\": 1}\n{\"metric\": \"level\"}\n";
     let tried = service.post(&format!("{POINTS}?dry_run=true"), &[LINES], body);
@@ -88,13 +88,13 @@ fn nothing_is_kept_of_a_try_nor_of_all_or_nothing() {
     let hopeless = service.post(POINTS, &[LINES], b"no\nnever\n");
     assert_eq!((hopeless.status, &hopeless.json()["report"]["rejected"]), (422, &json!(2)));
     assert_eq!(service.get("/api/v1/datasets/main/metrics").json(), json!([]));
-    // The good rows of the same body are kept where nothing is said.
+    // By default the valid rows of the same body are stored.
     assert_eq!(service.post(POINTS, &[LINES], body).status, 200);
     assert_eq!(count(&service, "level"), json!(1.0));
 }
 
 #[test]
-fn every_failure_is_a_problem_with_a_way_out() {
+fn every_failure_is_a_problem_with_a_remedy() {
     let service = Service::start();
     service.post(POINTS, &[JSON], br#"{"metric": "level", "value": 1}"#);
     let asked = |body: Value| service.post("/api/v1/datasets/main/ask", &[JSON], body.to_string().as_bytes());
@@ -118,7 +118,7 @@ fn every_failure_is_a_problem_with_a_way_out() {
         service.get("/api/v1/datasets/main/ask"),
         service.get("/assets/nothing.js"),
     ];
-    let told: Vec<String> = problems
+    let rendered: Vec<String> = problems
         .iter()
         .map(|problem| {
             assert_eq!(problem.kind, "application/problem+json", "{}", problem.text());
@@ -127,11 +127,11 @@ fn every_failure_is_a_problem_with_a_way_out() {
             format!("{} {}: {}", problem.status, body["type"].as_str().unwrap(), body["detail"].as_str().unwrap())
         })
         .collect();
-    insta::assert_snapshot!(told.join("\n"));
+    insta::assert_snapshot!(rendered.join("\n"));
 }
 
 #[test]
-fn an_answer_comes_in_the_form_that_is_accepted() {
+fn an_answer_follows_the_accept_header() {
     let service = Service::start();
     service.post(&format!("{POINTS}?tag=lock&value=level_cm%3Dlevel"), &[CSV], an_hour_of_levels().as_bytes());
     let path = "/api/v1/datasets/main/ask?query=show+mean+of+level+overall&frame=over+2026-05-01T09:00+to+2026-05-01T10:00+per+30m";
@@ -146,7 +146,7 @@ fn an_answer_comes_in_the_form_that_is_accepted() {
 }
 
 #[test]
-fn a_query_can_be_looked_at_without_running_it() {
+fn a_query_is_explained_without_running_it() {
     let service = Service::start();
     service.post(POINTS, &[JSON], br#"{"metric": "level", "value": 1}"#);
     let check = |query: &str| {
@@ -191,7 +191,7 @@ fn the_service_describes_itself_and_checks_access_on_every_route() {
 }
 
 #[test]
-fn the_description_is_one_that_clients_can_be_made_from() {
+fn the_description_suits_client_generators() {
     let service = Service::start();
     let document = service.get("/api/v1/openapi.json").json();
     let mut ids = std::collections::BTreeSet::new();
@@ -224,7 +224,7 @@ fn the_description_is_one_that_clients_can_be_made_from() {
 }
 
 #[test]
-fn what_is_no_call_is_refused_by_its_path_or_its_method() {
+fn unknown_paths_and_methods_are_refused() {
     let service = Service::start();
     let call = |method: &str, path: &str, body: &str| {
         let mut builder = ureq::http::Request::builder().method(method).uri(format!("{}{path}", service.url));
@@ -267,7 +267,7 @@ fn what_is_no_call_is_refused_by_its_path_or_its_method() {
 }
 
 #[test]
-fn a_mapping_of_very_many_columns_is_kept_and_one_that_is_too_large_is_refused() {
+fn a_wide_mapping_is_stored_and_an_oversized_one_refused() {
     let service = Service::start();
     let mapping = |columns: usize| {
         let columns: Vec<_> =
@@ -282,7 +282,7 @@ fn a_mapping_of_very_many_columns_is_kept_and_one_that_is_too_large_is_refused()
 }
 
 #[test]
-fn health_and_overview_tell_how_it_is() {
+fn health_and_overview_report_the_state() {
     let service = Service::start();
     assert_eq!(service.get("/health/live").json(), json!({ "status": "live" }));
     assert_eq!(service.get("/health/ready").json(), json!({ "status": "ready" }));
@@ -306,7 +306,7 @@ fn a_retry_changes_nothing_and_the_later_arrival_wins() {
 }
 
 #[test]
-fn batches_with_the_same_new_series_at_once_agree_while_all_is_looked_at() {
+fn concurrent_batches_agree_on_new_series() {
     let service = Service::start();
     std::thread::scope(|scope| {
         for path in ["/api/v1/overview", "/api/v1/datasets", "/api/v1/storage", "/api/v1/datasets/main/latest", "/health/ready"] {
@@ -339,7 +339,7 @@ fn file_of(service: &Service, path: &str, encoding: &str) -> (u16, String, Vec<u
 }
 
 #[test]
-fn the_console_comes_with_a_policy_of_its_own_and_files_that_may_be_kept() {
+fn the_console_has_its_own_policy_and_cacheable_files() {
     let service = Service::start();
     let page = |path: &str| {
         let (status, head, body) = file_of(&service, path, "identity");
@@ -373,7 +373,7 @@ fn the_console_comes_with_a_policy_of_its_own_and_files_that_may_be_kept() {
 }
 
 #[test]
-fn bodies_past_the_memory_for_all_of_them_are_put_off() {
+fn bodies_past_the_shared_memory_limit_are_deferred() {
     let folder = tempfile::tempdir().unwrap();
     let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[limits]\nmax_total_body_bytes = 4000\n";
     let service = Service::configured(folder.path(), text);

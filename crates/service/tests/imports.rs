@@ -32,7 +32,7 @@ fn run(service: &Service, id: &str, order: &Value) -> Value {
 }
 
 #[test]
-fn a_file_is_looked_at_tried_imported_and_forgotten() {
+fn an_import_is_previewed_tried_run_and_removed() {
     let service = Service::start();
     let text = format!("{}2026-05-01T10:00:00Z,osier,up,high,open\n", an_hour_of_levels());
     let id = upload(&service, "levels.csv", &text);
@@ -62,7 +62,7 @@ fn all_or_nothing_stores_nothing_of_a_file_with_a_bad_row() {
 }
 
 #[test]
-fn what_cannot_be_imported_is_refused_with_the_reason() {
+fn invalid_imports_are_refused_with_the_reason() {
     let service = Service::start();
     let id = upload(&service, "levels.csv", &an_hour_of_levels());
     let lines = upload(&service, "flow.jsonl", "{\"metric\":\"flow\",\"value\":4.5}\n");

@@ -49,7 +49,7 @@ fn a_limit_is_previewed_set_shown_and_reset() {
 }
 
 #[test]
-fn expiry_is_tried_and_what_went_comes_back() {
+fn expiry_is_previewed_and_undone() {
     let service = with_old_levels();
     service.post_json("/api/v1/retention", &json!({ "limits": { "keep_for": "1y" } })).ok();
     until("the expired partition", || !service.get("/api/v1/bin").ok().as_array().unwrap().is_empty());
@@ -66,7 +66,7 @@ fn expiry_is_tried_and_what_went_comes_back() {
 }
 
 #[test]
-fn settings_go_to_the_configuration_file() {
+fn settings_are_written_to_the_configuration_file() {
     let folder = tempfile::tempdir().unwrap();
     let text = "# Kept by hand.\n[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[retention]\nkeep_for = \"5y\"\n";
     let service = Service::configured(folder.path(), text);
@@ -117,7 +117,7 @@ fn files_are_listed_verified_compacted_and_their_loss_is_accepted() {
 }
 
 #[test]
-fn a_metric_and_points_go_to_the_bin_and_come_back() {
+fn a_metric_and_points_are_binned_and_restored() {
     let service = Service::start();
     service.push_levels("main");
     let tried = service.delete("/api/v1/datasets/main/metrics/level?dry_run=true").ok();
@@ -159,7 +159,7 @@ fn a_backup_runs_to_its_end() {
 }
 
 #[test]
-fn what_cannot_be_kept_or_found_is_refused_with_the_reason() {
+fn invalid_mappings_are_refused_with_the_reason() {
     let service = with_old_levels();
     let post = |path: &str, body: Value| service.post_json(&format!("/api/v1/{path}"), &body);
     let refused: Vec<Answer> = vec![

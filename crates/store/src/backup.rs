@@ -11,7 +11,7 @@
 //!
 //! Everything that was acknowledged is packed first. Then a snapshot is held: partitions are copied one after the other while the store
 //! goes on, and blocks that came meanwhile are left out of the copies, so all of them are of one moment. A partition into which nothing
-//! was packed since an earlier backup is not copied again when that one is named; windows of years that have passed neither. A backup that was stopped is gone on with: copies that
+//! was packed since an earlier backup is not copied again when that one is named; windows of years that have passed neither. A stopped backup resumes: copies that
 //! are whole already are kept.
 
 use std::{
@@ -150,7 +150,12 @@ pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), S
 }
 
 /// Writes a backup of everything that is packed.
-pub fn write(shared: &Engine, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+pub fn write(
+    shared: &Engine,
+    to: &Path,
+    since: Option<&Path>,
+    progressed: &mut dyn FnMut(BackupProgress) -> bool,
+) -> Result<BackupReport, StoreError> {
     fs::create_dir_all(to).at("create the folder", to)?;
     let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
     let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
@@ -160,7 +165,7 @@ pub fn write(shared: &Engine, to: &Path, since: Option<&Path>, told: &mut dyn Fn
         manifest.write(to, UNFINISHED)?;
     }
     let mut progress = BackupProgress { done: 0, files: shared.partitions().len() + 1, bytes: 0 };
-    let (rollups, moment) = copy_rollups(shared, to, &mut || told(progress))?;
+    let (rollups, moment) = copy_rollups(shared, to, &mut || progressed(progress))?;
     let Moment { snapshot, partitions } = moment;
     let before = snapshot.visible_before;
     let edited = shared.definitions.edits()?;
@@ -169,7 +174,7 @@ pub fn write(shared: &Engine, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let mut report = BackupReport::default();
     progress.files = partitions.len() + 1;
     for partition in partitions.values() {
-        if !told(progress) {
+        if !progressed(progress) {
             return Err(StoreError::Stopped);
         }
         let name = shared.files.name_of(partition.path());
@@ -224,7 +229,7 @@ pub fn write(shared: &Engine, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     let catalogue = to.join(CATALOGUE);
     remove_file(&catalogue)?;
     shared.definitions.copy_to(&catalogue)?;
-    // What it lacks, since it is damaged, is missed when it is brought back.
+    // Blocks that are missing because of damage are reported when it is restored.
     let must_be_there: BTreeSet<String> = manifest.files.keys().chain(&report.damaged).cloned().collect();
     inventory::keep_only(&catalogue, &must_be_there)?;
     let (sha256, bytes) = digest(&catalogue)?;
@@ -236,7 +241,7 @@ pub fn write(shared: &Engine, to: &Path, since: Option<&Path>, told: &mut dyn Fn
     write_sums(to, &manifest)?;
     manifest.write(to, MANIFEST)?;
     remove_file(&to.join(UNFINISHED))?;
-    told(BackupProgress { done: progress.files, bytes: report.bytes, ..progress });
+    progressed(BackupProgress { done: progress.files, bytes: report.bytes, ..progress });
     Ok(report)
 }
 
@@ -320,11 +325,11 @@ fn write_sums(to: &Path, manifest: &Manifest) -> Result<(), StoreError> {
 }
 
 /// Makes a store of a backup, in a folder that is empty or missing. Every file is compared with its checksum before anything is kept;
-/// one that was stopped is gone on with.
+/// a stopped one resumes.
 ///
 /// # Errors
 /// If the backup is not whole, the folder is in use, or files fail.
-pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+pub fn restore(from: &Path, to: &Path, progressed: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
     let manifest = Manifest::read(from, MANIFEST)?;
     let unfinished = companion(to, ".restoring");
     if to.exists() && fs::read_dir(to).at("read the folder", to)?.next().is_some() {
@@ -334,7 +339,7 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
     let mut report = BackupReport::default();
     let mut progress = BackupProgress { done: 0, files: manifest.files.len(), bytes: 0 };
     for (name, entry) in &manifest.files {
-        if !told(progress) {
+        if !progressed(progress) {
             return Err(StoreError::Stopped);
         }
         let source = source_of(from, &manifest, name, entry)?;
@@ -362,7 +367,7 @@ pub fn restore(from: &Path, to: &Path, told: &mut dyn FnMut(BackupProgress) -> b
     }
     fs::rename(&unfinished, to).at("rename to", to)?;
     to.parent().filter(|parent| !parent.as_os_str().is_empty()).map_or(Ok(()), sync_folder)?;
-    told(progress);
+    progressed(progress);
     Ok(report)
 }
 

@@ -1,8 +1,8 @@
 //! The change log of a consumer: which stretches of which series have changed since it made something of their points.
 //!
-//! Whoever changes points of a time that a consumer has worked on notes it here first, on stable storage: packing of late points, deletions,
+//! A change to points in time that a consumer has worked on is noted here first, on stable storage: packing of late points, deletions,
 //! restored points. The consumer reads what is due, makes its results again, and clears what it has read; what came meanwhile stays. Until
-//! then its results for these stretches are out of date, and whoever reads them must take the points instead. So an unchanged past costs nothing.
+//! then its results for these stretches are out of date, and readers must use the points instead. So an unchanged past costs nothing.
 //!
 //! Rollups are such a consumer, with one log per dataset; each consumer has a log of its own, since each makes its results at its own time. The
 //! log lies in a table of the consumer's records, so that both change in one transaction and are copied together.
@@ -129,7 +129,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_due_is_worked_on_and_what_comes_meanwhile_stays() {
+    fn due_changes_are_taken_and_later_ones_stay() {
         let connection = Connection::open_in_memory().unwrap();
         connection.execute_batch(SCHEMA).unwrap();
         let change = |id: i64, generation: u64| Change { range: TimeRange { start: id, end: id + 10 }, generation, id };

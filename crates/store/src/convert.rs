@@ -1,5 +1,5 @@
 //! A metric that has points gets another unit or kind: its points are converted into a metric of the same name, and the old metric goes to the bin,
-//! from where it can come back under another name. Killed before the exchange, nothing has changed but for a metric that the next conversion removes.
+//! from where it can be restored under another name. After a kill before the exchange, the next conversion removes the unfinished metric.
 
 use std::collections::BTreeMap;
 

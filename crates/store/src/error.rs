@@ -1,4 +1,4 @@
-//! What can go wrong in the store.
+//! Errors of the store.
 
 use std::{io, path::PathBuf};
 
@@ -184,7 +184,7 @@ pub enum StoreError {
     #[error("stopped before it was complete; run the same command to continue")]
     Stopped,
     /// It has stopped, or a failure made further writes unsafe.
-    #[error("the store takes no more points: {0}")]
+    #[error("the store accepts no more points: {0}")]
     Closed(String),
 }
 

@@ -302,7 +302,7 @@ impl Head {
         self.generations.iter().chain([&self.growing])
     }
 
-    /// Appends batches; whoever takes a snapshot afterwards sees all of them, whoever took one before none.
+    /// Appends batches; a later snapshot sees all of them, an earlier one none.
     pub fn append<'j>(&mut self, batches: impl Iterator<Item = &'j Journaled>) {
         let held = !self.live.0.lock().is_empty();
         let mut buffers = self.growing.buffers.write();
@@ -429,7 +429,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_snapshot_reads_as_the_map_of_its_moment(
+        fn every_snapshot_equals_the_map_of_its_instant(
             batches in prop::collection::vec((0u32..2, prop::collection::vec((0i64..40, 0f64..9.0), 1..10)), 1..12), freeze_at in 0usize..12, start in 0i64..40, length in 0i64..40,
         ) {
             let mut head = Head::new(Vec::new(), Generation::new(1));
@@ -460,7 +460,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_packed_stays_with_the_snapshots_that_hold_it() {
+    fn snapshots_keep_packed_points() {
         let mut head = Head::new(Vec::new(), Generation::new(7));
         head.append([&batch(1, &[(1, 1.0)])].into_iter());
         let before = head.snapshot();

@@ -1,4 +1,4 @@
-//! What a store may take and how it keeps its promises.
+//! Limits and durability of a store.
 
 use std::{collections::BTreeMap, fmt, str::FromStr, time::Duration};
 
@@ -61,7 +61,7 @@ pub struct FileRetention {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct FileDataset {
     /// Of all of it.
-    pub said: LimitSettings,
+    pub limits: LimitSettings,
     /// Of metrics, by name.
     pub metrics: BTreeMap<String, LimitSettings>,
 }
@@ -140,7 +140,7 @@ mod tests {
     }
 
     #[test]
-    fn durability_is_read_and_told() {
+    fn durability_round_trips() {
         for text in ["each", "interval 100ms", "interval 2s", "interval 1ms"] {
             assert_eq!(text.parse::<Durability>().unwrap().to_string(), text);
         }

@@ -174,7 +174,7 @@ mod tests {
     }
 
     #[test]
-    fn longer_spans_are_made_of_whole_shorter_ones() {
+    fn longer_spans_consist_of_whole_shorter_ones() {
         for pair in LENGTHS.windows(2) {
             let long = Span::of(1_790_000_000 * SECOND, pair[1]);
             let parts: Vec<Span> = if long.is_long() { long.parts(pair[0], Nanos::MIN..=Nanos::MAX).collect() } else { continue };
@@ -188,7 +188,7 @@ mod tests {
     }
 
     #[test]
-    fn a_busy_dataset_gets_a_partition_a_day_and_a_quiet_one_small_pages() {
+    fn a_busy_dataset_gets_daily_partitions_and_a_quiet_one_small_pages() {
         let chosen = |points: usize, covered: Nanos| {
             let rate = Rate { points, covered };
             let span = Span::for_rate(0, rate);
@@ -201,7 +201,7 @@ mod tests {
     }
 
     #[test]
-    fn few_points_have_long_spans_and_what_is_soon_dropped_has_none() {
+    fn sparse_points_get_long_spans_unless_they_expire_soon() {
         let longest = |points: usize, covered: Nanos| Span::long_of(0, 3_584).find(|span| Rate { points, covered }.is_few(*span)).map(Span::days);
         // A point a week, one in ten minutes, one in three minutes, one a minute.
         assert_eq!(longest(500, 3_500 * DAY), Some(3_584));

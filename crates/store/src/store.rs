@@ -1,4 +1,4 @@
-//! The store as the rest of Fenetre sees it.
+//! The front door of the store: opens and closes it, and hands out its parts.
 
 use std::{collections::BTreeMap, fs::File, path::Path, sync::Arc};
 
@@ -167,15 +167,15 @@ impl Store {
         self.requests.pack()
     }
 
-    /// Copies everything that was acknowledged so far into a folder, while the store goes on; see [`crate::backup`]. `since` is an
-    /// earlier backup whose unchanged partitions need not be copied again. `told` is called with the progress, and says whether to continue.
+    /// Copies everything that was acknowledged so far into a folder, while the store runs on; see [`crate::backup`]. `since` is an
+    /// earlier backup whose unchanged partitions need not be copied again. `progressed` is called with the progress, and returns whether to continue.
     ///
     /// # Errors
-    /// If the folder cannot be used, files fail, or `told` said to stop.
-    pub fn backup(&self, to: &Path, since: Option<&Path>, told: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
+    /// If the folder cannot be used, files fail, or `progressed` stops it.
+    pub fn backup(&self, to: &Path, since: Option<&Path>, progressed: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
         backup::check_place(self.root(), to, since)?;
         self.pack()?;
-        backup::write(&self.shared, to, since, told)
+        backup::write(&self.shared, to, since, progressed)
     }
 
     /// The volume of the store, if it is known.

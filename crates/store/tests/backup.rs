@@ -38,7 +38,7 @@ fn restored(folder: &Path, backup: &str) -> Store {
 }
 
 #[test]
-fn what_was_acknowledged_comes_back_and_later_points_do_not() {
+fn a_backup_restores_acknowledged_points_and_no_later_ones() {
     let folder = tempfile::tempdir().unwrap();
     let store = four_weeks(folder.path());
     let report = back_up(&store, &folder.path().join("monday"), None).unwrap();
@@ -69,8 +69,8 @@ fn a_second_backup_copies_only_partitions_that_changed() {
     }
     assert_eq!(read(&restored(moved.path(), "tuesday"), 0, TimeRange::ALL), read(&store, 0, TimeRange::ALL));
     fs::remove_dir_all(moved.path().join("sunday")).unwrap();
-    let told = restore(&moved.path().join("tuesday"), &path("again"), &mut |_| true).unwrap_err().to_string();
-    assert!(told.contains("sunday") && told.contains("is not a backup"), "{told}");
+    let reported = restore(&moved.path().join("tuesday"), &path("again"), &mut |_| true).unwrap_err().to_string();
+    assert!(reported.contains("sunday") && reported.contains("is not a backup"), "{reported}");
 }
 
 #[test]
@@ -90,7 +90,7 @@ fn points_that_came_twice_are_counted_once() {
 }
 
 #[test]
-fn a_backup_that_was_stopped_is_gone_on_with() {
+fn a_stopped_backup_resumes() {
     let folder = tempfile::tempdir().unwrap();
     let store = four_weeks(folder.path());
     let to = folder.path().join("monday");
@@ -108,25 +108,25 @@ fn a_backup_that_was_stopped_is_gone_on_with() {
     let report = back_up(&store, &to, None).unwrap();
     assert_eq!((report.copied, report.kept, report.points), (4, 1, 4));
     assert_eq!(read(&restored(folder.path(), "monday"), 0, TimeRange::ALL).len(), 4);
-    let told = back_up(&store, &to, None).unwrap_err().to_string();
-    assert!(told.contains("contains a finished backup"), "{told}");
+    let reported = back_up(&store, &to, None).unwrap_err().to_string();
+    assert!(reported.contains("contains a finished backup"), "{reported}");
 }
 
 #[test]
-fn places_and_files_that_will_not_do_are_refused() {
+fn unsuitable_backup_destinations_are_refused() {
     let folder = tempfile::tempdir().unwrap();
     let path = |name: &str| folder.path().join(name);
     let store = four_weeks(folder.path());
     fs::create_dir(path("full")).unwrap();
     fs::write(path("full/letter.txt"), "hello").unwrap();
-    let told = |result: Result<BackupReport, StoreError>| result.unwrap_err().to_string();
-    assert!(told(back_up(&store, &path("full"), None)).contains("is not empty"));
+    let reported = |result: Result<BackupReport, StoreError>| result.unwrap_err().to_string();
+    assert!(reported(back_up(&store, &path("full"), None)).contains("is not empty"));
     for inside in [store.root().join("bin/backup"), store.root().join("new/deep/backup"), store.root().to_owned()] {
-        assert!(told(back_up(&store, &inside, None)).contains("is inside the store"), "{}", inside.display());
+        assert!(reported(back_up(&store, &inside, None)).contains("is inside the store"), "{}", inside.display());
     }
-    assert!(told(back_up(&store, &path("monday"), Some(&path("full")))).contains("is not a backup"));
+    assert!(reported(back_up(&store, &path("monday"), Some(&path("full")))).contains("is not a backup"));
     back_up(&store, &path("monday"), None).unwrap();
-    assert!(told(restore(&path("monday"), &path("full"), &mut |_| true)).contains("is not empty"));
+    assert!(reported(restore(&path("monday"), &path("full"), &mut |_| true)).contains("is not empty"));
     let stopped = restore(&path("monday"), &path("later"), &mut |_| false);
     assert!(matches!(stopped, Err(StoreError::Stopped)) && !path("later").exists());
     // One flipped bit.
@@ -134,7 +134,7 @@ fn places_and_files_that_will_not_do_are_refused() {
     let mut bytes = fs::read(&partition).unwrap();
     bytes[5_000] ^= 1;
     fs::write(&partition, bytes).unwrap();
-    let text = told(restore(&path("monday"), &path("again"), &mut |_| true));
+    let text = reported(restore(&path("monday"), &path("again"), &mut |_| true));
     assert!(text.contains("is damaged: its checksum") && !path("again").exists(), "{text}");
     // A manifest that lacks an entry.
     let manifest = fs::read_to_string(path("monday/manifest.json")).unwrap();
@@ -142,15 +142,15 @@ fn places_and_files_that_will_not_do_are_refused() {
     let partition = format!("data/main/{}", partition.file_name().unwrap().to_str().unwrap());
     shorter["files"].as_object_mut().unwrap().remove(&partition);
     fs::write(path("monday/manifest.json"), shorter.to_string()).unwrap();
-    let message = told(restore(&path("monday"), &path("shorter"), &mut |_| true));
+    let message = reported(restore(&path("monday"), &path("shorter"), &mut |_| true));
     assert!(message.contains(&format!("does not list {partition}")) && !path("shorter").exists(), "{message}");
     // A manifest that leads elsewhere.
     fs::write(path("monday/manifest.json"), manifest.replace("catalogue.db", "../full/letter.txt")).unwrap();
-    assert!(told(restore(&path("monday"), &path("again"), &mut |_| true)).contains("lies outside"));
+    assert!(reported(restore(&path("monday"), &path("again"), &mut |_| true)).contains("lies outside"));
 }
 
 #[test]
-fn backups_under_load_hold_whole_batches_up_to_one_moment() {
+fn backups_under_load_hold_whole_batches_up_to_one_instant() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(&folder.path().join("store"));
     let (acknowledged, done) = (AtomicI64::new(0), AtomicBool::new(false));
@@ -240,7 +240,7 @@ fn format_1(to: &Path) {
 }
 
 #[test]
-fn a_store_of_format_1_is_copied_and_brought_up_to_date() {
+fn a_store_of_format_1_is_copied_and_migrated() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     format_1(&path);

@@ -31,7 +31,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
 
     #[test]
-    fn a_deleted_span_goes_and_comes_back_as_it_was(
+    fn a_deleted_span_is_restored_unchanged(
         batches in prop::collection::vec(prop::collection::vec((0u8..3, 0i64..60, 0f64..9.0), 1..30), 1..5), start in 0i64..60, length in 1i64..60, later in prop::collection::vec((0u8..3, 0i64..60, 10f64..19.0), 0..10),
     ) {
         let folder = tempfile::tempdir().unwrap();
@@ -68,7 +68,7 @@ proptest! {
 }
 
 #[test]
-fn a_deleted_metric_is_gone_comes_back_or_is_erased() {
+fn a_deleted_metric_can_be_restored_or_erased() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     write(&store, &[(1, START, 1.0), (2, START + 1, 2.0)]);
@@ -155,7 +155,7 @@ fn replacements_are_counted_wherever_the_others_are() {
 }
 
 #[test]
-fn thinning_leaves_out_what_the_line_does_without_and_counts_it() {
+fn thinning_omits_redundant_points_and_counts_them() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let thinning = Thinning { line_tolerance: Some(0.1), ..Thinning::default() };
@@ -177,7 +177,7 @@ fn thinning_leaves_out_what_the_line_does_without_and_counts_it() {
 }
 
 #[test]
-fn a_backup_since_another_knows_that_points_were_deleted() {
+fn an_incremental_backup_records_deleted_points() {
     let folder = tempfile::tempdir().unwrap();
     let path = |name: &str| folder.path().join(name);
     let store = open(&path("store"));

@@ -50,7 +50,7 @@ fn refusal(store: &Store, name: &str, definition: MetricDefinition) -> String {
 }
 
 #[test]
-fn a_unit_with_points_changes_by_conversion_or_by_relabelling_alone() {
+fn a_unit_changes_only_by_conversion_or_relabelling() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     store.definitions().put_metric("main", "level", unit("cm")).unwrap();
@@ -82,7 +82,7 @@ fn a_unit_with_points_changes_by_conversion_or_by_relabelling_alone() {
 }
 
 #[test]
-fn a_state_of_numbers_becomes_a_gauge_and_back_and_what_is_no_number_is_counted() {
+fn a_numeric_state_converts_to_a_gauge_and_back_and_misfits_are_counted() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let state = MetricDefinition { kind: Kind::State, ..MetricDefinition::default() };
@@ -107,7 +107,7 @@ fn a_state_of_numbers_becomes_a_gauge_and_back_and_what_is_no_number_is_counted(
 }
 
 #[test]
-fn an_unfinished_conversion_is_begun_anew_and_histograms_are_not_converted() {
+fn an_unfinished_conversion_restarts_and_histograms_are_not_converted() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     store.definitions().put_metric("main", "level", unit("cm")).unwrap();
@@ -128,7 +128,7 @@ fn an_unfinished_conversion_is_begun_anew_and_histograms_are_not_converted() {
 }
 
 #[test]
-fn a_paused_thinned_and_renamed_metric_is_converted_whole_and_stays_so() {
+fn converting_keeps_a_metric_paused_thinned_and_renamed() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     store.definitions().put_metric("main", "height", unit("cm")).unwrap();

@@ -87,7 +87,7 @@ fn a_journal_cut_at_any_byte_keeps_a_prefix_of_whole_batches() {
 }
 
 #[test]
-fn a_store_that_was_packed_in_part_when_it_died_loses_and_doubles_nothing() {
+fn a_kill_during_packing_loses_and_doubles_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let live = folder.path().join("live");
     let store = open(&live).unwrap();
@@ -116,35 +116,38 @@ fn packed(folder: &Path) -> PathBuf {
 }
 
 #[test]
-fn a_damaged_block_is_told_with_its_file_series_and_time() {
+fn a_damaged_block_is_reported_with_file_series_and_time() {
     let folder = tempfile::tempdir().unwrap();
     let path = packed(folder.path());
     let partition = find(&path.join("data"), "_7d.db");
     let connection = rusqlite::Connection::open(&partition).unwrap();
     connection.execute("UPDATE block SET bytes = CAST(substr(bytes, 1, length(bytes) - 1) || x'00' AS BLOB)", []).unwrap();
     drop(connection);
-    let told = read(&open(&path).unwrap()).unwrap_err();
-    assert!(told.contains("_7d.db is damaged: the block of series 1 from 2026-09-21T14:13:25Z: the block's checksum"), "{told}");
+    let reported = read(&open(&path).unwrap()).unwrap_err();
+    assert!(reported.contains("_7d.db is damaged: the block of series 1 from 2026-09-21T14:13:25Z: the block's checksum"), "{reported}");
 }
 
 #[test]
-fn files_that_are_no_databases_are_named_at_start_or_when_they_are_read() {
+fn files_that_are_not_databases_are_reported() {
     let folder = tempfile::tempdir().unwrap();
     let path = packed(folder.path());
     let junk = b"this is text, and has been for long enough to be looked at as the header of a file";
     fs::write(find(&path.join("data"), "_7d.db"), junk).unwrap();
-    let told = read(&open(&path).unwrap()).unwrap_err();
-    assert!(told.contains("_7d.db is damaged"), "{told}");
+    let reported = read(&open(&path).unwrap()).unwrap_err();
+    assert!(reported.contains("_7d.db is damaged"), "{reported}");
     for file in ["journal/000009.db", "catalogue.db"] {
         fs::write(path.join(file), junk).unwrap();
-        let told = open(&path).err().unwrap();
-        assert!(told.contains(&format!("{file} is damaged")) && told.contains("Restore the ") && told.contains(" from a backup"), "{told}");
+        let reported = open(&path).err().unwrap();
+        assert!(
+            reported.contains(&format!("{file} is damaged")) && reported.contains("Restore the ") && reported.contains(" from a backup"),
+            "{reported}"
+        );
         let _ = fs::remove_file(path.join(file));
     }
 }
 
 #[test]
-fn without_its_catalogue_a_store_with_points_does_not_start() {
+fn a_store_with_points_needs_its_catalogue() {
     let folder = tempfile::tempdir().unwrap();
     let path = packed(folder.path());
     let store = open(&path).unwrap();
@@ -172,13 +175,14 @@ fn without_its_catalogue_a_store_with_points_does_not_start() {
 }
 
 #[test]
-fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
+fn an_unreadable_record_is_named_and_not_overwritten() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     let store = open(&path).unwrap();
     write(&store, 1);
-    let said = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("400d").unwrap())), ..Default::default() };
-    store.retention().set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
+    let stated =
+        fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("400d").unwrap())), ..Default::default() };
+    store.retention().set_limits(fenetre_core::keeping::Scope::Store, stated, START).unwrap();
     drop(store);
     let whole = folder.path().join("whole");
     copy(&path, &whole);
@@ -217,7 +221,7 @@ fn a_record_that_cannot_be_read_is_named_and_nothing_is_written_in_its_place() {
 }
 
 #[test]
-fn a_flipped_byte_of_a_header_is_damage_and_no_file_system_that_cannot_be_written() {
+fn a_flipped_header_byte_is_reported_as_damage() {
     let folder = tempfile::tempdir().unwrap();
     let path = packed(folder.path());
     let partition = find(&path.join("data"), "_7d.db");
@@ -228,12 +232,12 @@ fn a_flipped_byte_of_a_header_is_damage_and_no_file_system_that_cannot_be_writte
     let store = open(&path).unwrap();
     assert_eq!(read(&store).unwrap().len(), BATCH as usize, "it can be read");
     write(&store, 2);
-    let told = store.pack().unwrap_err().to_string();
-    assert!(told.contains("_7d.db is damaged: its header marks it as not writable") && !told.contains("read-only"), "{told}");
+    let reported = store.pack().unwrap_err().to_string();
+    assert!(reported.contains("_7d.db is damaged: its header marks it as not writable") && !reported.contains("read-only"), "{reported}");
 }
 
 #[test]
-fn foreign_files_in_the_store_are_passed_over() {
+fn foreign_files_in_the_store_are_ignored() {
     let folder = tempfile::tempdir().unwrap();
     let path = packed(folder.path());
     fs::write(path.join("journal/notes.txt"), "hello").unwrap();
@@ -243,7 +247,7 @@ fn foreign_files_in_the_store_are_passed_over() {
 }
 
 #[test]
-fn points_of_every_age_find_their_partition() {
+fn points_of_any_age_find_their_partition() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     let times = [Nanos::MIN, -1, 0, START, START + 7 * 86_400 * SECOND, Nanos::MAX];

@@ -1,4 +1,4 @@
-//! What is said of datasets and metrics, and what arrives without having been said: both survive a restart, and neither is contradicted.
+//! Definitions, and metrics made on arrival: both survive a restart, and neither contradicts the other.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -91,7 +91,7 @@ fn two_batches_that_bring_the_same_metric_as_number_and_as_word_do_not_both_land
 }
 
 #[test]
-fn a_metric_that_was_defined_decides_over_what_arrives() {
+fn a_definition_overrides_arriving_metadata() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(folder.path(), Options::default()).unwrap();
     let boats = MetricDefinition { kind: Kind::Counter, ..Default::default() };
@@ -116,7 +116,7 @@ fn number(batch: &mut Batch, metric: &str, tags: &[(&str, &str)]) -> Result<(), 
 }
 
 #[test]
-fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
+fn metadata_in_a_body_fills_only_unset_fields() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let about = About { kind: Some(Kind::Counter), unit: Some("By"), description: Some("Sent"), temporality: Some(Temporality::Delta) };
@@ -141,7 +141,7 @@ fn what_a_body_says_of_a_metric_fills_what_nobody_has_said() {
 }
 
 #[test]
-fn rules_of_a_dataset_hold_for_new_series_and_only_for_those() {
+fn dataset_rules_apply_to_new_series_only() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let mut batch = store.begin("main").unwrap();
@@ -158,27 +158,27 @@ fn rules_of_a_dataset_hold_for_new_series_and_only_for_those() {
     store.definitions().put_tag("main", "side", tag(TagDefinition { allowed: vec!["up".into(), "down".into()], ..Default::default() })).unwrap();
     assert!(store.definitions().put_tag("main", "x", TagDefinition { pattern: Some("(".into()), ..Default::default() }).is_err());
     let mut batch = store.begin("main").unwrap();
-    let mut told = |metric: &str, tags: &[(&str, &str)]| match number(&mut batch, metric, tags) {
+    let mut message = |metric: &str, tags: &[(&str, &str)]| match number(&mut batch, metric, tags) {
         Ok(()) => format!("{metric} {tags:?}: taken"),
         Err(refusal) => format!("{metric} {tags:?}: {:?} {}: {}", refusal.cause, refusal.field.unwrap_or_default(), refusal.reason),
     };
     insta::assert_snapshot!(
         [
-            told("level", &[("lock", "old one"), ("side", "up")]),
-            told("levle", &[("lock", "marl")]),
-            told("level", &[("lock", "marl"), ("pump", "p1")]),
-            told("level", &[("side", "up")]),
-            told("level", &[("lock", "Marl!")]),
-            told("level", &[("lock", "marl"), ("side", "upp")]),
-            told("level", &[("lock", "morethaneight")]),
-            told("level", &[("lock", "marl")]),
-            told("flow", &[("lock", "marl")]),
-            told("flow", &[("lock", "osier")]),
-            told("level", &[("lock", "osier")]),
-            told("level", &[("lock", "wick")]),
-            told("level", &[("lock", "marl"), ("side", "up")]),
-            told("level", &[("lock", "marl"), ("side", "down")]),
-            told("level", &[("lock", "old one"), ("side", "up")]),
+            message("level", &[("lock", "old one"), ("side", "up")]),
+            message("levle", &[("lock", "marl")]),
+            message("level", &[("lock", "marl"), ("pump", "p1")]),
+            message("level", &[("side", "up")]),
+            message("level", &[("lock", "Marl!")]),
+            message("level", &[("lock", "marl"), ("side", "upp")]),
+            message("level", &[("lock", "morethaneight")]),
+            message("level", &[("lock", "marl")]),
+            message("flow", &[("lock", "marl")]),
+            message("flow", &[("lock", "osier")]),
+            message("level", &[("lock", "osier")]),
+            message("level", &[("lock", "wick")]),
+            message("level", &[("lock", "marl"), ("side", "up")]),
+            message("level", &[("lock", "marl"), ("side", "down")]),
+            message("level", &[("lock", "old one"), ("side", "up")]),
         ]
         .join("\n")
     );
@@ -186,7 +186,7 @@ fn rules_of_a_dataset_hold_for_new_series_and_only_for_those() {
 }
 
 #[test]
-fn a_renamed_thing_answers_to_both_names_and_keeps_its_series() {
+fn renamed_items_answer_to_both_names() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let write = |dataset: &str, metric: &str, tag: &str| {
@@ -249,7 +249,7 @@ fn a_paused_metric_refuses_or_drops() {
 }
 
 #[test]
-fn many_definitions_are_taken_all_or_none() {
+fn many_definitions_apply_all_or_none() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let wanted = |last: &str| ["a", "b", last].map(|name| (name.to_owned(), MetricDefinition::default())).to_vec();
@@ -260,7 +260,7 @@ fn many_definitions_are_taken_all_or_none() {
 }
 
 #[test]
-fn points_too_far_ahead_are_refused_and_numbers_may_come_as_texts() {
+fn points_too_far_ahead_are_refused_and_numeric_text_is_accepted() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let mut batch = store.begin("main").unwrap();
@@ -315,7 +315,7 @@ fn values_in_another_unit_are_converted_and_those_that_cannot_be_are_refused() {
     batch.accept_again(series, "level", START + 5 * SECOND, ValueRef::Integer(2)).unwrap();
     store.write(batch).unwrap();
     assert_eq!(values(&store, "level"), [312.0, 312.5, 313.0, 300.0, 200.0]);
-    // A metric without a unit gets that of the first body that states one, which is said.
+    // A metric without a unit gets the first one that a body states, with a note.
     store.definitions().put_metric("main", "plain", MetricDefinition::default()).unwrap();
     let mut batch = store.begin("main").unwrap();
     assert_eq!(batch.describe("plain", unit("V")).note.as_deref(), Some("`plain` had no unit: it is in V now"));
@@ -345,7 +345,7 @@ fn values_in_another_unit_are_converted_and_those_that_cannot_be_are_refused() {
 }
 
 #[test]
-fn a_unit_that_changes_between_reading_and_writing_refuses_the_batch() {
+fn a_batch_is_refused_if_a_unit_changes_before_it_is_written() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let unit = |unit| About { unit: Some(unit), ..About::default() };
@@ -362,7 +362,7 @@ fn a_unit_that_changes_between_reading_and_writing_refuses_the_batch() {
 }
 
 #[test]
-fn a_first_text_that_is_a_number_makes_a_gauge() {
+fn a_numeric_first_value_makes_a_gauge() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let mut batch = store.begin("main").unwrap();
@@ -387,7 +387,7 @@ fn points_of_a_batch_that_replace_each_other_are_counted() {
 }
 
 #[test]
-fn a_unit_without_a_kind_leaves_the_kind_to_the_first_point() {
+fn without_a_defined_kind_the_first_point_decides() {
     let folder = tempfile::tempdir().unwrap();
     let store = support::open(folder.path());
     let mut batch = store.begin("main").unwrap();

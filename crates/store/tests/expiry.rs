@@ -40,7 +40,7 @@ fn all(store: &Store, lock: u8) -> usize {
 }
 
 #[test]
-fn old_partitions_go_to_the_bin_and_come_back_whole() {
+fn expired_partitions_are_binned_and_restored_whole() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
@@ -56,9 +56,9 @@ fn old_partitions_go_to_the_bin_and_come_back_whole() {
     assert!(store.retention().expire(NOW).unwrap().steps.is_empty());
     let bin = store.bin().list().unwrap();
     assert_eq!(bin.iter().map(|item| (item.kind, item.points.unwrap().points)).filter(|item| item.0 == BinItemKind::Partition).count(), 4);
-    assert!(store.bin().goes_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 14d"));
+    assert!(store.bin().expires_again(&bin[0].id, NOW).unwrap().unwrap().contains("keeps 14d"));
     store.retention().set_limits(Scope::Dataset(main(&store)), LimitSettings::default(), NOW).unwrap();
-    assert_eq!(store.bin().goes_again(&bin[0].id, NOW).unwrap(), None);
+    assert_eq!(store.bin().expires_again(&bin[0].id, NOW).unwrap(), None);
     // One of them into a span where points came meanwhile: what came later counts.
     write(&store, &[(0, bin[0].points.unwrap().span.unwrap().0, -1.0)]);
     store.pack().unwrap();
@@ -74,7 +74,7 @@ fn old_partitions_go_to_the_bin_and_come_back_whole() {
 }
 
 #[test]
-fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_loses_nothing() {
+fn a_running_query_still_sees_dropped_points_and_a_kill_loses_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
@@ -111,7 +111,7 @@ fn a_query_from_before_sees_what_was_dropped_to_its_end_and_a_kill_meanwhile_los
 }
 
 #[test]
-fn a_metrics_own_limit_trims_its_points_alone() {
+fn a_metric_limit_trims_only_its_points() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
@@ -143,13 +143,13 @@ fn a_metrics_own_limit_trims_its_points_alone() {
 }
 
 #[test]
-fn past_a_size_the_oldest_go_for_good() {
+fn past_a_size_the_oldest_partitions_are_erased() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
     let bytes = store.inspect().report(NOW).unwrap().datasets[0].partitions.iter().map(|partition| partition.bytes).sum::<u64>();
-    let said = LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
-    store.retention().set_limits(Scope::Dataset(main(&store)), said, NOW).unwrap();
+    let stated = LimitSettings { keep_for: None, keep_under: Some(Some(ByteSize(bytes / 2))) };
+    store.retention().set_limits(Scope::Dataset(main(&store)), stated, NOW).unwrap();
     let killed = tempfile::tempdir().unwrap();
     {
         let _somebody_asks = store.source();
@@ -173,7 +173,7 @@ fn past_a_size_the_oldest_go_for_good() {
 }
 
 #[test]
-fn points_older_than_is_kept_are_refused_with_the_way_out() {
+fn points_past_retention_are_refused_with_a_remedy() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);
@@ -187,7 +187,7 @@ fn points_older_than_is_kept_are_refused_with_the_way_out() {
 }
 
 #[test]
-fn below_the_reserve_nothing_is_taken_and_nothing_dropped_in_vain() {
+fn below_the_reserve_points_are_refused_and_nothing_is_dropped_in_vain() {
     let folder = tempfile::tempdir().unwrap();
     let more_than_there_is = Reserve::Bytes(ByteSize(1 << 59));
     {
@@ -204,7 +204,7 @@ fn below_the_reserve_nothing_is_taken_and_nothing_dropped_in_vain() {
 }
 
 #[test]
-fn what_each_metric_takes_adds_up_and_every_block_is_looked_at() {
+fn sizes_add_up_and_every_block_is_verified() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store);

@@ -20,7 +20,7 @@ const ROUNDS: u64 = 60;
 const EACH: u64 = 150;
 
 #[test]
-fn readers_see_whole_snapshots_while_blocks_come_and_go() {
+fn readers_see_consistent_snapshots_during_changes() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     write(&store, &[(0, START - SECOND, -1.0)]);

@@ -42,7 +42,7 @@ fn remove(path: &Path) {
 }
 
 #[test]
-fn a_missing_or_emptied_partition_is_named_until_it_is_back_or_its_loss_is_accepted() {
+fn a_missing_or_empty_partition_is_reported_until_restored_or_accepted() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     let middle = three_weeks(&path);
@@ -91,7 +91,7 @@ fn a_missing_or_emptied_partition_is_named_until_it_is_back_or_its_loss_is_accep
 }
 
 #[test]
-fn a_backup_that_is_brought_back_misses_nothing_that_it_need_not_have() {
+fn a_restored_backup_rebuilds_the_rollups_that_it_left_out() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     three_weeks(&path);
@@ -105,13 +105,13 @@ fn a_backup_that_is_brought_back_misses_nothing_that_it_need_not_have() {
 }
 
 #[test]
-fn what_goes_by_itself_is_not_missed() {
+fn routine_expiry_needs_no_consent() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("store");
     three_weeks(&path);
     let store = open(&path);
-    let said = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("10d").unwrap())), ..Default::default() };
-    store.retention().set_limits(fenetre_core::keeping::Scope::Store, said, START).unwrap();
+    let stated = fenetre_core::keeping::LimitSettings { keep_for: Some(Some(fenetre_core::time::Span::parse("10d").unwrap())), ..Default::default() };
+    store.retention().set_limits(fenetre_core::keeping::Scope::Store, stated, START).unwrap();
     store.retention().expire(START + 21 * DAY).unwrap();
     let image = folder.path().join("image");
     copy(&path, &image);
@@ -168,7 +168,7 @@ fn waiting(store: &Store) -> usize {
 }
 
 #[test]
-fn a_flipped_bit_in_the_journal_costs_its_batch_alone_and_is_told() {
+fn a_flipped_bit_in_the_journal_loses_only_its_batch_and_is_reported() {
     let folder = tempfile::tempdir().unwrap();
     let (path, log) = killed_with(folder.path(), 12);
     let whole = folder.path().join("whole");
@@ -206,7 +206,7 @@ fn a_flipped_bit_in_the_journal_costs_its_batch_alone_and_is_told() {
 }
 
 #[test]
-fn a_torn_end_of_the_journal_is_nothing_to_tell() {
+fn a_torn_journal_tail_is_ignored_quietly() {
     let folder = tempfile::tempdir().unwrap();
     let (path, log) = killed_with(folder.path(), 6);
     let whole = folder.path().join("whole");
@@ -222,7 +222,7 @@ fn a_torn_end_of_the_journal_is_nothing_to_tell() {
 }
 
 #[test]
-fn a_journal_that_is_missing_emptied_or_shorter_than_it_was_is_told() {
+fn a_missing_empty_or_truncated_journal_is_reported() {
     let folder = tempfile::tempdir().unwrap();
     let (path, log) = killed_with(folder.path(), 6);
     let file = path.join("journal/000001.db");

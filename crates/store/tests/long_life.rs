@@ -143,7 +143,7 @@ fn check_law(store: &Store, everything: &Store, asked: &Asked, now: Nanos) {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(2))]
     #[test]
-    fn answers_by_the_day_outlive_their_points(
+    fn daily_answers_outlive_their_points(
         deeds in deeds(),
         days in prop::collection::vec(prop::collection::vec((0u8..160, any::<u8>()), 24), DAYS as usize),
         questions in questions(),

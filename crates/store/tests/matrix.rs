@@ -237,7 +237,7 @@ fn a_plan_changes_no_file_and_one_repair_is_enough_for_several_damages() {
 }
 
 #[test]
-fn a_file_of_another_store_and_an_older_catalogue_are_refused_until_they_are_repaired() {
+fn foreign_files_and_an_older_catalogue_are_refused_until_repaired() {
     let folder = tempfile::tempdir().unwrap();
     let (whole, backup) = made(folder.path());
     // Another store with points of the same week.

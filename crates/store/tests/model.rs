@@ -52,7 +52,7 @@ fn of_lock(map: &Map, lock: u8, range: TimeRange) -> Vec<(Nanos, f64)> {
 proptest! {
     #![proptest_config(ProptestConfig { cases: 40, ..ProptestConfig::default() })]
     #[test]
-    fn the_store_reads_as_a_map(steps in prop::collection::vec(a_step(), 1..20)) {
+    fn the_store_equals_a_map(steps in prop::collection::vec(a_step(), 1..20)) {
         let folder = tempfile::tempdir().unwrap();
         let mut path = folder.path().join("0");
         let mut store = open(&path);
@@ -150,7 +150,7 @@ fn many_points_become_few_full_blocks() {
 }
 
 #[test]
-fn a_busy_dataset_gets_a_partition_a_day_and_is_read_over_them() {
+fn a_busy_dataset_gets_daily_partitions_and_is_read_across_them() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let (day, step, half) = (86_400 * SECOND, SECOND / 1_000, 1_100_000);
@@ -198,7 +198,7 @@ fn points_are_packed_when_they_are_many_or_old_and_partitions_compacted_when_qui
 }
 
 #[test]
-fn words_keep_their_meaning_over_restarts_and_batches() {
+fn words_keep_their_codes_over_restarts() {
     let folder = tempfile::tempdir().unwrap();
     let put = |store: &Store, lock: &str, words: &[&str]| {
         let mut batch = store.begin("main").unwrap();
@@ -222,7 +222,7 @@ fn words_keep_their_meaning_over_restarts_and_batches() {
 }
 
 #[test]
-fn integers_of_64_bits_and_odd_doubles_come_back_whole() {
+fn integers_of_64_bits_and_special_doubles_round_trip() {
     let folder = tempfile::tempdir().unwrap();
     let integers = [i128::from(i64::MAX), i128::from(i64::MIN), i128::from(u64::MAX), (1 << 53) + 1, -((1 << 53) + 1), 7];
     let doubles = [-0.0, 5e-324, f64::MIN_POSITIVE / 3.0, f64::MAX, 0.1 + 0.2];
@@ -236,8 +236,8 @@ fn integers_of_64_bits_and_odd_doubles_come_back_whole() {
     }
     store.write(batch).unwrap();
     for _ in 0..2 {
-        let told: Vec<String> = values(&store, "of", "integers").iter().map(Value::to_string).collect();
-        assert_eq!(told, integers.map(|integer| integer.to_string()));
+        let message: Vec<String> = values(&store, "of", "integers").iter().map(Value::to_string).collect();
+        assert_eq!(message, integers.map(|integer| integer.to_string()));
         let found = values(&store, "of", "doubles");
         assert!(found.iter().zip(doubles).all(|(found, wanted)| found.number().unwrap().to_bits() == wanted.to_bits()), "{found:?}");
         store.pack().unwrap();
@@ -281,7 +281,7 @@ fn a_histogram_is_one_value_through_layouts_replacements_and_restarts() {
 }
 
 #[test]
-fn what_a_batch_may_not_hold_is_refused_with_its_field() {
+fn invalid_points_are_refused_naming_the_field() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     store.definitions().put_metric("main", "gate", MetricDefinition { kind: fenetre_core::model::Kind::State, ..Default::default() }).unwrap();
@@ -289,10 +289,10 @@ fn what_a_batch_may_not_hold_is_refused_with_its_field() {
     let long = "x".repeat(2_000);
     let many: Vec<String> = (0..65).map(|i| format!("tag{i}")).collect();
     let many: Vec<(&str, &str)> = many.iter().map(|key| (key.as_str(), "x")).collect();
-    let mut told = String::new();
+    let mut message = String::new();
     let mut attempt = |metric: &str, tags: &[(&str, &str)], value: ValueRef<'_>| {
         let taken = batch.accept(PointRef { metric, tags, time: START, value });
-        told += &taken.map_or_else(|refusal| format!("{}: {}\n", refusal.field.unwrap_or_default(), refusal.reason), |()| "taken\n".to_owned());
+        message += &taken.map_or_else(|refusal| format!("{}: {}\n", refusal.field.unwrap_or_default(), refusal.reason), |()| "taken\n".to_owned());
     };
     attempt("level", &[], ValueRef::Number(1.0));
     attempt("level", &[], ValueRef::Word("high"));
@@ -312,7 +312,7 @@ fn what_a_batch_may_not_hold_is_refused_with_its_field() {
     attempt("level", &[], ValueRef::Histogram(&histogram(&[1, 2, 3])));
     attempt("gate", &[], ValueRef::Histogram(&histogram(&[1, 2, 3])));
     attempt("lockage_time", &[], ValueRef::Number(1.0));
-    insta::assert_snapshot!(told);
+    insta::assert_snapshot!(message);
     assert_eq!((batch.len(), batch.new_series()), (1, 1));
 }
 
@@ -349,7 +349,7 @@ fn a_later_format_and_a_damaged_file_are_named() {
 }
 
 #[test]
-fn a_store_that_is_behind_says_so_and_keeps_what_it_has() {
+fn a_lagging_store_reports_it_and_keeps_its_points() {
     let folder = tempfile::tempdir().unwrap();
     let store = Store::open(folder.path(), Options { memory: 400, ..quiet() }).unwrap();
     // The first is taken whatever it weighs; while it waits to be packed, no other is.

@@ -11,7 +11,7 @@ use fenetre_store::{Selection, StoreError};
 use support::{START, columns, open, series, write};
 
 #[test]
-fn a_failed_packing_gives_its_reason_to_whoever_waits_and_is_made_good_later() {
+fn a_failed_packing_reports_its_reason_and_is_retried() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     write(&store, &[(1, START, 1.0), (1, START + SECOND, 2.0)]);
@@ -38,7 +38,7 @@ fn a_failed_packing_gives_its_reason_to_whoever_waits_and_is_made_good_later() {
 }
 
 #[test]
-fn weighing_counts_each_instant_once_and_packs_nothing() {
+fn measuring_counts_each_instant_once_and_packs_nothing() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     write(&store, &[(1, START, 1.0), (1, START + SECOND, 2.0), (2, START, 9.0)]);

@@ -51,7 +51,7 @@ fn deeds() -> impl Strategy<Value = Vec<Deed>> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
     #[test]
-    fn whatever_happens_rollups_say_what_points_say(deeds in deeds(), begin_at in 0usize..6) {
+    fn rollups_always_agree_with_points(deeds in deeds(), begin_at in 0usize..6) {
         let mut folders = vec![tempfile::tempdir().unwrap()];
         let mut store = Some(open(folders[0].path()));
         define(store.as_ref().unwrap());
@@ -113,7 +113,7 @@ proptest! {
 }
 
 #[test]
-fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
+fn windows_outlive_points_and_unanswerable_time_is_reported() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -158,7 +158,7 @@ fn when_points_have_gone_windows_answer_and_what_nobody_can_answer_is_told() {
 }
 
 #[test]
-fn a_metric_that_is_kept_for_less_long_keeps_its_windows() {
+fn a_metric_with_a_shorter_limit_keeps_its_windows() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -218,7 +218,7 @@ fn store_now() -> Nanos {
 }
 
 #[test]
-fn metrics_that_a_policy_takes_later_are_rolled_up_from_their_first_point_on() {
+fn metrics_that_join_a_policy_later_are_rolled_up_from_their_first_point() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -242,7 +242,7 @@ fn metrics_that_a_policy_takes_later_are_rolled_up_from_their_first_point_on() {
 }
 
 #[test]
-fn windows_that_were_made_between_others_are_found_in_order() {
+fn windows_inserted_between_others_are_found_in_order() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -257,7 +257,7 @@ fn windows_that_were_made_between_others_are_found_in_order() {
 }
 
 #[test]
-fn windows_that_are_not_those_of_their_points_are_found() {
+fn windows_that_disagree_with_points_are_found() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -278,7 +278,7 @@ fn windows_that_are_not_those_of_their_points_are_found() {
         verified(&store).faults
     };
     let one = "id = (SELECT min(id) FROM windows)";
-    for (change, told) in [
+    for (change, message) in [
         (
             format!("UPDATE windows SET bytes = CAST(substr(bytes, 1, 20) || x'A5' || substr(bytes, 22) AS BLOB) WHERE {one}"),
             "is damaged: windows from",
@@ -296,14 +296,14 @@ fn windows_that_are_not_those_of_their_points_are_found() {
         ),
     ] {
         let faults = spoilt(&change);
-        assert!(faults.iter().any(|fault| fault.contains(told)), "{change}: {faults:#?}");
+        assert!(faults.iter().any(|fault| fault.contains(message)), "{change}: {faults:#?}");
     }
     std::fs::write(&file, "no database").unwrap();
     assert_eq!(verified(&open(folder.path())).faults.len(), 1);
 }
 
 #[test]
-fn of_a_metric_that_is_erased_no_window_stays() {
+fn erasing_a_metric_removes_its_windows() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);

@@ -1,4 +1,4 @@
-//! Rollups while others look on, copy them, or take them away: whoever asks gets the truth, or is told.
+//! Rollups while others read, copy or drop them: a query gets the whole answer or an error.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -39,7 +39,7 @@ fn clock() -> Nanos {
 }
 
 #[test]
-fn a_backup_taken_while_points_come_late_says_what_its_points_say() {
+fn rollups_in_a_backup_match_its_points_when_points_arrive_late() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 1);
@@ -75,7 +75,7 @@ fn a_backup_taken_while_points_come_late_says_what_its_points_say() {
 }
 
 #[test]
-fn windows_that_did_not_change_are_not_copied_again() {
+fn unchanged_windows_are_not_copied_again() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 1);
@@ -115,7 +115,7 @@ fn asked(store: &Store, meanwhile: impl FnOnce() + Send) -> Result<Vec<Option<Va
 }
 
 #[test]
-fn whoever_asks_a_level_that_is_dropped_meanwhile_is_told_or_gets_all_of_it() {
+fn reading_a_level_while_it_is_dropped_is_all_or_an_error() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 60);
@@ -125,22 +125,22 @@ fn whoever_asks_a_level_that_is_dropped_meanwhile_is_told_or_gets_all_of_it() {
     let undisturbed = asked(&store, || {}).unwrap();
     assert!(whole.iter().zip(&undisturbed).all(|(a, b)| same(a, b)));
     // The drop waits for the query for a while, and goes on: then what the query read counts for nothing.
-    let told = asked(&store, || store.rollups().remove("main", "all").unwrap()).unwrap_err();
-    assert!(told.contains("the rollup 10m of all was dropped while this was answered: ask again"), "{told}");
+    let message = asked(&store, || store.rollups().remove("main", "all").unwrap()).unwrap_err();
+    assert!(message.contains("the rollup 10m of all was dropped while this was answered: ask again"), "{message}");
     // Likewise where a policy is made anew under its name: its files are others.
     store.rollups().put("main", "all", &policy(&["10m"])).unwrap();
     store.rollups().run(main(&store), NOW).unwrap();
     let anew = RollupPolicy { zone: Some("Europe/Lisbon".to_owned()), ..policy(&["10m"]) };
-    let told = asked(&store, || {
+    let message = asked(&store, || {
         store.rollups().put("main", "all", &anew).unwrap();
         store.rollups().run(main(&store), NOW).unwrap();
     });
-    assert!(told.is_err_and(|told| told.contains("ask again")));
+    assert!(message.is_err_and(|message| message.contains("ask again")));
     assert!(asked(&store, || {}).unwrap().iter().zip(&whole).all(|(a, b)| same(a, b)));
 }
 
 #[test]
-fn windows_older_than_their_level_is_kept_go_when_nobody_asks_them_any_more() {
+fn windows_past_their_level_limit_are_removed_after_their_last_reader() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -179,7 +179,7 @@ fn windows_older_than_their_level_is_kept_go_when_nobody_asks_them_any_more() {
 }
 
 #[test]
-fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
+fn readers_do_not_disturb_rollups() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     define(&store);
@@ -208,7 +208,7 @@ fn whoever_looks_on_does_not_disturb_those_who_roll_up() {
 }
 
 #[test]
-fn a_file_of_a_level_that_is_missing_or_empty_is_made_again_and_points_answer_meanwhile() {
+fn a_missing_or_empty_level_file_is_rebuilt_while_points_answer() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     fill(&store, 60);
@@ -238,7 +238,7 @@ fn a_file_of_a_level_that_is_missing_or_empty_is_made_again_and_points_answer_me
 }
 
 #[test]
-fn windows_of_a_lost_file_whose_points_are_no_longer_kept_are_reported_and_not_empty() {
+fn windows_lost_without_points_are_reported_not_empty() {
     let folder = tempfile::tempdir().unwrap();
     let day = 1_440 * rolled::MINUTE;
     let passed = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos;

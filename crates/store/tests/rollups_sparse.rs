@@ -19,7 +19,7 @@ fn values(line: &[Option<Value>]) -> Vec<f64> {
 }
 
 #[test]
-fn a_fine_level_is_filled_by_points_however_much_time_lies_between_them() {
+fn a_fine_level_is_filled_from_points_with_long_gaps_between_them() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let year = 365 * 86_400 * SECOND;

@@ -80,7 +80,7 @@ fn weekly_points_of_decades_take_less_than_100_bytes_each() {
 }
 
 #[test]
-fn a_store_with_a_file_for_each_week_is_mended_by_compaction() {
+fn compaction_merges_sparse_weekly_files() {
     let folder = tempfile::tempdir().unwrap();
     let store = try_open(folder.path(), by_week()).unwrap();
     let points: Vec<(Nanos, f64)> = weekly().into_iter().rev().take(300).collect();
@@ -118,7 +118,7 @@ impl Document for Exchange {
 }
 
 #[test]
-fn a_kill_between_any_two_steps_of_a_change_of_spans_loses_and_doubles_nothing() {
+fn changing_spans_survives_a_kill_between_any_two_steps() {
     let folder = tempfile::tempdir().unwrap();
     let points: Vec<(Nanos, f64)> = weekly().into_iter().rev().take(20).collect();
     let store = try_open(folder.path(), by_week()).unwrap();
@@ -181,7 +181,7 @@ fn points_that_become_many_split_their_partition() {
 }
 
 #[test]
-fn what_is_kept_for_a_shorter_time_is_split_and_dropped() {
+fn compaction_splits_and_drops_metrics_with_shorter_limits() {
     let folder = tempfile::tempdir().unwrap();
     let store = try_open(folder.path(), options()).unwrap();
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos;
@@ -236,7 +236,7 @@ fn an_act() -> impl Strategy<Value = Act> {
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
     #[test]
-    fn whatever_the_spans_are_the_points_are_the_same(acts in prop::collection::vec(an_act(), 1..14)) {
+    fn points_are_the_same_under_any_spans(acts in prop::collection::vec(an_act(), 1..14)) {
         let with = |longest: usize| Options { longest_span_days: [7, 56, 448, 3_584][longest], ..options() };
         let mut folders = vec![tempfile::tempdir().unwrap()];
         let mut store = Some(try_open(folders[0].path(), with(3)).unwrap());

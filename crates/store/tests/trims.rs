@@ -1,5 +1,5 @@
 //! A metric that is kept for less long than its dataset loses its oldest points whole: no query sees half of it, a kill in the middle loses nothing, and
-//! what rollups told of them stays, also when the limit is raised again.
+//! their rollups stay, also when the limit is raised again.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -94,10 +94,10 @@ fn no_query_sees_half_of_a_trim_and_a_kill_meanwhile_loses_nothing() {
         assert_eq!(bin.iter().map(|item| item.points.unwrap().points).collect::<Vec<_>>(), [(ALL - LEFT) as u64]);
         assert!(store.retention().expire(now).unwrap().steps.is_empty(), "once is enough");
         // It comes back whole, when it would not go again at once.
-        let told = store.bin().goes_again(&bin[0].id, now).unwrap().unwrap();
-        assert!(told.contains("`flow` is kept for less long") && told.contains("fenetre retention set main::flow"), "{told}");
+        let message = store.bin().expires_again(&bin[0].id, now).unwrap().unwrap();
+        assert!(message.contains("`flow` is kept for less long") && message.contains("fenetre retention set main::flow"), "{message}");
         store.retention().set_limits(flow(&store), LimitSettings::default(), now).unwrap();
-        assert_eq!(store.bin().goes_again(&bin[0].id, now).unwrap(), None);
+        assert_eq!(store.bin().expires_again(&bin[0].id, now).unwrap(), None);
         assert_eq!(points(&store, "flow"), LEFT);
         store.bin().restore(&bin[0].id, None).unwrap();
         assert_eq!(points(&store, "flow"), ALL);
@@ -115,7 +115,7 @@ fn by_day(store: &Store, now: Nanos, from: &str) -> (Vec<Option<Value>>, Vec<Str
 }
 
 #[test]
-fn windows_of_trimmed_points_stay_when_the_limit_is_raised_again() {
+fn windows_of_trimmed_points_stay_after_raising_the_limit() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let now = midnight();
@@ -145,7 +145,7 @@ fn windows_of_trimmed_points_stay_when_the_limit_is_raised_again() {
 }
 
 #[test]
-fn past_a_size_of_its_own_a_metrics_oldest_points_go_for_good() {
+fn past_a_metric_size_its_oldest_points_are_erased() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let now = midnight();
@@ -165,7 +165,7 @@ fn past_a_size_of_its_own_a_metrics_oldest_points_go_for_good() {
 }
 
 #[test]
-fn points_that_come_for_trimmed_time_are_seen() {
+fn points_that_arrive_for_trimmed_time_are_visible() {
     let folder = tempfile::tempdir().unwrap();
     let store = open(folder.path());
     let now = midnight();
@@ -194,7 +194,7 @@ fn points_that_come_for_trimmed_time_are_seen() {
 }
 
 #[test]
-fn a_trim_that_a_kill_interrupted_is_carried_out_after_the_limit_was_lifted() {
+fn an_interrupted_trim_completes_after_the_limit_is_lifted() {
     let (folder, copied) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
     let store = open(folder.path());
     let now = midnight();

@@ -1,4 +1,4 @@
-//! What arrives, and what was rejected.
+//! Arrivals and rejects.
 
 use std::{collections::BTreeMap, fmt};
 

@@ -43,9 +43,9 @@ pub struct BackupState {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum BackupStage {
-    /// It goes on.
+    /// It is running.
     Running,
-    /// All of it is there.
+    /// It is complete.
     Done,
     /// It was stopped.
     Stopped,

@@ -11,7 +11,7 @@ pub struct Deletion {
     /// Its id in the bin; none in a dry run.
     #[schema(required)]
     pub id: Option<String>,
-    /// What it was, in words.
+    /// Description for people.
     pub what: String,
     /// Series that it touches.
     pub series: u64,

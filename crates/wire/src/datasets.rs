@@ -1,4 +1,4 @@
-//! Datasets, and what is defined in them: metrics and tags.
+//! Datasets with their metrics and tags.
 
 use fenetre_core::model::{DatasetDefinition, MetricDefinition, TagDefinition};
 use serde::{Deserialize, Serialize};

@@ -1,4 +1,4 @@
-//! Whether the service is there.
+//! Health of the service.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

@@ -191,7 +191,7 @@ impl ImportRecord {
         (self.causes, self.rejects, self.notes) = (causes, rejects, notes);
     }
 
-    /// As it was before it was read.
+    /// Not read yet.
     pub fn reset(&self) -> Self {
         Self {
             id: self.id.clone(),
@@ -216,7 +216,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn counts_go_on_where_the_record_has_them() {
+    fn resumed_counts_continue_from_the_record() {
         let mut record =
             ImportRecord { id: "a".into(), file: "x.csv".into(), accepted: 5, rejected: 1, rows: 6, parts: 2, ..ImportRecord::default() };
         let mut tally = record.tally();
@@ -231,7 +231,7 @@ mod tests {
     }
 
     #[test]
-    fn a_record_of_before_reads_with_what_it_has() {
+    fn older_import_records_are_read() {
         let record: ImportRecord = serde_json::from_str(r#"{"id": "a", "stage": "stopped"}"#).unwrap();
         assert_eq!((record.stage, record.uploaded_at()), (ImportStage::Stopped, 0));
         for stage in [ImportStage::Waiting, ImportStage::Running, ImportStage::Stopped, ImportStage::Done, ImportStage::Failed] {

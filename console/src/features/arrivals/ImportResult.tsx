@@ -34,7 +34,7 @@ export function ImportResult({ record }: { record: ImportRecord }) {
     ],
     ["rejected", count(record.rejected)],
   ];
-  const add = (name: string, value: number, told: string) => value > 0 && lines.push([name, told]);
+  const add = (name: string, value: number, text: string) => value > 0 && lines.push([name, text]);
   add("replaced other points", record.replaced ?? 0, count(record.replaced ?? 0));
   add("of paused metrics", record.dropped, `${count(record.dropped)}, dropped`);
   add("empty cells", record.empty_cells, count(record.empty_cells));
@@ -52,10 +52,10 @@ export function ImportResult({ record }: { record: ImportRecord }) {
       )}
       {record.failure !== null && <Failure error={new Error(record.failure)} />}
       <Figures role="status">
-        {lines.map(([name, told]) => (
+        {lines.map(([name, text]) => (
           <div key={name} style={{ display: "contents" }}>
             <dt>{name}</dt>
-            <dd>{told}</dd>
+            <dd>{text}</dd>
           </div>
         ))}
       </Figures>

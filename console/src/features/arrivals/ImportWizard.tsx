@@ -110,7 +110,7 @@ function Try({ record, look, again }: { record: ImportRecord; look: ImportLook; 
   const queries = useQueryClient();
   const [choices, setChoices] = useState(() => choicesOf(look));
   const [whole, setWhole] = useState(() => wholeOf(look));
-  const say = (said: Partial<Whole>) => setWhole({ ...whole, ...said });
+  const say = (change: Partial<Whole>) => setWhole({ ...whole, ...change });
   const [name, setName] = useState("");
   const isTable = look.names.length > 0;
   const mapping = isTable ? mappingOf(look.guess.mapping, choices, whole) : null;

@@ -19,7 +19,7 @@ interface Row {
 
 export function Tail({ dataset }: { dataset: string }) {
   const [rows, setRows] = useState<Row[]>([]);
-  const [told, setTold] = useState("waiting for the next batch");
+  const [status, setStatus] = useState("waiting for the next batch");
   const [paused, setPaused] = useState(false);
   useEffect(() => {
     if (paused) return;
@@ -38,9 +38,9 @@ export function Tail({ dataset }: { dataset: string }) {
         value: point.value,
       }));
       setRows((before) => [...fresh, ...before].slice(0, MOST_ROWS));
-      setTold(`the latest batch had ${count(report.accepted)} points; at most 20 are shown`);
+      setStatus(`the latest batch had ${count(report.accepted)} points; at most 20 are shown`);
     });
-    events.addEventListener("error", () => setTold("the service does not answer; trying again"));
+    events.addEventListener("error", () => setStatus("the service does not answer; trying again"));
     return () => events.close();
   }, [dataset, paused]);
   const tell = clock("UTC", ["2026-01-01T00:00:01Z"]);
@@ -50,7 +50,7 @@ export function Tail({ dataset }: { dataset: string }) {
         <Button $quiet onPress={() => setPaused(!paused)}>
           {paused ? "Continue" : "Pause"}
         </Button>
-        <Faint role="status">{paused ? "paused" : told}</Faint>
+        <Faint role="status">{paused ? "paused" : status}</Faint>
       </p>
       <TableFrame $height={560} aria-label="Arriving points">
         <PlainTable aria-label="Arriving points">

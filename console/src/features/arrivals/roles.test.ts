@@ -53,8 +53,8 @@ describe("roles of columns", () => {
       guess: { ...look.guess, mapping: { ...look.guess.mapping, time: { column: "at" } }, questions: [question] },
     };
     const choices = choicesOf(unsure);
-    const left = (said: object) => {
-      const whole = { ...wholeOf(unsure), ...said };
+    const left = (change: object) => {
+      const whole = { ...wholeOf(unsure), ...change };
       return openQuestions(unsure, mappingOf(unsure.guess.mapping, choices, whole), whole);
     };
     expect(left({})).toEqual([question]);

@@ -90,9 +90,9 @@ interface Head {
 function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows: Row[] } {
   const numbers = show.lines.flatMap((line) => line.values.filter((value) => typeof value === "number"));
   const places = decimals(numbers);
-  const told = (value: Line["values"][number] | undefined): string => tell(value, places);
+  const textOf = (value: Line["values"][number] | undefined): string => tell(value, places);
   const sortOf = (value: Line["values"][number] | undefined) =>
-    value === undefined || value === null ? null : typeof value === "object" ? told(value) : value;
+    value === undefined || value === null ? null : typeof value === "object" ? textOf(value) : value;
   const head = (name: string, figure: boolean, width = "minmax(max-content, 1fr)"): Head => ({ name, figure, width });
   const moments = answer.moments ?? [];
   const hasMoments = show.form === "moment" && moments.length > 1;
@@ -107,7 +107,7 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
       const note = cut.has(i) ? "partial" : undefined;
       const mark = (at: number) =>
         filled[at]?.has(i) ? " (filled)" : !cut.has(i) && lacks[at]?.has(i) ? " (partial)" : "";
-      const cells = lines.map((line, at) => told(line.values[i]) + mark(at));
+      const cells = lines.map((line, at) => textOf(line.values[i]) + mark(at));
       return {
         key: start,
         exact: start,
@@ -131,7 +131,7 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
       key: `${name} ${at}`,
       exact: at,
       sort: [millis(at), name, sortOf(value)],
-      cells: [time(at), name, told(value)],
+      cells: [time(at), name, textOf(value)],
     }));
     return { columns: [head("time", false, "220px"), head("series", false), head("value", true)], rows };
   }
@@ -146,7 +146,7 @@ function tableOf({ answer, show, names, lines }: Props): { columns: Head[]; rows
     return {
       key: lineKey(line),
       sort: [...tags, sortOf(line.values[0]), ...(times.length > 0 ? [at === undefined ? null : millis(at)] : [])],
-      cells: [...tags, told(line.values[0]), ...of],
+      cells: [...tags, textOf(line.values[0]), ...of],
     };
   });
   const tagColumns = keys.map((key) => head(key, false));

@@ -207,7 +207,7 @@ function Answers({ answer, onZoom, onTag, onCompare }: AnswersProps) {
   );
 }
 
-/** A query over its bounds is told the way out, and led there. */
+/** A query past its limits is shown the remedy, with a link to it. */
 function WaysOut({ error, onWiden, onShorten }: { error: unknown; onWiden: () => void; onShorten: () => void }) {
   const problem = error instanceof CallError ? error.problem : null;
   if (problem === null || !/urn:fenetre:problem:(bound|timed-out)$/.test(problem.type)) return null;
@@ -224,7 +224,7 @@ function WaysOut({ error, onWiden, onShorten }: { error: unknown; onWiden: () =>
   );
 }
 
-/** Whether what is wrong is only that the text goes on: nobody who types is told that in red. */
+/** Whether the text is only incomplete: no error is shown while typing. */
 function isUnfinished(problem: Problem, text: string): boolean {
   const end = new TextEncoder().encode(text.trimEnd()).length;
   return problem.place?.text === "query" && problem.place.start >= end;

@@ -118,7 +118,7 @@ export function Chart({ data, styles, range, zone, units, label, onZoom, onPoint
     };
     const plot = new uPlot(options, [data.xs, ...data.columns] as uPlot.AlignedData, element);
     const observer = new ResizeObserver(() => {
-      // It is told of the size that it has, too.
+      // The observer also reports the first size.
       if (plot.width !== element.clientWidth) plot.setSize({ width: element.clientWidth, height: HEIGHT });
     });
     observer.observe(element);

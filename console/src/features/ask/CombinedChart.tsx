@@ -37,8 +37,8 @@ export function CombinedChart({ answer, shows, onZoom }: Props) {
   const { data, units, names } = useMemo(() => together(answer, shows), [answer, shows]);
   const styles = useMemo(() => names.map((_, i) => i), [names]);
   const range = useMemo((): [number, number] => [millis(answer.from) / 1000, millis(answer.to) / 1000], [answer]);
-  const said = shows.map(({ label: name }) => name);
-  const label = `${said.join(" and ")}: ${names.length} lines in one chart`;
+  const labels = shows.map(({ label: name }) => name);
+  const label = `${labels.join(" and ")}: ${names.length} lines in one chart`;
   return (
     <Panel aria-label="Combined chart">
       <Heading>Combined chart</Heading>

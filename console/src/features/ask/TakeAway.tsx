@@ -35,17 +35,17 @@ export function texts(dataset: string, query: string, frame: string, origin: str
 }
 
 export function TakeAway({ dataset, query, frame }: { dataset: string; query: string; frame: string }) {
-  const [told, setTold] = useState("");
+  const [status, setStatus] = useState("");
   const [error, setError] = useState<unknown>(null);
   const copy = async (what: string) => {
     const known = texts(dataset, query, frame, location.origin);
     const text = what === "link" ? location.href : (known[what] ?? "");
     try {
       await navigator.clipboard.writeText(text);
-      setTold(`The ${what} is on the clipboard.`);
+      setStatus(`The ${what} is on the clipboard.`);
     } catch {
       // Without a secure context there is no clipboard: the text is shown, to be copied by hand.
-      setTold(text);
+      setStatus(text);
     }
   };
   const save = async (id: string) => {
@@ -59,7 +59,7 @@ export function TakeAway({ dataset, query, frame }: { dataset: string; query: st
       link.download = `${dataset}.${file.id}`;
       link.click();
       URL.revokeObjectURL(link.href);
-      setTold(`${file.name}: ${link.download}`);
+      setStatus(`${file.name}: ${link.download}`);
     } catch (failure) {
       setError(failure);
     }
@@ -88,7 +88,7 @@ export function TakeAway({ dataset, query, frame }: { dataset: string; query: st
           </Menu>
         </Sheet>
       </MenuTrigger>
-      <Faint role="status">{told}</Faint>
+      <Faint role="status">{status}</Faint>
       {error !== null && <Failure error={error} />}
     </>
   );

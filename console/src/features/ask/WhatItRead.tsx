@@ -74,7 +74,7 @@ const sourceName = (source: string): string =>
 /** Which part of time was answered by what. */
 function Sources({ answer }: { answer: Answer }) {
   if (answer.sources.every((part) => part.source === "points")) return null;
-  const told = clock(answer.zone, ["2026-01-01T00:01:00Z"]);
+  const time = clock(answer.zone, ["2026-01-01T00:01:00Z"]);
   // What a read has in common with the row above it stands there once.
   const isFirst = (at: number) => at === 0 || answer.sources[at - 1]?.what !== answer.sources[at]?.what;
   return (
@@ -91,8 +91,8 @@ function Sources({ answer }: { answer: Answer }) {
         {answer.sources.map((part, at) => (
           <tr key={`${part.what} ${part.from}`}>
             <td>{isFirst(at) && part.what}</td>
-            <td>{told(part.from)}</td>
-            <td>{told(part.to)}</td>
+            <td>{time(part.from)}</td>
+            <td>{time(part.to)}</td>
             <td>
               {sourceName(part.source)} {part.why && <Faint>{part.why}</Faint>}
             </td>

@@ -55,7 +55,7 @@ describe("a chart of windows", () => {
     expect(chartData(answer, windows, new Set([lineKey({ tags: osier, values: [] })])).columns).toEqual([[312.5, 313]]);
   });
 
-  it("is told in a sentence", () => {
+  it("is described in a sentence", () => {
     expect(summary(answer, windows)).toBe("mean of level: 2 lines over 2 windows, from 310 to 313 cm");
     expect(lineNames(windows.lines)).toEqual({ names: ["osier", "marl"], shared: "reach upper" });
   });

@@ -52,7 +52,7 @@ describe("a tag's value", () => {
     expect(narrowed.shows[1]).toEqual(tree.shows[1]);
   });
 
-  it("takes the place of what was said of it before", () => {
+  it("replaces the earlier condition on the same tag", () => {
     const out = withTag(tree, "reach", "upper", true, () => true);
     const condition = { is: { tag: "reach", texts: ["upper"], negated: true } };
     expect(out.shows[0]).toEqual(mean({ ...level, condition }));

@@ -108,7 +108,7 @@ export function withTag(
     if (!hasTag(selection.metric.metric)) return selection;
     const before = selection.condition;
     const others = !before ? [] : "all" in before ? before.all : [before];
-    // What was said of that value before gives way.
+    // An earlier condition on that value is replaced.
     const kept = others.filter((part) => !("is" in part && part.is.tag === tag && part.is.texts.join() === value));
     const condition = joined([...kept, test]);
     return condition === undefined ? selection : { ...selection, condition };

@@ -21,20 +21,20 @@ const COLUMNS: LongColumn<Line>[] = [
 export function EditMany({ dataset }: { dataset: string }) {
   const queries = useQueryClient();
   const [table, setTable] = useState<File | null>(null);
-  const [told, setTold] = useState<Differences | null>(null);
+  const [differences, setDifferences] = useState<Differences | null>(null);
   const send = useMutation({
     mutationFn: ({ file, dryRun }: { file: File; dryRun: boolean }) => client.putDefinitions(dataset, file, dryRun),
     onSuccess: async (differences) => {
-      setTold(differences);
+      setDifferences(differences);
       if (differences.applied) await queries.invalidateQueries();
     },
   });
   const choose = (file: File) => {
     setTable(file);
-    setTold(null);
+    setDifferences(null);
     send.mutate({ file, dryRun: true });
   };
-  const lines = told ? changesOf(told) : [];
+  const lines = differences ? changesOf(differences) : [];
   return (
     <div style={{ display: "grid", gap: 8, marginBottom: 12 }}>
       <Row style={{ alignItems: "center" }}>
@@ -48,13 +48,13 @@ export function EditMany({ dataset }: { dataset: string }) {
           quiet
           onFile={choose}
         />
-        {!told && <Faint>Columns that are left out, and metrics without a row, stay as they are.</Faint>}
+        {!differences && <Faint>Columns that are left out, and metrics without a row, stay as they are.</Faint>}
       </Row>
       {send.error && <Failure error={send.error} />}
-      {told && table && (
+      {differences && table && (
         <Stack aria-label="What would differ">
-          <p role="status">{summaryOf(told, table.name)}</p>
-          {!told.applied && lines.length > 0 && (
+          <p role="status">{summaryOf(differences, table.name)}</p>
+          {!differences.applied && lines.length > 0 && (
             <LongTable
               label="Differences"
               items={lines}
@@ -64,13 +64,13 @@ export function EditMany({ dataset }: { dataset: string }) {
             />
           )}
           <Row>
-            {!told.applied && lines.length > 0 && (
+            {!differences.applied && lines.length > 0 && (
               <Button isDisabled={send.isPending} onPress={() => send.mutate({ file: table, dryRun: false })}>
                 Apply all {count(lines.length)}
               </Button>
             )}
-            <Button $quiet onPress={() => setTold(null)}>
-              {told.applied || lines.length === 0 ? "Close" : "Change nothing"}
+            <Button $quiet onPress={() => setDifferences(null)}>
+              {differences.applied || lines.length === 0 ? "Close" : "Change nothing"}
             </Button>
           </Row>
         </Stack>

@@ -43,7 +43,7 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
     },
   });
   const wanted = withForm(metric, form);
-  // Points that are there stay in their unit unless it is said what becomes of them.
+  // Stored points keep their unit until the user chooses to convert or relabel them.
   const changesUnit = metric.points > 0 && metric.unit != null && wanted.unit !== metric.unit;
   const unit = wanted.unit ?? "no unit";
   const rename = useMutation({
@@ -55,8 +55,8 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
   });
   const remove = useMutation({
     mutationFn: (dryRun: boolean) => client.deleteMetric(dataset, metric.name, dryRun),
-    onSuccess: async (told, dryRun) => {
-      if (dryRun) return setDeletion(told);
+    onSuccess: async (preview, dryRun) => {
+      if (dryRun) return setDeletion(preview);
       close();
       await fresh();
     },
@@ -157,7 +157,7 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
         <Notice>
           <p>
             {count(deletion.points)} points in {count(deletion.series)} series ({bytes(deletion.bytes)}) go to the bin,
-            and can be brought back from there.
+            and can be restored from there.
           </p>
           <Row>
             <Button onPress={() => remove.mutate(false)}>Delete {metric.name}</Button>

@@ -9,11 +9,11 @@ export interface Line {
   after: string;
 }
 
-const told = (text: string): string => (text === "" ? "nothing" : text);
+const shown = (text: string): string => (text === "" ? "nothing" : text);
 
 export const changesOf = ({ new: made, changed }: Differences): Line[] => [
   ...made.map((metric) => ({ metric, field: "is new", before: "–", after: "as the table has it" })),
-  ...changed.map(({ metric, field, before, after }) => ({ metric, field, before: told(before), after: told(after) })),
+  ...changed.map(({ metric, field, before, after }) => ({ metric, field, before: shown(before), after: shown(after) })),
 ];
 
 export function summaryOf({ new: made, changed, same, applied }: Differences, file: string): string {

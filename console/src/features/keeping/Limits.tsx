@@ -23,7 +23,7 @@ interface Props {
   isOpen?: boolean;
 }
 
-/** A change: something said of the place, or a return to what the configuration file says. */
+/** A change: limits of the scope, or a return to those of the configuration file. */
 type Way = "say" | "reset";
 
 export function Limits({ place, hasFile, isOpen = false }: Props) {

@@ -42,7 +42,7 @@ export const draftOf = (name: string, policy: RollupPolicy): Draft => ({
   lateness: policy.lateness ?? "",
 });
 
-/** What is left empty is not said. */
+/** Empty fields are omitted. */
 export function policyOf({ levels, metrics, where, zone, lateness }: Draft): RollupPolicy {
   const names = words(metrics);
   return {

@@ -193,7 +193,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn the_command_line_is_sound() {
+    fn the_command_line_definition_is_valid() {
         Args::command().debug_assert();
     }
 
@@ -263,7 +263,7 @@ mod tests {
     }
 
     #[test]
-    fn options_before_the_command_count_as_if_they_stood_behind_it() {
+    fn options_may_precede_the_command() {
         let ordered = |text: &str| {
             let arguments = in_order(text.split(' ').map(OsString::from));
             arguments.iter().map(|argument| argument.to_str().unwrap()).collect::<Vec<_>>().join(" ")

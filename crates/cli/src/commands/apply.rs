@@ -61,7 +61,7 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         differs = true;
     }
     if !differs {
-        outln!("the store is as the folder has it");
+        outln!("the store already matches the folder");
         return Ok(ExitCode::from(DONE));
     }
     if args.dry_run {
@@ -151,7 +151,7 @@ fn compare(client: &Client, name: &str, file: &File) -> Result<bool, Failure> {
     let others: Vec<String> =
         client.metrics(name)?.into_iter().map(|metric| metric.name).filter(|metric| !file.metrics.contains_key(metric)).collect();
     if !others.is_empty() {
-        outln!("only in the store, and left as they are: {}", others.join(", "));
+        outln!("only in the store, unchanged: {}", others.join(", "));
     }
     Ok(differs)
 }

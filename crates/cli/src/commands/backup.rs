@@ -46,7 +46,7 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
             let files = files - damaged.len() as u64;
             let there = if kept > 0 { format!(", {kept} of them unchanged and not copied again") } else { String::new() };
             outln!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
-            outln!("check it with `cd {to} && sha256sum --check SHA256SUMS`, bring it back with `fenetre restore {to} STORE`");
+            outln!("check it with `cd {to} && sha256sum --check SHA256SUMS`, restore it with `fenetre restore {to} STORE`");
             if !damaged.is_empty() {
                 let text =
                     format!("the backup does not contain these damaged files: {}. Run `fenetre storage verify` for details", damaged.join(", "));

@@ -1,4 +1,4 @@
-//! `fenetre bin` and `fenetre points`: deleting, and the way back.
+//! `fenetre bin` and `fenetre points`: deleting and restoring.
 
 use fenetre_wire::{
     bin::{BinItemInfo, Deletion, PointsOrder},
@@ -49,14 +49,14 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
     let deletion = client.delete_points(&target.dataset, &order(false))?;
     let until = utc(deletion.recoverable_until.as_ref());
     outln!(
-        "{} in the bin until {until} (UTC): `fenetre bin restore {}` brings them back",
+        "{} in the bin until {until} (UTC): `fenetre bin restore {}` restores them",
         count_of(deletion.stored.points, "point is", "points are"),
         deletion.id.unwrap_or_default()
     );
     Ok(())
 }
 
-/// Tells what goes.
+/// Prints what would be deleted.
 pub fn told_deletion(deletion: &Deletion) {
     let held = &deletion.stored;
     outln!("{}", deletion.what);
@@ -64,11 +64,11 @@ pub fn told_deletion(deletion: &Deletion) {
     if held.points > 0 {
         outln!("from {} to {} (UTC)", utc(held.first.as_ref()), utc(held.last.as_ref()));
     }
-    told_references(&deletion.references);
+    print_references(&deletion.references);
 }
 
-/// Tells what refers to it.
-pub fn told_references(references: &[Reference]) {
+/// Prints what refers to it.
+pub fn print_references(references: &[Reference]) {
     for reference in references {
         outln!("{} {}: {}", reference.kind, reference.name, reference.how);
     }

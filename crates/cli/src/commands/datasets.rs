@@ -2,7 +2,7 @@
 
 use fenetre_wire::datasets::DatasetInfo;
 
-use super::bin::told_references;
+use super::bin::print_references;
 use crate::{
     args::{DatasetsArgs, DatasetsCommand},
     client::{Client, only},
@@ -33,7 +33,7 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
         Some(DatasetsCommand::Rename { old, new }) => {
             let renamed = client.rename_dataset(&old, new.clone())?;
             outln!("renamed {old} to {new}; queries and pushes may still use the old name");
-            told_references(&renamed.references);
+            print_references(&renamed.references);
             Ok(())
         }
     }

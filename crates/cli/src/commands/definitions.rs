@@ -1,4 +1,4 @@
-//! What definitions differ by from what is there, printed.
+//! Differences between new and stored definitions.
 
 use fenetre_wire::definitions::Differences;
 
@@ -7,15 +7,15 @@ use crate::output::words::{count_of, grouped};
 /// Lines that are shown of a long list of differences.
 const SHOWN: usize = 40;
 
-/// Prints what would differ; returns whether anything would.
+/// Prints differences; returns whether there are any.
 pub fn show(dataset: &str, differences: &Differences) -> bool {
     let Differences { new, changed, same, .. } = differences;
     let lines: Vec<String> = new
         .iter()
         .map(|name| format!("+ {name}"))
         .chain(changed.iter().map(|change| {
-            let told = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
-            format!("~ {}: {} {} → {}", change.metric, change.field, told(&change.before), told(&change.after))
+            let or_nothing = |text: &str| if text.is_empty() { "nothing".to_owned() } else { text.to_owned() };
+            format!("~ {}: {} {} → {}", change.metric, change.field, or_nothing(&change.before), or_nothing(&change.after))
         }))
         .collect();
     lines.iter().take(SHOWN).for_each(|line| outln!("{line}"));

@@ -26,7 +26,7 @@ use crate::{
 
 const LOOK_EVERY: Duration = Duration::from_millis(50);
 
-/// Imports the file, or goes on with an import.
+/// Imports the file, or resumes an import.
 pub fn run(args: &ImportArgs) -> Result<ExitCode, Failure> {
     let client = Client::of(&args.target)?;
     let record = match (&args.resume, &args.file) {
@@ -35,7 +35,7 @@ pub fn run(args: &ImportArgs) -> Result<ExitCode, Failure> {
         (None, None) => return Err(Failure::new(WRONG, "name a file, or an import to go on with")),
     };
     let record = follow(&client, record)?;
-    told(&client, &record)
+    report(&client, &record)
 }
 
 fn begin(client: &Client, args: &ImportArgs, file: &Path) -> Result<ImportRecord, Failure> {
@@ -120,7 +120,7 @@ fn upload(client: &Client, args: &ImportArgs, file: &Path, is_input: bool) -> Re
     sent
 }
 
-/// The mapping that the options name and describe; what they say goes on top of what they name.
+/// The mapping that the options name, overlaid with what the options state.
 pub fn mapping_of(client: &Client, args: &ColumnArgs) -> Result<Option<Mapping>, Failure> {
     let mut own = Mapping { missing: args.missing.clone(), ..Mapping::default() };
     own.time.column.clone_from(&args.time);
@@ -191,8 +191,8 @@ fn follow(client: &Client, mut record: ImportRecord) -> Result<ImportRecord, Fai
     Ok(record)
 }
 
-/// Tells what became of it: counts on standard output, rejects on standard error.
-fn told(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
+/// Prints the result: counts on standard output, rejects on standard error.
+fn report(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
     for reject in &record.rejects {
         noteln!("{}: {}", reject.place(), reject.reason);
     }

@@ -51,7 +51,7 @@ pub fn run(args: ImportsArgs) -> Result<(), Failure> {
         }
         Some(ImportsCommand::Forget { id }) => {
             client.forget_import(&id)?;
-            outln!("{id} is forgotten; its points stay");
+            outln!("{id} is removed from the list; its points stay");
             Ok(())
         }
     }
@@ -62,7 +62,7 @@ pub fn points(count: u64) -> String {
     count_of(count, "point", "points")
 }
 
-/// What came of it, in a few lines.
+/// The result in a few lines.
 pub fn summary(record: &ImportRecord) -> String {
     let mut out = String::new();
     let kept = if record.order.dry_run { "would be kept" } else { "kept" };

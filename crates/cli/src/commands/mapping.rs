@@ -8,7 +8,7 @@ use fenetre_core::{
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{
-    Format, Look, Tally, csv,
+    Format, Look, Output, Tally, csv,
     decode::TextDecoder,
     json,
     mapping::{Mapping, guess::guess},
@@ -81,9 +81,9 @@ fn columns() -> Vec<Column<MappingInfo>> {
     ]
 }
 
-fn format_of(file: &Path, told: Option<&str>) -> Result<Format, Failure> {
+fn format_of(file: &Path, stated: Option<&str>) -> Result<Format, Failure> {
     let name = file.to_string_lossy();
-    let format = match told {
+    let format = match stated {
         Some(word) => serde_json::from_value(serde_json::Value::String(word.to_owned())).ok(),
         None => Format::of_name(&name),
     };
@@ -148,7 +148,7 @@ fn check(mapping: &Mapping, file: &Path, format: Format) -> Result<(), Failure> 
     let mut reader = format.reader(Some(mapping.clone())).ok_or_else(|| Failure::new(WRONG, "try this file with `fenetre import --dry-run`"))?;
     let (mut shown, mut tally) = (Shown::default(), Tally::default());
     let now = Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or_default();
-    reader.read(&text, is_whole, now, &mut shown, &mut tally).map_err(failed)?;
+    reader.read(&text, is_whole, &mut Output { now, sink: &mut shown, tally: &mut tally }).map_err(failed)?;
     shown.points.iter().for_each(|point| outln!("{point}"));
     for reject in &tally.rejects {
         noteln!("{}: {}", reject.place(), reject.reason);

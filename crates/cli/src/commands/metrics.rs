@@ -18,7 +18,7 @@ use fenetre_wire::{
 };
 
 use super::{
-    bin::{told_deletion, told_references},
+    bin::{print_references, told_deletion},
     definitions,
 };
 use crate::{
@@ -44,7 +44,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
         Some(MetricsCommand::Rename { old, new }) => {
             let renamed = client.rename_metric(dataset, &old, new.clone())?;
             outln!("renamed {old} to {new}; queries and pushes may still use the old name");
-            told_references(&renamed.references);
+            print_references(&renamed.references);
         }
         Some(MetricsCommand::Pause { name, drop }) => {
             let when_paused = if drop { WhenPaused::Drop } else { WhenPaused::Refuse };
@@ -53,11 +53,11 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
         }
         Some(MetricsCommand::Resume { name }) => {
             change(&client, dataset, &name, |definition| definition.status = Status::Active)?;
-            outln!("{name} takes points again");
+            outln!("{name} accepts points again");
         }
         Some(MetricsCommand::Retire { name }) => {
             change(&client, dataset, &name, |definition| definition.status = Status::Retired)?;
-            outln!("{name} is retired: its history stays, points that come are rejected");
+            outln!("{name} is retired: its history stays, new points are rejected");
         }
         Some(MetricsCommand::Review { names }) => review(&client, dataset, &names)?,
         Some(MetricsCommand::Delete { name, yes, dry_run }) => {
@@ -65,7 +65,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
             if !dry_run && confirm(yes, &format!("Delete {name} with all its points?"), &name)? {
                 let deletion = client.delete_metric(dataset, &name, false)?;
                 let until = utc(deletion.recoverable_until.as_ref());
-                outln!("{name} is in the bin until {until} (UTC): `fenetre bin restore {}` brings it back", deletion.id.unwrap_or_default());
+                outln!("{name} is in the bin until {until} (UTC): `fenetre bin restore {}` restores it", deletion.id.unwrap_or_default());
             }
         }
         Some(MetricsCommand::Define(args)) => define(&client, dataset, *args)?,
@@ -112,7 +112,7 @@ fn define(client: &Client, dataset: &str, args: DefineArgs) -> Result<(), Failur
         outln!("{} of {name} would be converted", count_of(points - unfit, "point", "points"));
         if unfit > 0 {
             let words: Vec<String> = examples.iter().map(|word| format!("`{word}`")).collect();
-            outln!("{} cannot be, such as {}: they stay in the bin only", count_of(unfit, "point", "points"), words.join(", "));
+            outln!("{} cannot be converted, such as {}: they stay only in the bin", count_of(unfit, "point", "points"), words.join(", "));
         }
         if args.dry_run || !confirm(args.yes, &format!("Convert {name}? The old metric is moved to the bin."), &name)? {
             return Ok(());
@@ -155,8 +155,8 @@ fn apply(client: &Client, dataset: &str, file: &Path, yes: bool, dry_run: bool) 
     let read =
         if file == Path::new("-") { io::stdin().read_to_end(&mut table) } else { File::open(file).and_then(|mut file| file.read_to_end(&mut table)) };
     read.map_err(|error| Failure::new(FAILED, format!("cannot read {shown}: {error}")))?;
-    let told = client.put_definitions(dataset, &table, true).map_err(|failure| failure.of(&shown))?;
-    let differs = definitions::show(dataset, &told);
+    let differences = client.put_definitions(dataset, &table, true).map_err(|failure| failure.of(&shown))?;
+    let differs = definitions::show(dataset, &differences);
     if !differs {
         return Ok(ExitCode::from(DONE));
     }
@@ -183,16 +183,16 @@ fn show(client: &Client, dataset: &str, name: &str) -> Result<(), Failure> {
         other => other.to_string(),
     };
     for (field, value) in text.as_object().into_iter().flatten().filter(|(field, _)| !["name", "thinned"].contains(&field.as_str())) {
-        let told = plain(value);
-        if !told.is_empty() && told != "0" {
-            outln!("{:<14} {told}", field.replace('_', " "));
+        let text = plain(value);
+        if !text.is_empty() && text != "0" {
+            outln!("{:<14} {text}", field.replace('_', " "));
         }
     }
     if let Some(thinned) = metric.thinned {
         let share = thinned.left_out as f64 * 100.0 / thinned.came.max(1) as f64;
         outln!("{:<14} {} of {} points left out ({share:.0} %)", "thinned", grouped(thinned.left_out), grouped(thinned.came));
     }
-    told_references(&client.references(dataset, name)?);
+    print_references(&client.references(dataset, name)?);
     Ok(())
 }
 
@@ -203,7 +203,7 @@ fn columns() -> Vec<Column<MetricInfo>> {
             (status, _) => status.as_str().to_owned(),
         }
     }
-    /// Most are active: that is not worth a column.
+    /// Empty for active metrics: most are.
     fn told_status(metric: &MetricInfo) -> String {
         Some(status(metric)).filter(|status| status != Status::Active.as_str()).unwrap_or_default()
     }

@@ -17,7 +17,7 @@ use crate::{
 
 /// Series that are shown.
 const SHOWN_SERIES: usize = 10;
-/// The longest span that is looked at: who wants more asks for it.
+/// The longest span to look back; a query covers more.
 const FURTHEST: Nanos = 400 * 86_400 * SECOND;
 
 /// Shows the points.
@@ -33,7 +33,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
     };
     let (first, last) = (instant(first), instant(last));
     let condition = args.condition.as_ref().map_or(String::new(), |condition| format!(" where {condition}"));
-    // Looking back a minute, then two, then four, until enough of each series is there: no more is read than is shown, about.
+    // Looks back a minute, then two, then four, until it has enough of each series: so it reads little more than it shows.
     let mut back = 60 * SECOND;
     let mut best: Option<AnswerDocument> = None;
     loop {

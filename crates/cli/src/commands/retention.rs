@@ -21,7 +21,7 @@ pub fn run(args: RetentionArgs) -> Result<(), Failure> {
     match args.command.unwrap_or(RetentionCommand::Show { place: None, output: ListOutput::Table }) {
         RetentionCommand::Show { place, output } => show(&client, place.as_deref(), output),
         RetentionCommand::Set { place, keep_for, keep_under, preview, yes } => {
-            let limits = LimitSettings { keep_for: said(keep_for.as_deref())?, keep_under: said(keep_under.as_deref())? };
+            let limits = LimitSettings { keep_for: parse_limit(keep_for.as_deref())?, keep_under: parse_limit(keep_under.as_deref())? };
             change(&client, RetentionOrder { place, limits, reset: false, preview }, yes)
         }
         RetentionCommand::Reset { place, yes } => change(&client, RetentionOrder { place, reset: true, ..RetentionOrder::default() }, yes),
@@ -42,7 +42,7 @@ pub fn run(args: RetentionArgs) -> Result<(), Failure> {
 }
 
 /// A limit as typed; `none` removes it.
-fn said<T: serde::de::DeserializeOwned>(text: Option<&str>) -> Result<Option<Option<T>>, Failure> {
+fn parse_limit<T: serde::de::DeserializeOwned>(text: Option<&str>) -> Result<Option<Option<T>>, Failure> {
     match text {
         None => Ok(None),
         Some("none") => Ok(Some(None)),
@@ -58,7 +58,7 @@ fn show(client: &Client, place: Option<&str>, output: ListOutput) -> Result<(), 
     let mut info: RetentionInfo = client.retention(dataset)?;
     if let Some(place) = place {
         let of = |info: &PlaceInfo| info.name == place || (!place.contains("::") && info.name.starts_with(&format!("{place}::")));
-        // A place that a limit is inherited from stands there too, with how it was said.
+        // The scope that a limit is inherited from is listed too, with where it was set.
         let limits = info.places.iter().filter(|info| of(info)).flat_map(|info| [&info.keep_for.place, &info.keep_under.place]);
         let origins: Vec<String> = limits.flatten().cloned().collect();
         let is_origin = |info: &PlaceInfo| origins.iter().any(|origin| *origin == info.name || (info.name.is_empty() && origin == "the store"));
@@ -73,7 +73,7 @@ fn show(client: &Client, place: Option<&str>, output: ListOutput) -> Result<(), 
         print_forecasts(&info.places);
         for place in &info.differing {
             outln!("\n{place}: the runtime setting differs from {}.", info.config_file.as_deref().unwrap_or("the configuration file"));
-            outln!("`fenetre retention write-file` writes it to the file; `fenetre retention reset` returns to the file.");
+            outln!("`fenetre retention write-file` writes it to the file; `fenetre retention reset` removes it.");
         }
         info.warnings.iter().for_each(|warning| outln!("\n! {warning}"));
     }

@@ -152,7 +152,7 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
             count_of(info.made_again, "stretch", "stretches")
         );
         if let Some(failure) = &info.failure {
-            outln!("! the last turn failed, and is tried again: {failure}");
+            outln!("! the last run failed and will be retried: {failure}");
         }
     }
     Ok(())
@@ -173,7 +173,7 @@ fn filled(share: f64) -> String {
     if percent > 0.0 && percent < 10.0 { format!("{percent:.1}%") } else { format!("{percent:.0}%") }
 }
 
-/// How many times as much, or what it is instead where it is not.
+/// A factor, or the reason why there is none.
 fn times(ratio: Option<f64>, else_word: &str) -> String {
     match ratio {
         None => "–".to_owned(),
@@ -245,7 +245,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn ratios_and_shares_are_told_as_people_say_them() {
+    fn ratios_and_shares_are_readable() {
         assert_eq!(
             [Some(29.4), Some(1.25), Some(0.5), None].map(|ratio| times(ratio, "larger")),
             ["29 times", "1.2 times", "no, 2.0 times larger", "–"]
@@ -254,7 +254,7 @@ mod tests {
     }
 
     #[test]
-    fn a_level_of_which_nothing_is_made_yet_says_what_it_waits_for() {
+    fn an_empty_level_says_what_it_waits_for() {
         let level = |series: u64, windows: u64, waiting: u64| {
             let text = format!(
                 r#"{{"width": "1h", "keep_for": null, "from": null, "until": null, "filled": 1.0, "waiting_points": {waiting}, "lag_seconds": 0, "out_of_date": 0,
@@ -262,7 +262,7 @@ mod tests {
             );
             serde_json::from_str::<LevelInfo>(&text).unwrap()
         };
-        let told = [level(0, 0, 0), level(2, 0, 1), level(2, 0, 1_200), level(2, 7, 1_200)].map(|level| progress(&level));
-        assert_eq!(told, ["no points yet", "waiting for 1 point to be packed", "waiting for 1,200 points to be packed", "100%"]);
+        let texts = [level(0, 0, 0), level(2, 0, 1), level(2, 0, 1_200), level(2, 7, 1_200)].map(|level| progress(&level));
+        assert_eq!(texts, ["no points yet", "waiting for 1 point to be packed", "waiting for 1,200 points to be packed", "100%"]);
     }
 }

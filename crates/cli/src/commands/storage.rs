@@ -1,4 +1,4 @@
-//! `fenetre storage`: what is there, what takes most, whether it is sound.
+//! `fenetre storage`: sizes, the largest metrics, verification.
 
 use std::process::ExitCode;
 
@@ -121,32 +121,32 @@ fn verify(client: &Client, args: &StorageArgs) -> Result<ExitCode, Failure> {
     let info = look(client, args)?;
     let levels: Vec<&str> = info.datasets.iter().flat_map(|dataset| &dataset.levels).flat_map(|level| &level.files).map(String::as_str).collect();
     let (mut blocks, mut points, mut windows, mut compared, mut faulty) = (0, 0, 0, 0, 0);
-    let told = |found: &VerifiedFile| {
+    let print_file = |found: &VerifiedFile| {
         found.faults.iter().for_each(|fault| outln!("{fault}"));
-        let untold = found.faulty.saturating_sub(found.faults.len() as u64);
-        if untold > 0 {
-            outln!("… and {} more in this file", grouped(untold));
+        let hidden = found.faulty.saturating_sub(found.faults.len() as u64);
+        if hidden > 0 {
+            outln!("… and {} more in this file", grouped(hidden));
         }
     };
     each_file(&[CATALOGUE], |order| {
         let found = client.verify(&order)?;
         faulty += found.faulty;
-        told(&found);
+        print_file(&found);
         Ok(())
     })?;
     each_file(&partitions(&info), |order| {
         let found = client.verify(&order)?;
         (blocks, points, faulty) = (blocks + found.blocks, points + found.points, faulty + found.faulty);
-        told(&found);
+        print_file(&found);
         Ok(())
     })?;
     each_file(&levels, |order| {
         let found = client.verify(&order)?;
         (windows, compared, faulty) = (windows + found.windows, compared + found.points, faulty + found.faulty);
-        told(&found);
+        print_file(&found);
         Ok(())
     })?;
-    // What is not there cannot be looked at.
+    // A missing file cannot be verified.
     for fault in info.faults.iter().filter(|fault| !partitions(&info).contains(&fault.path.as_str())) {
         outln!("{}", fault.fault);
         faulty += 1;
@@ -169,8 +169,8 @@ fn compact(client: &Client, args: &StorageArgs) -> Result<(), Failure> {
     for dataset in &earlier.datasets {
         let tidied = client.tidy(&dataset.name)?;
         if tidied.before != tidied.after {
-            let files = count_of(tidied.before, "partition of it is", "partitions of it are");
-            outln!("{}: {files} {} by now, as its points are few or many", dataset.name, grouped(tidied.after));
+            let before = count_of(tidied.before, "partition", "partitions");
+            outln!("{}: {before} replaced by {}, with spans that suit the number of points", dataset.name, grouped(tidied.after));
         }
     }
     // Together with what that changed.

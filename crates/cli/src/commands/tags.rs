@@ -2,7 +2,7 @@
 
 use fenetre_wire::datasets::TagInfo;
 
-use super::bin::told_references;
+use super::bin::print_references;
 use crate::{
     args::{TagsArgs, TagsCommand},
     client::Client,
@@ -16,7 +16,7 @@ use crate::{
 /// Values that are listed to people; programs get all.
 const SHOWN_VALUES: usize = 12;
 
-/// Lists the tags with their values, or says what one is.
+/// Lists the tags with their values, or defines one.
 pub fn run(args: TagsArgs) -> Result<(), Failure> {
     let list = args.list;
     let (client, dataset) = (Client::of(&list.target)?, list.target.dataset.as_str());
@@ -25,7 +25,7 @@ pub fn run(args: TagsArgs) -> Result<(), Failure> {
         Some(TagsCommand::Rename { old, new }) => {
             let renamed = client.rename_tag(dataset, &old, new.clone())?;
             outln!("renamed the tag {old} to {new} in all series; queries and pushes may still use the old key");
-            told_references(&renamed.references);
+            print_references(&renamed.references);
             Ok(())
         }
         Some(TagsCommand::Define { key, description, required, optional, allowed, pattern, max_values }) => {

@@ -1,4 +1,4 @@
-//! `fenetre tail`: what arrives, as it arrives.
+//! `fenetre tail`: points as they arrive.
 
 use fenetre_wire::arrivals::TailReport;
 

@@ -10,7 +10,7 @@ use crate::failure::Failure;
 /// Reads a configuration and prints what holds.
 pub fn check(file: &Path) -> Result<(), Failure> {
     let Config { store, store_options, address, json_log, log_level, limits, file: _ } = Config::read(file)?;
-    outln!("{} is right. What holds:", file.display());
+    outln!("{} is valid. Settings in force:", file.display());
     outln!("  store    {}", store.display());
     let megabytes = store_options.memory >> 20;
     let points = if store_options.pack_points == usize::MAX { String::new() } else { format!("{} points, or ", store_options.pack_points) };
@@ -27,15 +27,15 @@ pub fn check(file: &Path) -> Result<(), Failure> {
         limits.max_decompressed_bytes,
         limits.max_total_body_bytes
     );
-    let told = |said: LimitSettings| {
-        let keep_for = said.keep_for.flatten().map_or("no age limit".to_owned(), |span| format!("for {span}"));
-        said.keep_under.flatten().map_or(keep_for.clone(), |size| format!("{keep_for}, under {size}"))
+    let describe = |limits: LimitSettings| {
+        let keep_for = limits.keep_for.flatten().map_or("no age limit".to_owned(), |span| format!("for {span}"));
+        limits.keep_under.flatten().map_or(keep_for.clone(), |size| format!("{keep_for}, under {size}"))
     };
     let reserve = store_options.reserve.map_or("5%, at most 2GB".to_owned(), |reserve| reserve.to_string());
-    outln!("  keep     {}; reserve {reserve} of the volume", told(store_options.retention.store));
+    outln!("  keep     {}; reserve {reserve} of the volume", describe(store_options.retention.store));
     for (name, of) in &store_options.retention.datasets {
-        outln!("           {name}  {}", told(of.said));
-        of.metrics.iter().for_each(|(metric, said)| outln!("           {name}::{metric}  {}", told(*said)));
+        outln!("           {name}  {}", describe(of.limits));
+        of.metrics.iter().for_each(|(metric, limits)| outln!("           {name}::{metric}  {}", describe(*limits)));
     }
     let query = limits.query;
     outln!("  queries  at most {} series, {} cells, {} points, {} s", query.series, query.cells, query.points, limits.max_query_seconds);

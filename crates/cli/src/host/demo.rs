@@ -1,4 +1,4 @@
-//! `fenetre demo`: a service with the Velmar Waterway in it, whose points come through the API as anyone's would.
+//! `fenetre demo`: a service with the Velmar Waterway in it, whose points arrive through the API like any others.
 
 use std::{
     io::{self, BufWriter, Write},
@@ -40,9 +40,9 @@ pub fn run(args: &DemoRunArgs) -> Result<(), Failure> {
     if args.fresh {
         remove_store(&args.store)?;
     }
-    let (tell, told) = mpsc::channel::<Ready>();
-    let service = thread::spawn(move || serve(&config, |ready| drop(tell.send(ready))));
-    let Ok(ready) = told.recv() else { return finished(service) };
+    let (sender, receiver) = mpsc::channel::<Ready>();
+    let service = thread::spawn(move || serve(&config, |ready| drop(sender.send(ready))));
+    let Ok(ready) = receiver.recv() else { return finished(service) };
     let url = format!("http://{}", ready.address);
     let played = Client::new(&url).and_then(|client| play(args, &client, &url, &service));
     if played.is_err() && !service.is_finished() {
@@ -61,7 +61,7 @@ fn finished(service: Service) -> Result<(), Failure> {
     Ok(())
 }
 
-/// Removes a store, and nothing that is not one.
+/// Removes a folder only if it is a store.
 fn remove_store(path: &Path) -> Result<(), Failure> {
     if !path.exists() {
         return Ok(());
@@ -69,7 +69,7 @@ fn remove_store(path: &Path) -> Result<(), Failure> {
     if !path.join("catalogue.db").exists() && path.read_dir().is_ok_and(|mut entries| entries.next().is_some()) {
         return Err(Failure::new(FAILED, format!("{} is not a store: it was left as it is", path.display())));
     }
-    // A service that runs on it would be refused its files one by one; its lock tells.
+    // The lock shows whether a service still uses it.
     let lock = std::fs::File::open(path.join("LOCK"));
     if lock.as_ref().is_ok_and(|lock| lock.try_lock().is_err()) {
         return Err(Failure::new(FAILED, format!("{} is in use: stop that service first", path.display())));
@@ -156,7 +156,7 @@ fn fill(client: &Client, generator: &mut Generator, (from, until): (Nanos, Nanos
     Ok(count)
 }
 
-/// Pushes the points that arrive from `from` (what came before is passed over) and before `until`, and says how many.
+/// Pushes the points that arrive from `from` (earlier ones are skipped) until `until`, and returns how many.
 fn push_until(
     client: &Client,
     generator: &mut Generator,
@@ -222,7 +222,7 @@ pub fn write(args: &DemoWriteArgs) -> Result<(), Failure> {
     let mut out = BufWriter::new(io::stdout().lock());
     while let Some(point) = generator.next_before(until) {
         match write_line(&mut out, &point) {
-            // Whoever reads has enough.
+            // The reader closed the pipe: it has enough.
             Err(error) if error.kind() == io::ErrorKind::BrokenPipe => return Ok(()),
             other => other?,
         }

@@ -1,4 +1,4 @@
-//! `fenetre storage repair`: what is wrong with the files of a store, and what can be done about it, without a service.
+//! `fenetre storage repair`: finds damage in a stopped store, and repairs it.
 
 use std::{path::Path, process::ExitCode};
 
@@ -68,7 +68,7 @@ fn remedy(file: &str, remedy: &Remedy) -> String {
         Remedy::KeepCatalogue { unnamed } => format!("keep it, and do not use the ids of unknown series again{}", without_names(*unnamed)),
         Remedy::TakeFile => "take the file of the backup".to_owned(),
         Remedy::Salvage { has_backup: true } => {
-            "save its readable blocks, and add those of the backup; points deleted since then come back".to_owned()
+            "save its readable blocks, and add those of the backup; points deleted since then are restored too".to_owned()
         }
         Remedy::Salvage { has_backup: false } => "save its readable blocks".to_owned(),
         Remedy::MakeAgain => "take it out; its windows are made again from points, but those whose points have expired are lost".to_owned(),

@@ -148,7 +148,7 @@ fn text_of(buffer: &Buffer, colours: bool) -> String {
 fn legend(out: &mut String, show: &ShowDocument, shown: &[LineDocument], places: usize, colours: bool) {
     for (line, (_, index)) in shown.iter().zip(COLOURS) {
         let mark = if colours { format!("\x1b[38;5;{index}m━━\x1b[0m") } else { "━━".to_owned() };
-        // The latest value tells which line is which where there are no colours.
+        // Without colours, the latest value identifies the line.
         let latest = line.values.iter().rev().flatten().next();
         let _ = write!(out, "{mark} {} {}   ", line_name(line, &show.lines), value(latest, places));
     }

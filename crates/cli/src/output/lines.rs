@@ -1,7 +1,7 @@
 //! Lines for people, on standard output and standard error, that outlive their readers.
 //!
-//! `println!` panics once its reader has gone, as after `fenetre metrics | head`. A result that nobody reads any more ends the command
-//! quietly, with the code a shell gives for that; talk that nobody reads is dropped, and the work goes on.
+//! `println!` panics after its reader closed the pipe, as in `fenetre metrics | head`. A result that nobody reads any more ends the command
+//! quietly, with the code a shell gives for that; messages that nobody reads are dropped, and the work continues.
 
 use std::{
     fmt::Arguments,

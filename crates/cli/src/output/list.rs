@@ -124,7 +124,7 @@ mod tests {
     }
 
     #[test]
-    fn people_and_programs_get_the_same_records() {
+    fn text_and_json_output_hold_the_same_records() {
         let locks = [Lock { name: "osier", boats: 12 }, Lock { name: "the \"old\" lock, at Marl", boats: 3 }];
         assert_eq!(written(&locks, ListOutput::Csv), "lock,boats\nosier,12\n\"the \"\"old\"\" lock, at Marl\",3\n");
         assert_eq!(written(&locks, ListOutput::Ndjson).lines().next(), Some(r#"{"name":"osier","boats":12}"#));

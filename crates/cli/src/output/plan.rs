@@ -38,7 +38,7 @@ pub fn text(plan: &PlanDocument) -> String {
     out
 }
 
-/// What is read: how much of it, and then how.
+/// What is read: first how much, then how.
 fn reads(reads: &[ReadDocument]) -> String {
     let mut table = plain_table();
     table.set_header(
@@ -83,7 +83,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_plan_reads_as_a_text() {
+    fn a_plan_renders_as_text() {
         let read = |what: &str, weight: Option<(u64, u64)>| ReadDocument {
             what: what.to_owned(),
             series: 12,

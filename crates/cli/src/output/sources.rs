@@ -8,7 +8,7 @@ use super::{
     words::{Clock, instant},
 };
 
-/// A row for each part of each read, with what it was read from. Empty if all of it is points: that is what one expects.
+/// A row for each part of each read, with its source. Empty if all of it is points, the usual case.
 pub fn sources(parts: &[SourceDocument], zone: &str, now: Nanos) -> String {
     if parts.iter().all(|part| part.source == "points") {
         return String::new();
@@ -46,7 +46,7 @@ mod tests {
     }
 
     #[test]
-    fn each_part_of_time_has_its_source_and_why() {
+    fn each_segment_names_its_source_and_reason() {
         let parts = [
             part("mean of level", [0, 2], "nothing", Some("points are no longer kept")),
             part("mean of level", [2, 9], "1h", None),
@@ -57,7 +57,7 @@ mod tests {
     }
 
     #[test]
-    fn points_alone_are_not_worth_a_table() {
+    fn a_few_points_need_no_table() {
         assert_eq!(sources(&[part("level", [0, 2], "points", None)], "UTC", 0), "");
     }
 }

@@ -33,10 +33,10 @@ pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
             continue;
         };
         let places = decimals(all());
-        let told = |number: f64| value(Some(&Value::Number(number)), places);
+        let text_of = |number: f64| value(Some(&Value::Number(number)), places);
         let names: Vec<String> = show.lines.iter().map(|line| line_name(line, &show.lines)).collect();
         let name_width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0);
-        let figure_width = [told(least), told(greatest)].iter().map(|text| text.chars().count()).max().unwrap_or(0);
+        let figure_width = [text_of(least), text_of(greatest)].iter().map(|text| text.chars().count()).max().unwrap_or(0);
         let room = usize::from(width).saturating_sub(name_width + 3 * (figure_width + 2) + 4).max(MIN_WIDTH);
         let room = room.min(numbers.iter().map(Vec::len).max().unwrap_or(0));
         let _ = writeln!(out, "{:name_width$}  {:room$}  {:>figure_width$}  {:>figure_width$}  {:>figure_width$}", "", "", "min", "max", "last");
@@ -44,7 +44,7 @@ pub fn sparks(answer: &AnswerDocument, width: u16) -> String {
             // Each on its own scale: what a small line shows is its course, its height stands beside it.
             let own = bounds(line.iter().flatten().copied());
             let figures = match own {
-                Some((low, high)) => [low, high, line.iter().rev().flatten().next().copied().unwrap_or(f64::NAN)].map(told),
+                Some((low, high)) => [low, high, line.iter().rev().flatten().next().copied().unwrap_or(f64::NAN)].map(text_of),
                 None => ["–", "–", "–"].map(str::to_owned),
             };
             let drawn = course(line, room, own.unwrap_or_default());
@@ -121,7 +121,7 @@ mod tests {
     }
 
     #[test]
-    fn each_line_has_its_course_and_its_figures() {
+    fn each_line_has_a_sparkline_and_figures() {
         let lines: [(&str, &[Option<f64>]); 3] =
             [("osier", &[Some(300.0), Some(310.0), None, Some(320.5)]), ("wick", &[Some(7.0); 4]), ("marl", &[None; 4])];
         insta::assert_snapshot!(sparks(&answer(&lines, Form::Windows), 80));
@@ -130,7 +130,7 @@ mod tests {
     }
 
     #[test]
-    fn a_course_fits_its_room_and_leaves_gaps_open() {
+    fn a_sparkline_fits_its_width_and_leaves_gaps() {
         let rising: Vec<Option<f64>> = (0..8).map(|i| Some(f64::from(i))).collect();
         assert_eq!(course(&rising, 20, (0.0, 7.0)), "▁▂▃▄▅▆▇█");
         assert_eq!(course(&rising, 4, (0.0, 7.0)), "▁▃▆█");

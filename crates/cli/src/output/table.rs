@@ -51,7 +51,7 @@ pub fn tables(answer: &AnswerDocument, width: u16) -> String {
     out
 }
 
-/// What it is, of what, in which unit, over which time and in which zone.
+/// Caption: reducer, metric, unit, time range and zone.
 pub fn heading(answer: &AnswerDocument, show: &ShowDocument) -> String {
     let range = [instant(&answer.from), instant(&answer.to)];
     let clock = Clock::of(&answer.zone, instant(&answer.asked_at), &range);
@@ -82,7 +82,7 @@ fn common_tags(lines: &[LineDocument]) -> BTreeMap<&String, &String> {
     first.tags.iter().filter(|(key, value)| rest.iter().all(|line| line.tags.get(*key) == Some(value))).collect()
 }
 
-/// What tells a line apart from the others, in a few words.
+/// A short label that distinguishes a line from the others.
 pub fn line_name(line: &LineDocument, lines: &[LineDocument]) -> String {
     let common = if lines.len() > 1 { common_tags(lines) } else { BTreeMap::new() };
     let own: Vec<&str> = line.tags.iter().filter(|(key, _)| !common.contains_key(key)).map(|(_, value)| value.as_str()).collect();
@@ -174,7 +174,7 @@ fn points_beside(answer: &AnswerDocument, show: &ShowDocument, clock: &Clock, pl
     let metrics = sheet.columns().iter().filter(|column| matches!(column, Column::Beside(_))).map(Column::name);
     let metrics: Vec<String> = metrics.collect();
     let mut parts: Vec<(BTreeMap<String, String>, Table)> = Vec::new();
-    // Nothing here writes, so nothing fails but a time of the document that is none, and those were read above.
+    // Only an invalid time could fail here, and the times were parsed above.
     let _ = sheet.each_row(&alone, &mut |row| {
         if parts.last().is_none_or(|(tags, _)| tags != row.tags) {
             let mut table = plain_table();
@@ -188,12 +188,12 @@ fn points_beside(answer: &AnswerDocument, show: &ShowDocument, clock: &Clock, pl
         Ok(())
     });
     let has_several = parts.len() > 1;
-    let told = |(tags, table): (BTreeMap<String, String>, Table)| {
+    let rendered = |(tags, table): (BTreeMap<String, String>, Table)| {
         let tags: Vec<String> = tags.iter().map(|(key, value)| format!("{key} {value}")).collect();
         let title = if has_several { format!("{}\n", tags.join(", ")) } else { String::new() };
         format!("{title}{}\n", table.trim_fmt())
     };
-    parts.into_iter().map(told).collect::<Vec<_>>().join("\n")
+    parts.into_iter().map(rendered).collect::<Vec<_>>().join("\n")
 }
 
 /// What an answer took, for standard error.
@@ -261,7 +261,7 @@ mod tests {
     }
 
     #[test]
-    fn lines_stand_beside_each_other_as_far_as_the_terminal_is_wide() {
+    fn lines_share_the_width_of_the_terminal() {
         let lines = ["osier", "marl", "wick"].map(|lock| line(&[("lock", lock), ("side", "up")], &[Some(1.5), None]));
         insta::assert_snapshot!(tables(&answer(lines.to_vec(), 2), 60));
         let narrow = tables(&answer(lines.to_vec(), 2), 20);
@@ -269,20 +269,20 @@ mod tests {
     }
 
     #[test]
-    fn one_window_is_a_list_of_lines_with_their_tags() {
+    fn a_single_window_lists_lines_with_their_tags() {
         let lines = vec![line(&[("lock", "osier")], &[Some(310.0)]), line(&[("side", "up")], &[None])];
         insta::assert_snapshot!(tables(&answer(lines, 1), 80));
     }
 
     #[test]
-    fn what_was_filled_is_told_from_what_was_measured() {
+    fn filled_values_are_marked() {
         let filled = LineDocument { filled: vec![1], ..line(&[("lock", "osier")], &[Some(310.0), Some(312.5)]) };
-        let told = tables(&answer(vec![filled], 2), 80);
-        assert!(told.contains("~312.5") && told.contains(" 310.0"), "{told}");
+        let rendered = tables(&answer(vec![filled], 2), 80);
+        assert!(rendered.contains("~312.5") && rendered.contains(" 310.0"), "{rendered}");
     }
 
     #[test]
-    fn values_that_lack_points_are_marked_and_explained() {
+    fn partial_values_are_marked_and_explained() {
         let whole = line(&[("lock", "osier")], &[Some(310.0), Some(311.0)]);
         let partial = LineDocument { partial: vec![1], ..line(&[("lock", "marl")], &[Some(210.0), Some(211.0)]) };
         let beside = tables(&answer(vec![whole, partial.clone()], 2), 80);
@@ -311,7 +311,7 @@ mod tests {
     }
 
     #[test]
-    fn nothing_says_so() {
+    fn an_empty_selection_says_so() {
         assert!(tables(&answer(vec![], 2), 80).ends_with("nothing matched\n"));
     }
 }

@@ -5,10 +5,10 @@ use std::io::{self, IsTerminal};
 /// Where nobody says how wide it is.
 const DEFAULT_WIDTH: u16 = 100;
 
-/// Columns of the terminal, or of what `COLUMNS` says; none where neither is there.
+/// Columns by `COLUMNS`, else of the terminal, if there is one.
 pub fn terminal_width() -> Option<u16> {
-    let told = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
-    told.or_else(|| comfy_table::Table::new().width().filter(|_| io::stdout().is_terminal()))
+    let stated = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    stated.or_else(|| comfy_table::Table::new().width().filter(|_| io::stdout().is_terminal()))
 }
 
 /// Columns for what must have some width.

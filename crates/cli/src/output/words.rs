@@ -88,7 +88,7 @@ pub struct Clock {
 }
 
 impl Clock {
-    /// A clock that tells these times apart, and the year where they are not all of this one.
+    /// A clock with the precision that tells these times apart, and the year if it differs from this one.
     pub fn of(zone_name: &str, now: Nanos, times: &[Nanos]) -> Self {
         let zone = zone(zone_name).unwrap_or(TimeZone::UTC);
         let this_year = zoned(now, &zone).year();
@@ -175,7 +175,7 @@ mod tests {
     }
 
     #[test]
-    fn times_are_told_as_closely_as_they_differ() {
+    fn times_show_the_precision_that_tells_them_apart() {
         let at = |text: &str| parse_rfc3339(text).unwrap();
         let now = at("2026-11-23T06:00:00Z");
         let format = |times: &[&str]| {

@@ -7,7 +7,7 @@ use crate::{
     time::{Nanos, TimeRange},
 };
 
-/// Points of one series as columns, in order of time where not said otherwise.
+/// Points of one series as columns, in order of time unless stated otherwise.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Columns {
     /// Instants, ascending, each once.

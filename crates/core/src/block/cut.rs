@@ -50,7 +50,7 @@ mod tests {
     }
 
     #[test]
-    fn days_that_fill_a_block_have_their_own() {
+    fn days_that_fill_a_block_get_their_own_span() {
         assert_eq!(lengths(60 * SECOND, 3_000), [1_440, 1_440, 120]);
         assert_eq!(lengths(30 * SECOND, 2_880), [1_440, 1_440]);
         assert_eq!(lengths(300 * SECOND, 288 * 8), [2_016, 288]);

@@ -152,7 +152,7 @@ mod tests {
     }
 
     #[test]
-    fn values_come_back_bit_for_bit() {
+    fn values_round_trip_bit_for_bit() {
         let odd = [0.0, -0.0, f64::MIN_POSITIVE / 2.0, f64::INFINITY, f64::NEG_INFINITY, f64::NAN, f64::MAX, 9_007_199_254_740_993.0, 0.1 + 0.2];
         round_trip(&every(SECOND, odd.len()), &odd);
         for value in odd {
@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn sensors_take_little() {
+    fn sensor_series_compress_well() {
         let level: Vec<f64> = (0..1_024).map(|i| (30_000.0 + (f64::from(i) / 50.0).sin() * 800.0).round() / 100.0).collect();
         assert!(round_trip(&every(30 * SECOND, 1_024), &level) < 1_024 + 200);
         assert!(round_trip(&every(60 * SECOND, 1_024), &[12.6; 1_024]) < 40);

@@ -18,7 +18,7 @@ use crate::{
 };
 
 /// The most suggestions of one sort.
-const MOST: usize = 50;
+const MAX_SUGGESTIONS: usize = 50;
 
 /// Series of a state whose words are looked at.
 const MAX_LOOKED_AT: usize = 1_000;
@@ -163,7 +163,7 @@ impl Filler<'_> {
                 words
                     .into_iter()
                     .filter(|word| self.fits(word))
-                    .take(MOST)
+                    .take(MAX_SUGGESTIONS)
                     .map(|word| suggestion(write_text(word), SuggestionKind::Value, None))
                     .collect()
             }
@@ -189,18 +189,18 @@ impl Filler<'_> {
         let Some(home) = self.home else { return Vec::new() };
         let beginning = home.metrics().filter(|metric| self.fits(&metric.name));
         let holding = home.metrics().filter(|metric| !self.fits(&metric.name) && metric.name.to_lowercase().contains(&self.typed));
-        let told = |metric: &Metric| {
+        let suggested = |metric: &Metric| {
             let unit = metric.definition.unit.as_deref().map_or(String::new(), |unit| format!(" in {unit}"));
             let series = metric.series_count();
             suggestion(write_name(&metric.name), SuggestionKind::Metric, Some(format!("{}{unit}, {series} series", metric.definition.kind)))
         };
-        beginning.chain(holding).take(MOST).map(told).collect()
+        beginning.chain(holding).take(MAX_SUGGESTIONS).map(suggested).collect()
     }
 
     fn tags(&self) -> Vec<Suggestion> {
         let Some(home) = self.home else { return Vec::new() };
         let keys = home.tag_keys().filter(|key| self.fits(key) && self.metric.is_none_or(|metric| home.has_tag(key, metric)));
-        keys.take(MOST).map(|key| suggestion(write_name(key), SuggestionKind::Tag, None)).collect()
+        keys.take(MAX_SUGGESTIONS).map(|key| suggestion(write_name(key), SuggestionKind::Tag, None)).collect()
     }
 
     fn values(&self) -> Vec<Suggestion> {
@@ -209,13 +209,13 @@ impl Filler<'_> {
         values.retain(|(value, _)| self.fits(value));
         // The commonest first; of the same number in order.
         let order = |a: &(&str, u64), b: &(&str, u64)| b.1.cmp(&a.1).then(a.0.cmp(b.0));
-        if values.len() > MOST {
-            values.select_nth_unstable_by(MOST, order);
-            values.truncate(MOST);
+        if values.len() > MAX_SUGGESTIONS {
+            values.select_nth_unstable_by(MAX_SUGGESTIONS, order);
+            values.truncate(MAX_SUGGESTIONS);
         }
         values.sort_unstable_by(order);
-        let told = |(value, count): (&str, u64)| suggestion(write_text(value), SuggestionKind::Value, Some(format!("{count} series")));
-        values.into_iter().map(told).collect()
+        let suggested = |(value, count): (&str, u64)| suggestion(write_text(value), SuggestionKind::Value, Some(format!("{count} series")));
+        values.into_iter().map(suggested).collect()
     }
 }
 

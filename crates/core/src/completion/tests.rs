@@ -26,15 +26,15 @@ fn offered(marked: &str) -> String {
     let cursor = marked.find('|').unwrap();
     let text = marked.replace('|', "");
     let Completion { start, end, suggestions } = complete(&text, cursor, &waterway(), "velmar");
-    let told = suggestions.iter().map(|one| match &one.detail {
+    let listed = suggestions.iter().map(|one| match &one.detail {
         Some(detail) => format!("{} ({detail})", one.text),
         None => one.text.clone(),
     });
-    format!("{marked}\n  {:?}: {}\n", &text[start..end], told.collect::<Vec<_>>().join(", "))
+    format!("{marked}\n  {:?}: {}\n", &text[start..end], listed.collect::<Vec<_>>().join(", "))
 }
 
 #[test]
-fn what_is_offered_follows_the_grammar_and_the_catalogue() {
+fn completions_follow_grammar_and_catalogue() {
     let places = [
         "|",
         "sh|",
@@ -69,12 +69,12 @@ fn what_is_offered_follows_the_grammar_and_the_catalogue() {
         "show mean of level; |",
         "",
     ];
-    let told: String = places.iter().filter(|place| place.contains('|')).map(|place| offered(place)).collect();
-    insta::assert_snapshot!(told);
+    let listed: String = places.iter().filter(|place| place.contains('|')).map(|place| offered(place)).collect();
+    insta::assert_snapshot!(listed);
 }
 
 #[test]
-fn no_place_is_too_odd() {
+fn completion_handles_any_position() {
     for text in ["show mean of 'Pegelstände' ", "ä", "\"", "show \u{1F6A4}"] {
         for cursor in 0..text.len() + 2 {
             let found = complete(text, cursor, &waterway(), "nowhere");

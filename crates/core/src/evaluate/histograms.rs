@@ -179,7 +179,7 @@ mod tests {
     }
 
     #[test]
-    fn other_bounds_are_merged_by_what_lies_below() {
+    fn differing_bounds_merge_cumulatively() {
         let both = bins(&[(&[10.0, 20.0], &[4.0, 0.0, 0.0]), (&[5.0, 20.0], &[0.0, 4.0, 0.0])]);
         // 4 of the 8 lie up to 10 by the first; of the second a third of 4 by then.
         let half = both.quantile(0.5);

@@ -81,7 +81,7 @@ pub trait Source: Sync {
     /// The source's own.
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, SourceError>;
 
-    /// How far each of some levels stands for points of a metric, beside each other; and where points are no longer all kept.
+    /// The time that each of some levels covers for a metric; and from when on all points are kept.
     fn covered(&self, _dataset: DatasetId, _metric: MetricId, levels: &[LevelPlan]) -> Coverage {
         Coverage { levels: vec![None; levels.len()], dropped: Vec::new() }
     }
@@ -275,7 +275,7 @@ impl ReadResults {
                 || {
                     let mut empties = nodes::Empties::default();
                     let table = nodes::compute(&show.node, &tables, plan.time.columns(), &mut empties);
-                    notes.extend(empties.told(&show.label));
+                    notes.extend(empties.notes(&show.label));
                     let lines = shaping::shape(table, show);
                     match plan.time {
                         PlannedTime::Windows(..) => Lines::Windows(lines),
@@ -320,7 +320,7 @@ struct Context<'a> {
 /// Points between two checks whether to stop.
 const MAX_AT_ONCE: usize = 1_024;
 
-/// Ends a scan from within; whoever began the scan knows what it means.
+/// Ends a scan from within; its caller translates it into an error.
 #[derive(Debug, thiserror::Error)]
 enum Ended {
     #[error("stopped")]
@@ -348,7 +348,7 @@ impl Context<'_> {
                 run => visit(run),
             }
         });
-        scanned.map_err(|error| self.told(error))
+        scanned.map_err(|error| self.error_of(error))
     }
 
     /// As [`Source::scan_windows`], likewise.
@@ -356,7 +356,7 @@ impl Context<'_> {
         let scanned = self.source.scan_windows(asked, series, range, &mut |place, run| {
             if (self.stop)() { Err(Ended::Stopped.into()) } else { visit(place, run) }
         });
-        scanned.map_err(|error| self.told(error))
+        scanned.map_err(|error| self.error_of(error))
     }
 
     fn outermost(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, end: End) -> Result<Vec<Option<Sample>>, EvaluateError> {
@@ -366,10 +366,10 @@ impl Context<'_> {
         if range.is_empty() {
             return Ok(vec![None; series.len()]);
         }
-        self.source.outermost(dataset, series, range, end).map_err(|error| self.told(error))
+        self.source.outermost(dataset, series, range, end).map_err(|error| self.error_of(error))
     }
 
-    fn told(&self, error: SourceError) -> EvaluateError {
+    fn error_of(&self, error: SourceError) -> EvaluateError {
         let limits = &self.plan.limits;
         match error.downcast_ref::<Ended>() {
             None => EvaluateError::Source(error),

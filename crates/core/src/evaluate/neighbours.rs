@@ -2,7 +2,7 @@
 //!
 //! Two neighbours further apart than `stale_after` are not joined: what lies between them is not known. So what is counted here is a sum over
 //! pairs of neighbours, and over the time between them: windows, however cut, add up. What a pair says of change belongs to the window of the
-//! later point; what it says of the time between is cut at the windows' borders. Nothing is said of time before the first point, nor, of a
+//! later point; what it says of the time between is cut at the windows' borders. Time before the first point has no value, nor, of a
 //! linear metric, after the last; a stepped one holds its last value until it is stale, or until now.
 //!
 //! Neighbours are not joined across a stretch whose points were dropped either. Cells that lack a pair for that reason are marked as cut.
@@ -93,7 +93,7 @@ impl Neighbours {
                 _ => self.stretch_into_the_unknown(grid, at, into),
             }
         }
-        self.give_spot(into);
+        self.emit_spot(into);
         (self.last, self.lost) = (None, None);
     }
 
@@ -260,12 +260,12 @@ impl Neighbours {
                 }
             }
         }
-        self.give_spot(into);
+        self.emit_spot(into);
     }
 
     fn note_spot(&mut self, cell: usize, from: Option<Sample>, to: Sample, is_delta: bool, into: &mut [Ratio]) {
         if self.spot.is_some_and(|(before, _)| before != cell) {
-            self.give_spot(into);
+            self.emit_spot(into);
         }
         let rate = |from: Sample| {
             let grown = if is_delta { to.value + f64::from(to.rest) } else { from.growth_to(to) };
@@ -274,7 +274,7 @@ impl Neighbours {
         self.spot = from.filter(|from| self.joins(from.time, to.time)).map(rate);
     }
 
-    fn give_spot(&mut self, into: &mut [Ratio]) {
+    fn emit_spot(&mut self, into: &mut [Ratio]) {
         if let Some((cell, rate)) = self.spot.take() {
             into[cell].add(rate, 0.0);
         }

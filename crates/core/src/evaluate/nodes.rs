@@ -20,7 +20,7 @@ pub struct Empties {
 
 impl Empties {
     /// What a reader must know of them.
-    pub fn told(&self, label: &str) -> Vec<String> {
+    pub fn notes(&self, label: &str) -> Vec<String> {
         let mut notes = Vec::new();
         let mut tell = |count: u64, what: &str| {
             if count > 0 {

@@ -463,7 +463,7 @@ mod tests {
         #[test]
         fn any_split_merges_to_the_whole(values in prop::collection::vec(-1e6f64..1e6, 2..40), cut in any::<prop::sample::Index>()) {
             let at = 1 + cut.index(values.len() - 1);
-            let told = [
+            let cases = [
                 split::<Summary>(&values, at, &Reducer::Sum),
                 split::<Totals>(&values, at, &Reducer::Spread),
                 split::<Scatter>(&values, at, &Reducer::Variance),
@@ -471,7 +471,7 @@ mod tests {
                 split::<Values>(&values, at, &Reducer::Quantile(0.37)),
                 split::<Kinds>(&values, at, &Reducer::Distinct),
             ];
-            for [whole, forward, backward] in told {
+            for [whole, forward, backward] in cases {
                 prop_assert!((whole - forward).abs() <= 1e-9 * whole.abs().max(1e-3), "{} {}", whole, forward);
                 prop_assert!((whole - backward).abs() <= 1e-9 * whole.abs().max(1e-3), "{} {}", whole, backward);
             }
@@ -488,7 +488,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_said_is_not_a_number() {
+    fn unrepresentable_values_are_not_numbers() {
         assert!(Scatter::of_values(&[1.0]).variance().is_nan());
         assert!(quantile(&mut [], 0.5).is_nan());
         assert_eq!(quantile(&mut [f64::INFINITY, f64::INFINITY], 0.5), f64::INFINITY);

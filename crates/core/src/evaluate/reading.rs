@@ -58,7 +58,7 @@ pub struct Piece {
 /// Lines that one task has read, in order.
 pub type Read<T> = Vec<(usize, Vec<T>)>;
 
-/// Lends the cells of a series' line, by the place of the series among those that are read, to whoever adds to them.
+/// Lends the cells of a series' line, by the index of the series among those read, to the code that updates them.
 pub type Into<'i> = &'i mut dyn FnMut(usize, Adding<'_>);
 /// What adds to cells.
 pub type Adding<'a> = &'a mut dyn FnMut(&mut [Ratio]);

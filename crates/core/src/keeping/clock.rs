@@ -64,7 +64,7 @@ mod tests {
     const NOW: Nanos = 20_000 * DAY;
 
     #[test]
-    fn a_leap_lasts_until_the_clock_is_right_again_or_somebody_accepts_it() {
+    fn a_clock_jump_lasts_until_it_is_corrected_or_accepted() {
         let mut clock = Clock::since(None, NOW, 5);
         assert_eq!(clock.look(NOW + 60 * SECOND, 5 + 60 * SECOND), Ok(()));
         // A year ahead for a while, during which the other clock counts on.
@@ -80,14 +80,14 @@ mod tests {
     }
 
     #[test]
-    fn steps_of_hours_and_a_machine_that_slept_are_no_leaps() {
+    fn clock_steps_of_hours_and_sleep_are_not_jumps() {
         let mut clock = Clock::since(None, NOW, 0);
         assert_eq!(clock.look(NOW + 3_600 * SECOND, SECOND), Ok(()));
         assert_eq!(clock.look(NOW + 10 * DAY, 10 * DAY), Ok(()));
     }
 
     #[test]
-    fn at_a_start_the_clock_is_measured_by_when_it_was_last_believed() {
+    fn at_start_the_clock_is_compared_with_the_last_trusted_time() {
         for (wall, is_believed) in [(NOW, true), (NOW + 30 * DAY, true), (NOW + 32 * DAY, false), (NOW - 2 * DAY, false), (0, false)] {
             assert_eq!(Clock::since(Some(NOW), wall, 7).look(wall, 7).is_ok(), is_believed, "{wall}");
         }

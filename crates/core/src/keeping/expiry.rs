@@ -221,7 +221,7 @@ impl Planning {
         self.held.datasets[at].bytes() + self.dropped[at].iter().map(|partition| partition.bytes).sum::<u64>()
     }
 
-    /// Takes the oldest away from a dataset until so many bytes are gone, or nothing is left that can go; returns how many did.
+    /// Expires the oldest partitions of a dataset until so many bytes are free, or nothing more can expire; returns the bytes freed.
     fn lighten(&mut self, at: usize, bytes: u64, why: Why, now: Nanos) -> u64 {
         let (mut gone, dataset) = (0, &mut self.held.datasets[at]);
         while gone < bytes && !dataset.bin.is_empty() {
@@ -306,7 +306,7 @@ impl Planning {
         binned.or_else(|| datasets().filter_map(first).min().map(|(_, at)| at))
     }
 
-    /// Takes the oldest of all away until so many bytes are gone; returns how many did.
+    /// Expires the oldest partitions of all datasets until so many bytes are free; returns the bytes freed.
     fn lighten_all(&mut self, bytes: u64, why: Why, now: Nanos) -> u64 {
         let mut gone = 0;
         while gone < bytes {
@@ -381,7 +381,7 @@ mod tests {
         StoreHolding { datasets, others: 0, keep_under: None, volume: None }
     }
 
-    fn told(held: &StoreHolding) -> Vec<String> {
+    fn planned(held: &StoreHolding) -> Vec<String> {
         let step = |step: Step| match step {
             Step::EmptyBin { id, why, .. } => format!("empty {id}: {}", why.describe()),
             Step::Drop { dataset, partition, why, for_good } => {
@@ -395,61 +395,61 @@ mod tests {
     }
 
     #[test]
-    fn whole_partitions_go_by_age_and_only_once_they_are_rolled_up() {
+    fn partitions_expire_whole_and_only_after_rollup() {
         let mut dataset = weeks(1, 4);
         dataset.horizon = Some(NOW - 2 * WEEK);
-        assert_eq!(told(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for"]);
+        assert_eq!(planned(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for"]);
         dataset.rolled_before = Some(6 * WEEK);
-        assert_eq!(told(&store(vec![dataset.clone()])), [""; 0], "not told by rollups yet");
+        assert_eq!(planned(&store(vec![dataset.clone()])), [""; 0], "not covered by rollups yet");
         assert_eq!(Expiry::plan(&store(vec![dataset.clone()]), NOW).waiting, 1);
         // A limit of nothing leaves what is still written into.
         (dataset.rolled_before, dataset.horizon) = (None, Some(NOW));
-        assert_eq!(told(&store(vec![dataset])).len(), 3);
+        assert_eq!(planned(&store(vec![dataset])).len(), 3);
     }
 
     #[test]
-    fn past_a_size_the_bin_goes_first_then_the_oldest_for_good() {
+    fn past_a_size_the_bin_goes_first_then_the_oldest_partitions() {
         let mut dataset = weeks(1, 4);
         dataset.bin = vec![BinHolding { id: "p1".into(), bytes: 30 }, BinHolding { id: "p2".into(), bytes: 30 }];
         dataset.keep_under = Some(440);
-        assert_eq!(told(&store(vec![dataset.clone()])), ["empty p1: past keep_under"]);
+        assert_eq!(planned(&store(vec![dataset.clone()])), ["empty p1: past keep_under"]);
         dataset.keep_under = Some(350);
         assert_eq!(
-            told(&store(vec![dataset.clone()])),
+            planned(&store(vec![dataset.clone()])),
             ["empty p1: past keep_under", "empty p2: past keep_under", "drop 1/6: past keep_under, for good"]
         );
         // The one that is written into stays, however small the limit.
         dataset.keep_under = Some(1);
-        assert_eq!(told(&store(vec![dataset])).len(), 5);
+        assert_eq!(planned(&store(vec![dataset])).len(), 5);
     }
 
     #[test]
-    fn what_goes_by_age_does_not_stay_where_there_is_no_room_for_a_bin() {
+    fn without_room_expired_points_skip_the_bin() {
         let mut dataset = weeks(1, 4);
         (dataset.horizon, dataset.keep_under) = (Some(NOW - 2 * WEEK), Some(310));
-        assert_eq!(told(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for, for good"]);
+        assert_eq!(planned(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for, for good"]);
         // Of two that go, the older one makes enough room, though both weigh the same; what was in the bin before goes first.
         (dataset.horizon, dataset.keep_under) = (Some(NOW - WEEK), Some(310));
-        assert_eq!(told(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for, for good", "drop 1/7: older than keep_for"]);
+        assert_eq!(planned(&store(vec![dataset.clone()])), ["drop 1/6: older than keep_for, for good", "drop 1/7: older than keep_for"]);
         dataset.bin = vec![BinHolding { id: "p1".into(), bytes: 100 }];
         assert_eq!(
-            told(&store(vec![dataset])),
+            planned(&store(vec![dataset])),
             ["drop 1/6: older than keep_for, for good", "drop 1/7: older than keep_for", "empty p1: past keep_under"]
         );
     }
 
     #[test]
-    fn past_the_stores_size_the_oldest_of_all_goes() {
+    fn past_the_store_size_the_oldest_partition_is_erased() {
         let mut held = store(vec![weeks(1, 2), weeks(2, 4)]);
         held.keep_under = Some(450);
-        assert_eq!(told(&held), ["drop 2/6: past the store's keep_under, for good", "drop 2/7: past the store's keep_under, for good"]);
+        assert_eq!(planned(&held), ["drop 2/6: past the store's keep_under, for good", "drop 2/7: past the store's keep_under, for good"]);
     }
 
     #[test]
-    fn the_reserve_is_kept_where_that_is_in_our_hands() {
+    fn the_reserve_is_kept_where_possible() {
         let mut held = store(vec![weeks(1, 4)]);
         held.volume = Some(Volume { total: 10_000, free: 900, reserve: 1_000 });
-        assert_eq!(told(&held), ["drop 1/6: to keep the volume's reserve free, for good"]);
+        assert_eq!(planned(&held), ["drop 1/6: to keep the volume's reserve free, for good"]);
         held.volume = Some(Volume { total: 10_000, free: 100, reserve: 1_000 });
         let plan = Expiry::plan(&held, NOW);
         assert!(plan.steps.is_empty() && plan.is_full, "others fill it: dropping all of ours would not help");
@@ -461,12 +461,12 @@ mod tests {
         let partitions = vec![(50, Some(8 * WEEK)), (20, Some(9 * WEEK))];
         let metric = |horizon, keep_under| MetricHolding { id: MetricId(7), horizon, keep_under, partitions: partitions.clone() };
         dataset.metrics = vec![metric(Some(8 * WEEK + DAY / 2), None)];
-        assert_eq!(told(&store(vec![dataset.clone()])), [""; 0], "less than a day");
+        assert_eq!(planned(&store(vec![dataset.clone()])), [""; 0], "less than a day");
         dataset.metrics = vec![metric(Some(8 * WEEK + 2 * DAY + 1), None)];
-        assert_eq!(told(&store(vec![dataset.clone()])), ["trim 1/7 before day 58 (14 B): older than keep_for"]);
+        assert_eq!(planned(&store(vec![dataset.clone()])), ["trim 1/7 before day 58 (14 B): older than keep_for"]);
         dataset.metrics = vec![metric(None, Some(45))];
-        assert_eq!(told(&store(vec![dataset.clone()])), ["trim 1/7 before day 59 (25 B): past keep_under"]);
+        assert_eq!(planned(&store(vec![dataset.clone()])), ["trim 1/7 before day 59 (25 B): past keep_under"]);
         dataset.metrics = vec![metric(None, Some(70))];
-        assert_eq!(told(&store(vec![dataset])), [""; 0]);
+        assert_eq!(planned(&store(vec![dataset])), [""; 0]);
     }
 }

@@ -1,5 +1,5 @@
-//! Limits by age and by size. One can be said of the store, of a dataset and of a metric; in the configuration file, or live. What is said live
-//! of a place stands before what the file says of it; of the places, the narrowest counts, for each limit by itself.
+//! Limits by age and by size. One can be set for the store, a dataset or a metric; in the configuration file, or live. What is set live
+//! for a scope overrides the file; for each limit, the narrowest scope that sets it applies.
 
 use std::{collections::BTreeMap, fmt, str::FromStr};
 
@@ -67,7 +67,7 @@ impl FromStr for ByteSize {
 impl fmt::Display for ByteSize {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let units = [("TB", 1_000_000_000_000), ("GB", 1_000_000_000), ("MB", 1_000_000), ("kB", 1_000)];
-        // A size comes back as the same size: units only where two decimals are enough.
+        // A size parses back unchanged: a larger unit is used only if two decimals are enough.
         let fits = |unit: &&(&str, u64)| self.0 >= unit.1 && self.0.is_multiple_of(unit.1 / 100);
         let whole = |unit: &&(&str, u64)| unit.0.contains('i') && self.0.is_multiple_of(unit.1);
         match (units.iter().find(fits), UNITS.iter().rev().find(whole)) {
@@ -151,21 +151,21 @@ impl fmt::Display for Reserve {
 pub struct LimitSettings {
     /// Maximum age of points; `null` for no limit.
     #[cfg_attr(feature = "schema", schema(value_type = Option<Span>))]
-    #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
+    #[serde(deserialize_with = "explicit", skip_serializing_if = "Option::is_none")]
     pub keep_for: Option<Option<Span>>,
     /// Maximum size; `null` for no limit.
     #[cfg_attr(feature = "schema", schema(value_type = Option<ByteSize>))]
-    #[serde(deserialize_with = "said", skip_serializing_if = "Option::is_none")]
+    #[serde(deserialize_with = "explicit", skip_serializing_if = "Option::is_none")]
     pub keep_under: Option<Option<ByteSize>>,
 }
 
-/// A key that is there was said, whatever it holds.
-fn said<'de, T: Deserialize<'de>, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Option<T>>, D::Error> {
+/// A key that is present was set, also to `null`.
+fn explicit<'de, T: Deserialize<'de>, D: Deserializer<'de>>(deserializer: D) -> Result<Option<Option<T>>, D::Error> {
     Option::<T>::deserialize(deserializer).map(Some)
 }
 
 impl LimitSettings {
-    /// Whether nothing is said.
+    /// Whether nothing is set.
     pub fn is_nothing(&self) -> bool {
         *self == Self::default()
     }
@@ -177,7 +177,7 @@ impl LimitSettings {
     }
 }
 
-/// A place at which limits are said.
+/// Where limits are set.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Scope {
     /// The whole store.
@@ -199,7 +199,7 @@ impl Scope {
     }
 }
 
-/// Who said it.
+/// Where it was set.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Source {
@@ -214,7 +214,7 @@ pub enum Source {
 pub struct InForce<T> {
     /// The limit.
     pub limit: T,
-    /// Where it is said.
+    /// The scope it is set for.
     pub place: Scope,
     /// By whom.
     pub source: Source,
@@ -229,7 +229,7 @@ pub struct Limits {
     pub keep_under: Option<InForce<ByteSize>>,
 }
 
-/// All that is said, by file and live.
+/// All settings, of the file and live.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Policies {
     /// By the configuration file.
@@ -261,7 +261,7 @@ impl Policies {
         }
     }
 
-    /// Places where what is said live differs from what the file says.
+    /// Scopes whose live settings differ from those of the file.
     pub fn differing(&self) -> Vec<Scope> {
         let differs = |(place, live): &(&Scope, &LimitSettings)| {
             let file = self.file.get(place).copied().unwrap_or_default();
@@ -280,8 +280,8 @@ mod tests {
     }
 
     #[test]
-    fn sizes_are_read_and_told() {
-        for (text, bytes, told) in [
+    fn sizes_round_trip() {
+        for (text, bytes, shown) in [
             ("20GB", 20_000_000_000, "20GB"),
             ("1.5 TB", 1_500_000_000_000, "1.5TB"),
             ("8GiB", 8 << 30, "8GiB"),
@@ -291,7 +291,7 @@ mod tests {
             ("1250MB", 1_250_000_000, "1.25GB"),
         ] {
             let size: ByteSize = text.parse().unwrap();
-            assert_eq!((size.0, size.to_string().as_str()), (bytes, told), "{text}");
+            assert_eq!((size.0, size.to_string().as_str()), (bytes, shown), "{text}");
             assert_eq!(size.to_string().parse(), Ok(size));
         }
         for text in ["", "GB", "20", "20 gigabytes", "-1GB", "0B", "1e30TB", "NaNGB"] {
@@ -309,31 +309,31 @@ mod tests {
     }
 
     #[test]
-    fn the_narrowest_counts_and_live_stands_before_the_file() {
+    fn the_narrowest_scope_wins_and_live_overrides_the_file() {
         let (dataset, metric) = (Scope::Dataset(DatasetId(1)), Scope::Metric(DatasetId(1), MetricId(7)));
-        let said = |keep_for: Option<Option<Span>>| LimitSettings { keep_for, keep_under: None };
+        let settings = |keep_for: Option<Option<Span>>| LimitSettings { keep_for, keep_under: None };
         let mut policies = Policies::default();
         policies.file.insert(Scope::Store, LimitSettings { keep_for: Some(Some(days(400))), keep_under: Some(Some(ByteSize(500))) });
-        policies.file.insert(dataset, said(Some(Some(days(90)))));
-        policies.live.insert(metric, said(Some(Some(days(14)))));
+        policies.file.insert(dataset, settings(Some(Some(days(90)))));
+        policies.live.insert(metric, settings(Some(Some(days(14)))));
         let at = |policies: &Policies, place| policies.in_force(place, 1_790_000_000_000_000_000, &TimeZone::UTC);
         let found = at(&policies, metric);
         assert_eq!(found.keep_for, Some(InForce { limit: days(14), place: metric, source: Source::Live }));
         assert_eq!(found.keep_under, Some(InForce { limit: ByteSize(500), place: Scope::Store, source: Source::File }));
         assert_eq!(at(&policies, dataset).keep_for.unwrap().limit, days(90));
         // A wider limit at a narrower place is none.
-        policies.live.insert(metric, said(Some(Some(days(1_000)))));
+        policies.live.insert(metric, settings(Some(Some(days(1_000)))));
         assert_eq!(at(&policies, metric).keep_for.unwrap().place, dataset);
         // A runtime setting of `none`: the file's limit of this place no longer applies, that of the store does.
-        policies.live.insert(dataset, said(Some(None)));
+        policies.live.insert(dataset, settings(Some(None)));
         assert_eq!(at(&policies, dataset).keep_for.unwrap().place, Scope::Store);
         assert_eq!(policies.differing(), [dataset, metric]);
-        policies.live.insert(dataset, said(Some(Some(days(90)))));
+        policies.live.insert(dataset, settings(Some(Some(days(90)))));
         assert_eq!(policies.differing(), [metric], "the same as the file says");
     }
 
     #[test]
-    fn said_that_there_is_none_is_not_nothing_said() {
+    fn an_explicit_none_differs_from_unset() {
         let none: LimitSettings = serde_json::from_str(r#"{"keep_for":null}"#).unwrap();
         assert_eq!((none.keep_for, none.keep_under), (Some(None), None));
         assert_eq!(serde_json::to_string(&none).unwrap(), r#"{"keep_for":null}"#);

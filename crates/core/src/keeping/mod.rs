@@ -1,9 +1,9 @@
-//! Keeping: how long and how much, what must go, and what it will weigh. Decisions only: `now` and what is held are arguments, what comes out
-//! is a plan that can be shown before it is carried out.
+//! Retention: how long and how much to keep, what must expire, and forecasts of size. Decisions only: `now` and the stored data are arguments, and the
+//! result is a plan that can be shown before it is carried out.
 //!
 //! | file | subject |
 //! |---|---|
-//! | `limits` | limits by age and size, where each is said, and which one is in force |
+//! | `limits` | limits by age and size, where each is set, and which one applies |
 //! | `expiry` | what must go, and why |
 //! | `clock` | whether the wall clock may be believed |
 //! | `outlook` | what will be there under a limit, and when one is reached |

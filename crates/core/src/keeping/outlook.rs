@@ -1,4 +1,4 @@
-//! What will be there, points and levels: at rest under a limit, in a while, and when a limit is reached.
+//! Forecast: sizes of points and levels in steady state and after some time, and when a limit is reached.
 
 use crate::time::Nanos;
 
@@ -9,7 +9,7 @@ const DAY: f64 = 86_400e9;
 pub struct Growth {
     /// Points per day.
     pub points_a_day: f64,
-    /// Bytes a day, as they lie at rest.
+    /// Bytes per day, packed.
     pub bytes_a_day: f64,
     /// How many days that was measured over.
     pub over_days: f64,
@@ -18,7 +18,7 @@ pub struct Growth {
 /// What comes at one pace and is kept for one time: points, or the windows of a level.
 #[derive(Clone, Copy, Debug, Default, PartialEq)]
 pub struct Stream {
-    /// Bytes a day, as they lie at rest.
+    /// Bytes per day, packed.
     pub bytes_a_day: f64,
     /// How many days of it are there at rest; none where it is kept for ever.
     pub held_days: Option<f64>,
@@ -118,7 +118,7 @@ mod tests {
     }
 
     #[test]
-    fn it_is_at_rest_when_the_last_of_its_parts_is() {
+    fn an_import_ends_when_its_last_part_does() {
         let of = |held: f64, held_days: f64| Stream { held, ..stream(1e6, Some(held_days)) };
         let days = |ahead: Outlook| ahead.at_rest_from.map(|from| (from - NOW) / 86_400_000_000_000);
         // Ninety days of points are to come, and a year of windows.
@@ -134,7 +134,7 @@ mod tests {
     }
 
     #[test]
-    fn at_rest_as_much_goes_as_comes() {
+    fn in_steady_state_expiry_equals_arrival() {
         let (kept, forever) = (stream(1e6, Some(100.0)), stream(1e6, None));
         let by_age = outlook(NOW, 5_000_000, kept, &[], None);
         assert_eq!((by_age.at_rest, by_age.in_30_days, by_age.reached), (Some(100e6), 35e6, None));
@@ -147,7 +147,7 @@ mod tests {
     }
 
     #[test]
-    fn levels_are_reckoned_with_each_by_its_own_limit() {
+    fn each_level_is_estimated_by_its_own_limit() {
         let (points, hours, days) = (stream(1e6, Some(100.0)), stream(1e5, Some(1_000.0)), stream(1e4, None));
         let ahead = outlook(NOW, 0, points, &[hours, days], None);
         assert_eq!((ahead.bytes_a_day, ahead.at_rest, ahead.beside_a_day), (1.11e6, Some(200e6), 1e4));
@@ -159,7 +159,7 @@ mod tests {
     }
 
     #[test]
-    fn what_does_not_grow_reaches_nothing() {
+    fn without_growth_no_limit_is_reached() {
         let still = outlook(NOW, 5_000_000, Stream::default(), &[], Some(20_000_000));
         assert_eq!((still.reached, still.days_that_fit, still.in_30_days), (None, None, 5e6));
         // Beyond its limit it is there already.

@@ -146,7 +146,7 @@ pub trait PointSink {
         Err(Refusal::of(Cause::Unreadable, metric, "its series was never met"))
     }
 
-    /// Takes what the body says of a metric: it applies to one that is new with this body, and fills what nobody has said yet of another. From here
+    /// Takes metadata of a metric from the body: it defines a new metric, and fills unset fields of an existing one. From here
     /// on the metric's values come in the stated unit, and are converted to the metric's own.
     fn describe(&mut self, _metric: &str, _about: About<'_>) -> Described {
         Described::default()

@@ -211,7 +211,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn temporality_is_a_question_of_counters_and_histograms() {
+    fn temporality_applies_to_counters_and_histograms() {
         let of = |kind, temporality| MetricDefinition { kind, temporality, ..MetricDefinition::default() };
         assert_eq!(of(Kind::Counter, None).temporality(), Some(Temporality::Cumulative));
         assert_eq!(of(Kind::Histogram, None).temporality(), Some(Temporality::Delta));
@@ -221,7 +221,7 @@ mod tests {
     }
 
     #[test]
-    fn parts_that_make_no_sense_together_are_told() {
+    fn inconsistent_definitions_are_refused() {
         let default = MetricDefinition::default;
         let wrong = [
             MetricDefinition { unit: Some(String::new()), ..default() },
@@ -236,7 +236,7 @@ mod tests {
     }
 
     #[test]
-    fn a_definition_is_a_document_that_says_no_more_than_was_said() {
+    fn a_definition_serialises_only_the_fields_that_were_set() {
         let text = serde_json::to_string(&MetricDefinition::default()).unwrap();
         assert_eq!(text, r#"{"kind":"gauge","shape":"linear","description":"","status":"active","when_paused":"refuse"}"#);
         let full: MetricDefinition =

@@ -1,9 +1,9 @@
-//! What may be a name or a tag's value.
+//! Valid names and tag values.
 
 /// The most tags that a series may carry.
 pub const MAX_TAGS: usize = 64;
-const LONGEST_NAME: usize = 200;
-const LONGEST_VALUE: usize = 1_000;
+const MAX_NAME: usize = 200;
+const MAX_VALUE: usize = 1_000;
 
 /// Why a text cannot be a name.
 #[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
@@ -35,7 +35,7 @@ pub enum NameError {
 /// # Errors
 /// [`NameError`].
 pub fn check_name(name: &str) -> Result<(), NameError> {
-    check(name, LONGEST_NAME)
+    check(name, MAX_NAME)
 }
 
 /// Checks a tag's value: 1 to 1,000 bytes without control characters.
@@ -43,7 +43,7 @@ pub fn check_name(name: &str) -> Result<(), NameError> {
 /// # Errors
 /// [`NameError`].
 pub fn check_tag_value(value: &str) -> Result<(), NameError> {
-    check(value, LONGEST_VALUE)
+    check(value, MAX_VALUE)
 }
 
 /// Checks the name of a dataset, which is also that of a folder: 1 to 64 of `a-z 0-9 - _`, not beginning with `-` or `_`.

@@ -71,7 +71,7 @@ impl Serialize for Value {
     }
 }
 
-/// What JSON has: an integer beyond 2^53 comes back whole.
+/// As JSON: an integer beyond 2^53 keeps all its digits.
 #[derive(Deserialize)]
 #[serde(untagged)]
 enum Plain {
@@ -173,7 +173,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn every_integer_of_64_bits_comes_back(signed in any::<i64>(), unsigned in any::<u64>(), near in -3i64..3) {
+        fn every_64_bit_integer_round_trips(signed in any::<i64>(), unsigned in any::<u64>(), near in -3i64..3) {
             for integer in [i128::from(signed), i128::from(unsigned), i128::from((1i64 << 53) + near), i128::from(u64::MAX), i128::from(i64::MIN)] {
                 let (double, rest) = split_integer(integer);
                 let value = Value::of_number(double, rest);
@@ -185,16 +185,16 @@ mod tests {
     }
 
     #[test]
-    fn a_histogram_is_checked_and_told() {
-        let told = |bounds: &[f64], counts: &[u64], sum: f64| {
+    fn a_histogram_is_validated_and_displayed() {
+        let shown = |bounds: &[f64], counts: &[u64], sum: f64| {
             let histogram = Histogram { bounds: bounds.to_vec(), counts: counts.to_vec(), sum };
             histogram.check().map_or_else(|fault| fault, |()| histogram.to_string())
         };
-        assert_eq!(told(&[5.0, 10.0], &[1, 0, 2], 31.0), "n=3 mean=10.33 ≤5:1 >10:2");
-        assert_eq!(told(&[], &[0], 0.0), "n=0");
-        assert!(told(&[5.0], &[1], 0.0).contains("1 counts and 1 bounds"));
-        assert!(told(&[5.0, 5.0], &[1, 1, 1], 0.0).contains("bounds must ascend"));
-        assert!(told(&[f64::INFINITY], &[1, 1], 0.0).contains("finite"));
-        assert!(told(&[1.0], &[1, 1], f64::NAN).contains("sum"));
+        assert_eq!(shown(&[5.0, 10.0], &[1, 0, 2], 31.0), "n=3 mean=10.33 ≤5:1 >10:2");
+        assert_eq!(shown(&[], &[0], 0.0), "n=0");
+        assert!(shown(&[5.0], &[1], 0.0).contains("1 counts and 1 bounds"));
+        assert!(shown(&[5.0, 5.0], &[1, 1, 1], 0.0).contains("bounds must ascend"));
+        assert!(shown(&[f64::INFINITY], &[1, 1], 0.0).contains("finite"));
+        assert!(shown(&[1.0], &[1, 1], f64::NAN).contains("sum"));
     }
 }

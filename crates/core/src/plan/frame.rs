@@ -134,9 +134,9 @@ impl FrameSource<'_> {
         let grid = Grid { width, stepping: stepping.as_ref().map(|(span, ..)| *span), starting: starting.as_ref().map(|(time, ..)| *time) };
         let windows = Windows::cut(range, grid, tz, limits.windows).map_err(|error| {
             match (&error, &stepping, &starting) {
-                (WindowsError::Step { .. } | WindowsError::StepOfNothing, Some((_, at, told)), _)
-                | (WindowsError::Starting(_) | WindowsError::StartingNothing | WindowsError::SteppingAndStarting, _, Some((_, at, told))) => {
-                    (place, fault) = (*at, *told);
+                (WindowsError::Step { .. } | WindowsError::StepOfNothing, Some((_, at, message)), _)
+                | (WindowsError::Starting(_) | WindowsError::StartingNothing | WindowsError::SteppingAndStarting, _, Some((_, at, message))) => {
+                    (place, fault) = (*at, *message);
                 }
                 _ => {}
             }

@@ -45,7 +45,7 @@ pub fn join(left: &[LineTags], right: &[LineTags]) -> Result<Joined, NotJoined> 
                 }
             }
             (ones_count, others_count) => {
-                let which = told(&left[ones[0]], &common);
+                let which = tags_text(&left[ones[0]], &common);
                 return Err(NotJoined {
                     message: format!("ambiguous: {ones_count} lines on the left and {others_count} on the right belong to {which}"),
                     help: format!(
@@ -80,7 +80,7 @@ fn united(left: &LineTags, right: &LineTags) -> LineTags {
     left.iter().chain(right.iter()).map(|(key, value)| (key.clone(), value.clone())).collect()
 }
 
-fn told(tags: &LineTags, common: &[&str]) -> String {
+fn tags_text(tags: &LineTags, common: &[&str]) -> String {
     let parts: Vec<String> = common.iter().filter_map(|key| Some(format!("{key} = \"{}\"", tags.get(*key)?))).collect();
     if parts.is_empty() { "each other: they have no tag in common".to_owned() } else { parts.join(", ") }
 }
@@ -90,7 +90,7 @@ fn named(keys: &BTreeSet<&str>) -> String {
 }
 
 fn sample(lines: &[LineTags], common: &[&str]) -> String {
-    let mut some: Vec<String> = lines.iter().map(|tags| told(tags, common)).collect();
+    let mut some: Vec<String> = lines.iter().map(|tags| tags_text(tags, common)).collect();
     some.dedup();
     listing(some.iter().map(String::as_str), 3)
 }
@@ -110,7 +110,7 @@ mod tests {
     }
 
     #[test]
-    fn lines_meet_by_common_tags() {
+    fn lines_join_by_common_tags() {
         let (up, low) = ([("reach", "upper")], [("reach", "lower")]);
         assert_eq!(places(&[&up, &low], &[&low, &up]), Ok(vec![(1, 0), (0, 1)]));
         // One for all, and one for each of several.
@@ -120,7 +120,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_ambiguous_or_alone_is_told() {
+    fn ambiguous_and_unmatched_lines_are_reported() {
         let locks: [&[(&str, &str)]; 2] = [&[("lock", "marl")], &[("lock", "osier")]];
         assert!(places(&locks, &[&[("pump", "p1")], &[("pump", "p2")]]).unwrap_err().starts_with("ambiguous: 2 lines"));
         assert!(places(&locks, &[&[("lock", "wick")]]).unwrap_err().contains("no line of the left has a partner"));

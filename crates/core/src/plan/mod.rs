@@ -130,7 +130,7 @@ pub struct Moment {
     pub at: Nanos,
     /// By which of the points about it.
     pub taking: Taking,
-    /// How far away these may lie, in nanoseconds; as far as the metric's `stale_after` where it is not said.
+    /// How far away these may lie, in nanoseconds; by default the metric's `stale_after`.
     pub within: Option<Nanos>,
 }
 

@@ -1,4 +1,4 @@
-//! What is wrong with a query, where, and what would be right.
+//! Errors of a query: what is wrong, where, and what to write instead.
 
 use std::fmt::Write as _;
 

@@ -52,7 +52,7 @@ impl Condition {
 }
 
 impl Frame {
-    /// The frame in its canonical layout, on one line; empty where nothing is said.
+    /// The frame in its canonical layout, on one line; empty if nothing is set.
     pub fn to_text(&self) -> String {
         frame(self)
     }

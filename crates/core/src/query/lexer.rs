@@ -49,15 +49,15 @@ impl Token {
 }
 
 /// The longest query, in bytes.
-const LONGEST_QUERY: usize = 100_000;
+const MAX_QUERY: usize = 100_000;
 /// Longer ones before those that they begin with.
 const SIGNS: [&str; 13] = ["!=", "<=", ">=", "<", ">", "=", "(", ")", ",", "+", "-", "*", "/"];
 
 /// All tokens of a text, the last of them [`TokenKind::End`].
 pub fn lex(text: &str) -> Result<Vec<Token>, QueryError> {
-    if text.len() > LONGEST_QUERY {
-        let place = TextSpan { start: LONGEST_QUERY, end: LONGEST_QUERY };
-        return Err(QueryError::new(place, format!("the query is {} bytes long, the limit is {LONGEST_QUERY}", text.len())));
+    if text.len() > MAX_QUERY {
+        let place = TextSpan { start: MAX_QUERY, end: MAX_QUERY };
+        return Err(QueryError::new(place, format!("the query is {} bytes long, the limit is {MAX_QUERY}", text.len())));
     }
     let mut tokens = Vec::new();
     let mut at = 0;
@@ -116,7 +116,7 @@ fn run(text: &str, at: &mut usize, belongs: impl Fn(char) -> bool) -> String {
     found
 }
 
-/// A number, span or date. A date goes on over `-`, and after its `T` over `+`; a span does not, a number only after its `e`.
+/// A number, span or date. A date may contain `-`, and after its `T` also `+`; a span neither, a number only after its `e`.
 fn figure(text: &str, at: &mut usize) -> String {
     let rest = &text.as_bytes()[*at..];
     let goes_on = |part: &[u8]| part[0].is_ascii_digit() || matches!(part[0], b'Q' | b'W') && part[1].is_ascii_digit();

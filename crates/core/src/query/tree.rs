@@ -332,7 +332,7 @@ impl PointsOf {
 }
 
 impl Selection {
-    /// The name alone, where nothing else is said: it may be one that `let` gave.
+    /// The name, if nothing else is given: it may be one that `let` defined.
     pub fn as_name(&self) -> Option<&str> {
         let is_bare = self.metric.value.dataset.is_none() && self.condition.is_none() && self.earlier.is_none();
         is_bare.then_some(self.metric.value.metric.as_str())

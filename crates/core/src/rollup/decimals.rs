@@ -41,7 +41,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_sum_of_decimals_is_found(numbers in prop::collection::vec(-100_000i64..100_000, 1..500), places in 0i32..4) {
+        fn sums_of_decimals_stay_decimal(numbers in prop::collection::vec(-100_000i64..100_000, 1..500), places in 0i32..4) {
             let scale = 10f64.powi(places);
             let sum: f64 = numbers.iter().map(|number| *number as f64 / scale).sum();
             let exact = numbers.iter().sum::<i64>() as f64 / scale;
@@ -53,7 +53,7 @@ mod tests {
         }
 
         #[test]
-        fn nothing_moves_further_than_the_error(value in any::<f64>(), error in 0.0f64..1e-3) {
+        fn decimated_points_stay_within_the_error(value in any::<f64>(), error in 0.0f64..1e-3) {
             let found = shortest_within(value, error);
             prop_assert!(found.to_bits() == value.to_bits() || (found - value).abs() <= error + 4.0 * f64::EPSILON * value.abs());
         }

@@ -103,12 +103,12 @@ impl Level {
 
     /// The windows that meet a range, as bounds; none where that leaves the years that an instant can hold, or where there are very many.
     pub fn bounds(&self, range: TimeRange) -> Vec<Nanos> {
-        const MOST: usize = 2_000_000;
+        const MAX_POINTS: usize = 2_000_000;
         let grid = Grid { width: Width::Of(self.width), stepping: None, starting: None };
         if range.is_empty() {
             return Vec::new();
         }
-        Windows::cut(range, grid, &self.zone, MOST).map_or_else(|_| Vec::new(), |windows| windows.bounds().to_vec())
+        Windows::cut(range, grid, &self.zone, MAX_POINTS).map_or_else(|_| Vec::new(), |windows| windows.bounds().to_vec())
     }
 
     /// The last border at or before an instant.
@@ -155,7 +155,7 @@ mod tests {
     }
 
     #[test]
-    fn levels_nest_or_say_why_not() {
+    fn levels_nest_or_are_refused() {
         let nests = |coarse: &str, fine: &str| level(coarse, "UTC").check_above(&level(fine, "UTC"));
         for (coarse, fine) in [("1h", "5m"), ("1d", "1h"), ("1w", "1d"), ("1mo", "1d"), ("1y", "1mo"), ("1w", "6h")] {
             nests(coarse, fine).unwrap();

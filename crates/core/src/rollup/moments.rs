@@ -163,7 +163,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn moments_of_decimals_are_those_decimals(points in points()) {
+        fn moments_keep_decimals_exact(points in points()) {
             let (found, wanted) = (of(&points), exact(&points));
             prop_assert!(near(found, wanted, 0.0), "{:?} {:?}", found, wanted);
             // Of values they are found bit for bit: that is what makes them small.
@@ -189,7 +189,7 @@ mod tests {
     }
 
     #[test]
-    fn a_point_has_none_and_odd_values_do_no_harm() {
+    fn single_points_and_nan_are_handled() {
         assert_eq!(of(&[(500, 12)]), Moments { times: 0.5, ..Moments::default() });
         assert!(Moments::of(Points::of(&[0, 1], &[f64::NAN, 1.0]), 0).squares.is_nan());
         let far = Moments::of(Points::of(&[0, 1_000_000_000], &[1e300, -1e300]), 0);

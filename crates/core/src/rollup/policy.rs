@@ -125,7 +125,7 @@ mod tests {
     }
 
     #[test]
-    fn a_policy_says_what_is_wrong_with_it() {
+    fn invalid_policies_are_explained() {
         policy(r#"{"levels":[{"width":"5m","keep_for":"90d"},{"width":"1h","keep_for":"2y"},{"width":"1d"}],"where":"reach = \"upper\"","zone":"Europe/Lisbon"}"#).check().unwrap();
         for (text, wanted) in [
             (r#"{"levels":[]}"#, "1 to 8 levels"),
@@ -135,8 +135,8 @@ mod tests {
             (r#"{"levels":[{"width":"5m"}],"where":"reach ="}"#, "where:"),
             (r#"{"levels":[{"width":"5m"}],"zone":"Velmar/Osier"}"#, "zone"),
         ] {
-            let told = policy(text).check().unwrap_err().to_string();
-            assert!(told.contains(wanted), "{told}");
+            let message = policy(text).check().unwrap_err().to_string();
+            assert!(message.contains(wanted), "{message}");
         }
         assert_eq!(policy(r#"{"levels":[{"width":"5m"}]}"#).lateness_nanos(), 600_000_000_000);
     }

@@ -283,13 +283,13 @@ fn take_states(reader: &mut Reader<'_>) -> Result<Vec<(u32, f64)>, BlockError> {
 /// [`BadRows`] for what is no row of windows, or is damaged; `out` is then of no more use.
 pub fn decode(parts: &[&[u8]], wants: Wants, out: &mut WindowColumns) -> Result<Made, BadRows> {
     let before = out.len();
-    let (mut told, mut evens): (Option<Head>, u8) = (None, 0);
+    let (mut first, mut evens): (Option<Head>, u8) = (None, 0);
     for part in parts {
         let (head, mut columns) = open(part)?;
-        if told.is_some_and(|told| told != head) {
+        if first.is_some_and(|first| first != head) {
             return Err(BlockError::Bounds("parts of a row").into());
         }
-        told = Some(head);
+        first = Some(head);
         while !columns.is_empty() {
             let number = columns.byte("column")?;
             let length = columns.varint("column")?;
@@ -302,7 +302,7 @@ pub fn decode(parts: &[&[u8]], wants: Wants, out: &mut WindowColumns) -> Result<
             }
         }
     }
-    let Head { version, made, count } = told.ok_or(BlockError::Short("row"))?;
+    let Head { version, made, count } = first.ok_or(BlockError::Short("row"))?;
     if version == 1 {
         times_the_count(out, before);
     }
@@ -478,7 +478,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn windows_come_back_as_they_were(contents in contents(), steps in prop::collection::vec((1i64..100, -1e6f64..1e6), 1..80)) {
+        fn windows_round_trip(contents in contents(), steps in prop::collection::vec((1i64..100, -1e6f64..1e6), 1..80)) {
             let rules = rules(contents);
             let made = windows(&steps, &rules);
             let Encoded { bytes, more } = encode(&made, rules.made());
@@ -515,7 +515,7 @@ mod tests {
         }
 
         #[test]
-        fn a_spoilt_row_with_a_right_checksum_never_panics(
+        fn a_corrupt_row_with_a_valid_checksum_never_panics(
             contents in contents(),
             steps in prop::collection::vec((1i64..100, -1e6f64..1e6), 1..60),
             spoils in prop::collection::vec((any::<prop::sample::Index>(), any::<u8>(), any::<bool>()), 1..4),
@@ -548,8 +548,8 @@ mod tests {
     }
 
     #[test]
-    fn a_row_of_version_2_stays_as_it_is() {
-        let told: String = [Contents::Gauge, Contents::Counter, Contents::State, Contents::Part]
+    fn version_2_rows_are_stable() {
+        let rendered: String = [Contents::Gauge, Contents::Counter, Contents::State, Contents::Part]
             .into_iter()
             .map(|contents| {
                 let rules = rules(contents);
@@ -558,11 +558,11 @@ mod tests {
                 format!("{contents:?}: {} {}\n", hex(bytes), hex(more))
             })
             .collect();
-        insta::assert_snapshot!(told);
+        insta::assert_snapshot!(rendered);
     }
 
     #[test]
-    fn what_follows_from_even_steps_is_not_written_down() {
+    fn even_steps_cost_no_bits() {
         let named = |made: &[Window], rules: &Rules| -> Vec<&str> {
             column_sizes(&encode(made, rules.made()))
                 .into_iter()
@@ -586,7 +586,7 @@ mod tests {
     }
 
     #[test]
-    fn a_row_of_one_part_is_read() {
+    fn single_part_rows_are_read() {
         // As rows were before they had two.
         let hex = "0102f51c37330700100080e0d9bdefdfadd73180b09dc2df010211018098f4d2b8e1add731092605c06a693503120180d08ee881e3add7310915066a2aaa2900040900000000000000000005090000000000000000000107010004036ad902141c01000036010000680100006c0100005a010000680100006c010000169b66ad41";
         let bytes = of_hex(hex);
@@ -601,7 +601,7 @@ mod tests {
     }
 
     #[test]
-    fn a_row_of_version_1_says_what_it_said() {
+    fn version_1_rows_are_read_unchanged() {
         let bytes = of_hex(
             "01007677e3360700100080e0d9bdefdfadd73180b09dc2df010107010004036ad90206120101ec5d0e7817acbeaabbbbb8baaa0e000007070101f02e02043308080101f62e03b66d03420bc532",
         );

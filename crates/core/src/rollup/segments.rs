@@ -139,7 +139,7 @@ mod tests {
     }
 
     #[test]
-    fn dropped_points_without_a_level_are_a_segment_that_nothing_answers() {
+    fn dropped_points_without_a_level_leave_an_unanswered_segment() {
         let levels = [covered(60, 5..10)];
         let hours: Vec<Nanos> = (0..13).map(|hour| hour * HOUR).collect();
         let all = (0, 12 * HOUR);
@@ -154,7 +154,7 @@ mod tests {
     }
 
     #[test]
-    fn a_range_that_begins_inside_a_window_is_unreadable_up_to_its_end() {
+    fn a_level_cannot_answer_the_first_partial_window() {
         let levels = [covered(60, 0..24)];
         let (from, to) = (12 * HOUR + HOUR / 12, 16 * HOUR);
         let hours: Vec<Nanos> = (13..16).map(|hour| hour * HOUR).collect();

@@ -231,7 +231,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_quantile_is_within_a_percent(values in prop::collection::vec(prop_oneof![0.001f64..1e6, -1e6f64..-0.001, Just(0.0)], 1..200), share in 0.0f64..=1.0) {
+        fn a_quantile_is_accurate_within_one_percent(values in prop::collection::vec(prop_oneof![0.001f64..1e6, -1e6f64..-0.001, Just(0.0)], 1..200), share in 0.0f64..=1.0) {
             let sketch = Sketch::of(&values);
             let mut sorted = values.clone();
             sorted.sort_by(f64::total_cmp);
@@ -252,7 +252,7 @@ mod tests {
         }
 
         #[test]
-        fn a_sketch_comes_back_beside_its_least_value_and_count(values in prop::collection::vec(prop_oneof![-1e3f64..1e3, 12.0f64..12.5, Just(0.0)], 0..200), off in 0.97f64..1.03) {
+        fn sketches_round_trip_with_minimum_and_count(values in prop::collection::vec(prop_oneof![-1e3f64..1e3, 12.0f64..12.5, Just(0.0)], 0..200), off in 0.97f64..1.03) {
             let sketch = Sketch::of(&values);
             // Another machine may see the least value in the bucket beside.
             let least = values.iter().copied().fold(f64::INFINITY, f64::min) * off;
@@ -298,10 +298,10 @@ mod tests {
     }
 
     #[test]
-    fn the_ends_of_doubles_have_buckets() {
+    fn extreme_doubles_have_buckets() {
         for value in [f64::MAX, f64::MIN_POSITIVE, 5e-324, -f64::MAX, -5e-324, 0.0, -0.0] {
-            let told = Sketch::of(&[value]).quantile(0.5);
-            assert!((told - value).abs() <= ERROR * value.abs() * 1.001 || value.abs() < 1e-300, "{value} {told}");
+            let estimate = Sketch::of(&[value]).quantile(0.5);
+            assert!((estimate - value).abs() <= ERROR * value.abs() * 1.001 || value.abs() < 1e-300, "{value} {estimate}");
         }
         assert!(Sketch::default().quantile(0.5).is_nan());
     }

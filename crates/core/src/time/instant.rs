@@ -163,7 +163,7 @@ pub(super) fn clock_change(text: &str, reading: jiff::tz::AmbiguousTimestamp, zo
         jiff::tz::AmbiguousOffset::Gap { .. } => "does not exist",
         _ => "exists twice",
     };
-    let told = |stamp: Result<Timestamp, jiff::Error>| match stamp.map(|stamp| nanos(stamp, text)) {
+    let resolved = |stamp: Result<Timestamp, jiff::Error>| match stamp.map(|stamp| nanos(stamp, text)) {
         Ok(Ok(at)) => format_in_zone(at, zone),
         _ => "?".to_owned(),
     };
@@ -171,8 +171,8 @@ pub(super) fn clock_change(text: &str, reading: jiff::tz::AmbiguousTimestamp, zo
         text: text.to_owned(),
         problem,
         zone: zone.iana_name().unwrap_or("this zone").to_owned(),
-        earlier: told(reading.earlier()),
-        later: told(reading.later()),
+        earlier: resolved(reading.earlier()),
+        later: resolved(reading.later()),
     }
 }
 
@@ -255,7 +255,7 @@ mod tests {
     }
 
     #[test]
-    fn a_bad_time_says_what_is_wrong_with_it() {
+    fn an_invalid_time_is_explained() {
         assert!(matches!(parse_rfc3339("2026-05-01T09:00:00"), Err(TimeError::NoOffset { .. })));
         assert!(matches!(parse_rfc3339("2300-05-01T09:00:00Z"), Err(TimeError::OutOfRange { .. })));
         assert!(matches!(parse_rfc3339("yesterday"), Err(TimeError::NotATime { .. })));

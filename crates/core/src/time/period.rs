@@ -72,18 +72,18 @@ mod tests {
     use crate::time::{format_in_zone, zone};
 
     #[test]
-    fn a_period_reaches_from_its_first_instant_to_the_next_one() {
+    fn a_period_ends_where_the_next_begins() {
         let lisbon = zone("Europe/Lisbon").unwrap();
-        let told = |text: &str| {
+        let line = |text: &str| {
             let range = Period::parse(text).unwrap().range(&lisbon).unwrap();
             format!("{text}: {} to {}\n", format_in_zone(range.start, &lisbon), format_in_zone(range.end, &lisbon))
         };
         let names = ["2013", "2013-Q1", "2026-Q4", "2026-05", "2026-12", "2026-W05", "2026-W53", "2020-W01", "2026-03-29", "2024-02-29"];
-        insta::assert_snapshot!(names.map(told).concat());
+        insta::assert_snapshot!(names.map(line).concat());
     }
 
     #[test]
-    fn what_there_is_not_is_none() {
+    fn missing_names_are_none() {
         let texts = [
             "",
             "201",

@@ -245,7 +245,7 @@ mod tests {
     }
 
     #[test]
-    fn bad_spans_say_why() {
+    fn invalid_spans_are_explained() {
         assert!(matches!(Span::parse("15"), Err(SpanError::NotASpan(_))));
         assert!(matches!(Span::parse(""), Err(SpanError::NotASpan(_))));
         assert!(matches!(Span::parse("P"), Err(SpanError::Zero)));
@@ -257,7 +257,7 @@ mod tests {
     }
 
     #[test]
-    fn a_calendar_day_back_over_a_clock_change_keeps_the_wall_time() {
+    fn subtracting_a_day_over_a_clock_change_keeps_the_local_time() {
         let lisbon = zone("Europe/Lisbon").unwrap();
         let at = parse_rfc3339("2026-03-29T12:00:00+01:00").unwrap();
         assert_eq!(format_utc(Span::parse("1d").unwrap().before(at, &lisbon)), "2026-03-28T12:00:00Z");
@@ -265,7 +265,7 @@ mod tests {
     }
 
     #[test]
-    fn after_goes_where_before_came_from() {
+    fn after_continues_where_before_stopped() {
         let lisbon = zone("Europe/Lisbon").unwrap();
         let at = parse_rfc3339("2026-03-28T12:00:00Z").unwrap();
         for (span, then) in [("1d", "2026-03-29T11:00:00Z"), ("24h", "2026-03-29T12:00:00Z"), ("1mo12h", "2026-04-28T23:00:00Z")] {

@@ -374,15 +374,15 @@ mod tests {
     }
 
     #[test]
-    fn days_that_make_weeks_are_refused_with_both_meanings() {
+    fn day_counts_that_make_weeks_are_refused_as_ambiguous() {
         let range = TimeRange { start: at("2026-05-01T09:00:00Z"), end: at("2026-06-02T09:00:00Z") };
         let cut = |width: &str, stepping: Option<&str>| {
             let stepping = stepping.map(|step| Span::parse(step).unwrap());
             Windows::cut(range, Grid { stepping, ..plain(Width::Of(Span::parse(width).unwrap())) }, &TimeZone::UTC, 100)
         };
-        let told =
+        let message =
             "windows of 14d can begin on Mondays, or be counted from 1970-01-01: write 2w for weeks from Monday on, or 336h for hours since then";
-        assert_eq!(cut("14d", None).unwrap_err().to_string(), told);
+        assert_eq!(cut("14d", None).unwrap_err().to_string(), message);
         assert!(cut("28d", Some("7d")).unwrap_err().to_string().contains("write 1w for weeks"));
         // Seven days to each day, or hours since the epoch, have one meaning.
         assert_eq!(cut("7d", Some("1d")).unwrap().end(0), at("2026-05-02T00:00:00Z"));
@@ -405,7 +405,7 @@ mod tests {
     }
 
     #[test]
-    fn auto_is_round_and_gives_at_most_300_windows() {
+    fn auto_windows_are_round_and_at_most_300() {
         for (hours, width) in [(1, "15s"), (24, "5m"), (24 * 7, "1h"), (24 * 14, "2h")] {
             let range = TimeRange { start: 0, end: hours * 3_600 * SECOND };
             let windows = Windows::cut(range, plain(Width::Auto), &TimeZone::UTC, 400).unwrap();
@@ -429,7 +429,7 @@ mod tests {
     }
 
     #[test]
-    fn windows_that_step_overlap() {
+    fn stepping_windows_overlap() {
         let range = TimeRange { start: at("2026-05-01T09:00:00Z"), end: at("2026-05-01T09:30:00Z") };
         let grid = Grid { stepping: Some(Span::parse("10m").unwrap()), ..plain(Width::Of(Span::parse("30m").unwrap())) };
         let windows = Windows::cut(range, grid, &TimeZone::UTC, 10).unwrap();

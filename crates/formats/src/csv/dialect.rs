@@ -137,7 +137,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_mapping_says_is_not_looked_for() {
+    fn a_mapping_overrides_detection() {
         let wanted = Dialect { delimiter: Some(';'), header: Some(true), decimal: Some('.'), ..Dialect::default() };
         let found = Written::detect(b"1,2\n3,4\n", &wanted, None);
         assert_eq!(

@@ -6,11 +6,11 @@ mod rows;
 use std::{borrow::Cow, collections::HashSet, ops::Range};
 
 use ::csv::{ByteRecord, ReaderBuilder};
-use fenetre_core::{model::PointSink, time::Nanos};
+use fenetre_core::model::PointSink;
 
 use self::dialect::Written;
 use crate::{
-    FormatError, Reader, Tally,
+    FormatError, Output, Reader, Tally,
     mapping::{Cell, Mapping, Rows},
 };
 
@@ -138,7 +138,7 @@ fn read_head(bytes: &[u8], mapping: &Mapping, default_delimiter: Option<u8>) -> 
 }
 
 impl Reader for Table {
-    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError> {
         let whole: Cow<'_, [u8]> = if self.ends_with_returns(bytes, is_last) {
             Cow::Owned(bytes.iter().map(|byte| if *byte == b'\r' { b'\n' } else { *byte }).collect())
         } else {
@@ -147,7 +147,7 @@ impl Reader for Table {
         let bytes = &*whole;
         let mut at = 0;
         if self.head.is_none() {
-            at = self.begin(bytes, is_last, sink, tally)?;
+            at = self.begin(bytes, is_last, out.sink, out.tally)?;
         }
         let Some(head) = &self.head else { return Ok(0) };
         loop {
@@ -163,9 +163,9 @@ impl Reader for Table {
             let end = if is_last && !scan.is_open { body.len() } else { scan.end };
             let body = &body[..end];
             if memchr::memchr(head.written.quote, body).is_none() {
-                head.read_plain(body, self.line, now, sink, tally);
+                head.read_plain(body, self.line, out);
             } else {
-                head.read_quoted(body, self.line, now, sink, tally);
+                head.read_quoted(body, self.line, out);
             }
             self.line += memchr::memchr_iter(b'\n', body).count() as u64;
             at += end;
@@ -174,17 +174,17 @@ impl Reader for Table {
                 break;
             }
             // Only this row is at fault: reading continues with the next line.
-            tally.rows += 1;
+            out.tally.rows += 1;
             let reason = match scan.is_open {
                 true if is_last => "a quoted cell begins in this row and is never closed".to_owned(),
                 true => format!("a quoted cell begins in this row and is not closed within {} MB", MAX_ROW_BYTES >> 20),
                 false => format!("the row is longer than {} MB", MAX_ROW_BYTES >> 20),
             };
-            tally.reject(self.line, None, format!("{reason}; the rows after it are read from the next line on"));
+            out.tally.reject(self.line, None, format!("{reason}; the rows after it are read from the next line on"));
             self.is_skipping = true;
         }
         if is_last {
-            head.rows.note_now(now, tally);
+            head.rows.note_now(out.now, out.tally);
         }
         Ok(at)
     }
@@ -192,7 +192,7 @@ impl Reader for Table {
 
 impl Head {
     /// Rows without quotes: each line is a row, each delimiter parts two cells. Most tables are so, and are read in half the time.
-    fn read_plain(&self, body: &[u8], first_line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn read_plain(&self, body: &[u8], first_line: u64, out: &mut Output<'_>) {
         let ends = memchr::memchr_iter(b'\n', body).chain([body.len()]);
         let (mut cells, mut tags) = (Vec::new(), Vec::new());
         let mut at = 0;
@@ -207,13 +207,13 @@ impl Head {
                     cells.push(start..end);
                     start = end + 1;
                 }
-                self.read_row(bytes, &cells, &mut tags, &mut || line, now, sink, tally);
+                self.read_row(bytes, &cells, &mut tags, &mut || line, out);
             }
         }
     }
 
     /// Rows of any table.
-    fn read_quoted(&self, body: &[u8], first_line: u64, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn read_quoted(&self, body: &[u8], first_line: u64, out: &mut Output<'_>) {
         let mut reader =
             ReaderBuilder::new().flexible(true).has_headers(false).delimiter(self.written.delimiter).quote(self.written.quote).from_reader(body);
         let mut lines = LineCounter { body, at: 0, line: first_line };
@@ -224,31 +224,28 @@ impl Head {
                 Ok(true) => {
                     cells.clear();
                     cells.extend((0..record.len()).filter_map(|cell| record.range(cell)));
-                    self.read_row(record.as_slice(), &cells, &mut Vec::new(), &mut || lines.line_of(&record), now, sink, tally);
+                    self.read_row(record.as_slice(), &cells, &mut Vec::new(), &mut || lines.line_of(&record), out);
                 }
                 Err(error) => {
                     let line = error.position().map_or(0, ::csv::Position::line);
-                    return tally.reject(first_line + line, None, format!("the row cannot be read: {error}"));
+                    return out.tally.reject(first_line + line, None, format!("the row cannot be read: {error}"));
                 }
             }
         }
     }
 
     /// Reads a row, whose cells stand at those places in its bytes, into the sink; `tags` is used again and again.
-    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
     fn read_row<'r>(
         &'r self,
         bytes: &'r [u8],
         cells: &[Range<usize>],
         tags: &mut Vec<(&'r str, &'r str)>,
         line: &mut dyn FnMut() -> u64,
-        now: Nanos,
-        sink: &mut dyn PointSink,
-        tally: &mut Tally,
+        out: &mut Output<'_>,
     ) {
         if cells.len() != self.names.len() {
-            tally.rows += 1;
-            return tally.reject(line(), None, format!("the row has {} cells, the header {}", cells.len(), self.names.len()));
+            out.tally.rows += 1;
+            return out.tally.reject(line(), None, format!("the row has {} cells, the header {}", cells.len(), self.names.len()));
         }
         // One look at the whole row instead of one at each cell.
         let whole = std::str::from_utf8(bytes);
@@ -260,7 +257,7 @@ impl Head {
             };
             text.map_or(Cell::Unusable("not UTF-8"), |text| Cell::Text(trimmed(text)))
         };
-        self.rows.take(&cell, tags, line, now, sink, tally);
+        self.rows.take(&cell, tags, line, out);
     }
 }
 

@@ -63,7 +63,7 @@ mod tests {
     }
 
     #[test]
-    fn a_quote_opens_a_cell_at_its_beginning_alone() {
+    fn a_quote_opens_a_cell_only_at_its_start() {
         assert_eq!(scanned("a,b\nc"), (4, false));
         // 3.5" is a length in inches.
         assert_eq!(scanned("osier,3.5\"\nmarl,4\n"), (18, false));

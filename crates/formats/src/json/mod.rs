@@ -27,7 +27,7 @@ use self::{
     plain::Lists,
 };
 use crate::{
-    FormatError, Reader, Tally,
+    FormatError, Output, Reader, Tally,
     mapping::{Mapping, integer_value as integer},
 };
 
@@ -50,21 +50,21 @@ impl Document {
 }
 
 impl Reader for Document {
-    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError> {
         let mut failed = Ok(());
         let mut lists = Lists::default();
         let Self { elements, objects } = self;
         let done = elements.read(bytes, is_last, |element| {
-            tally.at_element(element.index);
+            out.tally.at_element(element.index);
             match objects {
-                Some(objects) if failed.is_ok() => failed = objects.read(element, now, sink, tally),
+                Some(objects) if failed.is_ok() => failed = objects.read(element, out),
                 Some(_) => {}
-                None => read_point(element, now, sink, &mut lists, tally),
+                None => read_point(element, out, &mut lists),
             }
         })?;
-        tally.at_element(None);
+        out.tally.at_element(None);
         failed?;
-        ended(self.objects.as_ref(), is_last, now, tally);
+        ended(self.objects.as_ref(), is_last, out.now, out.tally);
         Ok(done)
     }
 }
@@ -83,7 +83,7 @@ impl Lines {
 }
 
 impl Reader for Lines {
-    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError> {
         let whole = if is_last { bytes.len() } else { memchr::memrchr(b'\n', bytes).map_or(0, |end| end + 1) };
         let bytes = &bytes[..whole];
         let mut lists = Lists::default();
@@ -94,16 +94,16 @@ impl Reader for Lines {
                 Ok(text) => {
                     let element = Element { text, line, column: 0, index: None };
                     match &mut self.objects {
-                        Some(objects) => objects.read(element, now, sink, tally)?,
-                        None => read_point(element, now, sink, &mut lists, tally),
+                        Some(objects) => objects.read(element, out)?,
+                        None => read_point(element, out, &mut lists),
                     }
                 }
-                Err(_) => tally.reject(line, None, "the line is not UTF-8"),
+                Err(_) => out.tally.reject(line, None, "the line is not UTF-8"),
             }
             start = (end + 1).min(bytes.len());
         }
         self.line += memchr::memchr_iter(b'\n', bytes).count() as u64;
-        ended(self.objects.as_ref(), is_last, now, tally);
+        ended(self.objects.as_ref(), is_last, out.now, out.tally);
         Ok(whole)
     }
 }
@@ -138,18 +138,18 @@ struct RawPoint<'a> {
     _partial: IgnoredAny,
 }
 
-fn read_point<'b>(element: Element<'b>, now: Nanos, sink: &mut dyn PointSink, lists: &mut Lists<'b>, tally: &mut Tally) {
-    tally.rows += 1;
-    let Some(plain) = plain::read(element.text, lists) else { return read_any(element, now, sink, tally) };
+fn read_point<'b>(element: Element<'b>, out: &mut Output<'_>, lists: &mut Lists<'b>) {
+    out.tally.rows += 1;
+    let Some(plain) = plain::read(element.text, lists) else { return read_any(element, out) };
     let line = element.line;
     let time = match plain.time.map(parse_rfc3339) {
-        None => now,
+        None => out.now,
         Some(Ok(time)) => time,
-        Some(Err(error)) => return tally.refuse(line, Refusal::of(Cause::Time, "time", error.to_string())),
+        Some(Err(error)) => return out.tally.refuse(line, Refusal::of(Cause::Time, "time", error.to_string())),
     };
     let mut put = |metric: &str, value: ValueRef<'_>| {
-        describe(metric, plain.unit, sink, tally);
-        tally.count(|| line, sink.accept(PointRef { metric, tags: &lists.tags, time, value }));
+        describe(metric, plain.unit, out.sink, out.tally);
+        out.tally.count(|| line, out.sink.accept(PointRef { metric, tags: &lists.tags, time, value }));
     };
     if let Some((metric, value)) = plain.single {
         put(metric, value);
@@ -164,42 +164,42 @@ fn describe(metric: &str, unit: Option<&str>, sink: &mut dyn PointSink, tally: &
     }
 }
 
-fn read_any(element: Element<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+fn read_any(element: Element<'_>, out: &mut Output<'_>) {
     let point: RawPoint<'_> = match serde_json::from_str(element.text) {
         Ok(point) => point,
         Err(error) => {
             let (line, column) = element.place_of(&error);
-            return tally.reject(line, None, format!("{} (column {column})", without_place(&error)));
+            return out.tally.reject(line, None, format!("{} (column {column})", without_place(&error)));
         }
     };
     let line = element.line;
-    let (time, tags) = match (time_of(&point, now), tags_of(&point)) {
+    let (time, tags) = match (time_of(&point, out.now), tags_of(&point)) {
         (Ok(time), Ok(tags)) => (time, tags),
-        (Err(refusal), _) | (_, Err(refusal)) => return tally.count(|| line, Err(refusal)),
+        (Err(refusal), _) | (_, Err(refusal)) => return out.tally.count(|| line, Err(refusal)),
     };
     let unit = match &point.unit {
         None | Some(Scalar::Null) => None,
         Some(Scalar::Text(unit)) => Some(&**unit),
         Some(other) => {
             let reason = format!("is {}: a unit is a UCUM code, such as \"cm\"", other.describe());
-            return tally.refuse(line, Refusal::of(Cause::Unit, "unit", reason));
+            return out.tally.refuse(line, Refusal::of(Cause::Unit, "unit", reason));
         }
     };
     let mut put = |metric: &str, value: &Scalar<'_>, field: &str| {
-        describe(metric, unit, sink, tally);
-        let taken = value_of(value, field).and_then(|value| sink.accept(PointRef { metric, tags: &tags, time, value }));
-        tally.count(|| line, taken);
+        describe(metric, unit, out.sink, out.tally);
+        let taken = value_of(value, field).and_then(|value| out.sink.accept(PointRef { metric, tags: &tags, time, value }));
+        out.tally.count(|| line, taken);
     };
     match (&point.metric, &point.value, &point.values) {
         // An answer's window or moment without a value is no fault.
-        (Some(Scalar::Text(_)), None | Some(Scalar::Null), None) if point.end.is_some() || point.moment.is_some() => tally.empty_cells += 1,
+        (Some(Scalar::Text(_)), None | Some(Scalar::Null), None) if point.end.is_some() || point.moment.is_some() => out.tally.empty_cells += 1,
         (Some(Scalar::Text(metric)), Some(value), None) => put(metric, value, "value"),
         (None, None, Some(values)) if !values.0.is_empty() => {
             for (metric, value) in &values.0 {
                 put(metric, value, &format!("values.{metric}"));
             }
         }
-        _ => tally.count(|| line, Err(misshapen(&point))),
+        _ => out.tally.count(|| line, Err(misshapen(&point))),
     }
 }
 

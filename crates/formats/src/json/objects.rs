@@ -1,6 +1,6 @@
 //! Objects of any form, of which a mapping says which key is what. Keys of nested objects are parted by dots.
 
-use fenetre_core::{model::PointSink, time::Nanos};
+use fenetre_core::time::Nanos;
 use serde_json::Value;
 
 use super::{
@@ -8,7 +8,7 @@ use super::{
     fault::without_place,
 };
 use crate::{
-    FormatError, Look, Tally,
+    FormatError, Look, Output, Tally,
     mapping::{Cell, Mapping, Rows},
 };
 
@@ -24,28 +24,28 @@ impl Objects {
     }
 
     /// Reads an object.
-    pub fn read(&mut self, element: Element<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<(), FormatError> {
+    pub fn read(&mut self, element: Element<'_>, out: &mut Output<'_>) -> Result<(), FormatError> {
         let line = element.line;
         let object: Value = match serde_json::from_str(element.text) {
             Ok(Value::Object(object)) => Value::Object(object),
             Ok(_) => {
-                tally.reject(line, None, "it is not an object, which a mapping needs");
+                out.tally.reject(line, None, "it is not an object, which a mapping needs");
                 return Ok(());
             }
             Err(error) => {
                 let (line, column) = element.place_of(&error);
-                tally.reject(line, None, format!("{} (column {column})", without_place(&error)));
+                out.tally.reject(line, None, format!("{} (column {column})", without_place(&error)));
                 return Ok(());
             }
         };
         if self.rows.is_none() {
             let names = self.names(&object);
             let rows = Rows::new(&self.mapping, &names.iter().map(String::as_str).collect::<Vec<_>>())?;
-            rows.describe(sink, tally);
+            rows.describe(out.sink, out.tally);
             self.rows = Some((names, rows));
         }
         if let Some((names, rows)) = &self.rows {
-            rows.take(&|at| cell(&object, &names[at]), &mut Vec::new(), &mut || line, now, sink, tally);
+            rows.take(&|at| cell(&object, &names[at]), &mut Vec::new(), &mut || line, out);
         }
         Ok(())
     }
@@ -132,11 +132,11 @@ pub fn look(start: &[u8], are_lines: bool, most: usize) -> Result<Look, FormatEr
             }
         });
     }
-    let told = |object: &Value, name: &str| match find(object, name) {
+    let cell = |object: &Value, name: &str| match find(object, name) {
         None | Some(Value::Null) => String::new(),
         Some(Value::String(text)) => text.clone(),
         Some(other) => other.to_string(),
     };
-    let rows = objects.iter().map(|object| names.iter().map(|name| told(object, name)).collect()).collect();
+    let rows = objects.iter().map(|object| names.iter().map(|name| cell(object, name)).collect()).collect();
     Ok(Look { names, rows, ..Look::default() })
 }

@@ -274,7 +274,7 @@ pub fn is_long(names: &[&str]) -> bool {
 }
 
 impl Mapping {
-    /// What the columns of a long table are, if these are its columns and nothing was said of them.
+    /// The roles of the columns of a long table, if these are its columns and no mapping names them.
     pub fn completed(&self, names: &[&str]) -> Self {
         let mut mapping = self.clone();
         if self.columns.is_empty() && self.others == Others::Skip && is_long(names) {
@@ -427,7 +427,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_document_goes_both_ways() {
+    fn documents_round_trip() {
         let text = "missing = [\"NA\"]\n\n[table]\ndelimiter = \";\"\ndecimal = \",\"\n\n[time]\ncolumn = \"at\"\nformat = \"%d.%m.%Y %H:%M\"\nzone = \"Europe/Lisbon\"\nclock_change = \"later\"\n\n[tags]\nreach = \"upper\"\n\n[[columns]]\ncolumn = \"lock\"\nrole = \"tag\"\n\n[[columns]]\ncolumn = \"level_cm\"\nrole = \"value\"\nname = \"level\"\nunit = \"m\"\nscale = 0.01\n";
         let mapping = Mapping::parse(text).unwrap();
         assert_eq!(mapping.to_toml(), text);
@@ -436,7 +436,7 @@ mod tests {
     }
 
     #[test]
-    fn what_goes_on_top_wins_where_it_says_something() {
+    fn overlaid_settings_win_where_set() {
         let mut kept = Mapping::parse("missing = [\"NA\"]\n[time]\ncolumn = \"at\"\nzone = \"UTC\"\n[tags]\nreach = \"upper\"\n[[columns]]\ncolumn = \"a\"\n[[columns]]\ncolumn = \"b\"\n").unwrap();
         kept.merge(Mapping::parse("missing = [\"-\"]\nothers = \"tag\"\n[time]\nzone = \"Europe/Lisbon\"\n[tags]\nreach = \"lower\"\n[[columns]]\ncolumn = \"b\"\nrole = \"tag\"\n").unwrap());
         assert_eq!((kept.missing.join(" "), kept.others, kept.tags["reach"].as_str()), ("NA -".to_owned(), Others::Tag, "lower"));
@@ -451,7 +451,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_wrong_is_told() {
+    fn mistakes_are_reported() {
         let wrong = [
             "colums = []",
             "[time]\nformat = \"minutes\"",

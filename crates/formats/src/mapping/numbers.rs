@@ -195,7 +195,7 @@ mod tests {
     }
 
     #[test]
-    fn a_group_mark_is_valid_at_thousands_alone() {
+    fn a_group_separator_is_valid_only_at_thousands() {
         for (text, wanted) in [
             ("1.234", Some(1_234.0)),
             ("1.234,5", Some(1_234.5)),
@@ -230,14 +230,14 @@ mod tests {
     }
 
     #[test]
-    fn integers_that_no_double_holds_stay_whole() {
+    fn integers_beyond_doubles_stay_exact() {
         assert_eq!(Notation::default().parse("9007199254740993"), Some(ValueRef::Integer(9_007_199_254_740_993)));
         let comma = Notation { decimal_comma: true, is_known: true };
         assert_eq!(comma.parse("9.007.199.254.740.993"), Some(ValueRef::Integer(9_007_199_254_740_993)));
     }
 
     #[test]
-    fn a_sample_shows_the_decimal_mark_and_how_groups_are_read() {
+    fn a_sample_reveals_decimal_and_group_separators() {
         let seen = |cells: &[&str], is_comma_table: bool| {
             let evidence = Evidence::of(cells.iter().copied());
             let notation = evidence.notation(is_comma_table);
@@ -254,7 +254,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_number_written_with_any_marks_is_that_number(whole in 1_000u64..1_000_000_000, hundredths in 0u32..100, marks in prop::sample::select(vec![('.', ','), (',', '.'), (' ', ','), ('\'', '.')])) {
+        fn numbers_with_any_separators_round_trip(whole in 1_000u64..1_000_000_000, hundredths in 0u32..100, marks in prop::sample::select(vec![('.', ','), (',', '.'), (' ', ','), ('\'', '.')])) {
             let (group, decimal) = marks;
             let digits = whole.to_string();
             let mut text = String::new();

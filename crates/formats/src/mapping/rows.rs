@@ -13,7 +13,7 @@ use fenetre_core::{
 };
 
 use super::{Absent, Cell, Column, Mapping, NamedMetric, NotFinite, Notation, Others, Role, cell::Numbers};
-use crate::{FormatError, Tally};
+use crate::{FormatError, Output, Tally};
 
 /// Maximum number of columns of a table.
 pub const MAX_COLUMNS: usize = 20_000;
@@ -34,7 +34,7 @@ pub struct Rows {
     missing: Vec<String>,
     absent: Absent,
     not_finite: NotFinite,
-    guess_is_told: AtomicBool,
+    has_noted_guess: AtomicBool,
 }
 
 struct ValueColumn {
@@ -87,7 +87,7 @@ impl Rows {
             missing: mapping.missing.clone(),
             absent: mapping.empty,
             not_finite: mapping.not_finite,
-            guess_is_told: AtomicBool::new(false),
+            has_noted_guess: AtomicBool::new(false),
         };
         let notation = Notation { decimal_comma: mapping.table.decimal == Some(','), is_known: mapping.table.decimal.is_some() };
         for column in &mapping.columns {
@@ -186,42 +186,36 @@ impl Rows {
     }
 
     /// Reads a row. `cell` gives the cell at a place, `line` the row's line; `tags` is used again for each row.
-    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
     pub fn take<'r>(
         &'r self,
         cell: &impl Fn(usize) -> Cell<'r>,
         tags: &mut Vec<(&'r str, &'r str)>,
         line: &mut dyn FnMut() -> u64,
-        now: Nanos,
-        sink: &mut dyn PointSink,
-        tally: &mut Tally,
+        out: &mut Output<'_>,
     ) {
-        self.take_known(cell, tags, &mut [], line, now, sink, tally);
+        self.take_known(cell, tags, &mut [], line, out);
     }
 
     /// Reads a row of which it is known which rows share its series: of each of its values, `known` holds the series, once there is one.
-    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
     pub fn take_known<'r>(
         &'r self,
         cell: &impl Fn(usize) -> Cell<'r>,
         tags: &mut Vec<(&'r str, &'r str)>,
         known: &mut [Option<KnownSeries>],
         line: &mut dyn FnMut() -> u64,
-        now: Nanos,
-        sink: &mut dyn PointSink,
-        tally: &mut Tally,
+        out: &mut Output<'_>,
     ) {
-        tally.rows += 1;
+        out.tally.rows += 1;
         let time = match &self.time {
-            None => now,
-            Some((at, column)) => match self.time_of_row(*at, column, cell, tally) {
+            None => out.now,
+            Some((at, column)) => match self.time_of_row(*at, column, cell, out.tally) {
                 Ok(time) => time,
-                Err(refusal) => return tally.refuse(line(), refusal),
+                Err(refusal) => return out.tally.refuse(line(), refusal),
             },
         };
         tags.clear();
         if !known.is_empty() && known.iter().all(Option::is_some) {
-            return self.take_values(cell, tags, known, time, line, sink, tally);
+            return self.take_values(cell, tags, known, time, line, out);
         }
         tags.extend(self.constants.iter().map(|(key, value)| (key.as_str(), value.as_str())));
         let mut all_texts = true;
@@ -235,7 +229,7 @@ impl Rows {
             }
         }
         if all_texts {
-            return self.take_values(cell, tags, known, time, line, sink, tally);
+            return self.take_values(cell, tags, known, time, line, out);
         }
         let owned: Result<Vec<(usize, String)>, Refusal> = self
             .tags
@@ -248,13 +242,12 @@ impl Rows {
             Ok(owned) => {
                 let mut tags: Vec<(&str, &str)> = tags.clone();
                 tags.extend(owned.iter().map(|(i, text)| (self.tags[*i].1.as_str(), text.as_str())));
-                self.take_values(cell, &tags, known, time, line, sink, tally);
+                self.take_values(cell, &tags, known, time, line, out);
             }
-            Err(refusal) => tally.refuse(line(), refusal),
+            Err(refusal) => out.tally.refuse(line(), refusal),
         }
     }
 
-    #[allow(clippy::too_many_arguments, reason = "the parts of a row and what becomes of them")]
     fn take_values<'r>(
         &self,
         cell: &impl Fn(usize) -> Cell<'r>,
@@ -262,8 +255,7 @@ impl Rows {
         known: &mut [Option<KnownSeries>],
         time: Nanos,
         line: &mut dyn FnMut() -> u64,
-        sink: &mut dyn PointSink,
-        tally: &mut Tally,
+        out: &mut Output<'_>,
     ) {
         let named: Option<Cow<'_, str>> = match &self.metric {
             None => None,
@@ -272,8 +264,10 @@ impl Rows {
                 let name = found.text().map_or_else(|| found.to_text().map(Cow::Owned), |text| Ok(Cow::Borrowed(text)));
                 match name {
                     Ok(name) if !name.is_empty() => Some(name),
-                    Ok(_) => return tally.refuse(line(), Refusal::of(Cause::Value, column, "is empty: it must name the metric of the row's value")),
-                    Err(what) => return tally.refuse(line(), Refusal::of(Cause::Value, column, format!("is {what}"))),
+                    Ok(_) => {
+                        return out.tally.refuse(line(), Refusal::of(Cause::Value, column, "is empty: it must name the metric of the row's value"));
+                    }
+                    Err(what) => return out.tally.refuse(line(), Refusal::of(Cause::Value, column, format!("is {what}"))),
                 }
             }
         };
@@ -286,9 +280,9 @@ impl Rows {
             let found = cell(*place);
             if found == Cell::Empty || found.text().is_some_and(|text| text.is_empty() || self.is_missing(text, &value.missing)) {
                 match self.absent {
-                    Absent::Skip => tally.empty_cells += 1,
+                    Absent::Skip => out.tally.empty_cells += 1,
                     Absent::Reject => {
-                        tally.refuse(line(), Refusal::of(Cause::Value, &column.column, "is empty, and the mapping rejects empty cells"))
+                        out.tally.refuse(line(), Refusal::of(Cause::Value, &column.column, "is empty, and the mapping rejects empty cells"))
                     }
                 }
                 continue;
@@ -298,14 +292,14 @@ impl Rows {
                 _ => column.target(),
             };
             if let Some(unit) = unit
-                && let Some(note) = sink.describe(metric, About { unit: Some(unit), ..About::default() }).note
+                && let Some(note) = out.sink.describe(metric, About { unit: Some(unit), ..About::default() }).note
             {
-                tally.note(note);
+                out.tally.note(note);
             }
             let (word, histogram);
-            // In a long table, which metrics are states is not said by the column.
+            // In a long table the column does not tell which metrics are states.
             let is_word = value.form == Form::Words
-                || (named.is_some() && value.form == Form::Numbers && found.text().is_some() && sink.kind_of(metric) == Some(Kind::State));
+                || (named.is_some() && value.form == Form::Numbers && found.text().is_some() && out.sink.kind_of(metric) == Some(Kind::State));
             let read = if is_word {
                 match found.to_text() {
                     Ok(text) => {
@@ -337,18 +331,18 @@ impl Rows {
                 }
             };
             match read {
-                Ok(ValueRef::Number(number)) if !number.is_finite() && self.not_finite == NotFinite::Skip => tally.empty_cells += 1,
+                Ok(ValueRef::Number(number)) if !number.is_finite() && self.not_finite == NotFinite::Skip => out.tally.empty_cells += 1,
                 Ok(value) => {
                     let taken = match known.get(at) {
-                        Some(Some(series)) => sink.accept_again(*series, metric, time, value),
-                        _ => sink.accept(PointRef { metric, tags, time, value }),
+                        Some(Some(series)) => out.sink.accept_again(*series, metric, time, value),
+                        _ => out.sink.accept(PointRef { metric, tags, time, value }),
                     };
                     if let Some(slot @ None) = known.get_mut(at) {
-                        *slot = sink.last_series();
+                        *slot = out.sink.last_series();
                     }
-                    tally.count(&mut *line, taken);
+                    out.tally.count(&mut *line, taken);
                 }
-                Err(refusal) => tally.refuse(line(), refusal),
+                Err(refusal) => out.tally.refuse(line(), refusal),
             }
         }
     }
@@ -388,7 +382,7 @@ impl Rows {
             Cell::Unusable(what) => return Err(refuse(format!("is {what}"))),
         };
         if let Some(unit) = guessed
-            && !self.guess_is_told.swap(true, Ordering::Relaxed)
+            && !self.has_noted_guess.swap(true, Ordering::Relaxed)
         {
             let unit = unit.as_str();
             tally.note(format!("times in `{column}` are numbers, read as {unit} since 1970 because of their size: set format = \"{unit}\" (or time_format={unit}) to be sure"));

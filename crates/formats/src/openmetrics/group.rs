@@ -3,12 +3,12 @@
 use std::collections::{HashMap, VecDeque};
 
 use fenetre_core::{
-    model::{Cause, Histogram, PointRef, PointSink, Refusal, ValueRef},
+    model::{Cause, Histogram, PointRef, Refusal, ValueRef},
     time::Nanos,
 };
 
 use super::line::Sample;
-use crate::Tally;
+use crate::Output;
 
 /// Points of which not all lines have come.
 #[derive(Default)]
@@ -40,8 +40,20 @@ pub struct Group {
     spoiled_by: Option<u64>,
 }
 
+/// Which point a line is a part of.
+#[derive(Clone, Copy)]
+pub struct LineOf<'l> {
+    pub family: &'l str,
+    /// The label that tells the parts of a point apart.
+    pub own: &'l str,
+    pub labels: &'l [(&'l str, &'l str)],
+    pub time: Nanos,
+    pub line: u64,
+}
+
 impl Groups {
-    fn group(&mut self, family: &str, own: &str, labels: &[(&str, &str)], time: Nanos, line: u64) -> &mut Group {
+    fn group(&mut self, of: LineOf<'_>) -> &mut Group {
+        let LineOf { family, own, labels, time, line } = of;
         let tags: Tags = labels.iter().filter(|(key, _)| *key != own).map(|(key, value)| ((*key).to_owned(), (*value).to_owned())).collect();
         let Self { open, places, given, spoils_next } = self;
         let place = *places.entry((family.to_owned(), tags.clone(), time)).or_insert_with(|| {
@@ -53,27 +65,16 @@ impl Groups {
     }
 
     /// Adds a line to its point.
-    #[allow(clippy::too_many_arguments, reason = "the parts of a line and what becomes of the points")]
-    pub fn add(
-        &mut self,
-        family: &str,
-        own: &str,
-        labels: &[(&str, &str)],
-        time: Nanos,
-        line: u64,
-        part: Part,
-        sink: &mut dyn PointSink,
-        tally: &mut Tally,
-    ) {
-        self.group(family, own, labels, time, line).parts.push(part);
+    pub fn add(&mut self, of: LineOf<'_>, part: Part, out: &mut Output<'_>) {
+        self.group(of).parts.push(part);
         if self.open.len() > MAX_OPEN {
-            self.give(MAX_OPEN / 2, sink, tally);
+            self.emit(MAX_OPEN / 2, out);
         }
     }
 
     /// A line of a point cannot be read: the point would be wrong without it.
-    pub fn spoil(&mut self, family: &str, own: &str, labels: &[(&str, &str)], time: Nanos, line: u64) {
-        self.group(family, own, labels, time, line).spoiled_by.get_or_insert(line);
+    pub fn spoil(&mut self, of: LineOf<'_>) {
+        self.group(of).spoiled_by.get_or_insert(of.line);
     }
 
     /// A line of some point of a family cannot be read: one that has begun, or the next.
@@ -85,14 +86,14 @@ impl Groups {
     }
 
     /// Gives all points.
-    pub fn give_all(&mut self, sink: &mut dyn PointSink, tally: &mut Tally) {
-        self.give(self.open.len(), sink, tally);
+    pub fn emit_all(&mut self, out: &mut Output<'_>) {
+        self.emit(self.open.len(), out);
     }
 
-    fn give(&mut self, count: usize, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn emit(&mut self, count: usize, out: &mut Output<'_>) {
         for group in self.open.drain(..count) {
             self.places.remove(&(group.family.clone(), group.tags.clone(), group.time));
-            group.give(sink, tally);
+            group.emit(out);
         }
         self.given += count;
     }
@@ -154,21 +155,21 @@ impl Part {
 }
 
 impl Group {
-    fn give(&self, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn emit(&self, out: &mut Output<'_>) {
         let tags: Vec<(&str, &str)> = self.tags.iter().map(|(key, value)| (key.as_str(), value.as_str())).collect();
         if let Some(line) = self.spoiled_by {
             let reason = format!("the whole point is rejected, because line {line} cannot be read and may be a part of it");
-            return tally.refuse(self.line, Refusal::of(Cause::Value, &self.family, reason));
+            return out.tally.refuse(self.line, Refusal::of(Cause::Value, &self.family, reason));
         }
         match self.value() {
             Ok(value) => {
                 let point = PointRef { metric: &self.family, tags: &tags, time: self.time, value: value.as_ref() };
-                tally.count(|| self.line, sink.accept(point));
+                out.tally.count(|| self.line, out.sink.accept(point));
             }
-            Err(refusal) => return tally.refuse(self.line, refusal),
+            Err(refusal) => return out.tally.refuse(self.line, refusal),
         }
         if self.lacks_sum() {
-            tally.note(format!("the histogram `{}` has no `_sum`: it is stored as 0", self.family));
+            out.tally.note(format!("the histogram `{}` has no `_sum`: it is stored as 0", self.family));
         }
     }
 
@@ -220,7 +221,7 @@ mod tests {
         Group { family: "wait".to_owned(), tags: Vec::new(), time: 0, line: 1, parts, spoiled_by: None }
     }
 
-    fn told(parts: Vec<Part>) -> String {
+    fn assembled(parts: Vec<Part>) -> String {
         match group(parts).value() {
             Ok(Gathered::Histogram(histogram)) => format!("{:?} {:?} {}", histogram.bounds, histogram.counts, histogram.sum),
             Ok(Gathered::Word(word)) => word,
@@ -230,16 +231,16 @@ mod tests {
 
     #[test]
     fn lines_make_one_value() {
-        assert_eq!(told(vec![Part::Bucket(1.0, 2), Part::Bucket(f64::INFINITY, 5), Part::Sum(9.5), Part::Count(5)]), "[1.0] [2, 3] 9.5");
-        assert_eq!(told(vec![Part::State("open".into(), true), Part::State("late".into(), true), Part::State("x".into(), false)]), "open+late");
-        assert_eq!(told(vec![Part::State("open".into(), false)]), "none");
+        assert_eq!(assembled(vec![Part::Bucket(1.0, 2), Part::Bucket(f64::INFINITY, 5), Part::Sum(9.5), Part::Count(5)]), "[1.0] [2, 3] 9.5");
+        assert_eq!(assembled(vec![Part::State("open".into(), true), Part::State("late".into(), true), Part::State("x".into(), false)]), "open+late");
+        assert_eq!(assembled(vec![Part::State("open".into(), false)]), "none");
     }
 
     #[test]
-    fn what_does_not_fit_together_is_told() {
-        assert!(told(vec![Part::Bucket(1.0, 2)]).contains("+Inf"));
-        assert!(told(vec![Part::Bucket(2.0, 2), Part::Bucket(1.0, 3), Part::Bucket(f64::INFINITY, 3)]).contains("ascend"));
-        assert!(told(vec![Part::Bucket(f64::INFINITY, 3), Part::Count(4)]).contains("its count is 4"));
+    fn incompatible_clauses_are_refused() {
+        assert!(assembled(vec![Part::Bucket(1.0, 2)]).contains("+Inf"));
+        assert!(assembled(vec![Part::Bucket(2.0, 2), Part::Bucket(1.0, 3), Part::Bucket(f64::INFINITY, 3)]).contains("ascend"));
+        assert!(assembled(vec![Part::Bucket(f64::INFINITY, 3), Part::Count(4)]).contains("its count is 4"));
         assert!(group(vec![Part::Count(1)]).lacks_sum() && !group(vec![Part::Sum(1.0)]).lacks_sum());
     }
 }

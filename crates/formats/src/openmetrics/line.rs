@@ -161,7 +161,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn lines_are_read_as_the_standard_has_them() {
+    fn lines_parse_as_in_the_standard() {
         insta::assert_debug_snapshot!([
             parse("# TYPE boats counter"),
             parse("# HELP boats Boats \\\\ both\\nways"),
@@ -175,7 +175,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_line_is_told() {
+    fn invalid_lines_are_rejected() {
         let wrong = [
             "",
             "9level 1",

@@ -26,15 +26,15 @@ use fenetre_core::{
 };
 
 use self::{
-    group::{Groups, Part},
+    group::{Groups, LineOf, Part},
     line::{Line, Sample, parse},
 };
-use crate::{FormatError, Reader, Tally, units};
+use crate::{FormatError, Output, Reader, Tally, units};
 
 /// Reads an exposition, line by line.
 #[derive(Default)]
 pub struct Exposition {
-    /// Families of which something was said, by name.
+    /// Families with metadata, by name.
     families: HashMap<String, Family>,
     groups: Groups,
     /// Samples that came, as hashes of their names, labels and times.
@@ -104,7 +104,7 @@ impl MetricType {
 }
 
 impl Reader for Exposition {
-    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError> {
         let whole = if is_last { bytes.len() } else { memchr::memrchr(b'\n', bytes).map_or(0, |end| end + 1) };
         let mut rest = &bytes[..whole];
         while !rest.is_empty() {
@@ -112,10 +112,10 @@ impl Reader for Exposition {
             let text = rest[..end].strip_suffix(b"\r").unwrap_or(&rest[..end]);
             rest = &rest[(end + 1).min(rest.len())..];
             self.line += 1;
-            self.read_line(text, now, sink, tally)?;
+            self.read_line(text, out)?;
         }
         if is_last {
-            self.groups.give_all(sink, tally);
+            self.groups.emit_all(out);
             if !self.has_ended {
                 let reason = format!("it does not end with `# EOF`, so it may be cut after line {}", self.line);
                 return Err(FormatError::Unreadable { format: "OpenMetrics", reason });
@@ -126,21 +126,21 @@ impl Reader for Exposition {
 }
 
 impl Exposition {
-    fn read_line(&mut self, text: &[u8], now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<(), FormatError> {
+    fn read_line(&mut self, text: &[u8], out: &mut Output<'_>) -> Result<(), FormatError> {
         let line = self.line;
         if self.has_ended {
             let reason = format!("line {line} follows `# EOF`, after which nothing may come");
             return Err(FormatError::Unreadable { format: "OpenMetrics", reason });
         }
         let Ok(text) = std::str::from_utf8(text) else {
-            tally.reject(line, None, "the line is not UTF-8");
+            out.tally.reject(line, None, "the line is not UTF-8");
             return Ok(());
         };
         match parse(text) {
             Ok(Line::End) => self.has_ended = true,
             Ok(Line::Type(name, sort)) => match MetricType::of_name(sort) {
                 Some(sort) => self.family(name).sort = sort,
-                None => tally.reject(
+                None => out.tally.reject(
                     line,
                     None,
                     format!("unknown OpenMetrics type `{sort}`: use counter, gauge, histogram, gaugehistogram, info, stateset, summary or unknown"),
@@ -148,18 +148,20 @@ impl Exposition {
             },
             Ok(Line::Unit(name, unit)) => self.family(name).unit = (!unit.is_empty()).then(|| units::of_word(unit)),
             Ok(Line::Help(name, help)) => self.family(name).help = Some(help),
-            Ok(Line::Comment) => tally.note("comments other than HELP, TYPE and UNIT are not part of OpenMetrics 1.0 and were ignored".to_owned()),
+            Ok(Line::Comment) => {
+                out.tally.note("comments other than HELP, TYPE and UNIT are not part of OpenMetrics 1.0 and were ignored".to_owned())
+            }
             Ok(Line::Sample(sample)) => {
-                tally.rows += 1;
-                self.sample(&sample, now, sink, tally);
+                out.tally.rows += 1;
+                self.sample(&sample, out);
             }
             Err(reason) => {
-                tally.rows += 1;
+                out.tally.rows += 1;
                 // Which of the family's points the line is a part of is not known.
                 if let Some((family, _)) = self.family_of(line::name_of(text)).filter(|(family, _)| self.families[family].sort.is_grouped()) {
                     self.groups.spoil_family(&family, line);
                 }
-                tally.reject(line, None, reason);
+                out.tally.reject(line, None, reason);
             }
         }
         Ok(())
@@ -176,61 +178,65 @@ impl Exposition {
         ends.chain([(name, "")]).find(|(family, suffix)| fits(family, suffix)).map(|(family, suffix)| (family.to_owned(), suffix))
     }
 
-    fn sample(&mut self, sample: &Sample<'_>, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn sample(&mut self, sample: &Sample<'_>, out: &mut Output<'_>) {
         if sample.has_exemplar {
-            tally.note("exemplars are not kept".to_owned());
+            out.tally.note("exemplars are not kept".to_owned());
         }
         let (name, suffix) = match self.family_of(sample.name) {
             Some(found) => found,
             None => {
                 if let Some(family) = self.families.get(sample.name) {
                     let wanted = family.sort.suffixes().join(", ");
-                    return tally.reject(self.line, None, format!("a sample of `{}` ends its name with one of {wanted}, by its type", sample.name));
+                    return out.tally.reject(
+                        self.line,
+                        None,
+                        format!("a sample of `{}` ends its name with one of {wanted}, by its type", sample.name),
+                    );
                 }
-                // A metric of which nothing was said is of unknown type.
+                // A metric without metadata is of unknown type.
                 (sample.name.to_owned(), "")
             }
         };
         if suffix == "_created" {
-            return tally.note("`_created` lines are not kept".to_owned());
+            return out.tally.note("`_created` lines are not kept".to_owned());
         }
-        let time = match sample.timestamp.map_or(Ok(now), instant) {
+        let time = match sample.timestamp.map_or(Ok(out.now), instant) {
             Ok(time) => time,
             Err(refusal) => {
                 self.groups.spoil_family(&name, self.line);
-                return tally.refuse(self.line, refusal);
+                return out.tally.refuse(self.line, refusal);
             }
         };
         // A label with an empty value is the same as none.
         let mut labels: Vec<(&str, &str)> =
             sample.labels.iter().map(|(key, value)| (*key, &**value)).filter(|(_, value)| !value.is_empty()).collect();
         labels.sort_unstable();
+        let of = LineOf { family: &name, own: own_label(&name, suffix), labels: &labels, time, line: self.line };
         if !self.is_new(sample.name, &labels, time) {
             if self.families.get(&name).is_some_and(|family| family.sort.is_grouped()) {
-                self.groups.spoil(&name, own_label(&name, suffix), &labels, time, self.line);
+                self.groups.spoil(of);
             }
-            return tally.reject(self.line, None, format!("`{}` came with these labels and this time before", sample.name));
+            return out.tally.reject(self.line, None, format!("`{}` came with these labels and this time before", sample.name));
         }
-        self.describe(&name, sink, tally);
+        self.describe(&name, out.sink, out.tally);
         let sort = self.families.get(&name).map(|family| family.sort).unwrap_or_default();
-        let mut put = |metric: &str, tally: &mut Tally| {
+        let put = |metric: &str, out: &mut Output<'_>| {
             let point = PointRef { metric, tags: &labels, time, value: ValueRef::Number(sample.value) };
-            tally.count(|| self.line, sink.accept(point));
+            out.tally.count(|| self.line, out.sink.accept(point));
         };
         let part = match sort {
-            MetricType::Unknown | MetricType::Gauge | MetricType::Counter => return put(&name, tally),
-            MetricType::Info => return put(sample.name, tally),
-            MetricType::Summary if suffix.is_empty() => return put(&name, tally),
-            MetricType::Summary => return put(sample.name, tally),
+            MetricType::Unknown | MetricType::Gauge | MetricType::Counter => return put(&name, out),
+            MetricType::Info => return put(sample.name, out),
+            MetricType::Summary if suffix.is_empty() => return put(&name, out),
+            MetricType::Summary => return put(sample.name, out),
             MetricType::Histogram | MetricType::GaugeHistogram => Part::of_histogram(suffix, sample),
             MetricType::StateSet => Part::of_state(&name, sample),
         };
-        let own = own_label(&name, suffix);
         match part {
-            Ok(part) => self.groups.add(&name, own, &labels, time, self.line, part, sink, tally),
+            Ok(part) => self.groups.add(of, part, out),
             Err(refusal) => {
-                self.groups.spoil(&name, own, &labels, time, self.line);
-                tally.refuse(self.line, refusal);
+                self.groups.spoil(of);
+                out.tally.refuse(self.line, refusal);
             }
         }
     }
@@ -243,29 +249,29 @@ impl Exposition {
         self.seen.insert(self.hashing.hash_one((name, labels, time)))
     }
 
-    /// Gives what the lines said of the family, once.
+    /// Passes on the metadata of the family, once.
     fn describe(&mut self, name: &str, sink: &mut dyn PointSink, tally: &mut Tally) {
         let Some(family) = self.families.get_mut(name).filter(|family| !family.is_described) else { return };
         family.is_described = true;
         let (unit, description) = (family.unit.as_deref(), family.help.as_deref());
-        let mut give = |metric: &str, kind: Option<Kind>, unit: Option<&str>, temporality: Option<Temporality>| {
+        let mut emit = |metric: &str, kind: Option<Kind>, unit: Option<&str>, temporality: Option<Temporality>| {
             if let Some(note) = sink.describe(metric, About { kind, unit, description, temporality }).note {
                 tally.note(note);
             }
         };
         match family.sort {
             MetricType::Unknown if unit.is_none() && description.is_none() => {}
-            MetricType::Unknown => give(name, None, unit, None),
-            MetricType::Gauge => give(name, Some(Kind::Gauge), unit, None),
-            MetricType::Counter => give(name, Some(Kind::Counter), unit, Some(Temporality::Cumulative)),
-            MetricType::Histogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Cumulative)),
-            MetricType::GaugeHistogram => give(name, Some(Kind::Histogram), unit, Some(Temporality::Delta)),
-            MetricType::StateSet => give(name, Some(Kind::State), None, None),
-            MetricType::Info => give(&format!("{name}_info"), Some(Kind::Gauge), None, None),
+            MetricType::Unknown => emit(name, None, unit, None),
+            MetricType::Gauge => emit(name, Some(Kind::Gauge), unit, None),
+            MetricType::Counter => emit(name, Some(Kind::Counter), unit, Some(Temporality::Cumulative)),
+            MetricType::Histogram => emit(name, Some(Kind::Histogram), unit, Some(Temporality::Cumulative)),
+            MetricType::GaugeHistogram => emit(name, Some(Kind::Histogram), unit, Some(Temporality::Delta)),
+            MetricType::StateSet => emit(name, Some(Kind::State), None, None),
+            MetricType::Info => emit(&format!("{name}_info"), Some(Kind::Gauge), None, None),
             MetricType::Summary => {
-                give(name, Some(Kind::Gauge), unit, None);
-                give(&format!("{name}_sum"), Some(Kind::Counter), unit, Some(Temporality::Cumulative));
-                give(&format!("{name}_count"), Some(Kind::Counter), None, Some(Temporality::Cumulative));
+                emit(name, Some(Kind::Gauge), unit, None);
+                emit(&format!("{name}_sum"), Some(Kind::Counter), unit, Some(Temporality::Cumulative));
+                emit(&format!("{name}_count"), Some(Kind::Counter), None, Some(Temporality::Cumulative));
             }
         }
     }

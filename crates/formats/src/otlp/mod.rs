@@ -29,7 +29,7 @@ use opentelemetry_proto::tonic::{
 use prost::Message;
 
 use self::tags::{Context, PointTags};
-use crate::{FormatError, Reader, Tally};
+use crate::{FormatError, Output, Reader, Tally};
 
 /// Reads an export request, which is one whole.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -44,7 +44,7 @@ pub enum Export {
 const NO_RECORDED_VALUE: u32 = 1;
 
 impl Reader for Export {
-    fn read(&mut self, bytes: &[u8], is_last: bool, _: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError> {
         if !is_last {
             return Ok(0);
         }
@@ -54,7 +54,7 @@ impl Reader for Export {
             }
             Self::Json => json::decode(bytes)?,
         };
-        let mut walk = Walk { sink, tally, number: 0 };
+        let mut walk = Walk { sink: out.sink, tally: out.tally, number: 0 };
         for resource in &request.resource_metrics {
             let attributes = resource.resource.as_ref().map_or(&[][..], |resource| &resource.attributes);
             for scope in &resource.scope_metrics {
@@ -63,7 +63,7 @@ impl Reader for Export {
             }
         }
         let points = walk.number;
-        tally.rows += points;
+        out.tally.rows += points;
         Ok(bytes.len())
     }
 }

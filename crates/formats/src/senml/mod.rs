@@ -17,7 +17,7 @@ use fenetre_core::{
 };
 
 use self::record::{Field, Record};
-use crate::{FormatError, Reader, Tally, json::elements::Elements, units};
+use crate::{FormatError, Output, Reader, Tally, json::elements::Elements, units};
 
 /// Reads a pack.
 pub struct Pack {
@@ -32,7 +32,7 @@ enum Form {
     Cbor,
 }
 
-/// What the records so far said for those after them.
+/// Base values that earlier records set for later ones.
 #[derive(Default)]
 struct Base {
     name: String,
@@ -65,13 +65,13 @@ impl Pack {
 }
 
 impl Reader for Pack {
-    fn read(&mut self, bytes: &[u8], is_last: bool, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
+    fn read(&mut self, bytes: &[u8], is_last: bool, out: &mut Output<'_>) -> Result<usize, FormatError> {
         let Self { form, base, .. } = self;
-        let mut take = |record: Result<Record, Refusal>, line: u64, tally: &mut Tally| {
-            tally.rows += 1;
-            match record.and_then(|record| base.resolve(record, now)) {
-                Ok(resolved) => resolved.give(line, sink, tally),
-                Err(refusal) => tally.refuse(line, refusal),
+        let mut take = |record: Result<Record, Refusal>, line: u64, out: &mut Output<'_>| {
+            out.tally.rows += 1;
+            match record.and_then(|record| base.resolve(record, out.now)) {
+                Ok(resolved) => resolved.emit(line, out.sink, out.tally),
+                Err(refusal) => out.tally.refuse(line, refusal),
             }
         };
         let done = match form {
@@ -83,14 +83,14 @@ impl Reader for Pack {
                 }
                 self.is_array |= !bytes.trim_ascii_start().is_empty();
                 elements.read(bytes, is_last, |element| {
-                    tally.at_element(element.index);
-                    take(Record::of_json(element.text), element.line, tally);
+                    out.tally.at_element(element.index);
+                    take(Record::of_json(element.text), element.line, out);
                 })?
             }
             Form::Cbor if !is_last => 0,
             Form::Cbor => {
                 for (number, record) in (1..).zip(cbor::records(bytes)?) {
-                    take(record, number, tally);
+                    take(record, number, out);
                 }
                 bytes.len()
             }
@@ -132,7 +132,7 @@ impl Base {
 
     fn resolve(&mut self, record: Record, now: Nanos) -> Result<Resolved, Refusal> {
         self.check_version(record.base_version);
-        let says_base = record.says_base();
+        let sets_base = record.sets_base();
         if let Some(name) = record.base_name {
             self.name = name;
         }
@@ -155,7 +155,7 @@ impl Base {
             (None, Some(_)) if is_base_only => None,
             (sum, base) => Some(sum.unwrap_or(0.0) + base.unwrap_or(0.0)),
         };
-        if is_base_only && !says_base {
+        if is_base_only && !sets_base {
             return Err(Refusal::of(Cause::Value, "v", "the record is empty: it has neither a value (v, vs, vb or s) nor a base field"));
         }
         if is_base_only {
@@ -220,7 +220,7 @@ fn check_name(name: &str) -> Result<(), Refusal> {
 }
 
 impl Resolved {
-    fn give(self, line: u64, sink: &mut dyn PointSink, tally: &mut Tally) {
+    fn emit(self, line: u64, sink: &mut dyn PointSink, tally: &mut Tally) {
         let tags: Vec<(&str, &str)> = self.device.iter().map(|device| ("device", device.as_str())).collect();
         let unit = self.unit.as_deref();
         let mut put = |metric: &str, kind: Kind, value: ValueRef<'_>, tally: &mut Tally| {

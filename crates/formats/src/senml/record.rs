@@ -91,7 +91,7 @@ impl Record {
     }
 
     /// Whether it has a base field.
-    pub fn says_base(&self) -> bool {
+    pub fn sets_base(&self) -> bool {
         let Self { base_version, base_name, base_time, base_unit, base_value, base_sum, .. } = self;
         base_version.is_some() || base_name.is_some() || base_time.is_some() || base_unit.is_some() || base_value.is_some() || base_sum.is_some()
     }

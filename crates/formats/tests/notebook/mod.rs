@@ -8,7 +8,7 @@ use fenetre_core::{
     model::{About, Cause, Described, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, SECOND, format_utc},
 };
-use fenetre_formats::{Format, FormatError, Tally, mapping::Mapping, read};
+use fenetre_formats::{Format, FormatError, Output, Tally, mapping::Mapping, read};
 
 pub const NOW: Nanos = 1_790_000_000 * SECOND;
 
@@ -40,11 +40,11 @@ impl PointSink for Notebook {
     }
 }
 
-pub fn told(format: Format, body: &[u8]) -> String {
-    told_with(format, None, body)
+pub fn rendered(format: Format, body: &[u8]) -> String {
+    rendered_with(format, None, body)
 }
 
-pub fn told_with(format: Format, mapping: Option<Mapping>, body: &[u8]) -> String {
+pub fn rendered_with(format: Format, mapping: Option<Mapping>, body: &[u8]) -> String {
     let mut notebook = Notebook::default();
     let read = read(format, mapping, body, NOW, &mut notebook);
     format!("> {}\n{}", String::from_utf8_lossy(body).trim_end().replace('\n', "\n> "), outcome(&notebook, read))
@@ -74,7 +74,7 @@ pub fn in_parts(format: Format, mapping: Option<Mapping>, body: &[u8], cuts: &[p
     let (mut reader, mut notebook, mut tally, mut at) = (format.reader(mapping).unwrap(), Notebook::default(), Tally::default(), 0);
     let last = ends.len() - 1;
     for (i, end) in ends.into_iter().enumerate() {
-        match reader.read(&body[at..end], i == last, NOW, &mut notebook, &mut tally) {
+        match reader.read(&body[at..end], i == last, &mut Output { now: NOW, sink: &mut notebook, tally: &mut tally }) {
             Ok(done) => at += done,
             Err(error) => return outcome(&notebook, Err(error)),
         }

@@ -1,4 +1,4 @@
-//! What arrives: rejects by reason, and the live tail as server-sent events (WHATWG HTML, section 9.2).
+//! Arrivals: rejects by reason, and the live tail as server-sent events (WHATWG HTML, section 9.2).
 
 use actix_web::{HttpResponse, get, web};
 use fenetre_core::time::{SECOND, format_utc};
@@ -55,7 +55,7 @@ pub(crate) async fn tail(_: Access<ReadGrant>, state: AppState, filter: web::Que
         loop {
             let wait = tokio::time::timeout(std::time::Duration::from_secs(15), watch.recv()).await;
             let event = match wait {
-                // Something now and then keeps what stands between from hanging up.
+                // A comment now and then keeps proxies from closing the connection.
                 Err(_) => ": nothing for a while\n\n".to_owned(),
                 Ok(Ok(None)) => return None,
                 Ok(Ok(Some(report))) if only.as_ref().is_some_and(|only| *only != report.dataset) => continue,

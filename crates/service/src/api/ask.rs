@@ -1,4 +1,4 @@
-//! Answers to queries, and what is wrong with one.
+//! Queries: answers, checks, plans and completions.
 
 use std::{
     hash::{BuildHasher, BuildHasherDefault, DefaultHasher},
@@ -154,7 +154,7 @@ pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web
 async fn answer(state: &AppState, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, ApiError> {
     let kind = AnswerKind::wanted(request)?;
     while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| {
-        // Most have gone; one that has only stopped sending reads this.
+        // Most callers have disconnected; one that only closed its sending side reads this.
         Err(ApiError::new(
             ProblemKind::Request,
             "the client closed its side of the connection, so the query was cancelled: keep the connection open until the answer arrives",
@@ -220,7 +220,7 @@ struct Stop {
 }
 
 impl Stop {
-    /// Whether the caller has gone, or the deadline has passed.
+    /// Whether the caller disconnected, or the deadline has passed.
     fn is_over(&self) -> bool {
         self.given_up.load(Ordering::Relaxed) || Instant::now() > self.deadline
     }
@@ -335,7 +335,7 @@ impl AnswerKind {
     }
 }
 
-/// A body that is ready, or made on the way.
+/// A finished body, or one that is streamed.
 enum Encoded {
     Whole(Vec<u8>),
     Parts(Box<AnswerDocument>),

@@ -34,7 +34,7 @@ pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) 
         let text = format!("a backup to {} is running, {} of {} files done: wait for it, or stop it", other.to, other.done, other.files);
         ApiError::new(ProblemKind::Definition, text)
     })?;
-    let told = run.state();
+    let progress = run.state();
     let shared = Arc::clone(&state);
     let own = Arc::clone(&run);
     let work = move |job: &Job| {
@@ -47,7 +47,7 @@ pub(crate) async fn begin(_: Access<OperateGrant>, state: AppState, body: Body) 
         Ok::<_, Infallible>(())
     };
     run.set_job(state.jobs.run("backup", work).map_err(|error| ApiError::internal(&error))?);
-    Ok(HttpResponse::Accepted().json(told))
+    Ok(HttpResponse::Accepted().json(progress))
 }
 
 /// Returns the progress of the latest backup.

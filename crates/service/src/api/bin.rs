@@ -1,4 +1,4 @@
-//! Deleting, and the way back: what goes, the bin, and bringing something back from it.
+//! Deleting and restoring: metrics, spans of points, and the bin.
 
 use actix_web::{HttpResponse, delete, get, post, web};
 use fenetre_core::{
@@ -168,7 +168,7 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
 #[post("/api/v1/bin/{id}/restore")]
 pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
-    let work = move |state: &State| match state.store.bin().goes_again(&id, now())? {
+    let work = move |state: &State| match state.store.bin().expires_again(&id, now())? {
         Some(why) => Err(ApiError::new(ProblemKind::Definition, why)),
         None => Ok(state.store.bin().restore(&id, name.as_deref())?),
     };

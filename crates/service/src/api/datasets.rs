@@ -1,4 +1,4 @@
-//! Datasets, and what is defined in them: metrics and tags.
+//! Datasets with their metrics and tags.
 
 use std::collections::BTreeMap;
 
@@ -157,7 +157,7 @@ pub(crate) async fn put_metric(
     blocking(&state, work).await.map(web::Json)
 }
 
-/// What happens to points that are there, if a metric gets another unit or kind.
+/// What happens to stored points if a metric gets another unit or kind.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
 #[serde(default, deny_unknown_fields)]
 pub(crate) struct PointsHow {

@@ -1,4 +1,4 @@
-//! Definitions of many metrics at once, as JSON or as a table: what would differ, then all of it or nothing.
+//! Definitions of many metrics at once, as JSON or as a table: the differences first, then all or none.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -120,7 +120,7 @@ fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) 
         };
         let (before, after) = (fields(&known.definition)?, fields(wanted)?);
         let names: BTreeSet<&String> = before.keys().chain(after.keys()).collect();
-        let told = |value: Option<&serde_json::Value>| match value {
+        let text_of = |value: Option<&serde_json::Value>| match value {
             None => String::new(),
             Some(serde_json::Value::String(text)) => text.clone(),
             Some(other) => other.to_string(),
@@ -129,8 +129,8 @@ fn differences(dataset: &Dataset, metrics: &BTreeMap<String, MetricDefinition>) 
         found.changed.extend(changes.map(|changed| Change {
             metric: name.clone(),
             field: changed.clone(),
-            before: told(before.get(changed)),
-            after: told(after.get(changed)),
+            before: text_of(before.get(changed)),
+            after: text_of(after.get(changed)),
         }));
     }
     Ok(found)

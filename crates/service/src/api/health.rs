@@ -1,4 +1,4 @@
-//! Is it there, and does it answer.
+//! Liveness and readiness.
 
 use actix_web::{get, web};
 use fenetre_wire::health::Health;

@@ -123,7 +123,7 @@ pub(crate) async fn upload(
 /// Bytes that are written at once.
 const CHUNK: usize = 1 << 20;
 
-/// Writes a body into a file; none where it is larger than the limit.
+/// Writes a body to a file; none if it is larger than the limit.
 async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Option<u64>, ApiError> {
     let failed = |error: std::io::Error| match error.kind() {
         std::io::ErrorKind::StorageFull | std::io::ErrorKind::QuotaExceeded => {
@@ -208,7 +208,7 @@ pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<Stri
             (ImportStage::Done, _) => {
                 return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
             }
-            // What was begun goes on as it was begun.
+            // A resumed import keeps its first order.
             (ImportStage::Stopped | ImportStage::Failed, None) => record,
             (ImportStage::Stopped | ImportStage::Failed, Some(order)) if same(&order, &record.order) => record,
             (_, order) => {

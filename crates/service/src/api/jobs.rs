@@ -1,4 +1,4 @@
-//! Work in the background: what runs, and how it goes.
+//! Background jobs.
 
 use std::time::SystemTime;
 

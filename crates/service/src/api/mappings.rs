@@ -1,4 +1,4 @@
-//! Mappings that are kept under a name.
+//! Stored mappings.
 
 use actix_web::{delete, get, put, web};
 use fenetre_formats::mapping::Mapping;

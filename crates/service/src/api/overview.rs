@@ -1,4 +1,4 @@
-//! Is it well: arrivals, counts, size.
+//! The overview: arrivals, counts, size.
 
 use actix_web::{get, web};
 use fenetre_core::time::{SECOND, format_utc};

@@ -28,9 +28,9 @@ use crate::{
 pub(crate) struct PushOptions {
     pub dry_run: bool,
     pub all_or_nothing: bool,
-    /// The name of a mapping that is kept.
+    /// The name of a stored mapping.
     pub named: Option<String>,
-    /// What the other parameters say, which goes on top of it.
+    /// What the other parameters state; it overrides the mapping.
     pub own: Mapping,
 }
 
@@ -210,7 +210,7 @@ pub(crate) fn encoding_of(request: &HttpRequest) -> Result<Encoding, ApiError> {
 }
 
 async fn collect(mut payload: web::Payload, announced: usize, limit: usize, share: &mut Share) -> Result<Vec<u8>, ApiError> {
-    // What is announced is believed up to a few megabytes: whoever announces more must send it first.
+    // An announced length is trusted up to a few megabytes; memory for more is reserved as it arrives.
     let mut body = Vec::with_capacity(announced.min(limit).min(BELIEVED));
     let mut arrival = crate::http::body::Arrival::new();
     while let Some(chunk) = crate::http::body::next_chunk(&mut payload, &mut arrival).await? {
@@ -253,12 +253,12 @@ fn take(
     read.keep(state, dataset, now)
 }
 
-/// Unfolds a body, within its own limit and within what is left for all bodies.
+/// Decompresses a body, within its own limit and that of all bodies.
 pub(crate) fn decompress(encoding: Encoding, body: Vec<u8>, limits: &CallLimits, share: &mut Share) -> Result<Vec<u8>, ApiError> {
     if encoding == Encoding::Identity {
         return Ok(unpack(encoding, body, limits.max_decompressed_bytes)?);
     }
-    // What would not fit even if it were the only one is too large, and not early.
+    // A body that would not fit even alone is too large; waiting does not help.
     let limit = limits.max_decompressed_bytes.min(limits.max_total_body_bytes.saturating_sub(body.len()));
     let granted = share.grow_up_to(limit);
     match unpack(encoding, body, granted) {
@@ -300,10 +300,10 @@ mod tests {
     }
 
     #[test]
-    fn parameters_that_are_none_are_told() {
-        let told = |query: &str| PushOptions::parse(query).unwrap_err().into_problem().detail;
-        assert!(told("valeu=x").contains("did you mean `value`?"));
-        assert!(told("const=reach").contains("const=KEY=VALUE"));
-        assert!(told("dry_run=maybe").contains("true or false"));
+    fn unknown_parameters_are_refused() {
+        let detail = |query: &str| PushOptions::parse(query).unwrap_err().into_problem().detail;
+        assert!(detail("valeu=x").contains("did you mean `value`?"));
+        assert!(detail("const=reach").contains("const=KEY=VALUE"));
+        assert!(detail("dry_run=maybe").contains("true or false"));
     }
 }

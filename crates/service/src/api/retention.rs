@@ -20,7 +20,7 @@ use crate::{
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking_long},
     views::{
-        names::{name_of, place_named, told_name},
+        names::{name_of, place_named, shown_name},
         retention::{Survey, info, place_info, warn_of_difference},
     },
 };
@@ -55,18 +55,18 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
         let place = state.store.with_catalogue(|catalogue| place_named(catalogue, &order.place))?;
         let before = state.store.retention().policies();
         let known = if order.reset { LimitSettings::default() } else { state.store.retention().runtime_limits(place) };
-        let said = order.limits.or(known);
+        let limits = order.limits.or(known);
         let mut after = before.clone();
-        after.live.insert(place, said);
+        after.live.insert(place, limits);
         let survey = Survey::take(state, now, true)?;
         let expires = expiry_preview(state, &state.store.retention().plan(&after, now)?, &survey.report)?;
         if !order.preview {
-            state.store.retention().set_limits(place, said, now)?;
+            state.store.retention().set_limits(place, limits, now)?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
-            let told =
+            let describe =
                 |limit: Option<Option<String>>| limit.map_or_else(|| "nothing".to_owned(), |limit| limit.unwrap_or_else(|| "no limit".to_owned()));
-            let keep_for = told(said.keep_for.map(|limit| limit.map(|limit| limit.to_string())));
-            let keep_under = told(said.keep_under.map(|limit| limit.map(|limit| limit.to_string())));
+            let keep_for = describe(limits.keep_for.map(|limit| limit.map(|limit| limit.to_string())));
+            let keep_under = describe(limits.keep_under.map(|limit| limit.map(|limit| limit.to_string())));
             tracing::info!(place = at, keep_for, keep_under, "a runtime retention setting changed");
             if after.differing().contains(&place) && state.config_file.is_some() {
                 warn_of_difference(&at);
@@ -90,14 +90,14 @@ pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Resu
         };
         let live: BTreeMap<String, LimitSettings> = {
             let policies = state.store.retention().policies();
-            state.store.with_catalogue(|catalogue| policies.live.iter().map(|(place, said)| (name_of(catalogue, *place), *said)).collect())
+            state.store.with_catalogue(|catalogue| policies.live.iter().map(|(place, limits)| (name_of(catalogue, *place), *limits)).collect())
         };
         let places: Vec<Scope> = state.store.retention().policies().live.keys().copied().collect();
         let written = file::write_retention(file, &live).map_err(fault)?;
         // The file's word first, so that there is no moment without a limit.
         state.store.retention().set_file(written);
         places.into_iter().try_for_each(|place| state.store.retention().set_limits(place, LimitSettings::default(), now()))?;
-        Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(told_name).collect() })
+        Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(shown_name).collect() })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
@@ -141,7 +141,7 @@ fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Resul
                 let is_whole = |size: &&PartitionSize| (size.start, size.last) == (partition.start, partition.last);
                 let (points, held) = match of.and_then(|size| size.partitions.iter().find(is_whole)) {
                     Some(size) => (size.points, size.held),
-                    // A part of a partition that is longer than its points are to be kept.
+                    // Part of a partition whose span is longer than the limit.
                     None => state.store.bin().held_in(*dataset, range).map(|weight| (weight.points, weight.span))?,
                 };
                 departure.points += points;

@@ -1,4 +1,4 @@
-//! How levels compare with the points that they stand for: in room, reckoned by day, and in time, measured.
+//! How levels compare with the points that they stand for: in size, estimated per day, and in query time, measured.
 
 use fenetre_core::{
     answer::Answer,
@@ -19,11 +19,11 @@ use crate::{problem::ApiError, state::State, views::names::find};
 pub struct Pace {
     /// Points per day.
     pub points: f64,
-    /// Bytes a day, as they lie at rest.
+    /// Bytes per day, packed.
     pub bytes: f64,
 }
 
-/// How fast points of a policy's series came, from the first of each metric to the latest of the dataset that is packed.
+/// Rate of points of a policy's series, from the first of each metric to the latest packed point of the dataset.
 pub fn pace(state: &State, size: &DatasetSize, policy: &RollupPolicy) -> Result<Pace, ApiError> {
     let sizes = state.store.inspect().metrics()?;
     state.store.with_catalogue(|catalogue| {
@@ -55,12 +55,12 @@ pub fn level_size<'s>(sizes: &'s [LevelSize], level: &LevelState) -> Option<&'s 
 /// Bytes of a series' window of some width, those of a histogram's buckets among them: as many as a level of a width near it takes here, where there is
 /// any; else as many as windows of the usual sensors.
 pub fn bytes_of_window(width: Span, known: &[LevelState], sizes: &[LevelSize]) -> f64 {
-    let told = |level: &LevelState| {
+    let measured = |level: &LevelState| {
         let size = level_size(sizes, level).filter(|_| level.windows > 1_000 && level.series > 0)?;
         Some((days(level.width), size.bytes_a_day * days(level.width) / level.series as f64))
     };
     let apart = |(wide, _): &(f64, f64)| (wide / days(width)).ln().abs();
-    match known.iter().filter_map(told).min_by(|a, b| apart(a).total_cmp(&apart(b))) {
+    match known.iter().filter_map(measured).min_by(|a, b| apart(a).total_cmp(&apart(b))) {
         Some((_, bytes)) => bytes,
         None if days(width) < 0.02 => 10.0,
         None if days(width) < 0.5 => 20.0,
@@ -73,7 +73,7 @@ pub fn days(span: Span) -> f64 {
     span.nanos as f64 / 86_400e9 + f64::from(span.days) + f64::from(span.months) * 30.4
 }
 
-/// Asks the same of a level and of points, where both are there: how many times faster the level is, and what was asked.
+/// Runs one query on a level and on points where both exist: how many times faster the level is, and the query.
 pub fn measure(state: &State, dataset: &str, level: &LevelState, metrics: &[String], now: Nanos) -> Option<(f64, String)> {
     const WINDOWS: u32 = 500;
     const ROUNDS: usize = 4;
@@ -99,7 +99,7 @@ fn most_points(state: &State, dataset: &str, metrics: &[String]) -> Option<Strin
     })
 }
 
-/// Seconds that a question takes; none where it cannot be answered in a few.
+/// Seconds that a query takes; none if it takes longer than a few.
 fn ask(state: &State, dataset: &str, text: &str, now: Nanos) -> Option<f64> {
     let began = std::time::Instant::now();
     let query = parse(text).ok()?;

@@ -126,7 +126,7 @@ pub(crate) async fn remove(
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
-/// A change by which windows would go whose points are no longer there is for those who say so.
+/// A change that would lose windows of expired points needs consent.
 fn refuse_losses(state: &State, (dataset, name): &(String, String), after: Option<&RollupPolicy>, accept_loss: bool) -> Result<(), ApiError> {
     let losses = if accept_loss { Vec::new() } else { losses(state, dataset, name, after)? };
     let text = || format!("{}. Add `accept_loss=true` to let that go, or make a policy of another name", losses.join("; "));
@@ -146,7 +146,7 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, ApiE
             Ok::<_, ApiError>((dataset.id, dataset.name.to_string(), policies))
         })?
     };
-    let (told, levels) = state.store.rollups().state(id)?;
+    let (status, levels) = state.store.rollups().state(id)?;
     let size = dataset_size(state, id, &name)?;
     let mut infos = Vec::with_capacity(policies.len());
     for (policy_name, policy, metrics) in policies {
@@ -162,7 +162,13 @@ fn info(state: &State, dataset: &str, measure: bool) -> Result<RollupsInfo, ApiE
         let losses = losses(state, &name, &policy_name, None)?;
         infos.push(PolicyInfo { name: policy_name, policy, metrics, levels: of, losses });
     }
-    Ok(RollupsInfo { policies: infos, windows_made: told.made, made_again: told.made_again, fill_stopped: told.fill_stopped, failure: told.failure })
+    Ok(RollupsInfo {
+        policies: infos,
+        windows_made: status.made,
+        made_again: status.made_again,
+        fill_stopped: status.fill_stopped,
+        failure: status.failure,
+    })
 }
 
 fn dataset_size(state: &State, id: DatasetId, name: &str) -> Result<DatasetSize, ApiError> {
@@ -182,7 +188,7 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
         keep_for: level.keep_for.map(|span| span.to_string()),
         from: covered.map(|covered| covered.start).filter(|start| *start != Nanos::MIN).map(format_utc),
         until: covered.map(|covered| format_utc(covered.end)),
-        // What has not closed yet is no part that is missing.
+        // A window that is not closed yet is not missing.
         filled: if filled > 0.0 && covered.is_some_and(|covered| covered.start <= first.max(kept)) { 1.0 } else { filled.min(1.0) },
         waiting_points: level.waiting,
         lag_seconds: covered.map_or(0.0, |covered| now.saturating_sub(covered.end).max(0) as f64 / SECOND as f64),
@@ -197,11 +203,11 @@ fn level_info(level: &LevelState, now: Nanos) -> LevelInfo {
 }
 
 fn losses(state: &State, dataset: &str, name: &str, after: Option<&RollupPolicy>) -> Result<Vec<String>, ApiError> {
-    let told = |loss: LevelLoss| {
+    let describe = |loss: LevelLoss| {
         let (from, points_from) = (format_utc(loss.from), format_utc(loss.points_from));
         format!("the level {} of {name} would be lost for good: it covers the time from {from}, but points only go back to {points_from}", loss.width)
     };
-    Ok(state.store.rollups().losses(dataset, name, after)?.into_iter().map(told).collect())
+    Ok(state.store.rollups().losses(dataset, name, after)?.into_iter().map(describe).collect())
 }
 
 fn look_ahead(state: &State, dataset_name: &str, name: &str, policy: &RollupPolicy) -> Result<RollupPreview, ApiError> {

@@ -24,7 +24,7 @@ use crate::{
 };
 
 /// Series that one page holds at the most.
-const MOST: usize = 10_000;
+const MAX_PAGE: usize = 10_000;
 
 /// Which series.
 #[derive(Clone, Debug, Default, Deserialize, IntoParams)]
@@ -63,7 +63,7 @@ fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d
     };
     series.sort_by(|a, b| (&a.metric, &a.tags).cmp(&(&b.metric, &b.tags)));
     let total = series.len() as u64;
-    let limit = filter.limit.unwrap_or(1_000).min(MOST);
+    let limit = filter.limit.unwrap_or(1_000).min(MAX_PAGE);
     Ok((total, series.into_iter().skip(filter.offset.unwrap_or(0)).take(limit).collect()))
 }
 

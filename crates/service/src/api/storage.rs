@@ -1,4 +1,4 @@
-//! What the store weighs on the disk, as the file system counts it.
+//! Storage use, as the file system counts it.
 
 use actix_web::{HttpResponse, get, post, web};
 use fenetre_core::time::format_utc;

@@ -1,4 +1,4 @@
-//! Points a second, lately, and what was refused and why: counted where it is acknowledged.
+//! Recent points per second, and rejects by reason.
 
 pub mod tail;
 
@@ -14,7 +14,7 @@ use parking_lot::Mutex;
 /// How far back is counted.
 pub const SECONDS_KEPT: i64 = 600;
 
-/// What came in one second.
+/// Arrivals of one second.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Second {
     /// Seconds since the epoch.
@@ -32,12 +32,12 @@ pub struct Arrivals {
     causes: Mutex<BTreeMap<Cause, Refused>>,
 }
 
-/// What was refused for one reason.
+/// Rejects of one reason.
 #[derive(Clone, Debug, Default)]
 pub struct Refused {
     /// Points and rows.
     pub count: u64,
-    /// Where the latest should have gone.
+    /// The dataset that the latest was meant for.
     pub dataset: String,
     /// When it came, in seconds since the epoch.
     pub second: i64,
@@ -46,7 +46,7 @@ pub struct Refused {
 }
 
 impl Arrivals {
-    /// Counts what came at an instant.
+    /// Counts arrivals at an instant.
     pub fn count(&self, now: Nanos, accepted: u64, rejected: u64) {
         let second = now.div_euclid(SECOND);
         let mut seconds = self.seconds.lock();
@@ -63,7 +63,7 @@ impl Arrivals {
         }
     }
 
-    /// Counts what was refused of a body, by reason.
+    /// Counts the rejects of a body, by reason.
     pub fn refused(&self, now: Nanos, dataset: &str, tally: &Tally) {
         if tally.causes.is_empty() {
             return;
@@ -121,8 +121,8 @@ mod tests {
             arrivals.refused(line as i64 * SECOND, "velmar", &tally);
         }
         arrivals.refused(9 * SECOND, "main", &Tally::default());
-        let told: Vec<_> = arrivals.causes().into_iter().map(|(cause, refused)| (cause, refused.count, refused.second, refused.example)).collect();
-        assert_eq!(told, [(Cause::Unreadable, 3, 3, "line 3: not JSON".to_owned()), (Cause::Limit, 3, 3, "line 3, tags: too many".to_owned())]);
+        let counted: Vec<_> = arrivals.causes().into_iter().map(|(cause, refused)| (cause, refused.count, refused.second, refused.example)).collect();
+        assert_eq!(counted, [(Cause::Unreadable, 3, 3, "line 3: not JSON".to_owned()), (Cause::Limit, 3, 3, "line 3, tags: too many".to_owned())]);
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! The live tail: a look at what arrives, for whoever watches. Nobody waits for a watcher; one that is slow misses some.
+//! The live tail: points as they arrive. A slow watcher misses some, and delays nothing.
 
 use fenetre_wire::arrivals::TailReport;
 use tokio::sync::broadcast::{Receiver, Sender, channel};
@@ -21,9 +21,9 @@ impl Tail {
         self.0.receiver_count() > 0
     }
 
-    /// Tells all who do.
-    pub fn tell(&self, report: TailReport) {
-        // Nobody may be left by now.
+    /// Sends a report to all watchers.
+    pub fn report(&self, report: TailReport) {
+        // Without watchers, sending fails, which is fine.
         let _ = self.0.send(Some(report));
     }
 

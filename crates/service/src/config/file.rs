@@ -17,11 +17,11 @@ use crate::config::Config;
 ///
 /// # Errors
 /// If the file cannot be read, changed or written, in a sentence.
-pub fn write_retention(path: &Path, said: &BTreeMap<String, LimitSettings>) -> Result<FileRetention, String> {
+pub fn write_retention(path: &Path, limits: &BTreeMap<String, LimitSettings>) -> Result<FileRetention, String> {
     let name = path.display();
     let text = fs::read_to_string(path).map_err(|error| format!("cannot read {name}: {error}"))?;
-    let text = with_retention(&text, said).map_err(|reason| format!("{name} cannot be changed: {reason}"))?;
-    // What was written must be readable before it takes the place of what was there.
+    let text = with_retention(&text, limits).map_err(|reason| format!("{name} cannot be changed: {reason}"))?;
+    // The new text must be readable before it replaces the file.
     let config = Config::parse(&text, &name.to_string()).map_err(|error| error.to_string())?;
     let beside = path.with_extension("toml.new");
     write_whole(&beside, path, &text).map_err(|error| format!("cannot write {name}: {error}"))?;
@@ -38,9 +38,9 @@ fn write_whole(beside: &Path, path: &Path, text: &str) -> io::Result<()> {
     File::open(folder)?.sync_all()
 }
 
-fn with_retention(text: &str, said: &BTreeMap<String, LimitSettings>) -> Result<String, String> {
+fn with_retention(text: &str, limits: &BTreeMap<String, LimitSettings>) -> Result<String, String> {
     let mut document: DocumentMut = text.parse().map_err(|error: toml_edit::TomlError| error.message().to_owned())?;
-    for (place, said) in said {
+    for (place, limits) in limits {
         let (dataset, metric) = place.split_once("::").map_or((place.as_str(), None), |(dataset, metric)| (dataset, Some(metric)));
         let mut path = vec!["retention"];
         if !dataset.is_empty() {
@@ -48,8 +48,8 @@ fn with_retention(text: &str, said: &BTreeMap<String, LimitSettings>) -> Result<
         }
         path.extend(metric.iter().flat_map(|metric| ["metrics", metric]));
         let table = table_at(document.as_table_mut(), &path)?;
-        set(table, "keep_for", said.keep_for.map(|limit| limit.map(|span| span.to_string())));
-        set(table, "keep_under", said.keep_under.map(|limit| limit.map(|size| size.to_string())));
+        set(table, "keep_for", limits.keep_for.map(|limit| limit.map(|span| span.to_string())));
+        set(table, "keep_under", limits.keep_under.map(|limit| limit.map(|size| size.to_string())));
     }
     Ok(document.to_string())
 }
@@ -68,9 +68,9 @@ fn table_at<'t>(mut table: &'t mut Table, path: &[&str]) -> Result<&'t mut Table
     Ok(table)
 }
 
-/// What was not said stays; said that there is no limit, the key goes.
-fn set(table: &mut Table, key: &str, said: Option<Option<String>>) {
-    match said {
+/// An unset limit leaves its key; an explicit `none` removes it.
+fn set(table: &mut Table, key: &str, limits: Option<Option<String>>) {
+    match limits {
         Some(Some(limit)) => table[key] = value(limit),
         Some(None) => {
             table.remove(key);
@@ -84,30 +84,30 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_a_person_wrote_stays() {
+    fn settings_of_a_person_stay() {
         let text = "# ours\n[store]\npath = \"data\" # here\n\n[retention]\n# a year and a bit\nkeep_for = \"400d\"\n\n[retention.datasets.velmar]\nkeep_for = \"90d\"\n";
-        let said: BTreeMap<String, LimitSettings> = [
+        let limits: BTreeMap<String, LimitSettings> = [
             (String::new(), r#"{"keep_under":"20GB"}"#),
             ("velmar".to_owned(), r#"{"keep_for":null}"#),
             ("velmar::turbidity".to_owned(), r#"{"keep_for":"14d"}"#),
         ]
         .into_iter()
-        .map(|(place, said)| (place, serde_json::from_str(said).unwrap()))
+        .map(|(place, limits)| (place, serde_json::from_str(limits).unwrap()))
         .collect();
-        insta::assert_snapshot!(with_retention(text, &said).unwrap());
-        assert!(with_retention("[retention", &said).is_err());
-        assert_eq!(with_retention("retention = 3\n", &said).unwrap_err(), "`retention` is not a table");
+        insta::assert_snapshot!(with_retention(text, &limits).unwrap());
+        assert!(with_retention("[retention", &limits).is_err());
+        assert_eq!(with_retention("retention = 3\n", &limits).unwrap_err(), "`retention` is not a table");
     }
 
     #[test]
-    fn a_file_is_replaced_only_by_one_that_can_be_read() {
+    fn a_file_is_replaced_only_by_a_readable_one() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("fenetre.toml");
         fs::write(&path, "").unwrap();
-        let said = BTreeMap::from([("velmar".to_owned(), serde_json::from_str(r#"{"keep_for":"2w"}"#).unwrap())]);
-        let written = write_retention(&path, &said).unwrap();
+        let limits = BTreeMap::from([("velmar".to_owned(), serde_json::from_str(r#"{"keep_for":"2w"}"#).unwrap())]);
+        let written = write_retention(&path, &limits).unwrap();
         assert!(written.datasets.contains_key("velmar"));
         assert_eq!(fs::read_to_string(&path).unwrap(), "[retention.datasets.velmar]\nkeep_for = \"2w\"\n");
-        assert!(write_retention(&folder.path().join("none.toml"), &said).unwrap_err().contains("cannot read"));
+        assert!(write_retention(&folder.path().join("none.toml"), &limits).unwrap_err().contains("cannot read"));
     }
 }

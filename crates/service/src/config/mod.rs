@@ -36,22 +36,22 @@ pub struct Config {
     pub json_log: bool,
     /// Which log lines: `error`, `warn`, `info`, `debug` or `trace`.
     pub log_level: String,
-    /// What one call may take.
+    /// Limits of a call.
     pub limits: CallLimits,
     /// The file that this was read from, if it was.
     pub file: Option<PathBuf>,
 }
 
-/// What one call may take.
+/// Limits of a call.
 #[derive(Clone, Copy, Debug)]
 pub struct CallLimits {
-    /// Bytes of a body as it travels.
+    /// Bytes of a body as sent.
     pub max_body_bytes: usize,
     /// Bytes of a body decompressed.
     pub max_decompressed_bytes: usize,
     /// Bytes of all bodies that are being taken at once, as they travel and decompressed.
     pub max_total_body_bytes: usize,
-    /// Bytes of a file that is imported, as it travels.
+    /// Bytes of an imported file as sent.
     pub max_import_bytes: u64,
     /// Points further ahead of the clock are rejected, in nanoseconds.
     pub max_future: Nanos,
@@ -281,7 +281,7 @@ impl Config {
         set(limits.max_points, &mut config.limits.query.points)?;
         set(limits.max_decoded_points, &mut config.limits.query.decoded)?;
         set(limits.max_held_values, &mut config.limits.query.held)?;
-        let said = |keep_for: Option<Spanned<String>>, keep_under: Option<Spanned<String>>| {
+        let limits_of = |keep_for: Option<Spanned<String>>, keep_under: Option<Spanned<String>>| {
             let fault = |value: &Spanned<String>, reason: String| wrong(Some(value.span()), reason);
             let keep_for = keep_for.map(|text| Span::parse(text.get_ref()).map_err(|error| fault(&text, error.to_string()))).transpose()?;
             let keep_under =
@@ -290,10 +290,10 @@ impl Config {
         };
         let RetentionTable { keep_for, keep_under, reserve, datasets } = file.retention;
         let retention = &mut config.store_options.retention;
-        retention.store = said(keep_for, keep_under)?;
+        retention.store = limits_of(keep_for, keep_under)?;
         for (name, of) in datasets {
-            let metrics = of.metrics.into_iter().map(|(name, of)| Ok((name, said(of.keep_for, of.keep_under)?))).collect::<Result<_, _>>()?;
-            retention.datasets.insert(name, FileDataset { said: said(of.keep_for, of.keep_under)?, metrics });
+            let metrics = of.metrics.into_iter().map(|(name, of)| Ok((name, limits_of(of.keep_for, of.keep_under)?))).collect::<Result<_, _>>()?;
+            retention.datasets.insert(name, FileDataset { limits: limits_of(of.keep_for, of.keep_under)?, metrics });
         }
         if let Some(reserve) = reserve {
             config.store_options.reserve = Some(reserve.get_ref().parse().map_err(|reason| wrong(Some(reserve.span()), reason))?);
@@ -309,7 +309,7 @@ impl Config {
     /// Listens elsewhere, as the command line says.
     ///
     /// # Errors
-    /// [`ConfigError::Address`] if that is no address of this machine alone.
+    /// [`ConfigError::Address`] if it is not a loopback address.
     pub fn listen_on(&mut self, address: &str) -> Result<(), ConfigError> {
         self.address = loopback(address).map_err(ConfigError::Address)?;
         Ok(())
@@ -368,7 +368,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn five_lines_are_enough_and_none_will_do() {
+    fn five_lines_of_configuration_suffice_and_none_are_needed() {
         let config = Config::parse("[store]\npath = \"/var/lib/fenetre\"\n\n[listen]\naddress = \"[::1]:9000\"\n", "fenetre.toml").unwrap();
         assert_eq!(config.store, Path::new("/var/lib/fenetre"));
         assert_eq!(config.address.to_string(), "[::1]:9000");
@@ -388,7 +388,7 @@ mod tests {
     }
 
     #[test]
-    fn an_old_key_is_named_with_the_new_one() {
+    fn an_old_key_is_refused_naming_the_new_one() {
         for (table, old, new) in RENAMED {
             let text = format!("[{table}]\n{old} = 1\n");
             assert_eq!(Config::parse(&text, "x").unwrap_err().to_string(), format!("x:2:1: `{old}` is called `{new}` now"));
@@ -396,20 +396,20 @@ mod tests {
     }
 
     #[test]
-    fn retention_is_read_by_place() {
+    fn retention_is_read_by_scope() {
         let text = "[retention]\nkeep_for = \"400d\"\nreserve = \"5%\"\n[retention.datasets.velmar]\nkeep_under = \"20GB\"\n[retention.datasets.velmar.metrics.turbidity]\nkeep_for = \"2w\"\n";
         let options = Config::parse(text, "x").unwrap().store_options;
         assert_eq!(options.reserve.unwrap().to_string(), "5%");
-        let span = |said: LimitSettings| said.keep_for.flatten().map(|span| span.to_string());
+        let span = |limits: LimitSettings| limits.keep_for.flatten().map(|span| span.to_string());
         let velmar = &options.retention.datasets["velmar"];
         assert_eq!(
-            (span(options.retention.store), span(velmar.said), span(velmar.metrics["turbidity"])),
+            (span(options.retention.store), span(velmar.limits), span(velmar.metrics["turbidity"])),
             (Some("400d".into()), None, Some("2w".into()))
         );
     }
 
     #[test]
-    fn faults_are_told_with_their_place() {
+    fn errors_have_a_position() {
         let faults = [
             "[store]\npath = 3\n",
             "[stroe]\npath = \"x\"\n",
@@ -427,7 +427,7 @@ mod tests {
             "[retention.datasets.velmar]\nkeep_under = \"20 apples\"\n",
             "[retention.datasets.velmar.metrics.level]\nkeep = \"1d\"\n",
         ];
-        let told: String = faults.iter().map(|text| format!("{}\n", Config::parse(text, "fenetre.toml").unwrap_err())).collect();
-        insta::assert_snapshot!(told);
+        let messages: String = faults.iter().map(|text| format!("{}\n", Config::parse(text, "fenetre.toml").unwrap_err())).collect();
+        insta::assert_snapshot!(messages);
     }
 }

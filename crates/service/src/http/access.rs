@@ -1,6 +1,6 @@
 //! Who may call: one check on every route, from the first day.
 //!
-//! Every handler names the grant that it needs by taking an [`Access`] of it. Tokens do not exist yet: this machine may do all, and
+//! Every handler names the grant that it needs by taking an [`Access`] of it. Tokens do not exist yet: this machine may do everything, and
 //! nobody else anything. A page from elsewhere, open in this machine's browser, is somebody else: it is recognised by the `Host` that it
 //! had to name, by its `Origin`, or by what the browser says of it (`Sec-Fetch-Site`). Nothing that a page may set counts, such as `Forwarded`.
 
@@ -122,7 +122,7 @@ mod tests {
     }
 
     #[test]
-    fn this_machine_is_admitted_and_nobody_else() {
+    fn only_this_machine_is_admitted() {
         assert_eq!(called("127.0.0.1:5000", "127.0.0.1:7430", None), Ok(()));
         assert_eq!(called("[::1]:5000", "[::1]:7430", None), Ok(()));
         assert_eq!(called("127.0.0.1:5000", "localhost:7430", Some("http://localhost:7430")), Ok(()));
@@ -134,7 +134,7 @@ mod tests {
     }
 
     #[test]
-    fn only_whole_names_of_this_machine_are_its_names() {
+    fn only_exact_host_names_are_local() {
         for name in ["127.0.0.1", "127.0.0.1:7430", "127.1.2.3:1", "localhost", "LOCALHOST:80", "[::1]", "[::1]:7430"] {
             assert!(is_this_machine(name), "{name}");
         }
@@ -161,7 +161,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_page_may_set_opens_nothing() {
+    fn settings_of_a_page_open_no_access() {
         let with = |method: Method, headers: &[(&'static str, &str)]| {
             let mut request = TestRequest::default().method(method).uri("/").peer_addr("127.0.0.1:5000".parse().unwrap());
             for (name, value) in headers {

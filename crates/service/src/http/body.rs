@@ -107,7 +107,7 @@ pub(crate) struct Arrival {
 }
 
 impl Arrival {
-    /// A body whose first byte is awaited.
+    /// A body before its first byte.
     pub(crate) fn new() -> Self {
         Self { since: Instant::now(), bytes: 0 }
     }
@@ -183,7 +183,7 @@ mod tests {
     }
 
     #[test]
-    fn a_body_that_trickles_in_is_cut_and_a_slow_one_is_not() {
+    fn a_trickling_body_times_out_and_a_slow_one_does_not() {
         let arrives = |bytes_a_second: usize| {
             let mut arrival = Arrival::new();
             (1..=120).find(|second| arrival.check(bytes_a_second, Duration::from_secs(*second)).is_err())

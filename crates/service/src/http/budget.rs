@@ -31,7 +31,7 @@ impl Budget {
 }
 
 impl Share {
-    /// Takes more, if that is left.
+    /// Reserves more, if that is available.
     pub fn grow(&mut self, bytes: usize) -> bool {
         let Budget { held, most } = &self.budget;
         let grown = held.fetch_update(Ordering::AcqRel, Ordering::Acquire, |held| held.checked_add(bytes).filter(|sum| sum <= most));

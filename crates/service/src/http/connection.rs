@@ -31,7 +31,7 @@ impl Connection {
     }
 }
 
-/// Raised when nobody waits for some work any more: the caller has gone, and with it the future that holds this.
+/// Set when nobody waits for some work any more: the caller disconnected, which dropped the future that holds this.
 #[derive(Default)]
 pub struct CancelOnDrop(Arc<AtomicBool>);
 

@@ -165,7 +165,7 @@ mod tests {
         let message = lane.enter(Instant::now() + MAX_WAIT).await.unwrap_err();
         assert!(message.detail.contains("1 queries are already waiting"), "{message}");
         drop(turn);
-        // Whoever waited is next, and leaves the place to another.
+        // The next in the queue runs, and frees its place there.
         let turn = waits.await.unwrap();
         assert!(lane.enter(soon()).await.is_err());
         drop(turn);
@@ -184,7 +184,7 @@ mod tests {
     }
 
     #[test]
-    fn long_queries_are_remembered_until_they_are_short_or_many_others_came() {
+    fn slow_queries_are_remembered_until_fast_or_displaced() {
         let lanes = Lanes::new(1).unwrap();
         lanes.remember(1, true);
         assert!(lanes.is_known_long(1) && !lanes.is_known_long(2));

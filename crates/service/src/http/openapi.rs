@@ -73,7 +73,7 @@ impl Calls {
                 }
             }
         };
-        // A path that is written out comes before one with a parameter at its place.
+        // A literal path comes before one with a parameter in its place.
         let exact = self.paths.iter().find(|(template, _)| template == path);
         exact.or_else(|| self.paths.iter().find(|(template, _)| fits(template))).map(|(_, methods)| methods.as_slice())
     }

@@ -11,18 +11,17 @@ use std::{
 };
 
 use fenetre_columnar::{ArrowRows, ParquetRows, look_arrow, look_parquet};
-use fenetre_core::{model::PointSink, time::Nanos};
-use fenetre_formats::{Format, FormatError, Look, Reader, Tally, csv, decode::TextDecoder, json, mapping::Mapping, unpack::Encoding};
+use fenetre_formats::{Format, FormatError, Look, Output, Reader, csv, decode::TextDecoder, json, mapping::Mapping, unpack::Encoding};
 
 /// Unfolded bytes of a part.
 const PART_BYTES: usize = 4 << 20;
-/// A row, object or line of more bytes than this ends an import: nothing that is meant is so long. Formats of which only the whole makes sense
+/// A row, object or line of more bytes than this ends an import: no sensible one is so long. Formats that are read only as a whole
 /// may be this long.
-const LONGEST: usize = 64 << 20;
+const MAX_ROW_BYTES: usize = 64 << 20;
 /// Points of a part of a columnar file, at the least.
 const PART_POINTS: u64 = 100_000;
 
-/// A file that is being read.
+/// The file of an import.
 pub struct Input {
     kind: Kind,
     /// Bytes read so far.
@@ -39,7 +38,7 @@ struct Text {
     bytes: Box<dyn Read + Send>,
     letters: Option<TextDecoder>,
     reader: Box<dyn Reader>,
-    /// What was read and not taken yet.
+    /// Bytes that the reader has not consumed yet.
     rest: Vec<u8>,
     format: Format,
 }
@@ -100,27 +99,27 @@ impl Input {
     }
 
     /// Reads the next part; returns whether there may be another.
-    pub fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<bool, FormatError> {
+    pub fn read(&mut self, out: &mut Output<'_>) -> Result<bool, FormatError> {
         match &mut self.kind {
-            Kind::Text(text) => text.read(now, sink, tally),
+            Kind::Text(text) => text.read(out),
             Kind::Arrow(rows) => {
-                let before = tally.accepted + tally.rejected;
-                while rows.read(now, sink, tally)? {
-                    if tally.accepted + tally.rejected - before >= PART_POINTS {
+                let before = out.tally.accepted + out.tally.rejected;
+                while rows.read(out)? {
+                    if out.tally.accepted + out.tally.rejected - before >= PART_POINTS {
                         return Ok(true);
                     }
                 }
                 Ok(false)
             }
             Kind::Parquet(rows, done) => {
-                let before = tally.accepted + tally.rejected;
+                let before = out.tally.accepted + out.tally.rejected;
                 loop {
-                    let read = rows.read(now, sink, tally)?;
+                    let read = rows.read(out)?;
                     *done += read;
                     if read == 0 {
                         return Ok(false);
                     }
-                    if tally.accepted + tally.rejected - before >= PART_POINTS {
+                    if out.tally.accepted + out.tally.rejected - before >= PART_POINTS {
                         return Ok(true);
                     }
                 }
@@ -130,9 +129,9 @@ impl Input {
 }
 
 impl Text {
-    fn read(&mut self, now: Nanos, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<bool, FormatError> {
+    fn read(&mut self, out: &mut Output<'_>) -> Result<bool, FormatError> {
         loop {
-            // A part is always as long, however the file comes: an import that goes on finds the same parts again.
+            // Parts have a fixed length, however the file is read: a resumed import finds the same parts again.
             let mut part = Vec::with_capacity(PART_BYTES);
             let length = (&mut self.bytes).take(PART_BYTES as u64).read_to_end(&mut part).map_err(|error| failed(&error))?;
             let is_last = length < PART_BYTES;
@@ -140,19 +139,19 @@ impl Text {
                 None => self.rest.append(&mut part),
                 Some(letters) => {
                     if let Some(found) = letters.decode(&part, is_last, &mut self.rest) {
-                        tally.note(format!("read as {found}"));
+                        out.tally.note(format!("read as {found}"));
                     }
                 }
             }
-            let taken = self.reader.read(&self.rest, is_last, now, sink, tally)?;
+            let taken = self.reader.read(&self.rest, is_last, out)?;
             self.rest.drain(..taken);
             if is_last {
                 return Ok(false);
             }
-            if self.rest.len() > LONGEST {
+            if self.rest.len() > MAX_ROW_BYTES {
                 let reason = format!(
                     "a part of the file is longer than {} MB: a line, a row whose quote is never closed, or a document that must be read whole",
-                    LONGEST >> 20
+                    MAX_ROW_BYTES >> 20
                 );
                 return Err(FormatError::Unreadable { format: self.format.name(), reason });
             }
@@ -191,7 +190,8 @@ pub fn look(path: &Path, format: Format, mapping: &Mapping, most: usize) -> Resu
 mod tests {
     use std::io::Write;
 
-    use fenetre_core::model::{PointRef, Refusal};
+    use fenetre_core::model::{PointRef, PointSink, Refusal};
+    use fenetre_formats::Tally;
 
     use super::*;
 
@@ -215,14 +215,14 @@ mod tests {
     fn read(file: &tempfile::NamedTempFile, format: Format) -> Result<(usize, u64, Tally), FormatError> {
         let mut input = Input::open(file.path(), format, None)?;
         let (mut sink, mut tally, mut parts) = (Counting::default(), Tally::default(), 1);
-        while input.read(0, &mut sink, &mut tally)? {
+        while input.read(&mut Output { now: 0, sink: &mut sink, tally: &mut tally })? {
             parts += 1;
         }
         Ok((parts, sink.0, tally))
     }
 
     #[test]
-    fn a_long_file_comes_in_parts_that_are_always_the_same() {
+    fn a_long_file_splits_into_stable_parts() {
         let line = "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 312.5}\n";
         let lines = file(line.repeat(200_000).as_bytes());
         let (parts, points, tally) = read(&lines, Format::JsonLines).unwrap();
@@ -236,13 +236,13 @@ mod tests {
     }
 
     #[test]
-    fn what_never_ends_is_given_up() {
+    fn endless_input_is_abandoned() {
         let endless = file(&vec![b'x'; 80 << 20]);
         assert!(read(&endless, Format::JsonLines).unwrap_err().to_string().contains("longer than 64 MB"));
     }
 
     #[test]
-    fn files_of_other_sorts_are_told() {
+    fn unsupported_files_are_reported() {
         assert!(read(&file(b"x"), Format::Parquet).is_err());
         assert!(read(&file(b"x"), Format::ArrowStream).is_err());
         assert!(read(&file(&[0x1f, 0x8b, 8, 0, 0]), Format::JsonLines).unwrap_err().to_string().contains("cannot be decompressed"));

@@ -6,7 +6,7 @@
 //!                                                          └──► STORE/imports/ID.rejects
 //! ```
 //!
-//! A file of any length takes the memory of a part. An import that was stopped, or killed with the service, goes on after the last part that
+//! A file of any length takes the memory of a part. An import that was stopped, or killed with the service, resumes after the last part that
 //! is in its record; a part that was kept and not recorded is kept again, which changes nothing.
 
 pub mod input;
@@ -54,7 +54,7 @@ pub struct Imports {
 
 /// One that runs.
 pub struct Running {
-    /// What is known of it by now.
+    /// Its record.
     pub record: Mutex<ImportRecord>,
     /// The job that reads it.
     pub job: Mutex<Option<Handle>>,
@@ -76,12 +76,12 @@ impl Imports {
         self.folder.join(format!("{id}.file"))
     }
 
-    /// What was rejected of it, an object a line.
+    /// Its rejects, one JSON object per line.
     pub fn rejects(&self, id: &str) -> PathBuf {
         self.folder.join(format!("{id}.rejects"))
     }
 
-    /// The record of an import, as it is at this moment.
+    /// The current record of an import.
     pub fn find(&self, store: &Store, id: &str) -> Result<ImportRecord, ApiError> {
         let found = self.all(store)?.into_iter().find(|record| record.id == id);
         found.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))

@@ -6,7 +6,7 @@ use fenetre_core::{
     model::{About, Cause, Described, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
     time::{Nanos, format_utc},
 };
-use fenetre_formats::{Format, Tally, mapping::Mapping, read};
+use fenetre_formats::{Format, Output, Tally, mapping::Mapping, read};
 use fenetre_store::Batch;
 use fenetre_wire::{
     arrivals::{TailPoint, TailReport, TailValue},
@@ -51,12 +51,12 @@ pub fn read_body(
     let tally = match format {
         Format::ArrowStream => {
             let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
-            while rows.read(now, &mut tap, &mut tally)? {}
+            while rows.read(&mut Output { now, sink: &mut tap, tally: &mut tally })? {}
             tally
         }
         Format::Parquet => {
             let (mut rows, mut tally) = (ParquetRows::new(Bytes::from(body), mapping.as_ref())?, Tally::default());
-            while rows.read(now, &mut tap, &mut tally)? > 0 {}
+            while rows.read(&mut Output { now, sink: &mut tap, tally: &mut tally })? > 0 {}
             tally
         }
         _ => read(format, mapping, &body, now, &mut tap)?,
@@ -78,7 +78,7 @@ pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Map
     Some(mapping)
 }
 
-/// A batch that refuses what lies too far ahead, or before what is kept.
+/// A batch that rejects points too far in the future, or past retention.
 pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, ApiError> {
     let mut batch = state.store.begin(dataset)?;
     batch.refuse_after(now.saturating_add(state.limits.max_future));
@@ -87,7 +87,7 @@ pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, ApiError
 }
 
 impl ParsedBody {
-    /// What there is to tell of it, before it is kept.
+    /// Notes on the batch, before it is stored.
     pub fn report(&self, dry_run: bool) -> PushReport {
         let Self { batch, tally, .. } = self;
         let mut tally = tally.clone();
@@ -109,14 +109,14 @@ impl ParsedBody {
         }
     }
 
-    /// Keeps it, and tells who watches.
+    /// Stores it, and reports it to watchers.
     pub fn keep(self, state: &State, dataset: &str, now: Nanos) -> Result<PushReport, ApiError> {
         let mut report = self.report(false);
         report.replaced = state.store.write(self.batch)?;
         state.arrivals.count(now, report.tally.accepted, report.tally.rejected);
         state.arrivals.refused(now, dataset, &report.tally);
         if state.tail.is_watched() {
-            state.tail.tell(TailReport {
+            state.tail.report(TailReport {
                 dataset: dataset.to_owned(),
                 time: format_utc(now),
                 accepted: report.tally.accepted,
@@ -128,7 +128,7 @@ impl ParsedBody {
     }
 }
 
-/// A batch of which the first points are noted, for those who watch.
+/// A batch that samples its first points for watchers.
 struct SamplingSink<'t> {
     batch: &'t mut Batch,
     sample: &'t mut Vec<TailPoint>,
@@ -150,7 +150,7 @@ impl PointSink for SamplingSink<'_> {
     }
 
     fn last_series(&self) -> Option<KnownSeries> {
-        // Whoever watches sees points with their names.
+        // Watchers see points with their names.
         if self.sample.len() < self.most { None } else { self.batch.last_series() }
     }
 

@@ -14,7 +14,7 @@ use fenetre_core::{
     time::{Nanos, format_utc, parse_rfc3339},
 };
 use fenetre_formats::{
-    Format, Tally,
+    Format, Output, Tally,
     mapping::{Mapping, guess::collisions},
 };
 use fenetre_jobs::Job;
@@ -31,14 +31,14 @@ use crate::{
     state::State,
 };
 
-/// How long a store that is behind is waited for at a time.
+/// Pause before the next attempt, while the store is behind.
 const PAUSE: Duration = Duration::from_millis(200);
 
 /// Rows that are looked at for columns that are missing as tags.
 const LOOK_ROWS: usize = 200;
 
 impl Imports {
-    /// Begins an import, or goes on with it.
+    /// Begins an import, or resumes it.
     pub fn begin(&self, state: &Arc<State>, mut record: ImportRecord) -> Result<ImportRecord, ApiError> {
         let mut running = self.running.lock();
         if running.contains_key(&record.id) {
@@ -119,7 +119,7 @@ enum Ended {
     Stopped,
 }
 
-/// Takes what was read before, and lets it go.
+/// A sink that discards the points, for parts that are stored already.
 struct NullSink;
 
 impl PointSink for NullSink {
@@ -155,7 +155,7 @@ fn carry_out(state: &State, run: &Running, job: &Job) {
     match outcome {
         Ok(Ended::Whole) if dry_run => record.stage = ImportStage::Waiting,
         Ok(Ended::Whole) => record.stage = ImportStage::Done,
-        // It goes on when the service starts again.
+        // It resumes when the service starts again.
         Ok(Ended::Stopped) if state.jobs.is_stopping() => record.stage = ImportStage::Running,
         Ok(Ended::Stopped) => record.stage = ImportStage::Stopped,
         Err(problem) => {
@@ -168,13 +168,13 @@ fn carry_out(state: &State, run: &Running, job: &Job) {
         tracing::info!(id = record.id, file = record.file, accepted = record.accepted, rejected = record.rejected, "import done");
         let _ = std::fs::remove_file(state.imports.file(&record.id));
     }
-    // Whoever asks sees how it ended when it is no longer one that runs, so that it can be begun again at once.
+    // The result is recorded before it counts as ended, so that a caller that sees the end can begin it again at once.
     if let Err(error) = state.imports.keep(&state.store, &record) {
         tracing::error!(%error, id = record.id, "the record of an import could not be stored");
     }
 }
 
-/// Columns that would tell points of an import apart, if they were tags.
+/// Columns that would distinguish points of an import, if they were tags.
 fn missing_tags(state: &State, run: &Running, record: &ImportRecord) -> Vec<String> {
     let Some(format) = record.format.filter(|format| record.duplicates > 0 && format.takes_mapping()) else { return Vec::new() };
     let Ok(Some(mapping)) = mapping_of_run(state, run, format) else { return Vec::new() };
@@ -201,7 +201,7 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
         let record = run.record.lock();
         (record.id.clone(), record.dataset.clone(), record.format, record.bytes, record.parts, record.begun.clone())
     };
-    // Rows without a time are of the moment at which the import began, whenever it goes on.
+    // Rows without a time get the time at which the import began, also after a resume.
     let started: Nanos = begun.as_deref().and_then(|begun| parse_rfc3339(begun).ok()).unwrap_or_else(now);
     let format = format.ok_or_else(|| ApiError::new(crate::problem::ProblemKind::Request, "the import does not say its format"))?;
     let mapping = ingest::in_zone(state, &dataset, format, mapping_of_run(state, run, format)?);
@@ -214,16 +214,16 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
         if job.is_stopping() {
             return Ok(Ended::Stopped);
         }
-        let mut tally = Tally::telling(usize::MAX);
+        let mut tally = Tally::showing(usize::MAX);
         part += 1;
         if part <= done {
-            if !input.read(started, &mut NullSink, &mut tally)? {
+            if !input.read(&mut Output { now: started, sink: &mut NullSink, tally: &mut tally })? {
                 return Ok(Ended::Whole);
             }
             continue;
         }
         let mut batch = ingest::begin(state, &dataset, started)?;
-        let more = input.read(started, &mut batch, &mut tally)?;
+        let more = input.read(&mut Output { now: started, sink: &mut batch, tally: &mut tally })?;
         batch.notes().iter().for_each(|note| tally.note(note.clone()));
         let (dropped, duplicates) = (batch.dropped(), batch.duplicates());
         tally.accepted -= dropped.min(tally.accepted);
@@ -273,7 +273,7 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
     }
 }
 
-/// Names of which lists are kept are few, or there is something wrong that the first of them show.
+/// Maximum number of names in a list: if there are more, the first show what is wrong.
 const MAX_NAMES: usize = 10_000;
 
 fn add_new(known: &mut Vec<String>, new: Vec<String>) {

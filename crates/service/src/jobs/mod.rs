@@ -1,4 +1,4 @@
-//! What the service does by itself: upkeep, and imports.
+//! Jobs of the service: upkeep and imports.
 
 pub mod import;
 pub mod upkeep;

@@ -1,5 +1,4 @@
-//! What the service does by itself now and then: what is older or more than is kept goes, the bin is emptied of what was in it for long
-//! enough, and files that nobody imports go.
+//! Regular upkeep: expires data past its limits, removes old items from the bin, and uploaded files that were never imported.
 
 use std::{sync::Arc, time::Duration};
 
@@ -9,7 +8,7 @@ use crate::{clock::now, problem::ApiError, state::State, views::retention};
 
 const EVERY: Duration = Duration::from_secs(30);
 
-/// Starts the job. A change of what is kept wakes it.
+/// Starts the job. A change of limits wakes it.
 ///
 /// # Errors
 /// If there can be no more threads.
@@ -28,7 +27,7 @@ fn tidy(state: &State) -> Result<(), ApiError> {
     state.warnings.report(&retention::warnings_now(state)?);
     for binned in state.store.bin().list()?.into_iter().filter(|_| is_believed) {
         if now.saturating_sub(binned.deleted) > state.limits.bin_retention {
-            tracing::info!(what = binned.what, dataset = binned.dataset, "erased from the bin after its time there");
+            tracing::info!(what = binned.what, dataset = binned.dataset, "erased from the bin: its time there is over");
             state.store.bin().erase(&binned.id)?;
         }
     }

@@ -1,4 +1,4 @@
-//! Mappings that are stored under a name.
+//! Stored mappings.
 
 use fenetre_core::{suggest::hint, time::format_utc};
 use fenetre_formats::mapping::Mapping;

@@ -50,6 +50,6 @@ pub fn name_of(catalogue: &Catalogue, place: Scope) -> String {
 }
 
 /// The same, for people.
-pub fn told_name(name: String) -> String {
+pub fn shown_name(name: String) -> String {
     if name.is_empty() { "the store".to_owned() } else { name }
 }

@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 
 use crate::{problem::ApiError, state::State};
 
-/// The partition that goes next by age; none where nothing goes by age, or what could go has gone.
+/// The partition that expires next by age, if any.
 pub fn next(state: &State, dataset: &DatasetSize, limits: &Limits, now: Nanos, tz: &TimeZone) -> Result<Option<NextInfo>, ApiError> {
     let Some(keep_for) = limits.keep_for.map(|found| found.limit) else { return Ok(None) };
     let when = |piece: &PartitionHolding| keep_for.after(piece.last, tz).saturating_add(1);

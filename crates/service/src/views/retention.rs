@@ -13,7 +13,7 @@ use fenetre_wire::retention::{LimitInfo, PlaceInfo, RetentionInfo, VolumeInfo};
 use jiff::tz::TimeZone;
 
 use super::{
-    names::{find, name_of, told_name},
+    names::{find, name_of, shown_name},
     outlook::{ahead, next},
     volume::volume_info,
 };
@@ -69,10 +69,10 @@ pub fn warn_of_difference(place: &str) {
 }
 
 /// Reports in the log each place whose runtime setting differs from the configuration file.
-pub fn tell_differences(state: &State) {
+pub fn log_differences(state: &State) {
     if state.config_file.is_some() {
         let differing = state.store.retention().policies().differing();
-        state.store.with_catalogue(|catalogue| differing.into_iter().for_each(|place| warn_of_difference(&told_name(name_of(catalogue, place)))));
+        state.store.with_catalogue(|catalogue| differing.into_iter().for_each(|place| warn_of_difference(&shown_name(name_of(catalogue, place)))));
     }
 }
 
@@ -110,7 +110,7 @@ fn assemble(state: &State, survey: &Survey, dataset: Option<&str>, with_metrics:
     let info = |place| Ok((place, place_info(state, survey, &policies, place)?));
     let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, ApiError>>()?;
     let differing = if state.config_file.is_some() { policies.differing() } else { Vec::new() };
-    let differing = state.store.with_catalogue(|catalogue| differing.into_iter().map(|place| told_name(name_of(catalogue, place))).collect());
+    let differing = state.store.with_catalogue(|catalogue| differing.into_iter().map(|place| shown_name(name_of(catalogue, place))).collect());
     let volume = state.store.volume().map(volume_info);
     let mut warnings = warnings(&places, &policies, volume.as_ref(), state.store.is_full());
     warnings.extend(state.clock.leap().map(Warning::Clock));
@@ -137,7 +137,7 @@ fn warnings(places: &[(Scope, PlaceInfo)], policies: &Policies, volume: Option<&
         };
         let share = info.bytes as f64 / limit.0 as f64;
         if share >= WARN_FROM {
-            warnings.push(Warning::NearLimit { place: told_name(info.name.clone()), percent: (share * 100.0) as u64, limit });
+            warnings.push(Warning::NearLimit { place: shown_name(info.name.clone()), percent: (share * 100.0) as u64, limit });
         }
     }
     if let Some(volume) = volume {
@@ -156,7 +156,7 @@ fn limit_info<T: ToString>(catalogue: &Catalogue, place: Scope, found: Option<In
     let Some(found) = found else {
         return LimitInfo { limit: None, place: None, source: "built in".to_owned(), text: "no limit, built in".to_owned() };
     };
-    let (limit, at) = (found.limit.to_string(), told_name(name_of(catalogue, found.place)));
+    let (limit, at) = (found.limit.to_string(), shown_name(name_of(catalogue, found.place)));
     let (source, words) = match found.source {
         Source::File => ("file", "configuration file"),
         Source::Live => ("live", "runtime setting"),

@@ -44,9 +44,9 @@ impl Service {
     }
 
     fn serve(config: Config) -> Self {
-        let (tell, told) = mpsc::channel();
-        let thread = thread::spawn(move || serve(&config, |ready| drop(tell.send(ready))));
-        let ready = told.recv().expect("the service starts");
+        let (sender, receiver) = mpsc::channel();
+        let thread = thread::spawn(move || serve(&config, |ready| drop(sender.send(ready))));
+        let ready = receiver.recv().expect("the service starts");
         Self { url: format!("http://{}", ready.address), ready: Some(ready), thread: Some(thread), _folder: None }
     }
 

@@ -1,4 +1,4 @@
-//! What lies in the bin, and what is chosen to go there.
+//! Items of the bin, and the choice of what goes there.
 
 use fenetre_core::{
     model::{DatasetId, SeriesId},

@@ -1,4 +1,4 @@
-//! The bin: what was deleted and can come back.
+//! The bin: deleted and expired data that can be restored.
 //!
 //! A metric goes there by a mark in the catalogue; its points stay where they are, unseen. Points of a span go there as blocks, moved from each
 //! partition into a file of the same name and form below `bin/`. Partitions that were dropped go there as they are ([`partitions`]). They come back as blocks older than all others, so that what arrived
@@ -121,7 +121,7 @@ pub fn delete_points(shared: &Engine, id: String, selection: &Selection, what: &
     let is_counter = shared.counters(selection.dataset);
     // Before and after: windows that are made again meanwhile may be of some of these points.
     mark(shared, selection)?;
-    // Killed on the way, this goes on with what is left.
+    // After a kill, this continues with what is left.
     let mut moved = before.map(|known| known.body.weight).unwrap_or_default();
     let pool = Arc::new(Pool::new(1));
     let spans = shared.spans.read_recursive();

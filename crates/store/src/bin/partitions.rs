@@ -1,4 +1,4 @@
-//! Dropped partitions in the bin: their files move there, come back, or are erased.
+//! Dropped partitions in the bin: their files move there, are restored, or erased.
 
 use std::{
     collections::BTreeSet,
@@ -79,7 +79,7 @@ pub fn move_files(shared: &Engine) -> Result<(), StoreError> {
         let mut free = None;
         shared.wait_until(patience, || {
             if let Some(partition) = is_ready()
-                && partition.let_go()?
+                && partition.release()?
             {
                 free = Some(partition);
             }

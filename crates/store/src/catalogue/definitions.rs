@@ -182,7 +182,7 @@ impl Definitions {
         Ok((id, before))
     }
 
-    /// Says what a tag is, before or after the first series that carries it. Returns whether anything was said of it before.
+    /// Defines a tag, before or after the first series that carries it. Returns whether it was defined before.
     pub fn put_tag(&self, dataset: &str, key: &str, definition: TagDefinition) -> Result<bool, StoreError> {
         check_name(key).map_err(|error| StoreError::Definition(format!("the tag's key {error}")))?;
         definition.check().map_err(StoreError::Definition)?;
@@ -313,7 +313,7 @@ impl Definitions {
         self.records.lock().series_of(metric.id)
     }
 
-    /// Forgets a metric of the bin for good; its points are gone by now.
+    /// Erases a metric of the bin; its points are removed already.
     pub fn erase_metric(&self, metric: &BinnedMetric) -> Result<(), StoreError> {
         self.records.lock().change(|changes| changes.erase_metric(metric.id))
     }

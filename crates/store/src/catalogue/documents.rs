@@ -112,7 +112,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn each_kind_has_a_name_of_its_own_by_which_it_is_found() {
+    fn document_kinds_have_unique_names() {
         let names: BTreeSet<&str> = DocumentKind::ALL.iter().map(|kind| kind.as_str()).collect();
         assert_eq!(names.len(), DocumentKind::ALL.len());
         assert!(DocumentKind::ALL.iter().all(|kind| DocumentKind::from_name(kind.as_str()) == Some(*kind) && kind.version() > 0));

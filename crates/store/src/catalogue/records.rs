@@ -456,7 +456,7 @@ fn write_document(document: &impl serde::Serialize) -> rusqlite::Result<String> 
     serde_json::to_string(document).map_err(|error| rusqlite::Error::ToSqlConversionFailure(Box::new(error)))
 }
 
-/// A metric that was deleted and can come back.
+/// A deleted metric that can be restored.
 #[derive(Clone, Debug)]
 pub struct BinnedMetric {
     pub id: MetricId,
@@ -498,7 +498,7 @@ impl Changes<'_> {
         self.0.execute(put, params![dataset.0, key, write_document(definition)?]).map(|_| ())
     }
 
-    /// Gives a dataset another name; the old one goes on answering.
+    /// Gives a dataset another name; the old one still works.
     pub fn rename_dataset(&self, id: DatasetId, old: &str, name: &str) -> rusqlite::Result<()> {
         self.0.execute("UPDATE dataset SET name = ?2 WHERE id = ?1", params![id.0, name])?;
         self.keep_old_name("dataset", DatasetId(0), old, name, Some(id.0), None)

@@ -1,7 +1,7 @@
 //! Compaction: blocks of one series that overlap, or that are small, become few full ones.
 //!
 //! A partition is compacted when nothing was packed into it for a while, or when many generations lie over each other in it. The work
-//! goes series by series in short transactions and rests between them as long as it worked. Killed or stopped, it goes on where it
+//! goes series by series in short transactions and rests between them as long as it worked. Killed or stopped, it resumes where it
 //! was: what is merged already needs no more merging. Readers never wait for it; a block that a snapshot cannot see is left alone until
 //! no such snapshot is left.
 

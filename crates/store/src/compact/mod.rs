@@ -1,4 +1,4 @@
-//! Partitions are written anew: with fewer and fuller blocks, or with other spans.
+//! Rewrites partitions: with fewer and fuller blocks, or with other spans.
 
 pub mod compactor;
 pub mod respan;

@@ -165,7 +165,7 @@ fn write_and_exchange(
     old: &[Arc<Partition>],
     spans: &dyn Fn() -> Result<Vec<Span>, StoreError>,
 ) -> Result<(), StoreError> {
-    // Whoever packs, deletes or brings back is waited for, and waits.
+    // Excludes packing, deletions and restores.
     let _alone = shared.spans.write();
     let partitions = shared.partitions();
     let is_there = |partition: &Arc<Partition>| partitions.get(&(dataset, partition.span.start)).is_some_and(|found| Arc::ptr_eq(found, partition));
@@ -202,7 +202,7 @@ fn write_and_exchange(
     losses::note(shared)?;
     writers.iter().for_each(|writer| writer.note_replaced());
     drop(writers);
-    tracing::debug!(from = ?record.old, to = ?record.new, "partitions have other spans");
+    tracing::debug!(from = ?record.old, to = ?record.new, "partitions changed their spans");
     shared.replaced.lock().push(Replaced { record: name, old: old.to_vec(), earlier });
     Ok(())
 }
@@ -228,7 +228,7 @@ fn write_part((span, store): (Span, i64), old: &[Arc<Partition>], folder: &Path,
         writing.stamp(store)?;
         writing.set_progress(Progress { packed, compacted: false })
     })?;
-    if !part.let_go()? {
+    if !part.release()? {
         return Err(StoreError::Damaged { path, what: "it is in use by an unknown reader".to_owned() });
     }
     // Closed, it has no log any more; the name without one is the file as a whole.
@@ -279,7 +279,7 @@ pub fn remove_replaced(shared: &Engine) -> Result<(), StoreError> {
     for one in ended {
         let mut is_free = true;
         for partition in &one.old {
-            is_free &= partition.let_go()?;
+            is_free &= partition.release()?;
         }
         if !is_free {
             shared.replaced.lock().push(one);
@@ -323,26 +323,26 @@ mod tests {
 
     #[test]
     fn few_points_of_many_weeks_become_one_span_and_dense_ones_stay() {
-        let told = |parts: &[Part], longest: i64| {
+        let merged = |parts: &[Part], longest: i64| {
             let merged = merges(parts, longest, Nanos::MAX);
             merged.into_iter().map(|(span, places)| (span.days(), places.len())).collect::<Vec<_>>()
         };
         // A point a week for twenty years; what is kept for less long; one in ten minutes; one a minute.
-        assert_eq!(told(&weeks(&[Some(1); 1_040]), 3_584), [(3_584, 512), (3_584, 512), (3_584, 16)]);
-        assert_eq!(told(&weeks(&[Some(1); 20]), 56), [(56, 8), (56, 8), (56, 4)]);
-        assert_eq!(told(&weeks(&[Some(1_008); 17]), 3_584), [(448, 17)]);
-        assert_eq!(told(&weeks(&[Some(10_080); 17]), 3_584), []);
+        assert_eq!(merged(&weeks(&[Some(1); 1_040]), 3_584), [(3_584, 512), (3_584, 512), (3_584, 16)]);
+        assert_eq!(merged(&weeks(&[Some(1); 20]), 56), [(56, 8), (56, 8), (56, 4)]);
+        assert_eq!(merged(&weeks(&[Some(1_008); 17]), 3_584), [(448, 17)]);
+        assert_eq!(merged(&weeks(&[Some(10_080); 17]), 3_584), []);
         // A dense week keeps its neighbours from years, and not from eight weeks beside it.
         let mut one_dense = vec![Some(1); 24];
         one_dense[10] = None;
-        assert_eq!(told(&weeks(&one_dense), 3_584), [(56, 8), (56, 8)]);
+        assert_eq!(merged(&weeks(&one_dense), 3_584), [(56, 8), (56, 8)]);
         // One alone stays as it is, whatever it holds.
-        assert_eq!(told(&weeks(&[Some(1)]), 3_584), []);
-        assert_eq!(told(&[], 3_584), []);
+        assert_eq!(merged(&weeks(&[Some(1)]), 3_584), []);
+        assert_eq!(merged(&[], 3_584), []);
     }
 
     #[test]
-    fn a_dataset_that_has_just_begun_is_taken_for_what_its_first_days_say() {
+    fn growth_of_a_new_dataset_is_estimated_from_its_first_days() {
         assert_eq!(merges(&weeks(&[Some(9_000), Some(2_000)]), 3_584, 8 * DAY), [], "1,375 points a day are 77,000 in eight weeks");
         assert_eq!(merges(&weeks(&[Some(50), Some(20)]), 3_584, 8 * DAY)[0].0.days(), 3_584);
     }

@@ -1,4 +1,4 @@
-//! Where things lie in the store's directory, and who owns it.
+//! Paths in the store's directory, and the lock of its owner.
 
 use std::{
     fs::{self, File, TryLockError},
@@ -188,7 +188,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_second_owner_is_told_the_first_ones_pid() {
+    fn a_second_owner_sees_the_pid_of_the_first() {
         let folder = tempfile::tempdir().unwrap();
         let files = Files::create(folder.path()).unwrap();
         let owner = files.lock().unwrap();

@@ -1,4 +1,4 @@
-//! How files lie on the disk: their names, SQLite, and connections that stay open.
+//! Files on the disk: their names, SQLite, and open connections.
 
 pub mod files;
 pub mod pool;

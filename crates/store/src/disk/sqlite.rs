@@ -63,8 +63,8 @@ pub fn open_to_read(path: &Path) -> rusqlite::Result<Connection> {
 /// SQLite's own check of a whole file, of its indexes against its tables too: faults, one sentence each.
 pub fn check_integrity(connection: &Connection) -> rusqlite::Result<Vec<String>> {
     let mut check = connection.prepare("PRAGMA integrity_check(20)")?;
-    let said = check.query_map([], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
-    Ok(if said == ["ok"] { Vec::new() } else { said })
+    let findings = check.query_map([], |row| row.get::<_, String>(0))?.collect::<rusqlite::Result<Vec<_>>>()?;
+    Ok(if findings == ["ok"] { Vec::new() } else { findings })
 }
 
 fn configure(connection: &Connection, file_use: Use) -> rusqlite::Result<()> {

@@ -43,7 +43,7 @@ fn open(folder: &Path) -> Result<Opened, StoreError> {
             let progress = Progress::open(folder)?;
             let state = progress.load()?;
             tracing::error!(%error, kept = %aside.display(), "the records of rollups are damaged");
-            Ok(Opened { progress, state, lost: Some(format!("{} was damaged, and is kept as {}: {REMEDY}", path.display(), aside.display())) })
+            Ok(Opened { progress, state, lost: Some(format!("{} was damaged and is kept as {}: {REMEDY}", path.display(), aside.display())) })
         }
         Err(error) => Err(error),
     }
@@ -111,14 +111,14 @@ impl Rollups {
             adopt(&opened, shared, id)?;
             shared.note_fault(records_of(&opened.folder), fault);
         }
-        look_for_files(&opened, shared, id)?;
+        check_files(&opened, shared, id)?;
         all.insert(id, Arc::clone(&opened));
         Ok(Some(opened))
     }
 }
 
 /// Marks the windows of missing or empty files as out of date: queries use points until the windows are rebuilt.
-fn look_for_files(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
+fn check_files(rollups: &DatasetRollups, shared: &Engine, dataset: DatasetId) -> Result<(), StoreError> {
     let known = rollups.turn.lock().files()?;
     let policies = resolve_policies(&shared.catalogue.read(), dataset);
     for policy in &policies {

@@ -1,4 +1,4 @@
-//! What readers, the committer, the packer and the compactor share: the catalogue, the head, and the partitions that are there.
+//! State that readers, the committer, the packer and the compactor share: the catalogue, the head, and the partitions.
 
 mod levels;
 pub mod losses;

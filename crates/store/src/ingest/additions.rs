@@ -16,7 +16,7 @@ pub struct NewSeries {
 #[derive(Default)]
 pub struct Additions {
     pub metrics: BTreeMap<String, MetricDefinition>,
-    /// Definitions of metrics of which nobody has said anything yet.
+    /// Definitions of metrics that nobody has defined yet.
     pub learned: BTreeMap<String, MetricDefinition>,
     pub series: Vec<NewSeries>,
     /// New metrics that are described without a kind: their first points decide it.

@@ -159,16 +159,16 @@ impl Batch {
                     ValueRef::Histogram(_) => Kind::Histogram,
                     ValueRef::Number(_) | ValueRef::Integer(_) => Kind::Gauge,
                 };
-                let mut said = self.additions.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
+                let mut metadata = self.additions.learned.remove(name).unwrap_or(MetricDefinition { kind, ..MetricDefinition::default() });
                 if self.additions.undecided.remove(name) {
-                    said.kind = kind;
-                    if let Some(unit) = said.unit.take_if(|_| kind == Kind::State) {
+                    metadata.kind = kind;
+                    if let Some(unit) = metadata.unit.take_if(|_| kind == Kind::State) {
                         self.claims.assumed.remove(name);
                         self.note(format!("`{name}` is a state, which has no unit: \"{unit}\" was ignored"));
                     }
                 }
-                let kind = said.kind;
-                self.additions.metrics.insert(name.to_owned(), MetricDefinition { unreviewed: true, ..said });
+                let kind = metadata.kind;
+                self.additions.metrics.insert(name.to_owned(), MetricDefinition { unreviewed: true, ..metadata });
                 let rule = self.claims.rule_of(name);
                 KnownMetric { kind, id: None, earliest: self.admission.horizons.of_dataset(), rule, refused: None, renamed: None }
             }

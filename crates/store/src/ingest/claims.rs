@@ -63,12 +63,12 @@ impl Claims {
         self.by_metric.get(metric).map_or(0, |claim| claim.rule)
     }
 
-    /// Whether this was said of the metric last.
+    /// Whether this was the last metadata of the metric.
     pub fn is_repeated(&self, metric: &str, unit: Option<&str>) -> bool {
         self.by_metric.get(metric).is_some_and(|claim| claim.unit.as_deref() == unit)
     }
 
-    /// Whether nothing was said of the metric so far.
+    /// Whether the metric has no metadata so far.
     pub fn is_first(&self, metric: &str) -> bool {
         !self.by_metric.contains_key(metric)
     }
@@ -162,8 +162,8 @@ pub fn judge(mut definition: MetricDefinition, about: About<'_>, is_new: bool) -
     }
     if is_new || definition.unreviewed {
         definition.temporality = definition.temporality.or(about.temporality).filter(|_| matches!(definition.kind, Kind::Counter | Kind::Histogram));
-    } else if let (Some(said), Some(known)) = (about.temporality, definition.temporality())
-        && said != known
+    } else if let (Some(stated), Some(known)) = (about.temporality, definition.temporality())
+        && stated != known
     {
         contradictions.push("the body has another temporality than the catalogue".to_owned());
     }

@@ -1,7 +1,7 @@
 //! The committer: one thread that owns the journal.
 //!
 //! Batches that wait while a commit is on its way to the disk share the next one. A batch is answered only when its commit is kept as
-//! the store's durability says and its points are in the head, so whoever asks after the answer sees them.
+//! the store's durability says and its points are in the head, so a query after the answer sees them.
 
 use std::{
     convert::Infallible,
@@ -81,7 +81,7 @@ impl Committer {
         // The next start compares this with what it reads.
         let last = self.journal.last().and_then(|last| inventory::note_journal(&self.shared.definitions, self.journal.number, last));
         if let Err(error) = last {
-            tracing::warn!(%error, "the end of the journal could not be noted");
+            tracing::warn!(%error, "the end of the journal could not be recorded");
         }
         if let Some(packing) = self.packing.take() {
             packing.job.join();
@@ -132,7 +132,7 @@ impl Committer {
         head.append(jobs.iter().map(|job| &job.journaled));
         drop(head);
         for job in jobs {
-            // Whoever does not wait any more has its points kept all the same.
+            // The points stay, also if the caller no longer waits.
             let _ = job.answer.send(Ok(()));
         }
     }
@@ -162,7 +162,7 @@ impl Committer {
         }
         tracing::error!(%error, "a batch could not be written to the journal");
         if !matches!(error, StoreError::Full { .. }) {
-            self.shared.close(format!("the journal failed ({error}). Look at the disk, then start the service again"));
+            self.shared.close(format!("the journal failed ({error}). Check the disk, then restart the service"));
             // What is in the failed file is not packed any more.
             self.fail_waiters(error);
         }
@@ -251,7 +251,7 @@ impl Committer {
         }
         let error = figures.last_error.map_or_else(|| "packing stopped unexpectedly".to_owned(), |(error, _)| error);
         let points = generation.buffers.read().points();
-        tracing::error!(points, "packing failed, and is tried again in {} s", RETRY.as_secs());
+        tracing::error!(points, "packing failed; next attempt in {} s", RETRY.as_secs());
         self.retry_later(&error);
     }
 

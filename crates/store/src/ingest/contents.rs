@@ -1,4 +1,4 @@
-//! What a batch holds: its points, the series that they are of, and the words and histograms that their values stand for.
+//! Contents of a batch: points, their series, and the words and histograms that values refer to.
 
 use fenetre_core::{
     model::{Cause, Histogram, Kind, Refusal, SeriesId, ValueRef, check_tag_value, split_integer},

@@ -1,4 +1,4 @@
-//! The way of a batch: read, settled in the catalogue, committed to the journal, packed into partitions.
+//! The path of a batch: read, settled in the catalogue, committed to the journal, packed into partitions.
 
 pub mod additions;
 pub mod admission;

@@ -1,7 +1,7 @@
 //! How many points of a batch take the place of others: of the same series and instant, in the batch itself, in memory or in partitions.
 //!
 //! The usual batch is newer than all before it, which the latest instants of its series in each partition show at once. For one that goes back,
-//! the blocks that it meets are looked at, unless these are too many: then nothing is said, rather than something wrong.
+//! the overlapping blocks are read, unless these are too many: then no count is reported, rather than a wrong one.
 
 use std::sync::Arc;
 

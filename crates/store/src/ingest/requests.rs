@@ -18,7 +18,7 @@ const QUEUED: usize = 64;
 /// A batch and where its answer goes.
 pub struct Job {
     pub journaled: Journaled,
-    /// The entry as the journal keeps it, made by whoever sends it: one thread commits, many make bytes.
+    /// The entry as the journal keeps it, encoded by the sender: one thread commits, many encode.
     pub body: Vec<u8>,
     pub answer: SyncSender<Result<(), StoreError>>,
 }

@@ -166,7 +166,7 @@ impl SeriesIndex {
         match id {
             Some(id) => series_key(key, id, sorted),
             None => {
-                // A metric without an id yet is told apart by its name; the zero byte cannot be part of one.
+                // A metric without an id yet is identified by its name; the zero byte cannot be part of one.
                 key.extend_from_slice(metric.as_bytes());
                 key.push(0);
                 series_key(key, MetricId(u32::MAX), sorted);

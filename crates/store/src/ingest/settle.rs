@@ -120,21 +120,21 @@ impl Definitions {
         }
     }
 
-    /// Fills what the batch says of metrics that are there and of which nobody has said it.
+    /// Fills unset fields of existing metrics from the metadata of the batch.
     fn learn(&self, records: &mut Records, dataset: &str, learned: BTreeMap<String, MetricDefinition>) -> Result<(), StoreError> {
         let known: Vec<(DatasetId, String, MetricDefinition)> = {
             let catalogue = self.catalogue.read();
             let Some(dataset) = catalogue.dataset(dataset) else { return Ok(()) };
             // Somebody may have changed the definition since the batch was read.
-            let filled = |(name, said): (String, MetricDefinition)| {
+            let filled = |(name, metadata): (String, MetricDefinition)| {
                 let metric = dataset.metric_by_any_name(&name)?;
                 let mut definition = metric.definition.clone();
-                definition.unit = definition.unit.or(said.unit);
+                definition.unit = definition.unit.or(metadata.unit);
                 if definition.description.is_empty() {
-                    definition.description = said.description;
+                    definition.description = metadata.description;
                 }
                 if definition.unreviewed {
-                    definition.temporality = definition.temporality.or(said.temporality);
+                    definition.temporality = definition.temporality.or(metadata.temporality);
                 }
                 (definition != metric.definition).then(|| (dataset.id, metric.name.to_string(), definition))
             };

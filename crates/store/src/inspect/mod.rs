@@ -1,4 +1,4 @@
-//! What is stored: how large it is, and whether it is as it was written.
+//! Sizes of what is stored, and its verification.
 
 pub mod sizes;
 pub mod verify;

@@ -1,4 +1,4 @@
-//! What everything weighs on the disk, and how fast that grows.
+//! Sizes on disk, and their growth.
 
 use std::{collections::BTreeMap, path::PathBuf, sync::Arc};
 

@@ -71,14 +71,14 @@ pub fn verify(store: &Engine, dataset: DatasetId, partition: &Partition) -> Resu
                 found.blocks += 1;
                 let fault = match (reading.decode(series, place, &mut points), reading.summary(place)) {
                     (Err(error), _) | (_, Err(error)) => Some(error.to_string()),
-                    (Ok(()), Ok(told)) => {
+                    (Ok(()), Ok(stored)) => {
                         found.points += points.len() as u64;
-                        let made = if is_counter(series) && told.growth.is_some() {
+                        let made = if is_counter(series) && stored.growth.is_some() {
                             Summary::of_counter(points.points())
                         } else {
                             Summary::of(points.points())
                         };
-                        let agrees = made.is_some_and(|made| agree(&made, &told)) && place.count == points.len() as u64;
+                        let agrees = made.is_some_and(|made| agree(&made, &stored)) && place.count == points.len() as u64;
                         (!agrees).then(|| {
                             format!(
                                 "{name}: the block of series {} from {}: its summary is not that of its points",

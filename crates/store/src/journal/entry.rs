@@ -83,9 +83,9 @@ impl Entry {
         }
         match body {
             [VERSION, unit @ 0..=LARGEST_UNIT, has_rests @ 0..=1, rest @ ..] => {
-                Self::read(Reader::new(rest), 10i64.pow((*unit).into()), *has_rests == 1).map_err(told)
+                Self::read(Reader::new(rest), 10i64.pow((*unit).into()), *has_rests == 1).map_err(describe)
             }
-            [OLD_VERSION, rest @ ..] => Self::read_old(Reader::new(rest)).map_err(told),
+            [OLD_VERSION, rest @ ..] => Self::read_old(Reader::new(rest)).map_err(describe),
             [version, ..] => Err(format!("version {version} is not known")),
             [] => Err("it is empty".to_owned()),
         }
@@ -133,7 +133,7 @@ impl Entry {
 }
 
 /// A reader's fault, in words that follow the batch that it is about.
-fn told(error: BlockError) -> String {
+fn describe(error: BlockError) -> String {
     match error {
         BlockError::Short(part) => format!("it ends early, in its {part}"),
         BlockError::Bounds(part) => format!("its {part} is out of bounds"),

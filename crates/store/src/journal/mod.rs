@@ -196,7 +196,7 @@ impl Journal {
         File::open(&log).and_then(|file| file.sync_data()).at("sync", log)
     }
 
-    /// Closes this file and goes on in the next.
+    /// Closes this file and continues in the next.
     pub fn rotate(&mut self) -> Result<(), StoreError> {
         if !self.synced {
             self.sync()?;

@@ -448,7 +448,7 @@ impl LevelFiles {
         self.files.read().values().for_each(|file| self.pool.forget(file.id));
     }
 
-    /// Whether the files have gone, or are about to: then what was read of them counts for nothing.
+    /// Whether the files are removed, or about to be: then results read from them are invalid.
     pub fn is_gone(&self) -> bool {
         self.is_gone.load(Ordering::SeqCst)
     }
@@ -504,7 +504,7 @@ fn meeting(connection: &Connection, path: &Path, series: SeriesId, ranges: &[Tim
 /// Rows beside a range that are no longer than what they are put together with, as the digits of a binary counter are: so each window is written
 /// anew a few times only, and rows are few.
 fn neighbours(connection: &Connection, path: &Path, series: SeriesId, range: TimeRange, mut count: usize) -> Result<Vec<Old>, StoreError> {
-    // Rows before grow where time goes on, those after where a level is filled backwards.
+    // Earlier rows grow as time passes, later ones while a level is backfilled.
     let before = "SELECT id, count FROM windows WHERE series = ?1 AND start < ?2 ORDER BY start DESC";
     let after = "SELECT id, count FROM windows WHERE series = ?1 AND start >= ?2 ORDER BY start";
     let mut found = Vec::new();
@@ -579,7 +579,7 @@ mod tests {
     }
 
     #[test]
-    fn windows_that_come_one_by_one_make_few_rows_forwards_and_backwards() {
+    fn windows_arriving_singly_make_few_rows() {
         for minutes in [(0..1_000).collect::<Vec<i64>>(), (0..1_000).rev().collect()] {
             let folder = tempfile::tempdir().unwrap();
             let files = open(folder.path());
@@ -614,7 +614,7 @@ mod tests {
     }
 
     #[test]
-    fn a_file_from_before_rows_had_two_parts_is_read_and_written() {
+    fn a_level_file_with_single_part_rows_is_read_and_written() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("1m/1970-01-01.db");
         {

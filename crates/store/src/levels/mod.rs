@@ -127,7 +127,7 @@ pub struct DatasetRollups {
     pub state: RwLock<State>,
     files: RwLock<BTreeMap<LevelKey, Arc<LevelFiles>>>,
     pub folder: PathBuf,
-    pub told: Mutex<RollupStatus>,
+    pub status: Mutex<RollupStatus>,
 }
 
 /// The rollups of all datasets, opened on first use.
@@ -188,7 +188,7 @@ impl DatasetRollups {
             state: RwLock::new(state),
             files: RwLock::default(),
             folder,
-            told: Mutex::default(),
+            status: Mutex::default(),
         }
     }
 
@@ -210,13 +210,13 @@ impl DatasetRollups {
     }
 
     /// Progress of the work.
-    pub fn told(&self) -> RollupStatus {
-        self.told.lock().clone()
+    pub fn status(&self) -> RollupStatus {
+        self.status.lock().clone()
     }
 
     /// Stops or resumes backfilling.
     pub fn stop_filling(&self, is_stopped: bool) {
-        self.told.lock().fill_stopped = is_stopped;
+        self.status.lock().fill_stopped = is_stopped;
     }
 
     /// Windows in a level's files.

@@ -132,7 +132,7 @@ impl Progress {
         self.change(|connection| connection.execute(set, params![policy, width, range.start, range.end]).map(|_| ()))
     }
 
-    /// From when on a level has all of some metrics, whose points before had gone.
+    /// From when on a level covers metrics whose earlier points had expired.
     pub fn set_whole_from(&mut self, (policy, width): &LevelKey, metrics: &[(MetricId, Nanos)]) -> Result<(), StoreError> {
         self.change(|connection| {
             let mut set = connection.prepare_cached("INSERT OR REPLACE INTO whole VALUES (?1, ?2, ?3, ?4)")?;
@@ -176,7 +176,7 @@ impl Progress {
 
     /// Copies everything into a new file, as it is at this moment.
     pub fn copy_to(&self, path: &Path) -> Result<(), StoreError> {
-        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map(|_| ()).at("copy what is told of rollups to", path)
+        self.connection.execute("VACUUM INTO ?1", [path.to_string_lossy()]).map(|_| ()).at("copy the records of rollups to", path)
     }
 
     /// Forgets a policy.

@@ -1,4 +1,4 @@
-//! Retention policies: what the configuration file says, by name, and what was said live, by id, kept in the catalogue.
+//! Retention limits: those of the configuration file, by name, and live ones, by id, stored in the catalogue.
 
 use std::{
     collections::{BTreeMap, HashMap},
@@ -24,7 +24,7 @@ use crate::{
     options::FileRetention,
 };
 
-/// What the file says, and what was said live.
+/// Limits of the file, and live ones.
 pub struct RetentionSettings {
     file: RwLock<Arc<FileRetention>>,
     live: RwLock<Arc<BTreeMap<Scope, LimitSettings>>>,
@@ -50,7 +50,7 @@ fn place_of(name: &str) -> Option<Scope> {
 }
 
 impl RetentionSettings {
-    /// Reads what was said.
+    /// Reads the live limits.
     pub fn open(definitions: &Definitions, file: FileRetention) -> Result<Self, StoreError> {
         let setting = |Kept { name, body, .. }: Kept<LimitSettings>| {
             let scope = place_of(&name).ok_or_else(|| definitions.damaged(LimitSettings::KIND, &name, &"it names no scope"))?;
@@ -65,21 +65,21 @@ impl RetentionSettings {
         *self.file.write() = Arc::new(file);
     }
 
-    /// What was said live of a place.
+    /// The live limits of a scope.
     pub fn live(&self, place: Scope) -> LimitSettings {
         self.live.read().get(&place).copied().unwrap_or_default()
     }
 
-    /// Says something of a place, in place of what was said of it; where that is nothing, the file's word holds again.
-    pub fn set(&self, definitions: &Definitions, place: Scope, said: LimitSettings, now: Nanos) -> Result<(), StoreError> {
+    /// Replaces the live limits of a scope. Empty ones remove it, and the file's apply again.
+    pub fn set(&self, definitions: &Definitions, place: Scope, limits: LimitSettings, now: Nanos) -> Result<(), StoreError> {
         let mut live = self.live.write();
         let mut changed = BTreeMap::clone(&live);
-        if said.is_nothing() {
+        if limits.is_nothing() {
             definitions.remove_document::<LimitSettings>(&name_of(place))?;
             changed.remove(&place);
         } else {
-            definitions.put_document(&name_of(place), &said, now)?;
-            changed.insert(place, said);
+            definitions.put_document(&name_of(place), &limits, now)?;
+            changed.insert(place, limits);
         }
         *live = Arc::new(changed);
         Ok(())
@@ -87,23 +87,23 @@ impl RetentionSettings {
 }
 
 impl RetentionSettings {
-    /// What is said by file and live, places of the file by the ids that their names have today.
+    /// All limits, those of the file by the ids that their names have today.
     pub fn policies(&self, catalogue: &SharedCatalogue) -> Policies {
         let file = Arc::clone(&self.file.read());
         let mut by_place = BTreeMap::new();
-        let mut put = |place: Scope, said: LimitSettings| {
-            if !said.is_nothing() {
-                by_place.insert(place, said);
+        let mut put = |place: Scope, limits: LimitSettings| {
+            if !limits.is_nothing() {
+                by_place.insert(place, limits);
             }
         };
         put(Scope::Store, file.store);
         let catalogue = catalogue.read();
         for (name, of_dataset) in &file.datasets {
             let Some(dataset) = catalogue.dataset_by_any_name(name) else { continue };
-            put(Scope::Dataset(dataset.id), of_dataset.said);
-            for (name, said) in &of_dataset.metrics {
+            put(Scope::Dataset(dataset.id), of_dataset.limits);
+            for (name, limits) in &of_dataset.metrics {
                 if let Some(metric) = dataset.metric_by_any_name(name) {
-                    put(Scope::Metric(dataset.id, metric.id), *said);
+                    put(Scope::Metric(dataset.id, metric.id), *limits);
                 }
             }
         }

@@ -162,7 +162,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn stretches_that_touch_are_one_and_end_where_their_points_do() {
+    fn adjacent_stretches_merge_and_end_with_their_points() {
         let dropped = |start: Nanos, end: Nanos| Dropped { span: (start, end), points: (start + 1, end - 1) };
         let mut stretches = Stretches::new();
         for one in [dropped(20, 30), dropped(0, 10), dropped(40, 50), dropped(10, 20), dropped(0, 10)] {

@@ -121,7 +121,7 @@ mod tests {
         }
 
         #[test]
-        fn a_sweep_over_runs_in_any_order_of_arrival_is_a_map(
+        fn merging_runs_in_any_order_equals_a_map(
             runs in prop::collection::vec(prop::collection::btree_map(0i64..60, 0f64..9.0, 1..20), 1..8),
         ) {
             let mut map = BTreeMap::new();

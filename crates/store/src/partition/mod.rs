@@ -162,7 +162,7 @@ impl Partition {
     /// Runs some work with a connection of the pool's.
     fn with<T>(&self, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
         self.users.fetch_add(1, Ordering::SeqCst);
-        // Whoever drops it looks first at this, then at the users: one of both sees the other.
+        // A drop reads first this, then the users: one of both sees the other.
         let done = if self.is_gone() {
             Err(StoreError::Missing(format!("{} was dropped", self.path.display())))
         } else {
@@ -183,7 +183,7 @@ impl Partition {
     }
 
     /// Lets go of its file: brings its log into it, and closes it. Returns whether nobody uses it any more; then it may be moved.
-    pub fn let_go(&self) -> Result<bool, StoreError> {
+    pub fn release(&self) -> Result<bool, StoreError> {
         let _alone = self.writing.lock();
         if !self.is_gone() {
             self.with(|connection| checkpoint(connection, &self.path))?;
@@ -259,7 +259,7 @@ impl Partition {
     /// Which of some series may have points at or after an instant, given for each; all points of the others are older.
     pub fn reaching(&self, first: impl Iterator<Item = (SeriesId, Nanos)>) -> Result<Vec<SeriesId>, StoreError> {
         if self.latest.read().is_none() {
-            // Whoever packs meanwhile would be missed.
+            // Packing meanwhile would be missed.
             let _alone = self.writing.lock();
             let found = self.read(|reading| {
                 let mut statement = reading.connection.prepare_cached("SELECT series, max(end) FROM block GROUP BY series").at("read", &self.path)?;
@@ -311,7 +311,7 @@ impl Writer<'_> {
                     writing.transaction.execute_batch(SCHEMA).at("write", path)?;
                 }
                 let done = work(&writing)?;
-                // Odd while a commit is under way: whoever reads meanwhile cannot tell which of two versions it sees.
+                // Odd while a commit is under way: a reader meanwhile cannot know which of two versions it sees.
                 version.fetch_add(1, Ordering::AcqRel);
                 let committed = writing.transaction.commit().at("write", path);
                 version.fetch_add(1, Ordering::AcqRel);
@@ -474,8 +474,8 @@ impl<'c> Reading<'c> {
 
     /// How far it is.
     pub fn progress(&self) -> Result<Progress, StoreError> {
-        let told: i64 = self.connection.pragma_query_value(None, "user_version", |row| row.get(0)).at("read", self.path)?;
-        Ok(Progress { packed: told.unsigned_abs(), compacted: told <= 0 })
+        let version: i64 = self.connection.pragma_query_value(None, "user_version", |row| row.get(0)).at("read", self.path)?;
+        Ok(Progress { packed: version.unsigned_abs(), compacted: version <= 0 })
     }
 
     fn damaged(&self, what: &str) -> StoreError {

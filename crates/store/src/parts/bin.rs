@@ -118,7 +118,7 @@ impl Bin<'_> {
     ///
     /// # Errors
     /// If the catalogue cannot be read.
-    pub fn goes_again(&self, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
-        expiry::goes_again(self.engine, id, now)
+    pub fn expires_again(&self, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
+        expiry::expires_again(self.engine, id, now)
     }
 }

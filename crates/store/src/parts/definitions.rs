@@ -94,7 +94,7 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.put_tag(dataset, key, definition)
     }
 
-    /// Gives a dataset another name; ids and points stay, and the old name goes on answering.
+    /// Gives a dataset another name; ids and points stay, and the old name still works.
     ///
     /// # Errors
     /// [`StoreError::Definition`] for a name that is bad or taken.

@@ -1,4 +1,4 @@
-//! What is stored: sizes, points, files, and whether they are sound.
+//! Sizes, counts and files of the store, and their verification.
 
 use std::{collections::BTreeMap, sync::Arc};
 

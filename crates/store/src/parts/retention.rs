@@ -26,17 +26,17 @@ impl Retention<'_> {
         self.engine.policies()
     }
 
-    /// What was said live of a place.
+    /// The live limits of a scope.
     pub fn runtime_limits(&self, place: Scope) -> LimitSettings {
         self.engine.policies.live(place)
     }
 
-    /// Says live how long and how much is kept at a place, in place of what was said live of it before; nothing, for the file's word to hold.
+    /// Replaces the live limits of a scope; empty ones restore those of the file.
     ///
     /// # Errors
     /// If the catalogue cannot be written.
-    pub fn set_limits(&self, place: Scope, said: LimitSettings, now: Nanos) -> Result<(), StoreError> {
-        self.engine.policies.set(&self.engine.definitions, place, said, now)
+    pub fn set_limits(&self, place: Scope, limits: LimitSettings, now: Nanos) -> Result<(), StoreError> {
+        self.engine.policies.set(&self.engine.definitions, place, limits, now)
     }
 
     /// Takes over what the configuration file says now.
@@ -63,7 +63,7 @@ impl Retention<'_> {
     /// Lets go of what must go now; returns what that was.
     ///
     /// # Errors
-    /// If files fail or are damaged; what has gone until then has, the rest goes the next time.
+    /// If files fail or are damaged; what expired until then stays expired, the rest follows in the next run.
     pub fn expire(&self, now: Nanos) -> Result<Expiry, StoreError> {
         let _one_at_a_time = self.engine.expiring.lock();
         expiry::expire(self.engine, now, || self.requests.pack())

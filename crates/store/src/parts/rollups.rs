@@ -42,7 +42,7 @@ impl Rollups<'_> {
         Ok(before.is_none())
     }
 
-    /// What would be lost for good if a rollup policy became another, or none, since the points have gone.
+    /// What would be lost for good if a rollup policy changed or was dropped, because the points have expired.
     ///
     /// # Errors
     /// If files fail.

@@ -1,4 +1,4 @@
-//! What is there: points of each series, and the latest.
+//! Points of each series: counts, and the latest.
 
 use std::{collections::BTreeMap, sync::Arc};
 

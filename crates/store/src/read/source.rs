@@ -58,7 +58,7 @@ struct Unseen {
 impl<'s> StoreSource<'s> {
     /// What is there now, of the points of a moment.
     pub(crate) fn new(shared: &'s Engine, snapshot: Snapshot) -> Self {
-        // Whoever sees the partitions of a moment sees what was hidden before it.
+        // Read before the partitions: a reader of these sees everything hidden before them.
         let partitions = shared.partitions();
         Self { shared, snapshot, partitions, hidden: shared.trims.hidden(), levels: Mutex::default(), unseen: Unseen::default() }
     }
@@ -190,7 +190,7 @@ impl StoreSource<'_> {
                     let visit: Take<'_> = &mut |run| visit(at, run);
                     ended = overlapping(&blocks).try_for_each(|group| match group {
                         [alone] => fresh.emit_block(reading, *series, alone, visit),
-                        several => fresh.meet_blocks(reading, *series, several, visit),
+                        several => fresh.emit_blocks(reading, *series, several, visit),
                     });
                     if ended.is_err() {
                         break;
@@ -245,10 +245,10 @@ pub fn inside(
     run: Run<'_>,
     range: TimeRange,
     scratch: &mut Columns,
-    give: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
+    emit: &mut dyn FnMut(Run<'_>) -> Result<(), SourceError>,
 ) -> Result<(), SourceError> {
     let points = match run {
-        Run::Block(block) if range.contains(block.summary().first.time) && range.contains(block.summary().last.time) => return give(run),
+        Run::Block(block) if range.contains(block.summary().first.time) && range.contains(block.summary().last.time) => return emit(run),
         Run::Block(block) => {
             scratch.clear();
             block.decode(scratch)?;
@@ -259,7 +259,7 @@ pub fn inside(
         Run::Windows(..) => return Ok(()),
     };
     let places = points.places_in(range);
-    if places.is_empty() { Ok(()) } else { give(Run::Points(points.slice(places))) }
+    if places.is_empty() { Ok(()) } else { emit(Run::Points(points.slice(places))) }
 }
 
 /// The outermost of some points.
@@ -337,19 +337,19 @@ struct Fresh {
 }
 
 impl Fresh {
-    fn give(&mut self, end: usize, visit: Take<'_>) -> Result<(), SourceError> {
+    fn emit(&mut self, end: usize, visit: Take<'_>) -> Result<(), SourceError> {
         let part = self.at..end;
         self.at = end;
         if part.is_empty() { Ok(()) } else { visit(Run::Points(self.columns.points().slice(part))) }
     }
 
-    fn give_before(&mut self, time: Nanos, visit: Take<'_>) -> Result<(), SourceError> {
+    fn emit_before(&mut self, time: Nanos, visit: Take<'_>) -> Result<(), SourceError> {
         let ahead = self.columns.times[self.at..].partition_point(|at| *at < time);
-        self.give(self.at + ahead, visit)
+        self.emit(self.at + ahead, visit)
     }
 
     fn emit_remaining(&mut self, visit: Take<'_>) -> Result<(), SourceError> {
-        self.give(self.columns.len(), visit)
+        self.emit(self.columns.len(), visit)
     }
 
     /// Whether any of them lies at or before an instant.
@@ -367,7 +367,7 @@ impl Fresh {
 
     fn emit_block(&mut self, reading: &dyn SpanReader, series: SeriesId, block: &Block, visit: Take<'_>) -> Result<(), SourceError> {
         let place = &block.place;
-        self.give_before(place.start, visit)?;
+        self.emit_before(place.start, visit)?;
         if !self.has_until(place.end) {
             return visit(Run::Block(&LazyBlock { reading, series, place, summary: summary_of(reading, block)? }));
         }
@@ -378,22 +378,22 @@ impl Fresh {
     }
 
     /// Blocks that overlap, merged on the way through time.
-    fn meet_blocks(&mut self, reading: &dyn SpanReader, series: SeriesId, blocks: &[Block], visit: Take<'_>) -> Result<(), SourceError> {
+    fn emit_blocks(&mut self, reading: &dyn SpanReader, series: SeriesId, blocks: &[Block], visit: Take<'_>) -> Result<(), SourceError> {
         let (mut sweep, mut block) = (Sweep::default(), Columns::default());
-        let mut give = |fresh: &mut Self, ready: Columns, until: Nanos, inclusive: bool| {
+        let mut emit = |fresh: &mut Self, ready: Columns, until: Nanos, inclusive: bool| {
             let meanwhile = fresh.take_until(until, inclusive);
             let points = if meanwhile.is_empty() { ready } else { merge(ready.points(), meanwhile.points()) };
             if points.is_empty() { Ok(()) } else { visit(Run::Points(points.points())) }
         };
         let mut end = Nanos::MIN;
         for Block { place, .. } in blocks {
-            give(self, sweep.take_before(place.start), place.start, false)?;
+            emit(self, sweep.take_before(place.start), place.start, false)?;
             block.clear();
             reading.decode(series, place, &mut block)?;
             sweep.add(block.points(), place.generation);
             end = end.max(place.end);
         }
-        give(self, sweep.take(), end, true)
+        emit(self, sweep.take(), end, true)
     }
 }
 
@@ -417,7 +417,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn places_are_grouped_by_overlap() {
+    fn overlapping_blocks_are_grouped() {
         let place = |start: Nanos, end: Nanos| BlockRef { id: start, start, end, generation: 1, count: 1 };
         let places = [place(Nanos::MIN, 0), place(0, 9), place(3, 5), place(8, 9), place(10, 20), place(21, 30), place(30, 31)];
         let groups: Vec<usize> = overlapping(&places).map(<[BlockRef]>::len).collect();

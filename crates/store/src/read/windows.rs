@@ -1,4 +1,5 @@
-//! Windows for queries: rows where they hold, and points where there is a mark, where points wait in memory, or where rows are of a later moment.
+//! Windows for queries: rows where they are valid, and points where windows are out of date, points are not packed, or rows are newer than
+//! the snapshot.
 
 use std::sync::Arc;
 

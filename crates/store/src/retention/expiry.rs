@@ -159,7 +159,7 @@ pub fn expire(shared: &Engine, now: Nanos, pack: impl FnOnce() -> Result<(), Sto
         Step::Drop { dataset, partition, .. } => waits_before(*dataset, partition.last.saturating_add(1)),
         Step::Trim { dataset, before, .. } => waits_before(*dataset, *before),
     };
-    // Trims that a stop interrupted are carried out whatever the limits are by now: some of their points have gone already.
+    // Trims that a stop interrupted are completed whatever the limits are by now: some of their points are removed already.
     let is_planned = |trim: &Trim| {
         let of = (DatasetId(trim.dataset), MetricId(trim.metric));
         plan.steps.iter().any(|step| matches!(step, Step::Trim { dataset, metric, .. } if (*dataset, *metric) == of))
@@ -197,7 +197,7 @@ fn shorten(shared: &Engine, steps: &[Step]) -> Result<(), StoreError> {
 fn carry_out(shared: &Engine, step: &Step, now: Nanos) -> Result<(), StoreError> {
     match step {
         Step::EmptyBin { id, why, .. } => {
-            tracing::warn!(id, "erased from the bin before its time, {}", why.describe());
+            tracing::warn!(id, "erased from the bin early, {}", why.describe());
             bin::erase(shared, id)
         }
         Step::Drop { dataset, partition, why, for_good } => drop_partition(shared, *dataset, partition, *why, *for_good, now),
@@ -213,7 +213,7 @@ fn trim(shared: &Engine, (dataset, metric): (DatasetId, MetricId), before: Nanos
     let trim = Trim { dataset: dataset.0, metric: metric.0, until: before, is_erased: false, is_moved: false };
     shared.trims.note(&shared.trim_records(), &id, trim)?;
     if !shared.wait_for_earlier(READER_WAIT) {
-        // They take long: the next turn goes on.
+        // They take long: the next turn continues.
         return Ok(());
     }
     move_trimmed(shared, &id, &trim, why.describe(), now)?;
@@ -246,7 +246,7 @@ fn drop_partition(shared: &Engine, dataset: DatasetId, piece: &PartitionHolding,
     // One that has another span by now is looked at again in the next turn.
     let is_same = |partition: &&Arc<Partition>| partition.span.last() == piece.last;
     let Some(partition) = partitions.get(&(dataset, start)).filter(is_same) else { return Ok(()) };
-    // Counted already by whoever showed what would go.
+    // Counted already for the preview.
     let counts = packed_counts(partition, &shared.snapshot())?;
     let whole = counts.iter().filter(|(series, _)| series.is_whole()).map(|(_, count)| count);
     let (points, span) = whole.fold((0, None), |(points, span), count| {
@@ -265,12 +265,12 @@ fn drop_partition(shared: &Engine, dataset: DatasetId, piece: &PartitionHolding,
     shared.take_out(dataset, start);
     losses::note(shared)?;
     shared.reload_floors()?;
-    tracing::info!(file = record.file, points, bytes, for_good, "dropped, {}", record.why);
+    tracing::info!(file = record.file, points, bytes, for_good, "expired, {}", record.why);
     Ok(())
 }
 
 /// Why something of the bin would expire again at once if it were restored now, if it would.
-pub fn goes_again(shared: &Engine, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
+pub fn expires_again(shared: &Engine, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
     let Some(item) = bin::list(shared)?.into_iter().find(|item| item.id == id) else { return Ok(None) };
     let way_out = |what: &str, end: Nanos, place: &str| {
         let end = format_utc(end);
@@ -282,8 +282,8 @@ pub fn goes_again(shared: &Engine, id: &str, now: Nanos) -> Result<Option<String
         let metric = MetricId(trim.metric);
         let is_old = shared.horizons(item.dataset_id, now).own(metric).is_some_and(|horizon| trim.until <= horizon);
         let name = metric_name(shared, item.dataset_id, metric);
-        let told = || way_out(&format!("`{name}` is kept for less long"), trim.until, &format!("{}::{name}", item.dataset));
-        return Ok(if is_old { told() } else { None });
+        let reason = || way_out(&format!("`{name}` is kept for less long"), trim.until, &format!("{}::{name}", item.dataset));
+        return Ok(if is_old { reason() } else { None });
     }
     let tz = zone_of(&shared.catalogue.read(), item.dataset_id);
     let found = shared.policies().in_force(Scope::Dataset(item.dataset_id), now, &tz);

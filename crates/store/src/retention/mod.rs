@@ -1,3 +1,3 @@
-//! What must go, by age and by size, and how it goes.
+//! Expiry by age and by size.
 
 pub mod expiry;

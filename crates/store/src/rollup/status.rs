@@ -68,5 +68,5 @@ pub fn level_states(shared: &Engine, dataset: DatasetId) -> Result<(RollupStatus
             });
         }
     }
-    Ok((rollups.told(), levels))
+    Ok((rollups.status(), levels))
 }

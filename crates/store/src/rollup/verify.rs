@@ -1,4 +1,4 @@
-//! Whether windows on the disk are those of their points. Repairs nothing.
+//! Checks windows on the disk against their points. Repairs nothing.
 
 use std::{
     collections::{BTreeMap, HashSet},

@@ -1,5 +1,5 @@
 //! One turn of the work on a dataset's rollups: windows that are out of date are made again, windows that have closed are made, levels are filled
-//! backwards, and what is older than a level is kept goes. Each step begins where the one before ended, whoever ended it.
+//! backwards, and windows past a level's limit are removed. Each step begins where the one before ended.
 
 use std::{
     sync::{Arc, atomic::Ordering},
@@ -28,7 +28,7 @@ use crate::{
 };
 
 const TICK: Duration = Duration::from_millis(500);
-const LONGEST_REST: Duration = Duration::from_secs(20);
+const MAX_REST: Duration = Duration::from_secs(20);
 /// Windows of each series that one step makes at the most.
 const STEP_WINDOWS: Nanos = 2_048;
 /// Marks gather for so long before windows are made again: a row is opened once for many of them.
@@ -58,7 +58,7 @@ pub fn start(shared: &Arc<Engine>) -> std::io::Result<Handle> {
             }
         }
         // To look takes longer where there are very many series: it is never more than a small part of the time.
-        let rest = TICK.max(began.elapsed() * 20).min(LONGEST_REST);
+        let rest = TICK.max(began.elapsed() * 20).min(MAX_REST);
         failure.map_or(Ok(if worked { Next::Again } else { Next::Rest(rest) }), Err)
     })
 }
@@ -66,7 +66,7 @@ pub fn start(shared: &Arc<Engine>) -> std::io::Result<Handle> {
 /// One turn; returns whether there is more to do. `at_once` looks at changes without waiting for more of them.
 pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> Result<bool, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(false) };
-    if !at_once && rollups.told.lock().retry_at.is_some_and(|at| Instant::now() < at) {
+    if !at_once && rollups.status.lock().retry_at.is_some_and(|at| Instant::now() < at) {
         return Ok(false);
     }
     let _alone = rollups.working.lock();
@@ -75,16 +75,16 @@ pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> R
         Err(StoreError::Stopped) => Ok(!shared.is_stopping()),
         done => done,
     };
-    let mut told = rollups.told.lock();
-    told.failure = done.as_ref().err().map(ToString::to_string);
-    told.retry_at = done.is_err().then(|| Instant::now() + RETRY);
+    let mut status = rollups.status.lock();
+    status.failure = done.as_ref().err().map(ToString::to_string);
+    status.retry_at = done.is_err().then(|| Instant::now() + RETRY);
     done
 }
 
 /// Up to when points may be dropped because rollups cover them; none without policies, or while backfilling is stopped.
 pub fn rolled_before(shared: &Engine, dataset: DatasetId, now: Nanos) -> Result<Option<Nanos>, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(None) };
-    if rollups.told.lock().fill_stopped {
+    if rollups.status.lock().fill_stopped {
         return Ok(None);
     }
     let policies = resolve_policies(&shared.catalogue.read(), dataset);
@@ -123,15 +123,15 @@ impl Turn<'_> {
         let policies = resolve_policies(&self.shared.catalogue.read(), self.dataset);
         self.note_members(&policies)?;
         let mut more = false;
-        let is_due = at_once || self.rollups.told.lock().changes_at.is_none_or(|at| at.elapsed() >= MARKS_WAIT);
+        let is_due = at_once || self.rollups.status.lock().changes_at.is_none_or(|at| at.elapsed() >= MARKS_WAIT);
         if is_due {
             self.make_again(&policies)?;
-            self.rollups.told.lock().changes_at = Some(Instant::now());
+            self.rollups.status.lock().changes_at = Some(Instant::now());
         }
         for policy in &policies {
             self.start_levels(policy)?;
             more |= self.extend(policy)?;
-            if !self.rollups.told.lock().fill_stopped {
+            if !self.rollups.status.lock().fill_stopped {
                 more |= self.backfill(policy)?;
             }
             self.expire(policy)?;
@@ -253,7 +253,7 @@ impl Turn<'_> {
                 break;
             }
             let closed = self.now.saturating_sub(policy.policy.lateness_nanos());
-            // Whoever packs from here on knows up to where windows are made; what came before is in memory, and looked at.
+            // Packing from here on knows up to where windows are made; earlier points are still in memory, and read from there.
             let noting = self.rollups.turn.lock();
             let mut until = match at.checked_sub(1).and_then(|finer| self.covered(&policy.levels[finer])) {
                 Some(finer) if finer.end > covered.end => level.level.floor(finer.end),
@@ -330,18 +330,18 @@ impl Turn<'_> {
     fn make(&self, policy: &ResolvedPolicy, at: usize, range: TimeRange) -> Result<u64, StoreError> {
         let mut generation = 0;
         for few in policy.series.chunks(SERIES_PER_STEP) {
-            self.go_on_or_stop()?;
+            self.continue_or_stop()?;
             let began = Instant::now();
             let of: Vec<(SeriesId, Rules, Vec<TimeRange>)> = few.iter().map(|(id, rules)| (*id, *rules, vec![range])).collect();
             generation = self.step(policy, at, &of)?;
-            // Half of the time belongs to whoever writes and asks.
+            // Half of the time is left to writes and queries.
             std::thread::park_timeout(began.elapsed().min(Duration::from_millis(200)));
         }
         Ok(generation)
     }
 
     /// Ends the turn where the store stops, or somebody waits to be let in.
-    fn go_on_or_stop(&self) -> Result<(), StoreError> {
+    fn continue_or_stop(&self) -> Result<(), StoreError> {
         let is_wanted = self.shared.is_stopping() || self.rollups.waiting.load(Ordering::Relaxed) > 0;
         if is_wanted { Err(StoreError::Stopped) } else { Ok(()) }
     }
@@ -387,7 +387,7 @@ impl Turn<'_> {
         }
         let count: usize = made.iter().map(|(.., windows)| windows.len()).sum();
         files.replace(&made, generation)?;
-        self.rollups.told.lock().made += count as u64;
+        self.rollups.status.lock().made += count as u64;
         Ok(generation)
     }
 
@@ -409,7 +409,7 @@ impl Turn<'_> {
         let due = self.rollups.state.read().changes.due_before(before);
         let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         for few in due.chunks(SERIES_PER_STEP) {
-            self.go_on_or_stop()?;
+            self.continue_or_stop()?;
             for policy in policies {
                 for (at, level) in policy.levels.iter().enumerate() {
                     let Some(covered) = self.covered(level).filter(|covered| !covered.is_empty()) else { continue };
@@ -464,7 +464,7 @@ impl Turn<'_> {
         let mut turn = self.rollups.turn.lock();
         turn.clear_changes(&ids)?;
         self.rollups.state.write().changes.clear(done);
-        self.rollups.told.lock().made_again += ids.len() as u64;
+        self.rollups.status.lock().made_again += ids.len() as u64;
         Ok(())
     }
 

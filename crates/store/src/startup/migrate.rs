@@ -2,7 +2,7 @@
 //!
 //! Format 1 to 2: blocks belong to generations, and their summaries are shorter. The old store's files are copied into a folder
 //! `before-format-…` first; then each partition is rewritten in one transaction, and the catalogue last, so that a start that was killed on
-//! the way goes on at the next one. Format 2 to 3: definitions are documents. Only the catalogue changes, so only that is copied.
+//! the migration continues with the next one. Format 2 to 3: definitions are documents. Only the catalogue changes, so only that is copied.
 
 use std::{
     fs,
@@ -33,7 +33,7 @@ pub fn migrate(files: &Files) -> Result<(), StoreError> {
         return Ok(());
     }
     let copy = files.root().join(format!("before-format-{FORMAT}"));
-    tracing::info!(copy = %copy.display(), "the store is of format {found}: it is copied, then brought to format {FORMAT}");
+    tracing::info!(copy = %copy.display(), "the store has format {found}: copying it, then updating it to format {FORMAT}");
     if !copy.exists() {
         copy_store(files, &copy, found == 1)?;
     }
@@ -46,7 +46,7 @@ pub fn migrate(files: &Files) -> Result<(), StoreError> {
             rewritten += 1;
         }
     }
-    tracing::info!(partitions = rewritten, "the store is of format {FORMAT} now; its copy can be removed");
+    tracing::info!(partitions = rewritten, "the store has format {FORMAT} now; its copy can be removed");
     Ok(())
 }
 

@@ -1,6 +1,6 @@
 //! Decimals as integers: a value is `n / 10^e`, one exponent for the block, and `n` is packed.
 //!
-//! Sensors give decimals, and a double that is nearest to a decimal comes back from its integer by one correctly rounded division.
+//! Sensors give decimals, and a double nearest to a decimal is restored from its integer by one correctly rounded division.
 //! (After the published work on adaptive lossless floating-point compression, SIGMOD 2024.)
 //!
 //! ```text

@@ -163,7 +163,7 @@ mod tests {
     }
 
     #[test]
-    fn one_value_and_odd_values_survive_in_any_company() {
+    fn single_and_special_values_round_trip() {
         let odd = [0.0, -0.0, f64::NAN, f64::INFINITY, f64::NEG_INFINITY, f64::MIN_POSITIVE, f64::MAX, 5e-324, 9_007_199_254_740_993.0];
         for value in odd {
             chosen(&[value]);

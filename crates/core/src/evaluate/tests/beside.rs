@@ -21,7 +21,7 @@ fn sum(lines: &[(String, Vec<Option<Value>>)]) -> f64 {
 }
 
 #[test]
-fn all_states_at_once_are_each_state_by_itself() {
+fn reducing_all_states_equals_each_state_alone() {
     for frame in ["over last 1h per 30m", "by reach over last 1h", "overall over last 1h per 20m", "where lock = \"osier\" over last 1h"] {
         let all = lines(&format!("show time_in of gate {frame}"));
         for state in ["open", "closed"] {
@@ -36,7 +36,7 @@ fn all_states_at_once_are_each_state_by_itself() {
 }
 
 #[test]
-fn the_shape_can_be_said_without_defining_the_metric_anew() {
+fn the_shape_can_be_set_alone() {
     // Points rise by one a minute: a line lies half a step above the steps.
     let (own, linear, stepped) = (sum(&lines(&mean(""))), sum(&lines(&mean("(linear)"))), sum(&lines(&mean("(stepped)"))));
     assert_eq!(own, linear);
@@ -76,7 +76,7 @@ fn the_starts_of_windows_are_moments() {
 }
 
 #[test]
-fn points_of_several_metrics_are_those_of_each() {
+fn reading_several_metrics_equals_reading_each() {
     let together = answer("show points of level, gate where lock = \"osier\" over last 10m");
     let Lines::Points(both) = &together.shows[0].lines else { panic!() };
     let alone = ["level", "gate"].map(|metric| {
@@ -90,8 +90,8 @@ fn points_of_several_metrics_are_those_of_each() {
 }
 
 #[test]
-fn what_does_not_go_together_is_refused() {
-    let told = [
+fn incompatible_options_are_refused() {
+    let answers = [
         "show time_in(open) of gate over last 1h",
         "show time_mean(held) of level over last 1h",
         "show time_in of level over last 1h",
@@ -103,5 +103,5 @@ fn what_does_not_go_together_is_refused() {
         "show time_in of (gate) over last 1h",
     ]
     .map(ask);
-    insta::assert_snapshot!(told.join("\n\n"));
+    insta::assert_snapshot!(answers.join("\n\n"));
 }

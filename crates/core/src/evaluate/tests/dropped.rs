@@ -77,7 +77,7 @@ fn ask(store: &(Catalogue, Memory), show: &str, frame: &str) -> (String, String)
 }
 
 #[test]
-fn growth_is_not_joined_across_time_that_no_level_answers() {
+fn growth_is_not_joined_across_unanswered_time() {
     let store = store(Shape::Linear, &[(0, 24)], (0, 24));
     let (values, notes) = ask(&store, "growth of boats", "over @12:05:00Z to @16:00:00Z per 1h");
     assert_eq!(values, "*- 6 6 6");
@@ -86,7 +86,7 @@ fn growth_is_not_joined_across_time_that_no_level_answers() {
 }
 
 #[test]
-fn growth_after_points_that_no_level_covers_lacks_its_first_step() {
+fn growth_after_uncovered_points_lacks_its_first_step() {
     let store = store(Shape::Linear, &[(0, 9)], (0, 0));
     let (values, notes) = ask(&store, "growth of boats", "over @07:00:00Z to @12:00:00Z per 1h");
     assert_eq!(values, "*- *- *5 6 6");
@@ -98,7 +98,7 @@ fn growth_after_points_that_no_level_covers_lacks_its_first_step() {
 }
 
 #[test]
-fn means_over_time_are_neither_drawn_nor_held_across_a_hole() {
+fn time_weighted_means_do_not_cross_a_gap() {
     let frame = "over @10:00:00Z to @14:00:00Z per 1h";
     // Points of 11:00 to 13:00 were dropped: between them the level rose.
     let linear = store(Shape::Linear, &[(11, 13)], (0, 0));
@@ -111,7 +111,7 @@ fn means_over_time_are_neither_drawn_nor_held_across_a_hole() {
 }
 
 #[test]
-fn windows_keep_the_points_beside_a_hole_that_a_question_cuts() {
+fn windows_keep_points_beside_a_gap_at_the_range_border() {
     let store = store(Shape::Linear, &[(0, 24)], (0, 24));
     // The last point before 13:00 and the first after 15:00 are in the windows of the hours that the range cuts.
     assert_eq!(ask(&store, "time_mean of level", "over @12:30:00Z to @15:30:00Z per 1h").0, "*- 200 200 *-");
@@ -119,7 +119,7 @@ fn windows_keep_the_points_beside_a_hole_that_a_question_cuts() {
 }
 
 #[test]
-fn a_forced_level_joins_nothing_beyond_its_windows() {
+fn a_forced_level_reads_only_its_own_windows() {
     let store = store(Shape::Linear, &[], (0, 14));
     let (values, notes) = ask(&store, "growth of boats", "over @12:05:00Z to @16:00:00Z per 1h from 1h");
     assert_eq!(values, "*- 6 *- *-");
@@ -138,7 +138,7 @@ fn empty_windows_are_not_filled_across_a_hole() {
 }
 
 #[test]
-fn what_is_computed_of_partial_windows_is_partial() {
+fn results_of_partial_windows_are_partial() {
     let store = store(Shape::Linear, &[(11, 13)], (0, 0));
     let frame = "over @10:00:00Z to @17:00:00Z per 1h";
     assert_eq!(ask(&store, "running(count of level)", frame).0, "6 *- *- *12 *18 *24 *30");
@@ -150,7 +150,7 @@ fn what_is_computed_of_partial_windows_is_partial() {
 }
 
 #[test]
-fn a_moment_uses_no_point_from_beyond_dropped_ones() {
+fn a_moment_does_not_look_past_dropped_points() {
     let linear = store(Shape::Linear, &[(11, 13)], (0, 0));
     let dropped = |count: &str| format!("level: {count} no value at that instant: points from @11:00:00Z to @13:00:00Z are no longer kept");
     for taking in ["natural", "before", "after", "nearest", "line", "exact"] {
@@ -170,7 +170,7 @@ fn a_moment_uses_no_point_from_beyond_dropped_ones() {
 }
 
 #[test]
-fn points_that_are_no_longer_kept_are_noted() {
+fn expired_points_are_noted() {
     let store = store(Shape::Linear, &[(0, 13)], (0, 24));
     let (points, notes) = ask(&store, "points of level", "over @12:00:00Z to @14:00:00Z");
     assert_eq!(

@@ -227,12 +227,12 @@ fn answers_and_refusals() {
         "let a = c let c = 1 show a over last 1h",
         "show count of level show count of gate show count of gate by lock show count of level by lock show 1 over last 50m per 1m",
     ];
-    let told: String = queries.iter().map(|text| format!("> {text}\n{}\n", ask(text))).collect();
-    insta::assert_snapshot!(told);
+    let answers: String = queries.iter().map(|text| format!("> {text}\n{}\n", ask(text))).collect();
+    insta::assert_snapshot!(answers);
 }
 
 #[test]
-fn the_text_wins_over_the_frame_from_outside_and_says_so() {
+fn the_query_text_overrides_the_frame_with_a_note() {
     let (catalogue, _) = waterway();
     let query = parse("show mean of level over last 2h").unwrap();
     let outer = crate::query::parse_frame("over last 1h per 15m zone \"UTC\"").unwrap();
@@ -251,7 +251,7 @@ fn a_stopped_query_gives_nothing() {
 }
 
 #[test]
-fn a_query_is_stopped_between_series_that_have_nothing_too() {
+fn a_query_can_be_stopped_between_empty_series() {
     let (catalogue, _) = waterway();
     let query = parse("show points of level over last 1h").unwrap();
     let plan = plan(&query, &Frame::default(), &catalogue, "velmar", NOW, &Limits::default()).unwrap();
@@ -262,7 +262,7 @@ fn a_query_is_stopped_between_series_that_have_nothing_too() {
 }
 
 #[test]
-fn a_sum_beyond_doubles_is_empty_and_told() {
+fn a_sum_beyond_doubles_is_empty_and_noted() {
     let (catalogue, mut memory) = waterway();
     memory.runs.insert(SeriesId(0), vec![(false, Points::of(&[NOW - 2, NOW - 1], &[f64::MAX, f64::MAX]).to_columns())]);
     let query = parse("show sum of level where lock = \"osier\" over last 1m").unwrap();

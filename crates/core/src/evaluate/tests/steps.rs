@@ -162,7 +162,7 @@ proptest! {
     }
 
     #[test]
-    fn a_moment_takes_the_point_that_it_says(
+    fn a_moment_uses_the_point_that_it_names(
         steps in prop::collection::vec((1i64..500, -40i32..40), 0..20),
         ago in 0i64..6_000, within in 1i64..2_000, linear in any::<bool>(),
     ) {

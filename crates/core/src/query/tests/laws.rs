@@ -182,7 +182,7 @@ fn a_frame() -> impl Strategy<Value = Frame> {
 
 proptest! {
     #[test]
-    fn what_is_printed_is_read_back(
+    fn printed_queries_parse_back(
         names in prop::collection::btree_set(a_name(), 0..3),
         exprs in prop::collection::vec(an_expr(), 3),
         shows in prop::collection::vec(a_show(), 1..3),

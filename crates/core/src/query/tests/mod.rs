@@ -60,7 +60,7 @@ fn the_json_form_is_the_tree_without_places() {
 }
 
 #[test]
-fn places_survive_letters_of_several_bytes() {
+fn spans_are_right_after_multibyte_characters() {
     let text = "show mean of 'Pegelstände' wehre x = \"1\"";
     insta::assert_snapshot!(parse(text).unwrap_err().render(text), @r#"
     expected `over …`, another `show`, or the end, found `wehre`
@@ -83,7 +83,7 @@ fn a_frame_or_a_condition_can_come_alone() {
 }
 
 #[test]
-fn every_reducer_and_function_is_read_by_the_word_that_it_has() {
+fn every_reducer_and_function_parses_by_name() {
     for word in REDUCER_WORDS {
         assert_eq!(Reducer::from_word(word).unwrap().word(), word);
     }

@@ -110,13 +110,13 @@ const WRONG: [&str; 102] = [
 ];
 
 #[test]
-fn wrong_queries_are_told_where_and_what_instead() {
-    let mut told = String::new();
+fn wrong_queries_show_position_and_suggestion() {
+    let mut rendered = String::new();
     let deep = format!("show {}1{}", "(".repeat(80), ")".repeat(80));
     let also = ["show mean of 'level", "show sum of flow over PT90M to now", deep.as_str()];
     for text in WRONG.into_iter().chain(also) {
         let error = parse(text).expect_err(text);
-        let _ = writeln!(told, "{}\n", error.render(text));
+        let _ = writeln!(rendered, "{}\n", error.render(text));
     }
-    insta::assert_snapshot!(told);
+    insta::assert_snapshot!(rendered);
 }

@@ -44,7 +44,7 @@ pub fn collisions(look: &Look, mapping: &Mapping) -> Collisions {
     let candidates: Vec<&Seen<'_>> = columns.iter().filter(|column| !key.contains(&column.at) && may_be_a_tag(column)).collect();
     let rows = duplicates(look, &key);
     let found = Collisions { rows, of: look.rows.len(), missing_tags: Vec::new() };
-    let missing_tags = if found.are_many() { telling_apart(look, &key, &candidates) } else { Vec::new() };
+    let missing_tags = if found.are_many() { distinguishing(look, &key, &candidates) } else { Vec::new() };
     Collisions { missing_tags: missing_tags.into_iter().map(|column| column.name.to_owned()).collect(), ..found }
 }
 
@@ -74,7 +74,7 @@ pub fn tag_what_tells_rows_apart(
     let has_one_value = found.iter().map(|(column, _)| column).chain(&stated.columns).filter(|column| is_value(column)).count() == 1;
     let may_be = |seen: &Seen<'_>, column: &Column| !(is_key(column.role) || has_one_value && is_value(column)) && may_be_a_tag(seen);
     let candidates: Vec<&Seen<'_>> = columns.iter().zip(&*found).filter(|(seen, (column, _))| may_be(seen, column)).map(|(seen, _)| *seen).collect();
-    let telling = telling_apart(look, &key, &candidates);
+    let telling = distinguishing(look, &key, &candidates);
     if telling.is_empty() {
         guess.notes.push(format!(
             "{rows} of {} rows have the time and tags of another row, and the later one replaces the earlier: a tag column is probably missing",
@@ -101,7 +101,7 @@ fn duplicates(look: &Look, key: &[usize]) -> usize {
 }
 
 /// The fewest columns that leave hardly any duplicates: those that are called like an id first, then those with the fewest different cells.
-fn telling_apart<'s, 'l>(look: &Look, key: &[usize], candidates: &[&'s Seen<'l>]) -> Vec<&'s Seen<'l>> {
+fn distinguishing<'s, 'l>(look: &Look, key: &[usize], candidates: &[&'s Seen<'l>]) -> Vec<&'s Seen<'l>> {
     let mut ordered: Vec<&Seen<'_>> = candidates.to_vec();
     ordered.sort_by_key(|column| (!column.is_called_an_id(), column.distinct()));
     let tells = |more: &[usize]| {

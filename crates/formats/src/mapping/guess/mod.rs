@@ -76,7 +76,7 @@ pub struct Question {
 pub enum QuestionKind {
     /// No column was recognised as the time.
     TimeColumn,
-    /// Day and month of the dates cannot be told apart.
+    /// Day and month of the dates are ambiguous.
     DateOrder,
 }
 
@@ -97,8 +97,8 @@ pub fn guess(look: &Look, zone: &str, stated: &Mapping) -> Guess {
         by_guess || [&stated.time.column, &stated.time.time_of_day].into_iter().flatten().any(|name| name == column.name)
     };
     let rest: Vec<&Seen<'_>> = columns.iter().filter(|column| !is_time(column)).collect();
-    let said = |column: &Seen<'_>| stated.columns.iter().find(|known| known.column == column.name);
-    let open: Vec<&Seen<'_>> = rest.iter().copied().filter(|column| said(column).is_none()).collect();
+    let described = |column: &Seen<'_>| stated.columns.iter().find(|known| known.column == column.name);
+    let open: Vec<&Seen<'_>> = rest.iter().copied().filter(|column| described(column).is_none()).collect();
     let mut found = match long_table(&open) {
         Some(parts) => guess.take_long_table(&open, parts, look),
         None => open.iter().map(|column| column.guess()).collect(),
@@ -111,7 +111,7 @@ pub fn guess(look: &Look, zone: &str, stated: &Mapping) -> Guess {
         }
     }
     for column in rest {
-        if let Some(known) = said(column) {
+        if let Some(known) = described(column) {
             guess.reasons.push(Reason { column: known.column.clone(), taken_for: role_name(known.role).to_owned(), why: "as stated".to_owned() });
         }
     }
@@ -261,7 +261,7 @@ mod tests {
     }
 
     #[test]
-    fn tables_of_many_hands_are_guessed() {
+    fn mappings_are_guessed_for_varied_tables() {
         insta::assert_snapshot!(
             "wide",
             guessed(
@@ -328,7 +328,7 @@ mod tests {
     }
 
     #[test]
-    fn a_date_and_a_time_of_the_day_in_two_columns_are_one_time() {
+    fn date_and_time_columns_are_guessed_as_one_time() {
         insta::assert_snapshot!("two_columns", guessed("Datum;Uhrzeit;Pegel\n31.12.2025;14:05;3,5\n01.01.2026;00:00;3,25\n"));
         let look = crate::csv::look(b"date,clock,level\n2026-05-01,09:00:30,1\n", &Mapping::default(), None, 9).unwrap();
         let iso = guess(&look, "UTC", &Mapping::default()).mapping;
@@ -336,7 +336,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_stated_is_not_guessed() {
+    fn stated_settings_are_not_guessed() {
         let mut stated = Mapping::default();
         stated.time.column = Some("b".into());
         stated.time.format = Some("%m/%d/%Y".into());
@@ -355,7 +355,7 @@ mod tests {
     }
 
     #[test]
-    fn without_a_time_somebody_is_asked() {
+    fn without_a_time_column_the_user_is_asked() {
         let look = crate::csv::look(b"time,lock,level\n0.0,osier,1\n0.1,osier,2\n", &Mapping::default(), None, 9).unwrap();
         let guess = guess(&look, "UTC", &Mapping::default());
         assert_eq!(guess.questions.iter().map(|question| question.about).collect::<Vec<_>>(), [QuestionKind::TimeColumn]);
@@ -364,7 +364,7 @@ mod tests {
     }
 
     #[test]
-    fn whole_numbers_that_tell_rows_of_one_instant_apart_are_a_tag() {
+    fn integers_that_distinguish_rows_become_a_tag() {
         let rows = |columns: &str, row: &dyn Fn(i64, i64) -> String| {
             let rows: Vec<String> = (0..30).flat_map(|minute| (0..4).map(move |one| (minute, one))).map(|(minute, one)| row(minute, one)).collect();
             let table = format!("time,{columns}\n{}\n", rows.join("\n"));
@@ -389,7 +389,7 @@ mod tests {
     }
 
     #[test]
-    fn a_mapping_that_lacks_a_tag_is_found_out() {
+    fn a_mapping_that_omits_a_tag_is_noticed() {
         let look =
             crate::csv::look(b"time,machine,speed\n2026-05-01T09:00:00Z,1,5\n2026-05-01T09:00:00Z,2,6\n", &Mapping::default(), None, 9).unwrap();
         let mapping = Mapping::parse("[[columns]]\ncolumn = \"speed\"\n").unwrap();
