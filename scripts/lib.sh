@@ -40,8 +40,15 @@ console_packages() {
   echo "$lock" > console/node_modules/.stamp
 }
 
+# Built only if a source is newer than the last build: the service embeds the files, so each build of them is one of the service too.
 build_console() {
   console_packages
+  local built=console/dist/index.html
+  if [ -f "$built" ]; then
+    local newer
+    newer=$(find console docs/openapi.json \( -name node_modules -o -name dist -o -name schema.ts \) -prune -o -type f -newer "$built" -print -quit)
+    [ -n "$newer" ] || return 0
+  fi
   say "building the console"
   (cd console && npm run -s build >&2)
 }
