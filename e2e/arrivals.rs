@@ -13,7 +13,7 @@ use std::{
 
 use arrow_array::{ArrayRef, Float64Array, RecordBatch, StringArray, TimestampSecondArray};
 use prost::Message;
-use support::{Answer, Service, fenetre, file};
+use support::{Answer, Api, Service, fenetre, file};
 
 const POINTS: &str = "/api/v1/datasets/main/points";
 

@@ -11,7 +11,7 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use support::{Service, agent, fenetre, file, run, settled};
+use support::{Api, Service, agent, fenetre, file, run, settled};
 
 const AT: &str = "2026-05-01T09:";
 

@@ -11,7 +11,7 @@ use std::{
     sync::atomic::{AtomicBool, AtomicU64, Ordering},
 };
 
-use support::{Ends, Service, run};
+use support::{Api, Ends, Service, run};
 
 const BATCH: u64 = 60;
 

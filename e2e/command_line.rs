@@ -7,7 +7,7 @@ mod support;
 
 use std::io::{BufRead, BufReader, Write};
 
-use support::{Service, an_hour_of_levels, fenetre, file, run, settled};
+use support::{Api, Service, an_hour_of_levels, fenetre, file, run, settled};
 
 const IMPORT: [&str; 11] = ["--time", "time", "--tag", "lock", "--tag", "side", "--value", "level_cm=level", "--state", "gate", "--const"];
 

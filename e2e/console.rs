@@ -11,7 +11,7 @@ use std::path::Path;
 
 use browser::{Browser, wanted};
 use fantoccini::key::Key;
-use support::{Service, an_hour_of_levels, file};
+use support::{Api, Service, an_hour_of_levels, file};
 use tempfile::TempDir;
 
 const HOUR: &str = "over=2026-05-01T09%3A00+to+2026-05-01T10%3A00&per=5m";
@@ -393,7 +393,7 @@ async fn a_metric_gets_its_own_limit_and_policies_are_created_and_dropped() {
     browser.press_button("Create a policy").await;
     let levels = "return String([...document.querySelectorAll('input')].some((field) => field.value === '5m=90d 1h=2y 1d'))";
     browser.until(levels, "true").await;
-    browser.type_into("metrics (* for any letters)", "lev*").await;
+    browser.type_into("metrics (* matches any text)", "lev*").await;
     browser.type_into("series where", "lock = \"osier\"").await;
     browser.type_into("zone of days", "Europe/Lisbon").await;
     browser.type_into("wait for late points", "1m").await;

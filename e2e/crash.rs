@@ -17,7 +17,7 @@ use std::{
     time::Duration,
 };
 
-use support::{Service, agent, file};
+use support::{Api, Service, agent, file};
 
 const WRITERS: u64 = 3;
 const BATCH: u64 = 40;

@@ -6,7 +6,7 @@ mod support;
 
 use std::fs;
 
-use support::{Ran, Service, an_hour_of_levels, file};
+use support::{Api, Ran, Service, an_hour_of_levels, file};
 
 fn with_levels(folder: &std::path::Path) -> Service {
     let service = Service::start(&folder.join("store"));

@@ -14,7 +14,7 @@ use std::{
 };
 
 use serde_json::json;
-use support::{Answer, Service, fenetre, file};
+use support::{Answer, Api, Service, fenetre, file};
 
 const NO_SPACE: i32 = 28;
 const BAD_DISK: i32 = 5;

@@ -12,7 +12,7 @@ use std::{
 
 use jiff::{Timestamp, ToSpan, tz::TimeZone};
 use serde_json::Value;
-use support::{Service, file};
+use support::{Api, Service, file};
 
 /// Points every ten minutes of two locks over so many days up to this hour.
 fn history(days: i64) -> String {
@@ -28,7 +28,7 @@ fn history(days: i64) -> String {
 }
 
 fn ago(days: i64) -> String {
-    Timestamp::now().to_zoned(TimeZone::UTC).checked_sub(days.days()).unwrap().timestamp().to_string()
+    Timestamp::now().to_zoned_datetime(TimeZone::UTC).checked_sub(days.days()).unwrap().timestamp().to_string()
 }
 
 fn filled(store: &Path, more: &[&str]) -> Service {

@@ -12,7 +12,7 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use support::{Answer, Service};
+use support::{Answer, Api, Service};
 
 const JSON: (&str, &str) = ("Content-Type", "application/json");
 
@@ -132,7 +132,7 @@ fn the_projection_adds_up() {
     // A hundred days, a week since whole partitions go, a week in the bin.
     let (points, _) = outlook("main");
     assert!(near(number(&points, "at_rest"), 114.0 * number(&points, "bytes_a_day"), 0.001), "{points}");
-    // The forecast follows from the bytes stored; the first and the last partition take a little more a point.
+    // The forecast follows from the stored bytes; the first and the last partition take a little more per point.
     let days_ahead = |of: &Value| {
         let from: jiff::Timestamp = of["at_rest_from"].as_str().unwrap().parse().unwrap();
         (from.as_second() - jiff::Timestamp::now().as_second()) as f64 / 86_400.0
@@ -202,7 +202,7 @@ fn predicted_expiry_happens_on_time() {
 }
 
 #[test]
-fn invalid_clauses_are_refused_with_position_and_remedy() {
+fn invalid_limits_and_policies_are_refused_with_position_and_remedy() {
     let folder = tempfile::tempdir().unwrap();
     let service = filled(&folder.path().join("store"), 2);
     let rollup = |levels: Value| ("PUT", "/api/v1/datasets/main/rollups/default", json!({ "levels": levels }));

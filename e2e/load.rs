@@ -12,7 +12,7 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use support::{Service, file, long_query, seconds_of_levels};
+use support::{Api, Service, file, long_query, seconds_of_levels};
 
 const ASK: &str = "/api/v1/datasets/main/ask";
 const POINTS: &str = "/api/v1/datasets/main/points";

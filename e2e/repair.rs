@@ -7,7 +7,7 @@ mod support;
 
 use std::fs;
 
-use support::{Service, run, seconds_of_levels};
+use support::{Api, Service, run, seconds_of_levels};
 
 fn count(service: &Service) -> String {
     service.run(&["ask", "show count of level overall over 2026-05-01 to 2026-05-02", "-o", "csv"]).out()

@@ -13,7 +13,7 @@ use std::{
 };
 
 use serde_json::json;
-use support::{Service, fenetre, file};
+use support::{Api, Service, fenetre, file};
 
 const POINTS: &str = "/api/v1/datasets/main/points";
 const LINES: (&str, &str) = ("Content-Type", "application/x-ndjson");

@@ -11,7 +11,11 @@ use std::{
     time::{Duration, Instant},
 };
 
-use ureq::{Agent, Body, http::Response};
+#[path = "http.rs"]
+mod http;
+
+#[allow(unused_imports, reason = "every test file uses a part of this")]
+pub use http::{Answer, Api, agent, an_hour_of_levels, problems};
 
 const MAX_WAIT: Duration = Duration::from_secs(30);
 /// No command of a test takes longer, on any machine: one that waits for something that never comes is killed.
@@ -49,7 +53,7 @@ impl Service {
             message += &line;
             message.push('\n');
         };
-        // Whoever does not read a pipe stops its writer in the end.
+        // A pipe that nobody reads blocks its writer in the end.
         thread::spawn(move || lines.for_each(drop));
         Self { child, url, message }
     }
@@ -86,35 +90,11 @@ impl Service {
     pub fn run_with_input(&self, args: &[&str], input: &[u8]) -> Ran {
         run_with(args, &[("FENETRE_URL", &self.url)], input)
     }
+}
 
-    pub fn get(&self, path: &str) -> Answer {
-        Answer::of(agent().get(format!("{}{path}", self.url)).call())
-    }
-
-    pub fn delete(&self, path: &str) -> Answer {
-        Answer::of(agent().delete(format!("{}{path}", self.url)).call())
-    }
-
-    pub fn post(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
-        let mut request = agent().post(format!("{}{path}", self.url));
-        for (name, value) in headers {
-            request = request.header(*name, *value);
-        }
-        Answer::of(request.send(body))
-    }
-
-    pub fn put(&self, path: &str, headers: &[(&str, &str)], body: &[u8]) -> Answer {
-        let mut request = agent().put(format!("{}{path}", self.url));
-        for (name, value) in headers {
-            request = request.header(*name, *value);
-        }
-        Answer::of(request.send(body))
-    }
-
-    /// Pushes points as JSON Lines, all of which must be taken.
-    pub fn push_lines(&self, dataset: &str, lines: &str) {
-        let answer = self.post(&format!("/api/v1/datasets/{dataset}/points"), &[("Content-Type", "application/x-ndjson")], lines.as_bytes());
-        assert_eq!((answer.status, answer.json()["rejected"].as_u64()), (200, Some(0)), "{}", answer.text());
+impl Api for Service {
+    fn url(&self) -> &str {
+        &self.url
     }
 }
 
@@ -187,57 +167,6 @@ impl Ran {
     pub fn all(&self) -> String {
         format!("exit code {}\n--- standard output\n{}--- standard error\n{}", self.code(), self.out(), self.err())
     }
-}
-
-/// An HTTP answer.
-pub struct Answer {
-    pub status: u16,
-    pub kind: String,
-    headers: Vec<(String, String)>,
-    body: Vec<u8>,
-}
-
-impl Answer {
-    fn of(sent: Result<Response<Body>, ureq::Error>) -> Self {
-        let mut response = sent.expect("the service answers");
-        let kind = response.headers().get("content-type").map_or(String::new(), |kind| kind.to_str().unwrap_or_default().to_owned());
-        let message =
-            |(name, value): (&ureq::http::HeaderName, &ureq::http::HeaderValue)| (name.to_string(), value.to_str().unwrap_or("?").to_owned());
-        let headers = response.headers().iter().map(message).collect();
-        Self { status: response.status().as_u16(), kind, headers, body: response.body_mut().read_to_vec().expect("the answer is whole") }
-    }
-
-    /// A header by its name in small letters.
-    pub fn header(&self, name: &str) -> Option<&str> {
-        self.headers.iter().find(|(known, _)| known == name).map(|(_, value)| value.as_str())
-    }
-
-    pub fn bytes(&self) -> &[u8] {
-        &self.body
-    }
-
-    pub fn text(&self) -> String {
-        String::from_utf8_lossy(&self.body).into_owned()
-    }
-
-    pub fn json(&self) -> serde_json::Value {
-        serde_json::from_slice(&self.body).unwrap_or_else(|error| panic!("{error}: {}", self.text()))
-    }
-}
-
-pub fn agent() -> Agent {
-    Agent::config_builder().http_status_as_error(false).build().into()
-}
-
-/// An hour of made-up levels of two locks, one reading a minute, as CSV.
-pub fn an_hour_of_levels() -> String {
-    let mut table = "time,lock,side,level_cm,gate\n".to_owned();
-    for minute in 0..60 {
-        for (lock, base, word) in [("osier", 310.0, if minute < 20 { "open" } else { "closed" }), ("marl", 280.0, "closed")] {
-            table += &format!("2026-05-01T09:{minute:02}:00Z,{lock},up,{},{word}\n", base + f64::from(minute) * 0.25);
-        }
-    }
-    table
 }
 
 /// A file of these bytes in a folder.

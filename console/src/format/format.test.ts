@@ -22,7 +22,7 @@ describe("numbers", () => {
 });
 
 describe("times", () => {
-  it("have the precision that tells them apart, in the zone", () => {
+  it("show the precision that distinguishes them, in the zone", () => {
     const days = ["2026-07-21T23:00:00Z", "2026-07-22T23:00:00Z"];
     expect(clock("Europe/Lisbon", days)(days[0] ?? "")).toBe("Wed 22 Jul 2026");
     expect(clock("UTC", ["2026-07-21T23:15:00Z"])("2026-07-21T23:15:00Z")).toBe("Tue 21 Jul 23:15");

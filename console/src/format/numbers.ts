@@ -54,11 +54,11 @@ export function figure(number: number, places: number): string {
 export function tell(value: Value | null | undefined, places: number): string {
   if (value === null || value === undefined) return "–";
   if (typeof value === "number") return figure(value, places);
-  return typeof value === "string" ? value : tellHistogram(value);
+  return typeof value === "string" ? value : histogramText(value);
 }
 
 /** How many, their mean, and the buckets that hold any. */
-function tellHistogram({ bounds, counts, sum }: Histogram): string {
+function histogramText({ bounds, counts, sum }: Histogram): string {
   const count = counts.reduce((all, one) => all + one, 0);
   const bucket = (one: number, i: number): string[] => {
     if (one === 0) return [];

@@ -1,4 +1,4 @@
-//! Schemas of types whose JSON form is not what their fields say. Those of the others are derived where they are defined.
+//! Schemas of types whose JSON form differs from their fields. The others are derived where they are defined.
 //!
 //! `ComposeSchema` is the trait that derived schemas ask of the types within them.
 

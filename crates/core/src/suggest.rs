@@ -29,7 +29,7 @@ pub fn listing<'a>(names: impl IntoIterator<Item = &'a str>, most: usize) -> Str
     }
 }
 
-/// What to say after an unknown name: which one was probably meant, or which ones there are.
+/// The hint after an unknown name: the one that was probably meant, or the existing ones.
 pub fn hint<'a>(unknown: &str, known: impl IntoIterator<Item = &'a str>, most: usize) -> String {
     let known: Vec<&str> = known.into_iter().collect();
     match (closest(unknown, known.iter().copied()), known.as_slice()) {

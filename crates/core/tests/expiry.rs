@@ -112,11 +112,11 @@ proptest! {
             prop_assert!(before.partitions.ends_with(&left.partitions));
             // By age everything went that could, and nothing else did.
             let is_old = |one: &PartitionHolding| before.horizon.is_some_and(|horizon| one.last < horizon) && one.last < NOW;
-            let is_told = |one: &PartitionHolding| before.rolled_before.is_none_or(|rolled| one.last < rolled);
-            prop_assert!(!left.partitions.iter().any(|one| is_old(one) && is_told(one)));
+            let is_covered = |one: &PartitionHolding| before.rolled_before.is_none_or(|rolled| one.last < rolled);
+            prop_assert!(!left.partitions.iter().any(|one| is_old(one) && is_covered(one)));
             for step in &plan.steps {
                 if let Step::Drop { dataset, partition, why: Why::Age, .. } = step && *dataset == before.id {
-                    prop_assert!(is_old(partition) && is_told(partition));
+                    prop_assert!(is_old(partition) && is_covered(partition));
                 }
             }
         }

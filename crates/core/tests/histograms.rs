@@ -140,7 +140,7 @@ proptest! {
 }
 
 #[test]
-fn after_a_reset_growth_restarts_from_zero() {
+fn a_reset_counts_the_new_reading() {
     let minutes = vec![vec![], vec![4.0, 15.0], vec![15.0], vec![30.0]];
     let station = Station { layout: 0, minutes, resets: vec![3] };
     let world = world(&[station], Temporality::Cumulative);

@@ -146,7 +146,7 @@ fn how(leaf: &Leaf) -> String {
             "a block inside one window is answered by its summary, others are decoded; each series looks at its point before the range"
         }
         Growth | Rate | Delta | Changes | SpotRate | Area(_) | TimeMean(_) | TimeIn(_) | ShareIn(_) | Coverage => {
-            "every block is decoded, since neighbours count; each series looks at its point before the range"
+            "every block is decoded, because neighbouring points count; each series also reads its point before the range"
         }
         Stddev | Variance | Distinct => "a block of one value inside one window is answered by its summary, others are decoded",
         Quantile(_) | Slope => "every block is decoded",

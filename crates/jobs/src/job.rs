@@ -54,7 +54,7 @@ impl Job {
         self.wait(longest);
     }
 
-    /// Notes that it waits for something else than time.
+    /// Notes that it waits for something other than time.
     pub fn waits(&self) {
         self.0.figures.lock().enter(Phase::Resting, None);
     }

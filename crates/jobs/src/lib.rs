@@ -1,6 +1,6 @@
-//! Work in the background, of one kind for all of Fenetre.
+//! Background work: one runtime for all of Fenetre.
 //!
-//! A job is a named thread. [`Jobs::repeat`] runs a step again and again: after each it continues, rests, or ends, as the step returns; after an error it
+//! A job is a named thread. [`Jobs::repeat`] repeats a step: after each it continues, rests, or ends, as the step returns; after an error it
 //! waits, each time twice as long, and tries again. [`Jobs::run`] runs something once. Its handle can wake it, stop it, and read
 //! its figures; [`Jobs::end`] stops all of them in the order in which they began, and waits for them.
 //!
@@ -29,12 +29,12 @@ pub use job::{Handle, Job, Next};
 pub struct Backoff {
     /// After the first failure.
     pub first: Duration,
-    /// However often it failed.
+    /// The maximum.
     pub most: Duration,
 }
 
 impl Backoff {
-    /// The wait after so many failures in a row, from 1 on.
+    /// The wait after a number of failures in a row, from 1.
     pub fn after(self, failures: u32) -> Duration {
         self.first.saturating_mul(1 << failures.saturating_sub(1).min(20)).min(self.most)
     }
@@ -54,7 +54,7 @@ pub struct Jobs {
 }
 
 impl Jobs {
-    /// Starts a job whose step runs again and again.
+    /// Starts a job that repeats a step.
     ///
     /// # Errors
     /// If there can be no more threads.
@@ -116,7 +116,7 @@ impl Jobs {
     pub fn end(&self) {
         self.stop();
         loop {
-            // One that ends may have begun another.
+            // A job may have started another before it ended.
             let next = self.all.lock().first().cloned();
             let Some(handle) = next else { return };
             handle.join();

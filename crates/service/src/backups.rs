@@ -18,7 +18,7 @@ pub struct Run {
 }
 
 impl Run {
-    /// How far it is.
+    /// Its state.
     pub fn state(&self) -> BackupState {
         self.state.lock().clone()
     }
@@ -33,19 +33,22 @@ impl Run {
         self.job.lock().iter().for_each(Handle::stop);
     }
 
-    /// Notes how far it is.
+    /// Records its progress.
     pub fn progress(&self, progress: BackupProgress) {
         let mut state = self.state.lock();
         (state.done, state.files, state.bytes) = (progress.done as u64, progress.files as u64, progress.bytes);
     }
 
-    /// Notes what became of it.
+    /// Records its result.
     pub fn end(&self, outcome: Result<BackupReport, StoreError>) {
         let mut state = self.state.lock();
         match outcome {
             Ok(report) => {
                 tracing::info!(to = state.to, copied = report.copied, kept = report.kept, bytes = report.bytes, "backup done");
                 state.stage = BackupStage::Done;
+                // The progress counts partitions; the result counts the files of rollups and the catalogue as well.
+                state.files = (report.copied + report.kept) as u64;
+                state.done = state.files;
                 (state.kept, state.bytes, state.points) = (report.kept as u64, report.bytes, report.points);
                 if !report.damaged.is_empty() {
                     tracing::error!(files = report.damaged.join(", "), "these files are damaged and not in the backup");

@@ -5,7 +5,7 @@
 mod support;
 
 use serde_json::{Value, json};
-use support::{Answer, Service, problems};
+use support::{Answer, Api, Service, problems};
 
 const ASK: &str = "/api/v1/datasets/main/ask";
 

@@ -5,7 +5,7 @@
 mod support;
 
 use serde_json::{Value, json};
-use support::{Answer, Service, problems};
+use support::{Answer, Api, Service, problems};
 
 const VELMAR: &str = "/api/v1/datasets/velmar";
 

@@ -5,7 +5,7 @@
 mod support;
 
 use serde_json::Value;
-use support::Service;
+use support::{Api, Service};
 
 const FILE: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/openapi.json");
 /// Set to write the file anew, after a change of the API.

@@ -10,7 +10,7 @@ use std::{
 };
 
 use serde_json::{Value, json};
-use support::{Service, an_hour_of_levels};
+use support::{Api, Service, an_hour_of_levels};
 
 const POINTS: &str = "/api/v1/datasets/main/points";
 const JSON: (&str, &str) = ("Content-Type", "application/json");

@@ -7,7 +7,7 @@ mod support;
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
-use support::{Answer, Service, an_hour_of_levels, problems};
+use support::{Answer, Api, Service, an_hour_of_levels, problems};
 
 const UPLOAD: &str = "/api/v1/datasets/main/imports";
 

@@ -7,7 +7,7 @@ mod support;
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
-use support::{Answer, Service, problems};
+use support::{Answer, Api, Service, problems};
 
 /// Two years of a reading per day at one lock, the last of them yesterday.
 fn with_old_levels() -> Service {
@@ -147,6 +147,9 @@ fn a_metric_and_points_are_binned_and_restored() {
 #[test]
 fn a_backup_runs_to_its_end() {
     let service = with_old_levels();
+    service.put_json("/api/v1/datasets/main/rollups/default", &json!({ "levels": [{ "width": "1d" }] })).ok();
+    let is_filled = || service.get("/api/v1/datasets/main/rollups").ok()["policies"][0]["levels"][0]["windows"] == 729;
+    until("the rollups", is_filled);
     assert_eq!(service.get("/api/v1/backup").problem(), "404 not-found: no backup was made since the service started");
     let folder = tempfile::tempdir().unwrap();
     let to = folder.path().join("monday").display().to_string();
@@ -155,11 +158,13 @@ fn a_backup_runs_to_its_end() {
     until("the backup", || service.get("/api/v1/backup").ok()["stage"] != "running");
     let state = service.get("/api/v1/backup").ok();
     assert_eq!((&state["stage"], &state["points"]), (&json!("done"), &json!(729)), "{state}");
-    assert!(folder.path().join("monday/SHA256SUMS").exists());
+    let sums = std::fs::read_to_string(folder.path().join("monday/SHA256SUMS")).unwrap();
+    let files = sums.lines().filter(|line| !line.ends_with("manifest.json")).count();
+    assert_eq!((&state["files"], &state["done"], &state["kept"]), (&json!(files), &json!(files), &json!(0)), "{state}\n{sums}");
 }
 
 #[test]
-fn invalid_mappings_are_refused_with_the_reason() {
+fn invalid_limits_policies_and_ids_are_refused_with_the_reason() {
     let service = with_old_levels();
     let post = |path: &str, body: Value| service.post_json(&format!("/api/v1/{path}"), &body);
     let refused: Vec<Answer> = vec![

@@ -7,7 +7,7 @@ mod support;
 use std::io::{BufRead, BufReader};
 
 use serde_json::{Value, json};
-use support::{Service, agent, problems};
+use support::{Api, Service, agent, problems};
 
 #[test]
 fn health_tells_life_from_readiness() {

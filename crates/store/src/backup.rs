@@ -130,7 +130,7 @@ fn write_for_good(folder: &Path, name: &str, text: &str) -> Result<(), StoreErro
     sync_folder(folder)
 }
 
-/// Checks whether a backup can go into a folder, before anything is done for it.
+/// Checks whether a folder can hold a backup, before any work is done.
 pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), StoreError> {
     let root = fs::canonicalize(root).at("find", root)?;
     let absolute = std::path::absolute(to).at("find", to)?;
@@ -253,7 +253,7 @@ struct Moment {
     partitions: Arc<Partitions>,
 }
 
-/// Copies the windows of rollups, then takes the moment of the backup together with the records about them: whatever is packed before it and came late has a
+/// Copies the windows of rollups, then fixes the moment of the backup together with their records: late points that are packed before it have a
 /// mark there, and what is packed after it is in neither.
 fn copy_rollups(shared: &Engine, to: &Path, go_on: &mut dyn FnMut() -> bool) -> Result<(Vec<PathBuf>, Moment), StoreError> {
     let datasets: Vec<(DatasetId, String)> = shared.catalogue.read().datasets().map(|dataset| (dataset.id, dataset.folder.to_string())).collect();

@@ -1,11 +1,11 @@
-//! The change log of a consumer: which stretches of which series have changed since it made something of their points.
+//! The change log of a consumer: the time ranges of series whose points have changed since it used them.
 //!
 //! A change to points in time that a consumer has worked on is noted here first, on stable storage: packing of late points, deletions,
-//! restored points. The consumer reads what is due, makes its results again, and clears what it has read; what came meanwhile stays. Until
+//! restored points. The consumer reads the changes that are due, computes its results again, and clears these changes; later ones stay. Until
 //! then its results for these stretches are out of date, and readers must use the points instead. So an unchanged past costs nothing.
 //!
-//! Rollups are such a consumer, with one log per dataset; each consumer has a log of its own, since each makes its results at its own time. The
-//! log lies in a table of the consumer's records, so that both change in one transaction and are copied together.
+//! Rollups are such a consumer, with one log per dataset; each consumer has its own log, because each works at its own pace. The
+//! log is a table of the consumer's records, so that both change in one transaction and are copied together.
 
 use std::collections::HashMap;
 
@@ -19,11 +19,11 @@ DROP INDEX IF EXISTS mark_series;
 CREATE INDEX IF NOT EXISTS mark_value ON mark (series, start, end, generation);
 ";
 
-/// A change: the points of a series in this range are not those that results were made of.
+/// A change: results for this range of a series were computed from other points.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Change {
     pub range: TimeRange,
-    /// The generation that was being packed, before which results cannot be made again; 0 if points were deleted or restored.
+    /// The generation that was being packed, before which results cannot be computed again; 0 if points were deleted or restored.
     pub generation: u64,
     /// Distinguishes changes of the same range. Given when it is stored.
     pub id: i64,
@@ -74,7 +74,7 @@ impl ChangeLog {
         }
     }
 
-    /// Removes changes that were worked on. What came meanwhile stays.
+    /// Removes changes that were worked on. Later ones stay.
     pub fn clear(&mut self, done: &[(SeriesId, Vec<Change>)]) {
         for (series, of) in done {
             if let Some(changes) = self.0.get_mut(series) {

@@ -68,7 +68,7 @@ impl Store {
     /// Gives a metric another unit or kind, and converts its points; with `dry_run`, counts what that would do. The old metric goes to the bin.
     ///
     /// # Errors
-    /// [`StoreError::Definition`] if that cannot be, or if there are too many points.
+    /// [`StoreError::Definition`] if the conversion is impossible, or if there are too many points.
     pub fn convert_metric(
         &self,
         dataset: &str,

@@ -269,7 +269,7 @@ impl StoreError {
     }
 
     /// There is no such dataset; what there is instead.
-    /// The store takes nothing more.
+    /// The store accepts nothing more.
     pub(crate) fn stopping() -> Self {
         Self::Closed("it is stopping, or its journal failed".to_owned())
     }

@@ -30,7 +30,7 @@ use crate::{
 pub struct Store {
     shared: Arc<Engine>,
     requests: Requests,
-    /// The jobs without which it takes no points.
+    /// The jobs that it needs to accept points.
     workers: [Handle; 3],
     _lock: File,
 }
@@ -92,8 +92,8 @@ impl Store {
         &self.shared.options
     }
 
-    /// Looks at the datasets, metrics, tags and series. Batches with new series wait meanwhile, so `look` should be brief: it must read no files, and
-    /// not look again from within.
+    /// Reads the datasets, metrics, tags and series. Batches with new series wait meanwhile, so `look` should be brief: it must read no files, and
+    /// not call this again.
     pub fn with_catalogue<T>(&self, look: impl FnOnce(&Catalogue) -> T) -> T {
         look(&self.shared.catalogue.read())
     }
@@ -140,7 +140,7 @@ impl Store {
     /// Whether the store accepts points. Reads no file.
     ///
     /// # Errors
-    /// [`StoreError::Closed`] if it takes none until the service starts again.
+    /// [`StoreError::Closed`] if it accepts none until the service restarts.
     pub fn check_ready(&self) -> Result<(), StoreError> {
         match self.shared.closed() {
             Some(reason) => Err(StoreError::Closed(reason.to_owned())),
@@ -159,7 +159,7 @@ impl Store {
         self.shared.head.read().bytes() >= self.shared.options.most_bytes()
     }
 
-    /// Packs everything that was acknowledged so far. Blocks until that is done, but not for ever.
+    /// Packs everything that was acknowledged so far. Blocks until that is done, up to a limit.
     ///
     /// # Errors
     /// [`StoreError::Unpacked`] if packing fails, [`StoreError::Packing`] if it takes too long, [`StoreError::Closed`] if the store stops before.
@@ -188,7 +188,7 @@ impl Store {
         self.shared.files.root()
     }
 
-    /// Whether no more points are taken, since the reserve of the volume is touched.
+    /// Whether points are refused, because the reserve of the volume is used.
     pub fn is_full(&self) -> bool {
         self.shared.is_full()
     }
@@ -198,7 +198,7 @@ impl Store {
         Bin { engine: &self.shared, requests: &self.requests }
     }
 
-    /// Limits of age and size, and what they let expire.
+    /// Limits of age and size, and expiry.
     pub fn retention(&self) -> Retention<'_> {
         Retention { engine: &self.shared, requests: &self.requests }
     }
@@ -218,7 +218,7 @@ impl Store {
         Documents { engine: &self.shared }
     }
 
-    /// What is stored: sizes, points, files, and whether they are sound.
+    /// Sizes, points and files of the store, and their verification.
     pub fn inspect(&self) -> Inspection<'_> {
         Inspection { engine: &self.shared, requests: &self.requests }
     }

@@ -174,7 +174,7 @@ fn a_flipped_bit_in_the_journal_loses_only_its_batch_and_is_reported() {
     let whole = folder.path().join("whole");
     copy(&path, &whole);
     let length = fs::metadata(&log).unwrap().len();
-    let (mut told_of, mut most_lost) = (0, 0);
+    let (mut reported_losses, mut most_lost) = (0, 0);
     // Anywhere but in the last frames, which could be those of a commit that a crash cut off.
     for at in (40..length - 2 * 8_216).step_by(1_501) {
         let _ = fs::remove_dir_all(&path);
@@ -191,7 +191,7 @@ fn a_flipped_bit_in_the_journal_loses_only_its_batch_and_is_reported() {
             "{message:?}"
         );
         assert!(lost == 0 || message[0].contains("batch"), "{message:?}");
-        (told_of, most_lost) = (told_of + 1, most_lost.max(lost));
+        (reported_losses, most_lost) = (reported_losses + 1, most_lost.max(lost));
         // The store works, and names the loss until somebody accepts it.
         write(&store, &[(1, START + 9_000 * SECOND, 1.0)]);
         store.pack().unwrap();
@@ -202,7 +202,7 @@ fn a_flipped_bit_in_the_journal_loses_only_its_batch_and_is_reported() {
         drop(store);
         assert_eq!(faults(&open(&path)), Vec::<String>::new());
     }
-    assert!(told_of > 20, "{told_of} places, at most {most_lost} points lost");
+    assert!(reported_losses > 20, "{reported_losses} places, at most {most_lost} points lost");
 }
 
 #[test]

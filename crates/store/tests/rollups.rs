@@ -203,14 +203,14 @@ fn a_metric_with_a_shorter_limit_keeps_its_windows() {
     store.rollups().remove("main", "all").unwrap();
     store.rollups().put("main", "all", &policy(&["1h", "1d"])).unwrap();
     store.rollups().run(main(&store), now).unwrap();
-    let is_told = |store: &Store| {
+    let is_noted = |store: &Store| {
         let (days, _, notes) = numbers(store, "show sum of level over now - 39d to now per 1d", now);
         assert!(days[0][38].is_some() && notes.iter().any(|note| note.contains("are no longer kept")), "{days:?} {notes:?}");
         assert!(verified(store).faults.is_empty());
     };
-    is_told(&store);
+    is_noted(&store);
     drop(store);
-    is_told(&open(folder.path()));
+    is_noted(&open(folder.path()));
 }
 
 fn store_now() -> Nanos {

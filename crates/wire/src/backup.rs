@@ -21,9 +21,9 @@ pub struct BackupState {
     pub to: String,
     /// State of it.
     pub stage: BackupStage,
-    /// Finished files.
+    /// Finished files: partitions and the catalogue while it runs, all files once it is done.
     pub done: u64,
-    /// Total number of files; 0 until it is known.
+    /// Total number of these; 0 until it is known.
     pub files: u64,
     /// Files that were not copied, because this or the earlier backup has them.
     pub kept: u64,

@@ -13,9 +13,9 @@ pub struct Deletion {
     pub id: Option<String>,
     /// Description for people.
     pub what: String,
-    /// Series that it touches.
+    /// Affected series.
     pub series: u64,
-    /// Points that go, and when they begin and end.
+    /// Deleted points, and when they begin and end.
     #[serde(flatten)]
     pub stored: Stored,
     /// Bytes of their blocks.

@@ -12,13 +12,13 @@ pub struct DatasetInfo {
     /// Its definition: `zone`, `description`, `closed` and limits.
     #[serde(flatten)]
     pub definition: DatasetDefinition,
-    /// Names that it had, which still answer.
+    /// Former names, which may still be used.
     #[serde(default)]
     #[schema(required)]
     pub old_names: Vec<String>,
     /// Metrics.
     pub metrics: u64,
-    /// Metrics that were made on arrival and that nobody has looked at.
+    /// Metrics that were created on arrival and not reviewed yet.
     #[serde(default)]
     #[schema(required)]
     pub unreviewed: u64,
@@ -61,7 +61,7 @@ pub struct MetricInfo {
     /// Its definition: `kind`, `unit`, `shape`, `description`, `status` and so on.
     #[serde(flatten)]
     pub definition: MetricDefinition,
-    /// Names that it had, which still answer.
+    /// Former names, which may still be used.
     #[serde(default)]
     #[schema(required)]
     pub old_names: Vec<String>,
@@ -69,7 +69,7 @@ pub struct MetricInfo {
     pub tags: Vec<String>,
     /// Series.
     pub series: u64,
-    /// Points that its thinning has seen, and those of them that it left out.
+    /// Points that its thinning has seen, and those that it dropped.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub thinned: Option<Thinned>,
     /// Points and when they begin and end.

@@ -1,4 +1,4 @@
-//! What travels over HTTP: the bodies and parameters of requests and the documents of responses, one file a resource.
+//! Requests and responses of the API: parameters, bodies and documents, one file per resource.
 //!
 //! The service and the command line use these types, and the API's description is made of them, from which the console's types are generated.
 //! Nothing here does anything: neither a web server nor a database is linked. Answers to queries are documents of `fenetre-formats`.

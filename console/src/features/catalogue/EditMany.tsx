@@ -48,7 +48,7 @@ export function EditMany({ dataset }: { dataset: string }) {
           quiet
           onFile={choose}
         />
-        {!differences && <Faint>Columns that are left out, and metrics without a row, stay as they are.</Faint>}
+        {!differences && <Faint>Omitted columns and metrics without a row stay unchanged.</Faint>}
       </Row>
       {send.error && <Failure error={send.error} />}
       {differences && table && (

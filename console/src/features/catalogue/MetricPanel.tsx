@@ -177,7 +177,7 @@ function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
   const points = latest?.items.filter((item) => item.metric === metric.name).slice(0, 3) ?? [];
   const span =
     metric.first !== null && metric.last !== null
-      ? ((tellTime) => `${tellTime(metric.first ?? "")} to ${tellTime(metric.last ?? "")} UTC`)(
+      ? ((time) => `${time(metric.first ?? "")} to ${time(metric.last ?? "")} UTC`)(
           clock("UTC", [metric.first, metric.last]),
         )
       : "–";
@@ -185,13 +185,13 @@ function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
     metric.thinned && metric.thinned.came > 0 ? (metric.thinned.left_out * 100) / metric.thinned.came : null;
   return (
     <Pairs>
-      <dt>what</dt>
+      <dt>kind</dt>
       <dd>
         {metric.kind}, {metric.shape}
         {metric.temporality ? `, ${metric.temporality}` : ""}, {metric.status}
-        {metric.unreviewed ? ", not looked at yet" : ""}
+        {metric.unreviewed ? ", not reviewed yet" : ""}
       </dd>
-      <dt>holds</dt>
+      <dt>points</dt>
       <dd>
         {count(metric.points)} points in {count(metric.series)} series
       </dd>
@@ -210,7 +210,7 @@ function Facts({ dataset, metric }: { dataset: string; metric: MetricInfo }) {
       {saved !== null && (
         <>
           <dt>thinned</dt>
-          <dd>{saved.toFixed(0)} % of points left out</dd>
+          <dd>{saved.toFixed(0)} % of points dropped</dd>
         </>
       )}
       <dt>latest</dt>

@@ -9,7 +9,7 @@ import { day } from "../../format/times";
 import { FormRow, TextInput } from "../../ui/fields";
 import { Button, Failure, Faint, Notice } from "../../ui/parts";
 
-/** A limit that was typed, if it differs from before. An empty text or `none` means no limit. */
+/** A typed limit, if it differs from before. An empty text or `none` means no limit. */
 const changed = (key: keyof LimitSettings, text: string, before: string | null): LimitSettings => {
   const trimmed = text.trim();
   if (trimmed === (before ?? "")) return {};

@@ -88,11 +88,11 @@ function Preview({ levels }: { levels: readonly LevelPreview[] }) {
           <tr>
             <th>level</th>
             <th>kept</th>
-            <th className="figure">windows a day</th>
+            <th className="figure">windows per day</th>
             <th className="figure">points each</th>
-            <th className="figure">a day</th>
+            <th className="figure">per day</th>
             <th className="figure">smaller than points</th>
-            <th className="figure">at rest</th>
+            <th className="figure">final size</th>
           </tr>
         </thead>
         <tbody>
@@ -119,7 +119,7 @@ function Preview({ levels }: { levels: readonly LevelPreview[] }) {
 const FIELDS: { key: keyof Draft; label: string; placeholder?: string }[] = [
   { key: "name", label: "name" },
   { key: "levels", label: "levels, as width=keep_for, the finest first" },
-  { key: "metrics", label: "metrics (* for any letters)", placeholder: "all" },
+  { key: "metrics", label: "metrics (* matches any text)", placeholder: "all" },
   { key: "where", label: "series where", placeholder: "all" },
   { key: "zone", label: "zone of days", placeholder: "that of the dataset" },
   { key: "lateness", label: "wait for late points", placeholder: "10m" },

@@ -27,7 +27,7 @@ export function Arrivals({ steps }: { steps: Overview["arrivals"] }) {
     <>
       <Row>
         <Heading>Arrivals, last ten minutes</Heading>
-        <Faint>logarithmic; most in ten seconds: {short(most)}</Faint>
+        <Faint>logarithmic; peak: {short(most)} in ten seconds</Faint>
       </Row>
       <svg
         viewBox={`0 0 ${WIDTH} ${HEIGHT}`}

@@ -43,7 +43,6 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
     match state.stage {
         BackupStage::Done => {
             let BackupState { to, files, kept, bytes: copied, points, damaged, .. } = state;
-            let files = files - damaged.len() as u64;
             let there = if kept > 0 { format!(", {kept} of them unchanged and not copied again") } else { String::new() };
             outln!("{} points in {files} files{there}; {} copied to {to}", grouped(points), bytes(copied));
             outln!("check it with `cd {to} && sha256sum --check SHA256SUMS`, restore it with `fenetre restore {to} STORE`");
@@ -71,7 +70,7 @@ pub fn progress_bar(what: &str) -> ProgressBar {
     bar
 }
 
-/// Shows how far it is.
+/// Shows its progress.
 pub fn show(bar: &ProgressBar, done: u64, files: u64, copied: u64) {
     bar.set_length(files);
     bar.set_position(done);

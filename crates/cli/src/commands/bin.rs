@@ -42,7 +42,7 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
     let client = Client::of(&target)?;
     let order = |dry_run| PointsOrder { metric: metric.clone(), condition: condition.clone(), from: from.clone(), to: to.clone(), dry_run };
     let preview = client.delete_points(&target.dataset, &order(true))?;
-    told_deletion(&preview);
+    print_deletion(&preview);
     if preview.stored.points == 0 || dry_run || !confirm(yes, &format!("Delete these points of {metric}?"), &metric)? {
         return Ok(());
     }
@@ -57,7 +57,7 @@ pub fn points(command: PointsCommand) -> Result<(), Failure> {
 }
 
 /// Prints what would be deleted.
-pub fn told_deletion(deletion: &Deletion) {
+pub fn print_deletion(deletion: &Deletion) {
     let held = &deletion.stored;
     outln!("{}", deletion.what);
     outln!("{} in {} series, {}", count_of(held.points, "point", "points"), grouped(deletion.series), bytes(deletion.bytes));

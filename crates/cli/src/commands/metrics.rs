@@ -18,7 +18,7 @@ use fenetre_wire::{
 };
 
 use super::{
-    bin::{print_references, told_deletion},
+    bin::{print_deletion, print_references},
     definitions,
 };
 use crate::{
@@ -61,7 +61,7 @@ pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
         }
         Some(MetricsCommand::Review { names }) => review(&client, dataset, &names)?,
         Some(MetricsCommand::Delete { name, yes, dry_run }) => {
-            told_deletion(&client.delete_metric(dataset, &name, true)?);
+            print_deletion(&client.delete_metric(dataset, &name, true)?);
             if !dry_run && confirm(yes, &format!("Delete {name} with all its points?"), &name)? {
                 let deletion = client.delete_metric(dataset, &name, false)?;
                 let until = utc(deletion.recoverable_until.as_ref());
@@ -190,7 +190,7 @@ fn show(client: &Client, dataset: &str, name: &str) -> Result<(), Failure> {
     }
     if let Some(thinned) = metric.thinned {
         let share = thinned.left_out as f64 * 100.0 / thinned.came.max(1) as f64;
-        outln!("{:<14} {} of {} points left out ({share:.0} %)", "thinned", grouped(thinned.left_out), grouped(thinned.came));
+        outln!("{:<14} {} of {} points dropped ({share:.0} %)", "thinned", grouped(thinned.left_out), grouped(thinned.came));
     }
     print_references(&client.references(dataset, name)?);
     Ok(())
@@ -204,7 +204,7 @@ fn columns() -> Vec<Column<MetricInfo>> {
         }
     }
     /// Empty for active metrics: most are.
-    fn told_status(metric: &MetricInfo) -> String {
+    fn shown_status(metric: &MetricInfo) -> String {
         Some(status(metric)).filter(|status| status != Status::Active.as_str()).unwrap_or_default()
     }
     vec![
@@ -216,7 +216,7 @@ fn columns() -> Vec<Column<MetricInfo>> {
             text: |m| m.definition.unit.as_deref().map_or_else(|| "–".into(), units::text),
             plain: |m| m.definition.unit.clone().unwrap_or_default(),
         },
-        Column { name: "status", right: false, text: told_status, plain: status },
+        Column { name: "status", right: false, text: shown_status, plain: status },
         Column { name: "tags", right: false, text: |m| m.tags.join(", "), plain: |m| m.tags.join(" ") },
         Column { name: "series", right: true, text: |m| grouped(m.series), plain: |m| m.series.to_string() },
         Column { name: "points", right: true, text: |m| grouped(m.stored.points), plain: |m| m.stored.points.to_string() },

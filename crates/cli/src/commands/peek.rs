@@ -56,7 +56,7 @@ pub fn run(args: &PeekArgs) -> Result<(), Failure> {
     print(show, usize::from(args.count));
     noteln!(
         "a look at {} points of {}; all of them: fenetre ask 'show points of {} over …'",
-        told_count(show, usize::from(args.count)),
+        shown_count(show, usize::from(args.count)),
         grouped(metric.stored.points),
         metric.name
     );
@@ -68,7 +68,7 @@ fn shows(answer: &AnswerDocument, count: usize) -> bool {
     !lines.is_empty() && lines.iter().all(|line| line.values.len() >= count)
 }
 
-fn told_count(show: &ShowDocument, count: usize) -> String {
+fn shown_count(show: &ShowDocument, count: usize) -> String {
     let shown: usize = show.lines.iter().take(SHOWN_SERIES).map(|line| line.values.len().min(count)).sum();
     grouped(shown as u64)
 }

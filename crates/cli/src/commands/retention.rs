@@ -146,7 +146,7 @@ fn print_change(change: &RetentionChange) {
             false => outln!("{name}  {what:<10}  {}  (was: {})", after.text, before.text),
         }
     }
-    tell_expiry(&change.expires, "would expire now");
+    print_expiry(&change.expires, "would expire now");
     print_next(after);
     if let Some(outlook) = &after.outlook {
         print_forecast(outlook);
@@ -163,7 +163,7 @@ fn print_next(place: &PlaceInfo) {
 /// Applies retention now, or shows what would expire.
 pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
     let departure = Client::new(&args.service.url)?.expire(&ExpiryOrder { dry_run: args.dry_run, accept_clock: args.accept_clock })?;
-    tell_expiry(&departure, if departure.done { "expired" } else { "would expire now" });
+    print_expiry(&departure, if departure.done { "expired" } else { "would expire now" });
     if departure.done && departure.parts.iter().any(|part| !part.for_good) {
         outln!("see `fenetre bin`; `fenetre retention restore ID` restores it");
     }
@@ -173,7 +173,7 @@ pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
 /// Maximum number of parts in the list.
 const MAX_PARTS: usize = 12;
 
-fn tell_expiry(departure: &ExpiryPreview, verb: &str) {
+fn print_expiry(departure: &ExpiryPreview, verb: &str) {
     if departure.is_full {
         outln!("! the volume has less free space than its reserve, and nothing more can expire: no more points are accepted");
     }

@@ -36,7 +36,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
         RollupCommand::Set { policy, yes } => {
             let wanted = policy_of(&policy)?;
             let preview = client.preview_rollup(dataset, &policy.name, &wanted)?;
-            told_preview(&preview);
+            print_preview(&preview);
             let loses = !preview.losses.is_empty();
             // What takes nothing away need not be asked for.
             if loses && !confirm(yes, "Apply this policy?", &policy.name)? {
@@ -51,7 +51,7 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             Ok(())
         }
         RollupCommand::Preview { policy } => {
-            told_preview(&client.preview_rollup(dataset, &policy.name, &policy_of(&policy)?)?);
+            print_preview(&client.preview_rollup(dataset, &policy.name, &policy_of(&policy)?)?);
             Ok(())
         }
         RollupCommand::Fill { stop } => {
@@ -92,7 +92,7 @@ fn policy_of(args: &RollupPolicyArgs) -> Result<RollupPolicy, Failure> {
     Ok(policy)
 }
 
-fn told_preview(preview: &RollupPreview) {
+fn print_preview(preview: &RollupPreview) {
     outln!(
         "{} of {}: {}",
         count_of(preview.series, "series", "series"),
@@ -100,7 +100,7 @@ fn told_preview(preview: &RollupPreview) {
         preview.metrics.join(", ")
     );
     let mut table = plain_table();
-    let columns = ["level", "kept", "windows a day", "points each", "a day", "smaller than points", "at rest"];
+    let columns = ["level", "kept", "windows per day", "points each", "per day", "smaller than points", "final size"];
     table.set_header(columns.iter().enumerate().map(|(at, name)| aligned((*name).to_owned(), at > 1)));
     for level in &preview.levels {
         let (kept, at_rest) = match &level.keep_for {
@@ -119,7 +119,7 @@ fn told_preview(preview: &RollupPreview) {
     }
     outln!("\n{}\n", table.trim_fmt());
     if preview.levels.iter().any(|level| level.smaller.is_some_and(|ratio| ratio < 0.95)) {
-        outln!("{}", paragraph("Windows of few points take more space than the points: such a level pays only if it is kept longer.", ""));
+        outln!("{}", paragraph("Windows of few points take more space than the points: such a level pays off only if it is kept longer.", ""));
     }
     preview.losses.iter().for_each(|loss| outln!("! {loss}"));
 }
@@ -149,7 +149,7 @@ fn show(client: &Client, dataset: &str, measure: bool, output: ListOutput) -> Re
         outln!(
             "\n{} computed since the start, {} rebuilt{stopped}",
             count_of(info.windows_made, "window", "windows"),
-            count_of(info.made_again, "stretch", "stretches")
+            count_of(info.made_again, "time range", "time ranges")
         );
         if let Some(failure) = &info.failure {
             outln!("! the last run failed and will be retried: {failure}");

@@ -24,7 +24,7 @@ use crate::{
 pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
     let page = Client::of(&args.list.target)?.series(&args.list.target.dataset, &query(args))?;
     write(&page.items, &series_columns(), args.list.output)?;
-    tell_rest(page.total, page.items.len());
+    print_rest(page.total, page.items.len());
     Ok(())
 }
 
@@ -33,7 +33,7 @@ pub fn latest(args: &SeriesArgs) -> Result<(), Failure> {
     let page = Client::of(&args.list.target)?.latest(&args.list.target.dataset, &query(args))?;
     let rows = rows(page.items);
     write(&rows, &latest_columns(), args.list.output)?;
-    tell_rest(page.total, rows.len());
+    print_rest(page.total, rows.len());
     Ok(())
 }
 
@@ -59,7 +59,7 @@ fn query(args: &SeriesArgs) -> SeriesQuery<'_> {
     SeriesQuery { metric: args.list.metric.as_deref(), search: args.search.as_deref(), limit: args.limit }
 }
 
-fn tell_rest(total: u64, shown: usize) {
+fn print_rest(total: u64, shown: usize) {
     if total > shown as u64 {
         noteln!("{shown} of {} series: narrow with --metric or --search, or raise --limit", grouped(total));
     }
@@ -93,7 +93,7 @@ fn latest_columns() -> Vec<Column<LatestRow>> {
         Column {
             name: "time (UTC)",
             right: false,
-            text: |l| utc(l.point.time.as_ref()) + &told_age(&l.point),
+            text: |l| utc(l.point.time.as_ref()) + &shown_age(&l.point),
             plain: |l| l.point.time.clone().unwrap_or_default(),
         },
     ]
@@ -111,7 +111,7 @@ fn plain_value(latest: &LatestRow) -> String {
     }
 }
 
-fn told_age(latest: &LatestPoint) -> String {
+fn shown_age(latest: &LatestPoint) -> String {
     let now = Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or_default();
     let Some(time) = &latest.time else { return String::new() };
     let seconds = (now - instant(time)) / SECOND;

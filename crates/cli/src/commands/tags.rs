@@ -50,7 +50,7 @@ fn columns() -> Vec<Column<TagInfo>> {
         Column { name: "tag", right: false, text: |t| t.key.clone(), plain: |t| t.key.clone() },
         Column { name: "rule", right: false, text: rule, plain: rule },
         Column { name: "distinct", right: true, text: |t| grouped(t.values.len() as u64), plain: |t| t.values.len().to_string() },
-        Column { name: "values (series)", right: false, text: told_values, plain: plain_values },
+        Column { name: "values (series)", right: false, text: shown_values, plain: plain_values },
     ]
 }
 
@@ -68,7 +68,7 @@ fn rule(tag: &TagInfo) -> String {
     rules.join(", ")
 }
 
-fn told_values(tag: &TagInfo) -> String {
+fn shown_values(tag: &TagInfo) -> String {
     let shown = tag.values.iter().take(SHOWN_VALUES).map(|value| format!("{} ({})", value.value, grouped(value.series)));
     let shown = shown.collect::<Vec<_>>().join(", ");
     match tag.values.len().saturating_sub(SHOWN_VALUES) {

@@ -120,7 +120,7 @@ fn keep(client: &Client) -> Result<(), Failure> {
     client.put_rollup(DATASET, "default", &policy, false).map(|_| ())
 }
 
-/// The generator of the store's waterway, and from when on its points are missing. A store that has points is continued.
+/// The generator of the store's waterway, and the first instant without points. A store with points is continued.
 fn begin(args: &DemoRunArgs, until: Nanos, client: &Client) -> Result<(Generator, Nanos), Failure> {
     let known = client.datasets()?.into_iter().find(|dataset| dataset.name == DATASET);
     if let Some(dataset) = &known

@@ -14,7 +14,7 @@ use crate::failure::{FAILED, READER_GONE};
 /// Writes a part of a result to standard output.
 pub fn result(text: Arguments<'_>) {
     let mut out = io::stdout().lock();
-    // What else a terminal or a file can refuse, such as a full disk, has no better place to be reported.
+    // Other write errors, such as a full disk, have no better place to be reported.
     if let Err(error) = out.write_fmt(text).and_then(|()| out.flush()) {
         if error.kind() == ErrorKind::BrokenPipe {
             exit(i32::from(READER_GONE));

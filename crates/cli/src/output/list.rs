@@ -61,7 +61,7 @@ fn write_csv(out: &mut impl Write, header: Vec<String>, rows: impl Iterator<Item
     Ok(())
 }
 
-/// A table of at most `width` columns, if a width is given: texts and lists wrap, other cells do not. A column that is empty for every record is left out.
+/// A table of at most `width` columns, if a width is given: texts and lists wrap, other cells do not. Columns that are empty in all records are omitted.
 fn table<T>(records: &[T], columns: &[Column<T>], width: Option<u16>) -> String {
     let cells = |column: &Column<T>| records.iter().map(column.text).collect();
     let mut shown: Vec<(&Column<T>, Vec<String>)> = columns.iter().map(|column| (column, cells(column))).collect();

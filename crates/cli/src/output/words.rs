@@ -88,7 +88,7 @@ pub struct Clock {
 }
 
 impl Clock {
-    /// A clock with the precision that tells these times apart, and the year if it differs from this one.
+    /// A clock with the precision that distinguishes these times, and with the year if it is not this one.
     pub fn of(zone_name: &str, now: Nanos, times: &[Nanos]) -> Self {
         let zone = zone(zone_name).unwrap_or(TimeZone::UTC);
         let this_year = zoned(now, &zone).year();

@@ -488,7 +488,7 @@ mod tests {
     }
 
     #[test]
-    fn unrepresentable_values_are_not_numbers() {
+    fn undefined_values_are_nan() {
         assert!(Scatter::of_values(&[1.0]).variance().is_nan());
         assert!(quantile(&mut [], 0.5).is_nan());
         assert_eq!(quantile(&mut [f64::INFINITY, f64::INFINITY], 0.5), f64::INFINITY);

@@ -221,7 +221,7 @@ impl Planning {
         self.held.datasets[at].bytes() + self.dropped[at].iter().map(|partition| partition.bytes).sum::<u64>()
     }
 
-    /// Expires the oldest partitions of a dataset until so many bytes are free, or nothing more can expire; returns the bytes freed.
+    /// Expires the oldest partitions of a dataset to free a number of bytes, as far as anything can expire; returns the bytes freed.
     fn lighten(&mut self, at: usize, bytes: u64, why: Why, now: Nanos) -> u64 {
         let (mut gone, dataset) = (0, &mut self.held.datasets[at]);
         while gone < bytes && !dataset.bin.is_empty() {
@@ -306,7 +306,7 @@ impl Planning {
         binned.or_else(|| datasets().filter_map(first).min().map(|(_, at)| at))
     }
 
-    /// Expires the oldest partitions of all datasets until so many bytes are free; returns the bytes freed.
+    /// Expires the oldest partitions of all datasets to free a number of bytes; returns the bytes freed.
     fn lighten_all(&mut self, bytes: u64, why: Why, now: Nanos) -> u64 {
         let mut gone = 0;
         while gone < bytes {

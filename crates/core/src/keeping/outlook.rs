@@ -118,7 +118,7 @@ mod tests {
     }
 
     #[test]
-    fn an_import_ends_when_its_last_part_does() {
+    fn growth_stops_when_that_of_its_last_part_does() {
         let of = |held: f64, held_days: f64| Stream { held, ..stream(1e6, Some(held_days)) };
         let days = |ahead: Outlook| ahead.at_rest_from.map(|from| (from - NOW) / 86_400_000_000_000);
         // Ninety days of points are to come, and a year of windows.

@@ -168,7 +168,7 @@ pub struct MetricDefinition {
     /// Maximum number of series; the limit of its dataset applies as well.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub max_series: Option<u32>,
-    /// Thinning: which points are left out.
+    /// Thinning: which points are dropped.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub thinning: Option<Thinning>,
 }

@@ -9,7 +9,7 @@ const RENAMED: [(&str, &str); 6] = [
     ("longest_silence", "max_silence"),
 ];
 
-/// The name of today of a key, if `key` is an earlier one.
+/// The current name of a key, if `key` is an earlier one.
 pub fn renamed_key(key: &str) -> Option<&'static str> {
     RENAMED.iter().find(|(old, _)| *old == key).map(|(_, new)| *new)
 }

@@ -4,15 +4,15 @@ use serde::{Deserialize, Serialize};
 
 use crate::time::Span;
 
-/// Thinning: which points are left out.
+/// Thinning: which points are dropped.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct Thinning {
-    /// Points that differ from the last stored one by no more than this are left out.
+    /// Points that differ from the last stored one by no more than this are dropped.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dead_band: Option<f64>,
-    /// Points within this distance of the line between their stored neighbours are left out.
+    /// Points within this distance of the line between their stored neighbours are dropped.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub line_tolerance: Option<f64>,
     /// Maximum time between two stored points.

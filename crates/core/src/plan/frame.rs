@@ -50,7 +50,7 @@ impl FrameSource<'_> {
         }
     }
 
-    /// A clause from the text, else from outside, with how an error in it is reported.
+    /// A clause from the text, or else from outside, and how an error in it is reported.
     fn clause<T: Clone>(&self, of: impl Fn(&Frame) -> Option<&Spanned<T>>) -> Option<(T, TextSpan, Fault)> {
         let own = of(self.own).map(|clause| (clause.value.clone(), clause.place, PlanError::Query as Fault));
         own.or_else(|| of(self.outer).map(|clause| (clause.value.clone(), clause.place, PlanError::Frame as Fault)))

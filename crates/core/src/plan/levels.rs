@@ -49,7 +49,7 @@ pub struct Asked<'a> {
     pub earlier: Option<(Span, &'a TimeZone)>,
 }
 
-/// A clause that says from what to read, its place, and how an error in it is reported.
+/// A clause that names the source, its place, and how an error in it is reported.
 pub type Clause = (ReadFrom, TextSpan, Fault);
 
 impl Asked<'_> {

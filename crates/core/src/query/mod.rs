@@ -47,7 +47,7 @@ pub use tree::{
 /// Takes a tree that came from elsewhere, such as the JSON form, for what its text says; so each part of it has a place.
 ///
 /// # Errors
-/// [`QueryError`] if it holds what no text can say, such as a name with a quote in it.
+/// [`QueryError`] if it cannot be written as text, such as a name with a quote in it.
 pub fn normal(tree: &Query) -> Result<Query, QueryError> {
     parse(&format(tree))
 }

@@ -467,7 +467,7 @@ pub struct Frame {
     #[serde(skip_serializing_if = "is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<Range>))]
     pub range: Option<Spanned<Range>>,
-    /// `per …`; the whole range is one window where it is left out.
+    /// `per …`; if omitted, the whole range is one window.
     #[serde(skip_serializing_if = "is_none")]
     #[cfg_attr(feature = "schema", schema(value_type = Option<FrameWidth>))]
     pub width: Option<Spanned<FrameWidth>>,

@@ -141,7 +141,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn unit_codes_round_trip(numbers in prop::collection::vec((0u64..1 << 40, 0u32..20, 1u32..=64), 0..50)) {
+        fn bit_codes_round_trip(numbers in prop::collection::vec((0u64..1 << 40, 0u32..20, 1u32..=64), 0..50)) {
             let mut bytes = Vec::new();
             let mut writer = BitWriter::new(&mut bytes);
             for (number, power, width) in &numbers {

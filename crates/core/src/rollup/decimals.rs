@@ -47,13 +47,13 @@ mod tests {
             let exact = numbers.iter().sum::<i64>() as f64 / scale;
             let found = of_sum(sum);
             prop_assert!((found - sum).abs() <= 5e-15 * sum.abs());
-            // Where much of it cancels, what is left cannot be distinguished from its rounding.
+            // If most of it cancels, the rest cannot be distinguished from rounding.
             let is_clear = (sum - exact).abs() <= 4e-15 * sum.abs();
             prop_assert!(!is_clear || found == exact, "{} {} {}", sum, found, exact);
         }
 
         #[test]
-        fn decimated_points_stay_within_the_error(value in any::<f64>(), error in 0.0f64..1e-3) {
+        fn shortened_values_stay_within_the_error(value in any::<f64>(), error in 0.0f64..1e-3) {
             let found = shortest_within(value, error);
             prop_assert!(found.to_bits() == value.to_bits() || (found - value).abs() <= error + 4.0 * f64::EPSILON * value.abs());
         }

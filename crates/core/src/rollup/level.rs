@@ -88,7 +88,7 @@ impl Level {
     /// Whether its windows are made of whole windows of a finer one.
     ///
     /// # Errors
-    /// [`LevelError::Nesting`] if they are not, whatever the zone.
+    /// [`LevelError::Nesting`] if they do not nest in any zone.
     pub fn check_above(&self, fine: &Self) -> Result<(), LevelError> {
         let (long, short) = (self.width, fine.width);
         let nests = match (long, short) {

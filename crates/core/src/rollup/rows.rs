@@ -562,7 +562,7 @@ mod tests {
     }
 
     #[test]
-    fn even_steps_cost_no_bits() {
+    fn columns_that_follow_from_even_steps_are_omitted() {
         let named = |made: &[Window], rules: &Rules| -> Vec<&str> {
             column_sizes(&encode(made, rules.made()))
                 .into_iter()

@@ -1,6 +1,6 @@
 //! Instants as text, by RFC 3339 and in a zone of the IANA database.
 
-use jiff::{Timestamp, Zoned, civil, tz::TimeZone};
+use jiff::{Timestamp, ZonedDateTime, civil, tz::TimeZone};
 
 use super::{Nanos, Period};
 
@@ -92,7 +92,7 @@ pub fn zone(name: &str) -> Result<TimeZone, TimeError> {
 /// Reads an RFC 3339 time, which has an offset from UTC.
 ///
 /// # Errors
-/// [`TimeError`] if the text is none, lacks the offset or lies out of range.
+/// [`TimeError`] if the text is not an instant, lacks the offset or is out of range.
 pub fn parse_rfc3339(text: &str) -> Result<Nanos, TimeError> {
     if let Some(time) = parse_plain(text.as_bytes()) {
         return Ok(time);
@@ -196,14 +196,14 @@ pub(super) fn nanos(stamp: Timestamp, text: &str) -> Result<Nanos, TimeError> {
 }
 
 /// The instant of a time by a calendar; none where it is beyond what 64 bits of nanoseconds tell.
-pub(super) fn instant_of(time: &Zoned) -> Option<Nanos> {
+pub(super) fn instant_of(time: &ZonedDateTime) -> Option<Nanos> {
     Nanos::try_from(time.timestamp().as_nanosecond()).ok()
 }
 
 /// The instant in a zone, for calendars and words.
-pub fn zoned(at: Nanos, zone: &TimeZone) -> Zoned {
+pub fn zoned(at: Nanos, zone: &TimeZone) -> ZonedDateTime {
     // Every i64 of nanoseconds lies within the range of a timestamp, which reaches from year -9999 to 9999.
-    Timestamp::from_nanosecond(i128::from(at)).unwrap_or(Timestamp::UNIX_EPOCH).to_zoned(zone.clone())
+    Timestamp::from_nanosecond(i128::from(at)).unwrap_or(Timestamp::UNIX_EPOCH).to_zoned_datetime(zone.clone())
 }
 
 /// RFC 3339 in UTC, with as many digits of a second as the instant has: `2026-05-01T09:00:00Z`.

@@ -62,7 +62,7 @@ impl Period {
 /// A day begins at its first instant, whichever wall time a clock change gives it.
 fn start_of(day: Date, zone: &TimeZone) -> Result<Nanos, TimeError> {
     let out_of_range = || TimeError::OutOfRange { text: day.to_string() };
-    let start = day.to_zoned(zone.clone()).and_then(|z| z.start_of_day()).map_err(|_| out_of_range())?;
+    let start = day.to_zoned_datetime(zone.clone()).and_then(|z| z.start_of_day()).map_err(|_| out_of_range())?;
     nanos(start.timestamp(), &day.to_string())
 }
 
@@ -83,7 +83,7 @@ mod tests {
     }
 
     #[test]
-    fn missing_names_are_none() {
+    fn invalid_periods_are_none() {
         let texts = [
             "",
             "201",

@@ -1,6 +1,6 @@
 //! How a range of time is cut into windows: half-open spans that tile it without overlap.
 
-use jiff::{Zoned, civil, tz::TimeZone};
+use jiff::{ZonedDateTime, civil, tz::TimeZone};
 
 use super::{LocalTime, Nanos, SECOND, Span, TimeRange, instant::instant_of, local::wall_instant, zoned};
 
@@ -297,11 +297,11 @@ fn fixed(range: TimeRange, width: Nanos, limit: usize) -> Cut {
     Cut::Bounds(bounds)
 }
 
-fn calendar(range: TimeRange, zone: &TimeZone, limit: usize, floor: impl Fn(&Zoned) -> Option<civil::Date>, step: jiff::Span) -> Cut {
+fn calendar(range: TimeRange, zone: &TimeZone, limit: usize, floor: impl Fn(&ZonedDateTime) -> Option<civil::Date>, step: jiff::Span) -> Cut {
     let Some(mut date) = floor(&zoned(range.start, zone)) else { return Cut::OutOfRange };
     let mut bounds = Vec::new();
     loop {
-        let start = date.to_zoned(zone.clone()).and_then(|z| z.start_of_day());
+        let start = date.to_zoned_datetime(zone.clone()).and_then(|z| z.start_of_day());
         let Some(at) = start.ok().and_then(|start| instant_of(&start)) else { return Cut::OutOfRange };
         bounds.push(at);
         if at >= range.end && bounds.len() > 1 {
@@ -316,13 +316,13 @@ fn calendar(range: TimeRange, zone: &TimeZone, limit: usize, floor: impl Fn(&Zon
 }
 
 /// The last border of a grid of `days` that is not after `z`. Whole weeks begin on a Monday, other grids on 1970-01-01.
-fn day_floor(z: &Zoned, days: u32) -> Option<civil::Date> {
+fn day_floor(z: &ZonedDateTime, days: u32) -> Option<civil::Date> {
     let origin = if days.is_multiple_of(7) { civil::date(1970, 1, 5) } else { civil::date(1970, 1, 1) };
     let since = z.date().since((jiff::Unit::Day, origin)).ok()?.get_days();
     z.date().checked_sub(jiff::Span::new().days(i64::from(since).rem_euclid(i64::from(days)))).ok()
 }
 
-fn month_floor(z: &Zoned, months: u32) -> Option<civil::Date> {
+fn month_floor(z: &ZonedDateTime, months: u32) -> Option<civil::Date> {
     let first = z.date().first_of_month();
     let since = i64::from(first.year()) * 12 + i64::from(first.month()) - 1;
     first.checked_sub(jiff::Span::new().months(since.rem_euclid(i64::from(months)))).ok()

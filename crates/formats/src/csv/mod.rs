@@ -54,7 +54,7 @@ impl Table {
         *self.has_returns.get_or_insert_with(|| memchr::memchr(b'\n', sample).is_none() && memchr::memchr(b'\r', sample).is_some())
     }
 
-    /// Reads the lines before the first row, and the header. Returns how many bytes that took, none where they are not all there yet.
+    /// Reads the lines before the first row, and the header. Returns how many bytes that took; none if more bytes are needed.
     fn begin(&mut self, bytes: &[u8], is_last: bool, sink: &mut dyn PointSink, tally: &mut Tally) -> Result<usize, FormatError> {
         if bytes.len() < SAMPLE_BYTES && !is_last {
             return Ok(0);

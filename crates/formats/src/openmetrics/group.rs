@@ -237,7 +237,7 @@ mod tests {
     }
 
     #[test]
-    fn incompatible_clauses_are_refused() {
+    fn incomplete_and_inconsistent_points_are_rejected() {
         assert!(assembled(vec![Part::Bucket(1.0, 2)]).contains("+Inf"));
         assert!(assembled(vec![Part::Bucket(2.0, 2), Part::Bucket(1.0, 3), Part::Bucket(f64::INFINITY, 3)]).contains("ascend"));
         assert!(assembled(vec![Part::Bucket(f64::INFINITY, 3), Part::Count(4)]).contains("its count is 4"));

@@ -97,7 +97,7 @@ mod tests {
     }
 
     #[test]
-    fn invalid_values_are_refused() {
+    fn invalid_histograms_are_refused() {
         assert!(exponential(&ExponentialHistogramDataPoint { scale: 99, ..Default::default() }).is_err());
         assert!(exponential(&ExponentialHistogramDataPoint { scale: -10, positive: buckets(2, &[1]), ..Default::default() }).is_err());
         exponential(&ExponentialHistogramDataPoint::default()).unwrap().check().unwrap();

@@ -72,7 +72,7 @@ pub(crate) async fn delete_metric(
             })?
         };
         let weight = state.store.bin().measure(&selection)?;
-        let references = views::references::of(state, &ReferenceTarget::Metric(&name))?;
+        let references = views::references::of(state, ReferenceTarget::Metric, &name)?;
         let now = now();
         let mut deletion =
             Deletion { id: None, what: name.clone(), series, stored: stored(&weight), bytes: weight.bytes, references, recoverable_until: None };

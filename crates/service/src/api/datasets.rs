@@ -8,7 +8,7 @@ use fenetre_core::{
     model::{DatasetDefinition, DatasetId, MetricDefinition, TagDefinition},
     units,
 };
-use fenetre_store::Conversion;
+use fenetre_store::{Conversion, StoreError};
 use fenetre_wire::datasets::{
     ConvertedPoints, DatasetInfo, Defined, DefinedMetric, MetricInfo, OldName, Rename, Renamed, Stored, TagInfo, TagValue, Thinned,
 };
@@ -79,13 +79,26 @@ pub(crate) async fn put(_: Access<DefineGrant>, state: AppState, name: web::Path
     responses((status = 200, body = Renamed), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rename")]
 pub(crate) async fn rename(_: Access<DefineGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Renamed>, ApiError> {
-    let Rename { to } = read_json(&body)?;
+    let name = name.into_inner();
+    let change = |state: &State, old: &str, to: &str| state.store.definitions().rename_dataset(old, to);
+    renamed(&state, &body, name, ReferenceTarget::Dataset, change).await
+}
+
+/// Carries out a rename, and returns what still refers to the old name.
+async fn renamed(
+    state: &AppState,
+    body: &Body,
+    old: String,
+    target: ReferenceTarget,
+    change: impl FnOnce(&State, &str, &str) -> Result<(), StoreError> + Send + 'static,
+) -> Result<web::Json<Renamed>, ApiError> {
+    let Rename { to } = read_json(body)?;
     let work = move |state: &State| {
-        let references = views::references::of(state, &ReferenceTarget::Dataset(&name))?;
-        state.store.definitions().rename_dataset(&name, &to)?;
+        let references = views::references::of(state, target, &old)?;
+        change(state, &old, &to)?;
         Ok(Renamed { references })
     };
-    blocking(&state, work).await.map(web::Json)
+    blocking(state, work).await.map(web::Json)
 }
 
 /// Lists the metrics of a dataset.
@@ -181,13 +194,9 @@ pub(crate) async fn rename_metric(
     path: web::Path<(String, String)>,
     body: Body,
 ) -> Result<web::Json<Renamed>, ApiError> {
-    let Rename { to } = read_json(&body)?;
-    let work = move |state: &State| {
-        let references = views::references::of(state, &ReferenceTarget::Metric(&path.1))?;
-        state.store.definitions().rename_metric(&path.0, &path.1, &to)?;
-        Ok(Renamed { references })
-    };
-    blocking(&state, work).await.map(web::Json)
+    let (dataset, old) = path.into_inner();
+    let change = move |state: &State, old: &str, to: &str| state.store.definitions().rename_metric(&dataset, old, to);
+    renamed(&state, &body, old, ReferenceTarget::Metric, change).await
 }
 
 /// Lists the tags of a dataset with their values.
@@ -249,13 +258,9 @@ pub(crate) async fn rename_tag(
     path: web::Path<(String, String)>,
     body: Body,
 ) -> Result<web::Json<Renamed>, ApiError> {
-    let Rename { to } = read_json(&body)?;
-    let work = move |state: &State| {
-        let references = views::references::of(state, &ReferenceTarget::Tag(&path.1))?;
-        state.store.definitions().rename_tag(&path.0, &path.1, &to)?;
-        Ok(Renamed { references })
-    };
-    blocking(&state, work).await.map(web::Json)
+    let (dataset, old) = path.into_inner();
+    let change = move |state: &State, old: &str, to: &str| state.store.definitions().rename_tag(&dataset, old, to);
+    renamed(&state, &body, old, ReferenceTarget::Tag, change).await
 }
 
 /// Removes an old name: queries and pushes may no longer use it.

@@ -1,4 +1,4 @@
-//! What refers to a dataset, a metric or a tag by its name.
+//! References to a dataset, a metric or a tag by its name.
 
 use actix_web::{get, web};
 use fenetre_wire::datasets::Reference;
@@ -32,9 +32,9 @@ pub(crate) async fn list(
     to: web::Query<To>,
 ) -> Result<web::Json<Vec<Reference>>, ApiError> {
     let work = move |state: &State| match (&to.metric, &to.tag) {
-        (None, None) => of(state, &ReferenceTarget::Dataset(&dataset)),
-        (Some(metric), None) => of(state, &ReferenceTarget::Metric(metric)),
-        (None, Some(tag)) => of(state, &ReferenceTarget::Tag(tag)),
+        (None, None) => of(state, ReferenceTarget::Dataset, &dataset),
+        (Some(metric), None) => of(state, ReferenceTarget::Metric, metric),
+        (None, Some(tag)) => of(state, ReferenceTarget::Tag, tag),
         (Some(_), Some(_)) => Err(ApiError::new(ProblemKind::Request, "give a metric or a tag, not both")),
     };
     blocking(&state, work).await.map(web::Json)

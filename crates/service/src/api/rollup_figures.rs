@@ -32,7 +32,7 @@ pub fn pace(state: &State, size: &DatasetSize, policy: &RollupPolicy) -> Result<
         let Some(until) = size.partitions.iter().filter_map(|partition| Some(partition.held?.1)).max() else { return Ok(pace) };
         for metric in dataset.metrics().filter(|metric| policy.takes(metric)) {
             let Some((size, first)) = size_of(&sizes, dataset, metric).and_then(|size| Some((size, size.first?))) else { continue };
-            // Less than an hour says nothing of a day.
+            // Less than an hour is too little to estimate a day.
             let days = until.saturating_sub(first).max(3_600 * SECOND) as f64 / 86_400e9;
             let share = policy.members(dataset, metric).len() as f64 / metric.series_count().max(1) as f64 / days;
             pace.points += size.points as f64 * share;

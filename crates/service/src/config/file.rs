@@ -84,7 +84,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn settings_of_a_person_stay() {
+    fn handwritten_text_stays() {
         let text = "# ours\n[store]\npath = \"data\" # here\n\n[retention]\n# a year and a bit\nkeep_for = \"400d\"\n\n[retention.datasets.velmar]\nkeep_for = \"90d\"\n";
         let limits: BTreeMap<String, LimitSettings> = [
             (String::new(), r#"{"keep_under":"20GB"}"#),

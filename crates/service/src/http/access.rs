@@ -161,7 +161,7 @@ mod tests {
     }
 
     #[test]
-    fn settings_of_a_page_open_no_access() {
+    fn headers_that_a_page_can_set_grant_no_access() {
         let with = |method: Method, headers: &[(&'static str, &str)]| {
             let mut request = TestRequest::default().method(method).uri("/").peer_addr("127.0.0.1:5000".parse().unwrap());
             for (name, value) in headers {

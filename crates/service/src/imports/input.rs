@@ -236,7 +236,7 @@ mod tests {
     }
 
     #[test]
-    fn endless_input_is_abandoned() {
+    fn an_endless_line_is_refused() {
         let endless = file(&vec![b'x'; 80 << 20]);
         assert!(read(&endless, Format::JsonLines).unwrap_err().to_string().contains("longer than 64 MB"));
     }

@@ -57,7 +57,7 @@ pub fn bytes(shared: &Engine, id: &str) -> u64 {
 }
 
 /// Weighs points that are packed.
-pub fn weigh(shared: &Engine, selection: &Selection) -> Result<DataSize, StoreError> {
+pub fn measure(shared: &Engine, selection: &Selection) -> Result<DataSize, StoreError> {
     let mut weight = DataSize::default();
     for partition in shared.partitions_of(selection.dataset, selection.range).iter() {
         partition.read(|reading| {
@@ -114,7 +114,7 @@ pub fn delete_points(shared: &Engine, id: String, selection: &Selection, what: &
     let folder = folder(shared, &id);
     fs::create_dir_all(&folder).at("create the folder", &folder)?;
     let whole = selection.series.iter().filter(|series| series.0 < FIRST_PART).count() as u64;
-    let mut record = DeletedPoints { dataset: selection.dataset.0, what: what.to_owned(), series: whole, weight: weigh(shared, selection)? };
+    let mut record = DeletedPoints { dataset: selection.dataset.0, what: what.to_owned(), series: whole, weight: measure(shared, selection)? };
     // Before anything moves, so that what was moved is found whenever this ends.
     let before = shared.definitions.document::<DeletedPoints>(&id)?;
     shared.definitions.put_document(&id, &record, now)?;

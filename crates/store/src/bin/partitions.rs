@@ -121,7 +121,7 @@ pub fn list(shared: &Engine) -> Result<Vec<BinItem>, StoreError> {
     Ok(dropped::records(&shared.definitions)?.into_iter().filter(|kept| !kept.body.for_good).map(of).collect())
 }
 
-/// Brings a partition back; returns whether there was one of that id.
+/// Restores a partition; returns whether there was one with that id.
 pub fn restore(shared: &Engine, id: &str) -> Result<bool, StoreError> {
     let Some(Kept { body: record, .. }) = shared.definitions.document::<DroppedPartition>(id)? else { return Ok(false) };
     if !record.is_moved(&shared.files, id) {
@@ -162,7 +162,7 @@ pub fn mark_range(shared: &Engine, dataset: DatasetId, range: TimeRange) -> Resu
     rollups.mark(series.into_iter(), range)
 }
 
-/// Erases a partition that is in the bin; returns whether there was one of that id.
+/// Erases a partition in the bin; returns whether there was one with that id.
 pub fn erase(shared: &Engine, id: &str) -> Result<bool, StoreError> {
     let found = shared.definitions.document::<DroppedPartition>(id)?.filter(|kept| kept.body.is_moved(&shared.files, id));
     let Some(Kept { body: record, .. }) = found else { return Ok(false) };

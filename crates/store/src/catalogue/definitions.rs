@@ -143,7 +143,7 @@ impl Definitions {
         Ok((found.id, known))
     }
 
-    /// Says what metrics are, before or after their first points: all of them or none. Returns which are new. With `relabels`, units of points that are
+    /// Defines metrics, before or after their first points: all of them or none. Returns which are new. With `relabels`, units of points that are
     /// there may change without their values.
     pub fn put_metrics(&self, dataset: &str, metrics: Vec<(String, MetricDefinition)>, relabels: bool) -> Result<Vec<bool>, StoreError> {
         let mut records = self.records.lock();
@@ -163,7 +163,7 @@ impl Definitions {
         Ok(known.into_iter().map(|known| !known).collect())
     }
 
-    /// Keeps a rollup policy of a dataset under its name; none takes it away. Returns the one there was.
+    /// Stores a rollup policy of a dataset, or removes it if `policy` is none. Returns the earlier one.
     pub fn put_rollup(&self, dataset: &str, name: &str, policy: Option<&RollupPolicy>) -> Result<(DatasetId, Option<RollupPolicy>), StoreError> {
         check_dataset_name(name).map_err(|error| StoreError::Definition(format!("the policy's name {error}")))?;
         let mut records = self.records.lock();
@@ -210,7 +210,7 @@ impl Definitions {
         Ok((dataset.id, metric.id))
     }
 
-    /// Reads the index in memory anew, after a change that affects many parts of it.
+    /// Rebuilds the index in memory, after a change that affects many parts of it.
     fn reload(&self, records: &Records) -> Result<(), StoreError> {
         let fresh = records.load()?;
         *self.catalogue.write() = fresh;
@@ -260,7 +260,7 @@ impl Definitions {
         self.reload(&records)
     }
 
-    /// Lets an old name answer no more: of a dataset where `dataset` is none, else of a metric or tag of it. Returns whether it did.
+    /// Removes an old name: of a dataset if `dataset` is none, else of a metric or tag in it. Returns whether it existed.
     pub fn forget_old_name(&self, noun: &str, dataset: Option<&str>, name: &str) -> Result<bool, StoreError> {
         let mut records = self.records.lock();
         let home = dataset.map_or(Ok(DatasetId(0)), |dataset| self.dataset_id(dataset))?;
@@ -318,7 +318,7 @@ impl Definitions {
         self.records.lock().change(|changes| changes.erase_metric(metric.id))
     }
 
-    /// The error that says that a document cannot be used.
+    /// The error for an unusable document.
     pub fn damaged(&self, kind: DocumentKind, name: &str, error: &dyn std::fmt::Display) -> StoreError {
         StoreError::Record { path: self.records.lock().path().to_owned(), record: record_of(kind, name), reason: error.to_string() }
     }
@@ -371,7 +371,7 @@ impl Definitions {
         self.records.lock().change(|changes| changes.remove_document::<D>(name))
     }
 
-    /// Adds to what thinning has left out, in a document of each metric.
+    /// Adds to the counts of thinning, in a document per metric.
     pub fn add_savings(&self, savings: &Savings) -> Result<(), StoreError> {
         if savings.is_empty() {
             return Ok(());
@@ -386,7 +386,7 @@ impl Definitions {
         })
     }
 
-    /// Adds to what was packed today, in a document for each day and dataset; days long past go.
+    /// Adds to the volume packed today, in a document per day and dataset; old days are removed.
     pub fn add_written(&self, written: &Written) -> Result<(), StoreError> {
         if written.is_empty() {
             return Ok(());

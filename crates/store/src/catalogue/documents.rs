@@ -1,7 +1,7 @@
 //! Documents: small records that are kept in the catalogue as JSON, each of a kind and under a name.
 //!
 //! The kinds are a closed list, and each has a version. A document of an unknown kind, of a later version, or with a body that does not
-//! fit its type is an error that names it: a default in its place would forget what somebody decided.
+//! fit its type is an error that names it: with a default in its place, a decision would be lost.
 
 use fenetre_core::{keeping::LimitSettings, model::RollupPolicy, time::Nanos};
 use serde::{Serialize, de::DeserializeOwned};

@@ -498,19 +498,19 @@ impl Changes<'_> {
         self.0.execute(put, params![dataset.0, key, write_document(definition)?]).map(|_| ())
     }
 
-    /// Gives a dataset another name; the old one still works.
+    /// Renames a dataset; the old name still works.
     pub fn rename_dataset(&self, id: DatasetId, old: &str, name: &str) -> rusqlite::Result<()> {
         self.0.execute("UPDATE dataset SET name = ?2 WHERE id = ?1", params![id.0, name])?;
         self.keep_old_name("dataset", DatasetId(0), old, name, Some(id.0), None)
     }
 
-    /// Gives a metric another name, likewise.
+    /// Renames a metric, likewise.
     pub fn rename_metric(&self, dataset: DatasetId, id: MetricId, old: &str, name: &str) -> rusqlite::Result<()> {
         self.0.execute("UPDATE metric SET name = ?2 WHERE id = ?1", params![id.0, name])?;
         self.keep_old_name("metric", dataset, old, name, Some(id.0), None)
     }
 
-    /// Gives a tag of all series of a dataset another key, likewise.
+    /// Renames a tag in all series of a dataset, likewise.
     pub fn rename_tag(&self, dataset: DatasetId, old: &str, key: &str) -> rusqlite::Result<()> {
         let mut read = self.0.prepare("SELECT series.id, tags FROM series JOIN metric ON metric.id = series.metric WHERE dataset = ?1")?;
         let mut write = self.0.prepare("UPDATE series SET tags = ?2 WHERE id = ?1")?;
@@ -535,7 +535,7 @@ impl Changes<'_> {
         self.0.execute(put, params![noun, dataset.0, old, id, key]).map(|_| ())
     }
 
-    /// An old name answers no more. Returns whether it did.
+    /// Removes an old name. Returns whether it existed.
     pub fn forget_old_name(&self, noun: &str, dataset: DatasetId, name: &str) -> rusqlite::Result<bool> {
         self.0.execute("DELETE FROM old_name WHERE noun = ?1 AND dataset = ?2 AND name = ?3", params![noun, dataset.0, name]).map(|count| count > 0)
     }

@@ -84,7 +84,7 @@ fn tidy(shared: &Engine, settled: Settled, tidied: &mut Tidied) -> Result<(), St
     done.and(respan::remove_replaced(shared))
 }
 
-/// Looks at every partition once, and compacts those whose time has come. Returns the datasets that have settled, and the last failure.
+/// Checks every partition once, and compacts those that are due. Returns the datasets that have settled, and the last failure.
 fn watch(shared: &Engine, watched: &mut HashMap<PathBuf, Watched>) -> (Settled, Option<StoreError>) {
     let (mut first_looks, mut settled, mut open, mut failure) = (0, Settled::new(), BTreeSet::new(), None);
     let partitions = shared.all_partitions();

@@ -131,7 +131,7 @@ pub fn shorten(shared: &Engine, dataset: DatasetId, longest: i64, before: Nanos)
     }
 }
 
-/// Splits the partition of a span that has many points, with those that are to come. Returns whether it was there, and had.
+/// Splits the partition of a span if it will have too many points. Returns whether it did.
 pub fn split_if_many(shared: &Engine, dataset: DatasetId, span: Span, to_come: u64) -> Result<bool, StoreError> {
     let partition = shared.partitions().get(&(dataset, span.start)).filter(|partition| partition.span == span && span.is_long()).cloned();
     let Some(partition) = partition else { return Ok(false) };

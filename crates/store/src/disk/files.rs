@@ -83,7 +83,7 @@ impl Files {
         Ok(found)
     }
 
-    /// Checks whether there is a catalogue where there are points.
+    /// Checks that a store with points has a catalogue.
     pub fn check_catalogue(&self) -> Result<(), StoreError> {
         let path = self.catalogue();
         if is_filled(&path) {
@@ -163,7 +163,7 @@ pub fn remove_file(path: &Path) -> Result<(), StoreError> {
     }
 }
 
-/// Files of SQLite's beside a database, before the database itself: a log without its database would be taken for that of a new one.
+/// Files of SQLite's beside a database, before the database itself: SQLite would take a log without its database for that of a new one.
 const DATABASE: [&str; 3] = ["-wal", "-shm", ""];
 
 /// Removes a database with its companions, if it is there.
@@ -171,7 +171,7 @@ pub fn remove_database(path: &Path) -> Result<(), StoreError> {
     DATABASE.iter().try_for_each(|suffix| remove_file(&companion(path, suffix)))
 }
 
-/// Moves a database with its companions, if it is there; the database last, so that its new name says that the rest is there too.
+/// Moves a database with its companions, if it is there; the database last, so that its new name proves that the rest was moved.
 pub fn move_database(from: &Path, to: &Path) -> Result<(), StoreError> {
     for suffix in DATABASE {
         let (from, to) = (companion(from, suffix), companion(to, suffix));

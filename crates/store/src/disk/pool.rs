@@ -42,7 +42,7 @@ impl Pool {
         self.ids.fetch_add(1, Ordering::Relaxed)
     }
 
-    /// Runs some work with a connection to a partition, which has a number of its own. It is opened if no connection is idle.
+    /// Runs work with a connection to a partition, which has its own number. It is opened if no connection is idle.
     pub fn with<T>(
         &self,
         partition: u64,

@@ -313,7 +313,7 @@ impl Engine {
         Some(partition)
     }
 
-    /// Waits until the queries that began before now have ended; returns whether they have in time.
+    /// Waits until the queries that began before now have ended; returns whether they ended in time.
     pub fn wait_for_earlier(&self, longest: Duration) -> bool {
         let earlier = {
             let mut partitions = self.partitions.write();
@@ -329,7 +329,7 @@ impl Engine {
         self.wait_for_earlier(READER_WAIT);
     }
 
-    /// Waits until something holds, an instant has come, or the store stops; returns whether it holds.
+    /// Waits until a condition holds, a deadline passes, or the store stops; returns whether the condition holds.
     pub fn wait_until<E>(&self, end: Instant, mut holds: impl FnMut() -> Result<bool, E>) -> Result<bool, E> {
         loop {
             if holds()? {
@@ -342,7 +342,7 @@ impl Engine {
         }
     }
 
-    /// Adds a partition whose file has come back; returns whether there was none of its time.
+    /// Adds a partition whose file was restored; returns whether its span was free.
     pub fn put_back(&self, dataset: DatasetId, span: Span, path: PathBuf) -> bool {
         let mut partitions = self.partitions.write();
         if !partitions_in(&partitions.now, dataset, span.range()).is_empty() {

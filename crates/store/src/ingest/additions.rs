@@ -1,4 +1,4 @@
-//! What a batch adds to the catalogue: metrics, series, and what its senders say of metrics.
+//! Additions of a batch to the catalogue: metrics, series, and metadata of metrics.
 
 use std::collections::{BTreeMap, HashSet};
 
@@ -6,13 +6,13 @@ use fenetre_core::model::MetricDefinition;
 
 use crate::catalogue::records::TagMap;
 
-/// A series that the catalogue did not have when the batch met it.
+/// A series that was not in the catalogue when the batch first saw it.
 pub struct NewSeries {
     pub metric: String,
     pub tags: TagMap,
 }
 
-/// Metrics and series that the catalogue did not have, and definitions that are learned.
+/// Metrics and series that were not in the catalogue, and learned definitions.
 #[derive(Default)]
 pub struct Additions {
     pub metrics: BTreeMap<String, MetricDefinition>,
@@ -29,7 +29,7 @@ impl Additions {
         self.undecided.contains(name) || !self.learned.contains_key(name)
     }
 
-    /// What is known of a metric by this batch alone.
+    /// The definition of a metric that only this batch knows.
     pub fn definition(&self, name: &str) -> Option<&MetricDefinition> {
         self.learned.get(name).or_else(|| self.metrics.get(name))
     }

@@ -1,4 +1,4 @@
-//! Which points and series a dataset admits: instants that are kept and plausible, tags that keep its rules, limits of numbers.
+//! Which points and series a dataset admits: instants within retention and not too far ahead, tags that follow its rules, limits on series.
 
 use std::collections::{HashMap, HashSet};
 
@@ -11,7 +11,7 @@ use fenetre_core::{
 
 use crate::limits::horizons::Horizons;
 
-/// The rules for one batch, and what it has used up of their limits.
+/// The rules for one batch, and how much of their limits it has used.
 pub struct Admission {
     /// Points after this are rejected.
     pub latest: Nanos,
@@ -38,7 +38,7 @@ impl Default for Admission {
 }
 
 impl Admission {
-    /// Whether a metric that nobody has defined may come.
+    /// Whether an undefined metric is admitted.
     pub fn check_metric(dataset: &Dataset, name: &str) -> Result<(), Refusal> {
         check_name(name).map_err(|error| Refusal::of(Cause::Tag, "metric", format!("the name {error}")))?;
         if !dataset.definition.closed {
@@ -50,7 +50,7 @@ impl Admission {
         Err(Refusal::of(Cause::Unknown, "metric", text))
     }
 
-    /// Whether an instant is kept and plausible; `earliest` is the first that is kept of its metric.
+    /// Whether an instant is within retention and not too far ahead; `earliest` is the first instant that its metric keeps.
     pub fn check_time(&self, dataset: &str, metric: &str, time: Nanos, earliest: Nanos) -> Result<(), Refusal> {
         if time < earliest {
             let (time, earliest) = (format_utc(time), format_utc(earliest));
@@ -68,7 +68,7 @@ impl Admission {
         );
         Err(Refusal::of(Cause::Future, "time", text))
     }
-    /// Whether a new series keeps the rules of its dataset and of its tags. Counts it.
+    /// Whether a new series follows the rules of its dataset and of its tags. Counts it.
     pub fn check_series(&mut self, dataset: &Dataset, metric: &str, tags: &[(String, String)]) -> Result<(), Refusal> {
         check_tags(tags)?;
         self.check_limits(dataset, metric)?;

@@ -22,7 +22,7 @@ const COMMIT_POINTS: usize = 1_000_000;
 const TICK: Duration = Duration::from_millis(500);
 const RETRY: Duration = Duration::from_secs(10);
 
-/// Starts the job. It ends when every sender of requests is gone.
+/// Starts the job. It ends when every sender of requests is dropped.
 pub fn start(shared: &Arc<Engine>, journal: Journal, requests: Receiver<Request>) -> std::io::Result<Handle> {
     let own = Arc::clone(shared);
     let mut committer =
@@ -241,7 +241,7 @@ impl Committer {
         Ok(head.oldest_frozen().map_or_else(|| Arc::clone(head.growing()), Arc::clone))
     }
 
-    /// Checks whether packing is done; where it failed, it is tried again after a while, and the points stay where they are.
+    /// Checks whether packing is done; if it failed, it is retried later, and the points stay in memory and journal.
     fn collect_packing(&mut self) {
         let Some(Packing { job, generation }) = self.packing.take_if(|packing| packing.job.is_finished()) else { return };
         self.retry_at = None;

@@ -19,10 +19,10 @@ pub struct Contents {
     words_by_text: HashMap<String, u32>,
 }
 
-/// Points as they came.
+/// Points in order of arrival.
 #[derive(Default)]
 pub struct Rows {
-    /// Which slot each is of.
+    /// The slot of each.
     pub slots: Vec<u32>,
     pub times: Vec<Nanos>,
     /// Numbers; of a state, places in the batch's words; of a histogram, places in its histograms.
@@ -37,7 +37,7 @@ pub struct Slot {
     pub series: SlotSeries,
     pub kind: Kind,
     pub points: usize,
-    /// First instant that is kept of its metric.
+    /// The first instant that its metric keeps.
     pub earliest: Nanos,
     /// How its values are taken.
     pub rule: RuleId,
@@ -85,7 +85,7 @@ impl Contents {
         points.windows(2).filter(|pair| pair[0] == pair[1]).count() as u64
     }
 
-    /// A value as the rows hold it: a double, and what is missing to the integer that it stands for.
+    /// A value as rows hold it: a double, and the difference to the integer that it stands for.
     pub fn value(&mut self, claims: &Claims, name: &str, (kind, rule): (Kind, RuleId), value: ValueRef<'_>) -> Result<(f64, i16), Refusal> {
         let sort = match value {
             ValueRef::Number(_) | ValueRef::Integer(_) => "a number",

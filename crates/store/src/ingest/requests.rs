@@ -12,7 +12,7 @@ use crate::{error::StoreError, journal::entry::Journaled};
 
 /// Longest wait for packing.
 const PACKING: Duration = Duration::from_secs(120);
-/// Requests that wait before callers do.
+/// Maximum number of queued requests; beyond it, callers wait.
 const QUEUED: usize = 64;
 
 /// A batch and where its answer goes.
@@ -23,14 +23,14 @@ pub struct Job {
     pub answer: SyncSender<Result<(), StoreError>>,
 }
 
-/// What the committer is asked for.
+/// A request to the committer.
 pub enum Request {
     Commit(Job),
-    /// Everything that was committed before is to be packed; the answer comes when it is, or when that has failed.
+    /// Packs everything committed so far; answered when it is done, or has failed.
     PackAll(SyncSender<Result<(), StoreError>>),
 }
 
-/// The way to the committer, which ends once this is closed.
+/// Sends requests to the committer, which ends once this is closed.
 pub struct Requests(Mutex<Option<SyncSender<Request>>>);
 
 impl Requests {
@@ -46,7 +46,7 @@ impl Requests {
         sender.and_then(|sender| sender.send(request).ok()).ok_or_else(StoreError::stopping)
     }
 
-    /// Keeps a batch. Blocks until it is kept or has failed.
+    /// Commits a batch. Blocks until it is committed or has failed.
     ///
     /// # Errors
     /// Those of the commit, or if the store is stopping.
@@ -56,7 +56,7 @@ impl Requests {
         answered.recv().map_err(|_| StoreError::stopping())?
     }
 
-    /// Packs everything that was acknowledged so far. Blocks until that is done, but not for ever.
+    /// Packs everything that was acknowledged so far. Blocks until that is done, up to a limit.
     ///
     /// # Errors
     /// [`StoreError::Unpacked`] if packing fails, [`StoreError::Packing`] if it takes too long, [`StoreError::Closed`] if the store stops before.
@@ -69,7 +69,7 @@ impl Requests {
         })?
     }
 
-    /// The same, without waiting for it.
+    /// The same, without waiting.
     ///
     /// # Errors
     /// [`StoreError::Closed`] if the store is stopping.
@@ -77,7 +77,7 @@ impl Requests {
         self.send(Request::PackAll(sync_channel(1).0))
     }
 
-    /// Ends the committer, after what it has been asked for.
+    /// Ends the committer, after the requests so far.
     pub fn close(&self) {
         if let Ok(mut sender) = self.0.lock() {
             *sender = None;

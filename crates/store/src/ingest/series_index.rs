@@ -1,4 +1,4 @@
-//! How a batch finds the series of a point: by the metric's name and the tags, without a look into the shared catalogue after the first point.
+//! How a batch finds the series of a point: by the metric's name and the tags, without the shared catalogue after the first point.
 
 use std::{
     hash::{BuildHasher, Hasher},
@@ -14,23 +14,23 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use super::claims::RuleId;
 
-/// A metric as the batch takes its points.
+/// A metric, as a batch needs it to admit points.
 #[derive(Clone)]
 pub struct KnownMetric {
     pub kind: Kind,
-    /// None for one that the batch brings.
+    /// None if it is new with this batch.
     pub id: Option<MetricId>,
-    /// First instant that is kept of it.
+    /// The first instant that is kept.
     pub earliest: Nanos,
     /// How its values are taken.
     pub rule: RuleId,
-    /// What happens to its points, where they are not taken.
+    /// Why its points are not accepted, if so.
     pub refused: Option<(Status, WhenPaused)>,
-    /// The name that it has today, where the point has another.
+    /// Its current name, if the point uses an old one.
     pub renamed: Option<Arc<str>>,
 }
 
-/// Metrics that a batch has met, by the names that points gave them.
+/// Metrics that a batch has seen, by the names in its points.
 #[derive(Default)]
 pub struct MetricIndex {
     by_name: HashMap<String, KnownMetric>,
@@ -39,7 +39,7 @@ pub struct MetricIndex {
 }
 
 impl MetricIndex {
-    /// The metric of a name, if it was met before.
+    /// The metric with a name, if it was seen before.
     pub fn find(&mut self, name: &str) -> Option<KnownMetric> {
         if let Some((last, known)) = &self.last
             && last == name
@@ -48,7 +48,7 @@ impl MetricIndex {
         }
         let known = self.by_name.get(name)?;
         match &mut self.last {
-            // The text's memory is used again: metrics may take turns point by point.
+            // The text's memory is reused: metrics may alternate point by point.
             Some((last, last_known)) => {
                 last.clear();
                 last.push_str(name);
@@ -64,12 +64,12 @@ impl MetricIndex {
         self.by_name.insert(name.to_owned(), metric);
     }
 
-    /// The kind of a metric, if it was met before.
+    /// The kind of a metric, if it was seen before.
     pub fn kind(&self, name: &str) -> Option<Kind> {
         self.by_name.get(name).map(|known| known.kind)
     }
 
-    /// Takes points of a metric that come after this by another rule.
+    /// Sets the rule for later points of a metric.
     pub fn set_rule(&mut self, name: &str, rule: RuleId) {
         if let Some(known) = self.by_name.get_mut(name) {
             known.rule = rule;
@@ -78,8 +78,8 @@ impl MetricIndex {
     }
 }
 
-/// The slot of each series that the batch has met, by key: the points after the first find theirs without a look into the shared
-/// catalogue, and without taking memory.
+/// The slot of each series that the batch has seen, by key: later points find it without the shared catalogue, and without
+/// allocating.
 #[derive(Default)]
 struct SlotIndex {
     table: HashTable<(usize, usize, u32)>,
@@ -114,13 +114,13 @@ impl SlotIndex {
 #[derive(Default)]
 struct LastTags {
     keys: Vec<String>,
-    /// The keys that these have today.
+    /// Their current names.
     today: Vec<String>,
-    /// Their places in the order of today's keys.
+    /// Their positions in the order of current names.
     order: Vec<usize>,
 }
 
-/// Series that a batch has met, by metric and tags.
+/// Series that a batch has seen, by metric and tags.
 #[derive(Default)]
 pub struct SeriesIndex {
     slots: SlotIndex,
@@ -135,7 +135,7 @@ impl SeriesIndex {
         tags.iter().map(|(key, _)| *key).eq(self.tags.keys.iter().map(String::as_str))
     }
 
-    /// Takes over the keys of a point's tags; returns those that are called otherwise today, each with its name of today.
+    /// Takes over the keys of a point's tags; returns the renamed ones, each with its current name.
     pub fn learn_keys(&mut self, dataset: Option<&Dataset>, tags: &[(&str, &str)]) -> Vec<(String, String)> {
         let LastTags { keys, today, order } = &mut self.tags;
         *keys = tags.iter().map(|(key, _)| (*key).to_owned()).collect();
@@ -153,12 +153,12 @@ impl SeriesIndex {
         renamed
     }
 
-    /// A point's tags under today's keys, in their order. The keys must be those of [`Self::learn_keys`].
+    /// A point's tags under current keys, in order. The keys must be those of [`Self::learn_keys`].
     pub fn sorted<'t>(&'t self, tags: &'t [(&str, &str)]) -> impl Iterator<Item = (&'t str, &'t str)> + Clone {
         self.tags.order.iter().map(|place| (self.tags.today[*place].as_str(), tags[*place].1))
     }
 
-    /// The slot of a series, if it was met before. Otherwise its key is kept for [`Self::add`].
+    /// The slot of a series, if it was seen before. Otherwise its key is kept for [`Self::add`].
     pub fn find(&mut self, metric: &str, id: Option<MetricId>, tags: &[(&str, &str)]) -> Option<u32> {
         let Self { slots, tags: LastTags { today, order, .. }, key, hash } = self;
         let sorted = order.iter().map(|place| (today[*place].as_str(), tags[*place].1));
@@ -176,12 +176,12 @@ impl SeriesIndex {
         slots.find(*hash, key)
     }
 
-    /// The key of the series that was looked for last.
+    /// The key of the last series searched for.
     pub fn key(&self) -> &[u8] {
         &self.key
     }
 
-    /// Gives the series that was looked for last its slot.
+    /// Assigns a slot to the last series searched for.
     pub fn add(&mut self, slot: u32) {
         self.slots.add(self.hash, &self.key, slot);
     }

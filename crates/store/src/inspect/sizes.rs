@@ -183,7 +183,7 @@ fn growth(partitions: &[PartitionSize], now: Nanos) -> Growth {
         points += partition.points as f64 * share;
         covered = Some(covered.map_or(first.max(from), |known: Nanos| known.min(first.max(from))));
     }
-    // Less than an hour says nothing of a day.
+    // Less than an hour is too little to estimate a day.
     let over_days = covered.map_or(0.0, |first| last.saturating_sub(first).max(3_600 * SECOND) as f64 / DAY as f64);
     if over_days == 0.0 { Growth::default() } else { Growth { points_a_day: points / over_days, bytes_a_day: bytes / over_days, over_days } }
 }

@@ -201,7 +201,7 @@ impl DatasetRollups {
         self.turn.lock().set_files(&there)
     }
 
-    /// Excludes everybody else from writing or removing windows. A run in progress ends early, and continues afterwards.
+    /// Gives the caller exclusive access to windows. A run in progress ends early, and continues afterwards.
     pub fn alone(&self) -> MutexGuard<'_, ()> {
         self.waiting.fetch_add(1, Ordering::Relaxed);
         let guard = self.working.lock();
@@ -277,7 +277,7 @@ impl DatasetRollups {
         })
     }
 
-    /// Notes as changed the windows that levels cover and that points to be packed fall into. On stable storage when this returns.
+    /// Notes changes for covered windows that points to be packed fall into. They are on stable storage when this returns.
     pub fn note_packing(&self, taken: &[ResolvedPolicy], all: &[(SeriesId, Sorted<'_>)], generation: u64) -> Result<(), StoreError> {
         let mut turn = self.turn.lock();
         let mut changes: Vec<(SeriesId, Change)> = Vec::new();

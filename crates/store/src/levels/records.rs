@@ -132,7 +132,7 @@ impl Progress {
         self.change(|connection| connection.execute(set, params![policy, width, range.start, range.end]).map(|_| ()))
     }
 
-    /// From when on a level covers metrics whose earlier points had expired.
+    /// First instant from which a level covers metrics whose earlier points had expired.
     pub fn set_whole_from(&mut self, (policy, width): &LevelKey, metrics: &[(MetricId, Nanos)]) -> Result<(), StoreError> {
         self.change(|connection| {
             let mut set = connection.prepare_cached("INSERT OR REPLACE INTO whole VALUES (?1, ?2, ?3, ?4)")?;
@@ -165,7 +165,7 @@ impl Progress {
         self.change(|connection| changes::clear(connection, ids))
     }
 
-    /// Frees the room of changes that were removed, if it is worth it.
+    /// Frees the space of removed changes, if it is worth it.
     pub fn shrink(&self) -> Result<(), StoreError> {
         if bytes_on_disk(&self.path) > WORTH_SHRINKING {
             self.connection.execute_batch("VACUUM").at("shrink", &self.path)?;

@@ -87,7 +87,7 @@ impl RetentionSettings {
 }
 
 impl RetentionSettings {
-    /// All limits, those of the file by the ids that their names have today.
+    /// All limits, those of the file by the ids of their names.
     pub fn policies(&self, catalogue: &SharedCatalogue) -> Policies {
         let file = Arc::clone(&self.file.read());
         let mut by_place = BTreeMap::new();

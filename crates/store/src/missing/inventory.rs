@@ -24,7 +24,7 @@ use crate::{
     missing::floors::Dropped,
 };
 
-/// A partition that must exist; its name says all.
+/// A partition that must exist; the name is all there is to record.
 #[derive(Default, Serialize, Deserialize)]
 pub struct ExistingPartition {}
 

@@ -162,7 +162,7 @@ impl Partition {
     /// Runs some work with a connection of the pool's.
     fn with<T>(&self, work: impl FnOnce(&mut Connection) -> Result<T, StoreError>) -> Result<T, StoreError> {
         self.users.fetch_add(1, Ordering::SeqCst);
-        // A drop reads first this, then the users: one of both sees the other.
+        // A drop reads this first, then the users: one of them sees the other.
         let done = if self.is_gone() {
             Err(StoreError::Missing(format!("{} was dropped", self.path.display())))
         } else {
@@ -182,7 +182,7 @@ impl Partition {
         self.replaced.load(Ordering::SeqCst)
     }
 
-    /// Lets go of its file: brings its log into it, and closes it. Returns whether nobody uses it any more; then it may be moved.
+    /// Releases its file: checkpoints its log, and closes it. Returns whether it is unused now; then it may be moved.
     pub fn release(&self) -> Result<bool, StoreError> {
         let _alone = self.writing.lock();
         if !self.is_gone() {
@@ -304,7 +304,7 @@ impl Writer<'_> {
         self.partition.with(|connection| {
             let is_new = !self.partition.has_tables(connection)?;
             let done = {
-                // SQLite waits for a lock at the begin of a transaction, but not when one that has read begins to write.
+                // SQLite waits for a lock when a transaction begins, but not when a reading transaction starts to write.
                 let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).at("write", path)?;
                 let writing = Writing { transaction, path, latest, added: Cell::new(0) };
                 if is_new {

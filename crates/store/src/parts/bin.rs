@@ -30,7 +30,7 @@ impl Bin<'_> {
         bin::list(self.engine)
     }
 
-    /// Puts a metric with all its series and points into the bin.
+    /// Moves a metric with all its series and points to the bin.
     ///
     /// # Errors
     /// [`StoreError::Missing`].
@@ -38,7 +38,7 @@ impl Bin<'_> {
         self.engine.definitions.bin_metric(dataset, name, now)
     }
 
-    /// Moves the points of some series in a range into the bin.
+    /// Moves points of some series in a range to the bin.
     ///
     /// # Errors
     /// If files fail or are damaged; what was moved until then is in the bin.
@@ -55,36 +55,36 @@ impl Bin<'_> {
         let source = StoreSource::new(self.engine, self.engine.snapshot());
         let waits = |series: &SeriesId| source.snapshot.count(*series, selection.range) > 0;
         let (waiting, packed): (Vec<SeriesId>, Vec<SeriesId>) = selection.series.iter().copied().partition(waits);
-        let of_packed = bin::weigh(self.engine, &Selection { series: packed, ..selection.clone() })?;
+        let of_packed = bin::measure(self.engine, &Selection { series: packed, ..selection.clone() })?;
         let (points, span) = source.count(selection.dataset, &waiting, selection.range)?;
         // Points in memory have no bytes yet; instants that are in both are counted once.
-        let bytes = bin::weigh(self.engine, &Selection { series: waiting, ..selection.clone() })?.bytes;
+        let bytes = bin::measure(self.engine, &Selection { series: waiting, ..selection.clone() })?.bytes;
         let mut weight = of_packed;
         weight.take(points, bytes, span);
         Ok(weight)
     }
 
-    /// Weighs the points of some series in a range as they lie: those in memory have no bytes yet, and points that came twice count twice.
+    /// Estimates the points of some series in a range: unpacked ones have no bytes yet, and points that arrived twice count twice.
     ///
     /// # Errors
     /// If files fail or are damaged.
     pub fn estimate(&self, selection: &Selection) -> Result<DataSize, StoreError> {
         let snapshot = self.engine.snapshot();
         let waiting: usize = selection.series.iter().map(|series| snapshot.count(*series, selection.range)).sum();
-        let packed = bin::weigh(self.engine, selection)?;
+        let packed = bin::measure(self.engine, selection)?;
         Ok(DataSize { points: packed.points + waiting as u64, ..packed })
     }
 
-    /// Weighs what a trim of a metric would take, of what is packed.
+    /// Measures the packed points that a trim of a metric would remove.
     ///
     /// # Errors
     /// If files fail or are damaged.
     pub fn measure_trim(&self, dataset: DatasetId, metric: MetricId, before: Nanos) -> Result<DataSize, StoreError> {
         let range = TimeRange { start: Nanos::MIN, end: before };
-        bin::weigh(self.engine, &Selection { dataset, series: self.engine.series_of(dataset, metric), range })
+        bin::measure(self.engine, &Selection { dataset, series: self.engine.series_of(dataset, metric), range })
     }
 
-    /// How many packed points of a dataset lie in a range, and the first and last of them.
+    /// Measures the packed points of a dataset in a range.
     ///
     /// # Errors
     /// If files fail or are damaged.
@@ -94,18 +94,18 @@ impl Bin<'_> {
             let found = catalogue.dataset_by_id(dataset);
             found.map_or_else(Vec::new, |dataset| dataset.all_series().map(|series| series.id).collect())
         };
-        bin::weigh(self.engine, &Selection { dataset, series, range })
+        bin::measure(self.engine, &Selection { dataset, series, range })
     }
 
-    /// Brings something back from the bin; a metric under another name where one is given.
+    /// Restores an item from the bin; a metric under another name if one is given.
     ///
     /// # Errors
-    /// [`StoreError::Missing`], or [`StoreError::Definition`] if the name is taken by now.
+    /// [`StoreError::Missing`], or [`StoreError::Definition`] if the name is in use now.
     pub fn restore(&self, id: &str, name: Option<&str>) -> Result<(), StoreError> {
         bin::restore(self.engine, id, name)
     }
 
-    /// Removes something of the bin for good.
+    /// Erases an item of the bin permanently.
     ///
     /// # Errors
     /// [`StoreError::Missing`], or if files fail.
@@ -114,7 +114,7 @@ impl Bin<'_> {
         bin::erase(self.engine, id)
     }
 
-    /// Why something in the bin would expire again at once if it were restored now, if it would.
+    /// Why an item would expire again at once if it were restored now; none if it would not.
     ///
     /// # Errors
     /// If the catalogue cannot be read.

@@ -26,10 +26,10 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.put_dataset(name, definition)
     }
 
-    /// Says what a metric is, before or after its first point. Returns whether it is new.
+    /// Defines a metric, before or after its first point. Returns whether it is new.
     ///
     /// # Errors
-    /// [`StoreError::Definition`] for a bad name, or if its values would become of another sort.
+    /// [`StoreError::Definition`] for a bad name, or if its values would become of another kind.
     pub fn put_metric(&self, dataset: &str, name: &str, definition: MetricDefinition) -> Result<bool, StoreError> {
         Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)], false)?.contains(&true))
     }
@@ -42,7 +42,7 @@ impl CatalogueChanges<'_> {
         Ok(self.put_metrics(dataset, vec![(name.to_owned(), definition)], true)?.contains(&true))
     }
 
-    /// Puts a metric into the bin, and gives its name and a definition to another one.
+    /// Moves a metric to the bin, and gives its name and a definition to another one.
     pub(crate) fn exchange_metric(
         &self,
         dataset: &str,
@@ -54,7 +54,7 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.exchange_metric(dataset, name, other, definition, now)
     }
 
-    /// Whether metrics may become what definitions say.
+    /// Checks definitions of metrics against their points.
     ///
     /// # Errors
     /// As for [`Self::put_metrics`].
@@ -62,7 +62,7 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.check_metrics(dataset, metrics, false).map(drop)
     }
 
-    /// Says what metrics are, all of them or none. Returns which are new.
+    /// Defines metrics, all of them or none. Returns which are new.
     ///
     /// # Errors
     /// As for one; nothing is changed then.
@@ -86,7 +86,7 @@ impl CatalogueChanges<'_> {
         Ok(done)
     }
 
-    /// Says what a tag is. Returns whether it is the first time.
+    /// Defines a tag. Returns whether it was undefined.
     ///
     /// # Errors
     /// [`StoreError::Definition`] for a bad key or pattern.
@@ -94,7 +94,7 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.put_tag(dataset, key, definition)
     }
 
-    /// Gives a dataset another name; ids and points stay, and the old name still works.
+    /// Renames a dataset; ids and points stay, and the old name still works.
     ///
     /// # Errors
     /// [`StoreError::Definition`] for a name that is bad or taken.
@@ -102,7 +102,7 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.rename_dataset(old, name)
     }
 
-    /// Gives a metric another name, likewise.
+    /// Renames a metric, likewise.
     ///
     /// # Errors
     /// [`StoreError::Missing`], [`StoreError::Definition`].
@@ -110,7 +110,7 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.rename_metric(dataset, old, name)
     }
 
-    /// Gives a tag of all series of a dataset another key, likewise.
+    /// Renames a tag in all series of a dataset, likewise.
     ///
     /// # Errors
     /// [`StoreError::Missing`], [`StoreError::Definition`].
@@ -118,8 +118,8 @@ impl CatalogueChanges<'_> {
         self.engine.definitions.rename_tag(dataset, old, key)
     }
 
-    /// Lets an old name answer no more: `noun` is `dataset`, `metric` or `tag`, and `dataset` is none for the first of them. Returns whether it
-    /// did answer.
+    /// Removes an old name: `noun` is `dataset`, `metric` or `tag`, and `dataset` is none for the first. Returns whether it
+    /// existed.
     ///
     /// # Errors
     /// [`StoreError::NoDataset`].

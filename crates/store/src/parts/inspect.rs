@@ -23,7 +23,7 @@ use crate::{
     rollup,
 };
 
-/// What is stored: sizes, points, files, and whether they are sound.
+/// Sizes, points and files of the store, and their verification.
 #[derive(Clone, Copy)]
 pub struct Inspection<'s> {
     pub(crate) engine: &'s Engine,
@@ -55,7 +55,7 @@ impl Inspection<'_> {
         sizes::report(self.engine, now)
     }
 
-    /// What each metric takes, the most first.
+    /// Size of each metric, the largest first.
     ///
     /// # Errors
     /// If files fail or are damaged.
@@ -91,7 +91,7 @@ impl Inspection<'_> {
             found
         });
         match looked {
-            // A file that cannot be read at all is what was looked for.
+            // An unreadable file is a finding.
             Err(error @ (StoreError::Damaged { .. } | StoreError::Sqlite { .. })) => {
                 Ok(Verified { faulty: 1, faults: vec![error.to_string()], ..Verified::default() })
             }
@@ -125,7 +125,7 @@ impl Inspection<'_> {
         found.ok_or_else(|| StoreError::Missing(format!("there is no partition {file}")))
     }
 
-    /// Packs everything that was acknowledged so far, and gives the partitions of a dataset the spans that are right for their points: few points of a
+    /// Packs everything that was acknowledged so far, and gives the partitions of a dataset the spans that suit their points: few points over a
     /// long time become one file. Returns how many partitions there were, and are.
     ///
     /// # Errors

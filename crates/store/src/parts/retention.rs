@@ -1,4 +1,4 @@
-//! Limits of age and size, and what they let expire.
+//! Limits of age and size, and expiry.
 
 use fenetre_core::{
     keeping::{Expiry, LimitSettings, Limits, PartitionHolding, Policies, Scope},
@@ -8,7 +8,7 @@ use fenetre_core::{
 
 use crate::{engine::Engine, error::StoreError, ingest::requests::Requests, limits::horizons::Horizons, options::FileRetention, retention::expiry};
 
-/// Limits of age and size, and what they let expire.
+/// Limits of age and size, and expiry.
 #[derive(Clone, Copy)]
 pub struct Retention<'s> {
     pub(crate) engine: &'s Engine,
@@ -39,12 +39,12 @@ impl Retention<'_> {
         self.engine.policies.set(&self.engine.definitions, place, limits, now)
     }
 
-    /// Takes over what the configuration file says now.
+    /// Takes over the limits of the changed configuration file.
     pub fn set_file(&self, file: FileRetention) {
         self.engine.policies.set_file(file);
     }
 
-    /// What of a dataset's partitions can be dropped by itself under some limits; parts of a partition that is longer than its points are kept.
+    /// Pieces of a dataset's partitions that can be dropped separately: a partition is split if it is longer than its points are kept.
     ///
     /// # Errors
     /// If files fail or are damaged.
@@ -52,7 +52,7 @@ impl Retention<'_> {
         expiry::pieces_of(self.engine, dataset, limits, now)
     }
 
-    /// What would go now under some policies.
+    /// What would expire now under some policies.
     ///
     /// # Errors
     /// If files fail or are damaged.
@@ -60,7 +60,7 @@ impl Retention<'_> {
         expiry::plan(self.engine, policies, now)
     }
 
-    /// Lets go of what must go now; returns what that was.
+    /// Expires data past its limits; returns what expired.
     ///
     /// # Errors
     /// If files fail or are damaged; what expired until then stays expired, the rest follows in the next run.

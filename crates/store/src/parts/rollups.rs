@@ -21,10 +21,10 @@ pub struct Rollups<'s> {
 }
 
 impl Rollups<'_> {
-    /// Says which metrics of a dataset are rolled up, and into which levels. A policy that takes others than before begins anew.
+    /// Sets which metrics of a dataset are rolled up, and into which levels. A policy with other metrics than before starts over.
     ///
     /// # Errors
-    /// [`StoreError::Definition`] for one that makes no sense.
+    /// [`StoreError::Definition`] if it is invalid.
     pub fn put(&self, dataset: &str, name: &str, policy: &RollupPolicy) -> Result<bool, StoreError> {
         policy.check().map_err(|error| StoreError::Definition(error.to_string()))?;
         let (id, before) = self.engine.definitions.put_rollup(dataset, name, Some(policy))?;
@@ -36,7 +36,7 @@ impl Rollups<'_> {
                 rollups.keep_levels(name, &widths, || self.engine.wait_for_readers())?;
             }
         }
-        // Windows are made of what is packed: nobody waits for it here.
+        // Windows are made of packed points; this does not wait for them.
         self.requests.pack_soon()?;
         self.engine.jobs.wake();
         Ok(before.is_none())
@@ -54,7 +54,7 @@ impl Rollups<'_> {
             .map_or(Ok(Vec::new()), |rollups| rollups.losses(name, after, |metric| self.engine.floors.of(&self.engine.trims, id, metric)))
     }
 
-    /// Forgets a rollup policy with everything that was made for it.
+    /// Deletes a rollup policy and its windows.
     ///
     /// # Errors
     /// [`StoreError::Missing`].
@@ -70,7 +70,7 @@ impl Rollups<'_> {
         opened.map_or(Ok(()), |rollups| rollups.forget(name, || self.engine.wait_for_readers()))
     }
 
-    /// Lets a dataset's levels go on being filled backwards, or stops that.
+    /// Resumes or stops backfilling of a dataset's levels.
     ///
     /// # Errors
     /// [`StoreError::Missing`] if it has no policies.
@@ -83,7 +83,7 @@ impl Rollups<'_> {
         Ok(())
     }
 
-    /// Works on a dataset's rollups until there is nothing more to do as things stand at an instant. Everything that was acknowledged is packed first.
+    /// Works on a dataset's rollups until they are complete as of an instant. Everything acknowledged is packed first.
     ///
     /// # Errors
     /// If files fail or are damaged.
@@ -101,7 +101,7 @@ impl Rollups<'_> {
         rollup::level_states(self.engine, dataset)
     }
 
-    /// Windows of a metric were made by other rules than it has now.
+    /// Marks the windows of a metric, which were made by earlier rules, as out of date.
     pub(crate) fn remake(&self, dataset: &str, metric: &str) -> Result<(), StoreError> {
         let found = {
             let catalogue = self.engine.catalogue.read();

@@ -11,9 +11,9 @@ use crate::{
     partition::{Block, BlockRef, Partition, Reading},
 };
 
-/// What is read of a span: all of one moment.
+/// Reads a span as of one moment.
 pub trait SpanReader {
-    /// Blocks of a series that hold instants in a range, of generations before one, by their starts; and how many others of the series there are.
+    /// Blocks of a series with instants in a range, of generations before `before`, in order of their starts; and the number of its other blocks.
     fn blocks(&self, series: SeriesId, range: TimeRange, before: u64) -> Result<(Vec<Block>, u64), StoreError>;
 
     /// The summary of a block.
@@ -25,13 +25,13 @@ pub trait SpanReader {
 
 /// A sealed span.
 pub trait SealedSpan: Send + Sync {
-    /// The stretch of time that its points are of.
+    /// The time range of its points.
     fn range(&self) -> TimeRange;
 
-    /// Reads it at one moment.
+    /// Reads it as of one moment.
     ///
     /// # Errors
-    /// Those of the work, or if it cannot be read.
+    /// Errors of the work, or if it cannot be read.
     fn read_at_once(&self, work: &mut dyn FnMut(&dyn SpanReader) -> Result<(), StoreError>) -> Result<(), StoreError>;
 }
 

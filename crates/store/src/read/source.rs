@@ -89,7 +89,7 @@ impl Source for StoreSource<'_> {
         }
         for span in spans {
             let within = span.range();
-            // What is in memory beyond this span, or found in one before, lies further out than all it holds.
+            // Points in memory beyond this span, or found in an earlier one, lie further out than all its points.
             let is_settled = |at: usize| {
                 stored[at].is_some()
                     || fresh[at].is_some_and(|sample| match end {
@@ -179,9 +179,9 @@ impl StoreSource<'_> {
     fn scan_all(&self, dataset: DatasetId, series: &[SeriesId], range: TimeRange, visit: Visit<'_>) -> Result<(), SourceError> {
         let fresh = |series: &SeriesId| Fresh { columns: self.snapshot.columns(*series, range), at: 0 };
         let mut fresh: Vec<Fresh> = series.iter().map(fresh).collect();
-        // Span by span, so that each is asked for all series at one moment.
+        // Span by span, so that each is read for all series as of one moment.
         for span in self.spans(dataset, range) {
-            // A failure of the visitor passes through the span's own errors, apart.
+            // A failure of the visitor is kept apart from the errors of the span.
             let mut ended = Ok(());
             span.read_at_once(&mut |reading| {
                 for ((at, series), fresh) in series.iter().enumerate().zip(&mut fresh) {

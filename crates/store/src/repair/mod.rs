@@ -168,12 +168,12 @@ impl Site {
 
     fn plan(&self) -> Result<RepairPlan, StoreError> {
         let planned = self.plan_all();
-        // A plan changes nothing: the copy of the backup's catalogue goes.
+        // A plan changes nothing: the copy of the backup's catalogue is removed.
         remove_database(&self.taken())?;
         planned
     }
 
-    /// Where a copy of the backup's catalogue is checked, beside the place of the store's own.
+    /// Path at which a copy of the backup's catalogue is checked, beside the store's own.
     fn taken(&self) -> PathBuf {
         companion(&self.files.catalogue(), ".taken")
     }
@@ -210,7 +210,7 @@ impl Site {
         Ok(plan)
     }
 
-    /// The catalogue that counts after the repair, if there is one, and what must be done for that.
+    /// The catalogue after the repair, if there is one, and the steps to get it.
     fn plan_catalogue(&self, origins: &Origins) -> Result<(Option<Records>, Option<RepairStep>), StoreError> {
         let step = |finding, remedy| Some(RepairStep { file: CATALOGUE.to_owned(), finding, remedy });
         let path = self.files.catalogue();
@@ -344,7 +344,7 @@ fn sound_catalogue(path: &Path) -> Result<Records, StoreError> {
     }
 }
 
-/// Adapts a catalogue to newer files, so that it does not give their ids and generations again.
+/// Adapts a catalogue to newer files, so that it does not reuse their ids and generations.
 fn settle(mut records: Records, origins: &Origins) -> Result<(), StoreError> {
     let mut generation = records.generation()?;
     for path in origins.keys() {

@@ -145,7 +145,7 @@ pub fn plan(shared: &Engine, policies: &Policies, now: Nanos) -> Result<Expiry, 
     Ok(Expiry::plan(&holding(shared, policies, now)?, now))
 }
 
-/// Lets go of what must; returns what was done. `pack` packs everything that was acknowledged so far.
+/// Expires data past its limits; returns what was done. `pack` packs everything that was acknowledged so far.
 pub fn expire(shared: &Engine, now: Nanos, pack: impl FnOnce() -> Result<(), StoreError>) -> Result<Expiry, StoreError> {
     partitions::move_files(shared)?;
     let plan = plan(shared, &shared.policies(), now)?;
@@ -269,7 +269,7 @@ fn drop_partition(shared: &Engine, dataset: DatasetId, piece: &PartitionHolding,
     Ok(())
 }
 
-/// Why something of the bin would expire again at once if it were restored now, if it would.
+/// Why an item would expire again at once if it were restored now; none if it would not.
 pub fn expires_again(shared: &Engine, id: &str, now: Nanos) -> Result<Option<String>, StoreError> {
     let Some(item) = bin::list(shared)?.into_iter().find(|item| item.id == id) else { return Ok(None) };
     let way_out = |what: &str, end: Nanos, place: &str| {

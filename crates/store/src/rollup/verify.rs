@@ -111,7 +111,7 @@ impl Check<'_> {
         Ok(())
     }
 
-    /// The part of a range that the level covers and whose points are all there.
+    /// The part of a range that the level covers and whose points are all stored.
     fn bounded(&self, range: TimeRange) -> TimeRange {
         let covered = self.rollups.state.read().levels.get(&self.level.key).copied();
         let first = self.shared.partitions_of(self.dataset, TimeRange::ALL).first().map_or(Nanos::MAX, |partition| partition.span.start);
@@ -123,7 +123,7 @@ impl Check<'_> {
     }
 
     fn compare(&mut self, series: &[(SeriesId, Rules)], range: TimeRange) -> Result<(), StoreError> {
-        // Nobody makes windows meanwhile; points that are packed meanwhile are noted as changes before they are there.
+        // No windows are made meanwhile; points that are packed meanwhile are noted as changes first.
         let _alone = self.rollups.working.lock();
         let floors = self.shared.floors.of_series(&self.shared.trims, &self.shared.catalogue, self.dataset);
         let range = {
@@ -157,7 +157,7 @@ impl Check<'_> {
         Ok(())
     }
 
-    /// The windows of a series, and those among them that were made by other rules; none where they cannot be read, which is reported already.
+    /// The windows of a series, and those among them that were made by other rules; none if they cannot be read, which is reported already.
     #[allow(clippy::type_complexity, reason = "a pair that lives for a line")]
     fn stored(&mut self, series: SeriesId, rules: Rules, range: TimeRange) -> Result<Option<(BTreeMap<Nanos, Window>, Vec<TimeRange>)>, StoreError> {
         let (mut columns, mut others, mut is_damaged) = (WindowColumns::default(), Vec::new(), false);

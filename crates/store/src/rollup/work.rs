@@ -57,13 +57,13 @@ pub fn start(shared: &Arc<Engine>) -> std::io::Result<Handle> {
                 Err(error) => failure = Some(error),
             }
         }
-        // To look takes longer where there are very many series: it is never more than a small part of the time.
+        // With very many series a check takes longer: it is limited to a small part of the time.
         let rest = TICK.max(began.elapsed() * 20).min(MAX_REST);
         failure.map_or(Ok(if worked { Next::Again } else { Next::Rest(rest) }), Err)
     })
 }
 
-/// One turn; returns whether there is more to do. `at_once` looks at changes without waiting for more of them.
+/// One turn; returns whether there is more to do. With `at_once`, changes are read without waiting for more of them.
 pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> Result<bool, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(false) };
     if !at_once && rollups.status.lock().retry_at.is_some_and(|at| Instant::now() < at) {
@@ -81,7 +81,7 @@ pub fn turn(shared: &Engine, dataset: DatasetId, now: Nanos, at_once: bool) -> R
     done
 }
 
-/// Up to when points may be dropped because rollups cover them; none without policies, or while backfilling is stopped.
+/// Points before this may be dropped, because rollups cover them; none without policies, or while backfilling is stopped.
 pub fn rolled_before(shared: &Engine, dataset: DatasetId, now: Nanos) -> Result<Option<Nanos>, StoreError> {
     let Some(rollups) = shared.rollups.of(shared, dataset)? else { return Ok(None) };
     if rollups.status.lock().fill_stopped {
@@ -140,7 +140,7 @@ impl Turn<'_> {
         Ok(more)
     }
 
-    /// Metrics that a policy takes by now have changed over all that its levels cover: nothing was made of them there.
+    /// For metrics that joined a policy, all covered time counts as changed: it has no windows of them.
     fn note_members(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         for policy in policies {
             let known = self.rollups.state.read().members.get(&policy.name).cloned().unwrap_or_default();
@@ -227,7 +227,7 @@ impl Turn<'_> {
         Ok(())
     }
 
-    /// A new level covers nothing, at the border up to which windows have closed.
+    /// A new level covers an empty range at the end of the closed windows.
     fn start_levels(&self, policy: &ResolvedPolicy) -> Result<(), StoreError> {
         for (place, level) in policy.levels.iter().enumerate().filter(|(_, level)| self.covered(level).is_none()) {
             self.note_whole(level, &policy.metrics, place.checked_sub(1).map(|finer| &policy.levels[finer]))?;
@@ -292,7 +292,7 @@ impl Turn<'_> {
         let Some(first_point) = first_point(self.shared, self.dataset)? else { return Ok(false) };
         let raw_from = self.raw_from();
         let mut more = false;
-        // From where on the finer level covers points, while it is backfilled itself.
+        // First instant that the finer level covers, while it is backfilled itself.
         let mut finer: Option<Nanos> = None;
         for (at, level) in policy.levels.iter().enumerate() {
             let Some(covered) = self.covered(level) else { continue };
@@ -391,7 +391,7 @@ impl Turn<'_> {
         Ok(generation)
     }
 
-    /// What was being packed when a level was begun leaves no changes: it is waited for.
+    /// Points that were being packed when a level was created leave no changes: wait for them.
     fn is_blocked(&self, level: &LevelOf) -> bool {
         let packed = self.packed_before();
         self.rollups.state.read().begun.get(&level.key).is_some_and(|begun| packed < *begun)
@@ -403,7 +403,7 @@ impl Turn<'_> {
         head.oldest_frozen().unwrap_or(head.growing()).number
     }
 
-    /// Makes windows again that are out of date. Changes that are not packed yet stay.
+    /// Rebuilds windows that are out of date. Changes that are not packed yet stay.
     fn make_again(&self, policies: &[ResolvedPolicy]) -> Result<(), StoreError> {
         let before = self.packed_before();
         let due = self.rollups.state.read().changes.due_before(before);
@@ -448,7 +448,7 @@ impl Turn<'_> {
         if is_clean { self.rollups.turn.lock().shrink() } else { Ok(()) }
     }
 
-    /// Changes over all of time are of what there is: from the first partition on.
+    /// A change over all of time starts at the first partition.
     fn bounded(&self, changes: &[Change]) -> Vec<TimeRange> {
         let partitions = self.shared.partitions_of(self.dataset, TimeRange::ALL);
         let first = partitions.first().map_or(Nanos::MAX, |partition| partition.span.start);
@@ -480,7 +480,7 @@ impl Turn<'_> {
                 self.set_covered(level, TimeRange { start: start.min(covered.end), ..covered })?;
             }
             if self.shared.wait_for_earlier(NEXT_TURN_WAIT) {
-                // Only what the level no longer covers.
+                // Only windows that the level no longer covers.
                 files.drop_before(end)?;
                 tracing::info!(policy = policy.name, level = level.key.1, "dropped expired windows of rollups");
             }

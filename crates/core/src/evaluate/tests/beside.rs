@@ -90,7 +90,7 @@ fn reading_several_metrics_equals_reading_each() {
 }
 
 #[test]
-fn incompatible_options_are_refused() {
+fn incompatible_queries_are_refused() {
     let answers = [
         "show time_in(open) of gate over last 1h",
         "show time_mean(held) of level over last 1h",
