@@ -297,33 +297,33 @@ fn files_of_every_format_are_imported_by_their_names() {
     gzip.write_all(b"{\"metric\": \"lines\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n\n{\"metric\": \"lines\", \"value\": null}\n")
         .unwrap();
     let files: [(&str, Vec<u8>, &[&str], &str); 8] = [
-        ("lines.ndjson.gz", gzip.finish().unwrap(), &[], "1 point from 2 rows kept in main, 1 rejected"),
+        ("lines.ndjson.gz", gzip.finish().unwrap(), &[], "1 point from 2 rows stored in main, 1 rejected"),
         (
             "array.json",
             b"[{\"metric\": \"array\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}]".to_vec(),
             &[],
-            "1 point from 1 row kept in main, 0 rejected",
+            "1 point from 1 row stored in main, 0 rejected",
         ),
-        ("points.parquet", parquet(&levels(10)), &[], "10 points from 10 rows kept in main, 0 rejected"),
+        ("points.parquet", parquet(&levels(10)), &[], "10 points from 10 rows stored in main, 0 rejected"),
         (
             "points.arrows",
             arrow_stream(&levels(10)),
             &["--value", "arrow_level=mapped", "--tag", "lock", "--time", "at"],
-            "10 points from 10 rows kept in main, 0 rejected",
+            "10 points from 10 rows stored in main, 0 rejected",
         ),
-        ("exposed.om", b"# TYPE boats counter\nboats_total 3 1777626000\n# EOF\n".to_vec(), &[], "1 point from 1 row kept in main, 0 rejected"),
+        ("exposed.om", b"# TYPE boats counter\nboats_total 3 1777626000\n# EOF\n".to_vec(), &[], "1 point from 1 row stored in main, 0 rejected"),
         (
             "pack.senml.json",
             b"[{\"n\": \"osier:temp\", \"t\": 1777626000, \"v\": 14.5}]".to_vec(),
             &[],
-            "1 point from 1 row kept in main, 0 rejected",
+            "1 point from 1 row stored in main, 0 rejected",
         ),
-        ("table.tsv", b"time\tflow\n2026-05-01T09:00:00Z\t4.1\n".to_vec(), &["--value", "flow"], "1 point from 1 row kept in main, 0 rejected"),
+        ("table.tsv", b"time\tflow\n2026-05-01T09:00:00Z\t4.1\n".to_vec(), &["--value", "flow"], "1 point from 1 row stored in main, 0 rejected"),
         (
             "objects.ndjson",
             b"{\"at\": 1777626000, \"station\": {\"lock\": \"osier\"}, \"depth\": 3}\n".to_vec(),
             &["--time", "at", "--time-format", "s", "--tag", "station.lock=lock", "--value", "depth"],
-            "1 point from 1 row kept in main, 0 rejected",
+            "1 point from 1 row stored in main, 0 rejected",
         ),
     ];
     for (name, bytes, options, message) in files {

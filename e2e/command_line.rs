@@ -110,7 +110,7 @@ fn compressed_files_and_standard_input_are_read() {
         service.run_with_input(&import("-", &[]), table.as_bytes()),
         service.run_with_input(&import("-", &[]), &zstd::encode_all(table.as_bytes(), 1).unwrap()),
     ] {
-        assert_eq!((ran.code(), ran.out().lines().next()), (0, Some("240 points from 120 rows kept in main, 0 rejected")), "{}", ran.all());
+        assert_eq!((ran.code(), ran.out().lines().next()), (0, Some("240 points from 120 rows stored in main, 0 rejected")), "{}", ran.all());
     }
     // The same points three times are the same points.
     let counted = service.run(&["datasets", "-o", "json"]);
@@ -134,7 +134,7 @@ fn a_large_file_is_sent_in_pieces_that_keep_line_numbers() {
     let large = file(folder.path(), "large.csv", table);
     let ran = service.run(&["import", &large, "--value", "n"]);
     assert_eq!(ran.code(), 4, "{}", ran.all());
-    assert!(ran.out().contains("119,999 points from 120,000 rows kept"), "{}", ran.out());
+    assert!(ran.out().contains("119,999 points from 120,000 rows stored"), "{}", ran.out());
     assert!(ran.err().contains("line 110002, n: `oops` is not a number"), "{}", ran.err());
 }
 
@@ -182,7 +182,7 @@ fn failures_are_explained_plainly() {
     assert_eq!(tell(&["datasets", "define", "velmar", "--zone", "Atlantis"]), 1);
     settled(|| insta::assert_snapshot!("what_goes_wrong", rendered));
     let fine = service.run(&["import", &header, "--value", "level"]);
-    assert_eq!((fine.code(), fine.out().as_str()), (0, "0 points from 0 rows kept in main, 0 rejected\n"));
+    assert_eq!((fine.code(), fine.out().as_str()), (0, "0 points from 0 rows stored in main, 0 rejected\n"));
 }
 
 #[test]

@@ -65,9 +65,9 @@ pub fn points(count: u64) -> String {
 /// The result in a few lines.
 pub fn summary(record: &ImportRecord) -> String {
     let mut out = String::new();
-    let kept = if record.order.dry_run { "would be kept" } else { "kept" };
+    let stored = if record.order.dry_run { "would be stored" } else { "stored" };
     let rows = count_of(record.rows, "row", "rows");
-    let _ = writeln!(out, "{} from {rows} {kept} in {}, {} rejected", points(record.accepted), record.dataset, grouped(record.rejected));
+    let _ = writeln!(out, "{} from {rows} {stored} in {}, {} rejected", points(record.accepted), record.dataset, grouped(record.rejected));
     let mut line = |count: u64, text: String| {
         if count > 0 {
             let _ = writeln!(out, "{text}");

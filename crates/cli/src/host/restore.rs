@@ -20,7 +20,7 @@ pub fn run(args: &RestoreArgs) -> Result<(), Failure> {
     bar.finish_and_clear();
     let files = report.copied + report.kept;
     outln!(
-        "{} points in {files} files, every checksum right: serve them with `fenetre serve --store {}`",
+        "{} points in {files} files, all checksums match; serve the store with `fenetre serve --store {}`",
         grouped(report.points),
         args.store.display()
     );
