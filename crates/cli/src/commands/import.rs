@@ -205,7 +205,8 @@ fn report(client: &Client, record: &ImportRecord) -> Result<ExitCode, Failure> {
     let is_tried = record.order.dry_run;
     let is_nothing = record.stage == ImportStage::Failed && record.order.all_or_nothing && record.accepted == 0;
     if let Some(failure) = record.failure.as_ref().filter(|_| !is_nothing) {
-        let kept = if is_tried || record.accepted == 0 { String::new() } else { format!(" ({} stored before that)", imports::points(record.accepted)) };
+        let kept =
+            if is_tried || record.accepted == 0 { String::new() } else { format!(" ({} stored before that)", imports::points(record.accepted)) };
         let failed = Failure::new(FAILED, format!("{}: {failure}{kept}", record.file));
         if record.accepted == 0 {
             client.forget_import(&record.id)?;
