@@ -11,31 +11,35 @@ use std::{
 };
 
 /// The order of folders and files at the top of each crate, from the bottom up. A folder may use those before it.
-const ORDER: [(&str, &str); 10] = [
+const ORDER: [(&str, &str); 11] = [
     (
         "crates/core/src",
-        "time model answer block suggest units query catalogue completion selection summary rollup plan evaluate thinning keeping schema lib",
+        "time pattern model answer block suggest units query catalogue visibility completion selection summary rollup plan evaluate thinning keeping schema lib",
     ),
     ("crates/jobs/src", "figures job lib"),
     ("crates/formats/src", "lib mapping csv decode definitions document json units openmetrics otlp plan_document senml tables tally unpack"),
     ("crates/columnar/src", "lib batch answer file stream"),
     (
         "crates/wire/src",
-        "push problem datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups series storage overview lib",
+        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups series storage overview lib",
     ),
     (
         "crates/store/src",
         "error span disk partition catalogue journal head changes levels options limits missing engine read compact ingest bin inspect rollup retention \
          parts backup startup store convert repair lib",
     ),
-    ("crates/service/src", "problem arrivals backups clock config warnings imports http state ingest views jobs api logging memory server lib"),
+    ("crates/access/src", "error secret grant token change rate records registry lib"),
+    (
+        "crates/service/src",
+        "problem arrivals backups clock config warnings imports tls access http state permission changes ingest views jobs api logging memory server lib",
+    ),
     ("crates/cli/src", "args failure client output confirm commands host run main"),
     ("demo/src", "behaviour waterway generator lib"),
     ("console/src", "api format ui frame features/overview features/catalogue features/keeping features/ask features/arrivals app main"),
 ];
 
 /// Crates, from the bottom up: a crate depends on those before it.
-const CRATES: [&str; 9] = ["core", "jobs", "formats", "columnar", "store", "wire", "service", "demo", "cli"];
+const CRATES: [&str; 10] = ["core", "jobs", "formats", "columnar", "store", "access", "wire", "service", "demo", "cli"];
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")

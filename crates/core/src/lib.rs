@@ -14,8 +14,9 @@
 //! | module | subject |
 //! |---|---|
 //! | [`time`] | instants, spans, windows |
-//! | [`model`] | names, kinds of metrics, points on their way in |
+//! | [`model`], [`pattern`] | names, kinds of metrics, points on their way in; patterns of names |
 //! | [`catalogue`] | which datasets, metrics, tags and series there are; who matches a condition |
+//! | [`visibility`] | what of a catalogue a caller may see |
 //! | [`block`] | the codec of points at rest |
 //! | [`thinning`] | which points of a run can be left out |
 //! | [`summary`] | the mergeable form behind every reducer |
@@ -44,6 +45,7 @@ pub mod completion;
 pub mod evaluate;
 pub mod keeping;
 pub mod model;
+pub mod pattern;
 pub mod plan;
 pub mod query;
 pub mod rollup;
@@ -55,3 +57,4 @@ pub mod summary;
 pub mod thinning;
 pub mod time;
 pub mod units;
+pub mod visibility;

@@ -6,7 +6,7 @@
 use serde::Serialize;
 
 use crate::{
-    catalogue::{Catalogue, Dataset, Metric},
+    catalogue::{Dataset, Metric},
     model::Kind,
     query::{
         format::{name as write_name, quoted as write_text},
@@ -15,6 +15,7 @@ use crate::{
         reducer::{Function, REDUCER_WORDS, Reducer},
         tree::MetricName,
     },
+    visibility::VisibleCatalogue,
 };
 
 /// The most suggestions of one sort.
@@ -67,7 +68,8 @@ pub enum SuggestionKind {
 }
 
 /// What may come at a byte of the text, with the word that stands there replaced.
-pub fn complete(text: &str, cursor: usize, catalogue: &Catalogue, dataset: &str) -> Completion {
+pub fn complete<'c>(text: &str, cursor: usize, catalogue: impl Into<VisibleCatalogue<'c>>, dataset: &str) -> Completion {
+    let catalogue = catalogue.into();
     let mut cursor = cursor.min(text.len());
     while !text.is_char_boundary(cursor) {
         cursor -= 1;
@@ -81,12 +83,13 @@ pub fn complete(text: &str, cursor: usize, catalogue: &Catalogue, dataset: &str)
     let (home, found) = match &metric {
         Some(MetricName { dataset: Some(other), metric }) => {
             let other = catalogue.dataset_by_any_name(other).or(home);
-            (other, other.and_then(|other| other.metric_by_any_name(metric)))
+            (other, other.and_then(|other| catalogue.metric_by_any_name(other, metric)))
         }
-        Some(MetricName { metric, .. }) => (home, home.and_then(|home| home.metric_by_any_name(metric))),
+        Some(MetricName { metric, .. }) => (home, home.and_then(|home| catalogue.metric_by_any_name(home, metric))),
         None => (home, None),
     };
-    let filler = Filler { home, metric: found, tag: tag.as_deref(), lets: &lets, typed: typed.trim_start_matches(['"', '\'']).to_lowercase() };
+    let filler =
+        Filler { catalogue, home, metric: found, tag: tag.as_deref(), lets: &lets, typed: typed.trim_start_matches(['"', '\'']).to_lowercase() };
     let mut suggestions: Vec<Suggestion> = Vec::new();
     for wanted in wanted {
         for suggestion in filler.suggestions(&wanted) {
@@ -117,6 +120,7 @@ fn word_under(before: &str) -> (usize, &str) {
 }
 
 struct Filler<'a> {
+    catalogue: VisibleCatalogue<'a>,
     home: Option<&'a Dataset>,
     metric: Option<&'a Metric>,
     tag: Option<&'a str>,
@@ -155,7 +159,7 @@ impl Filler<'_> {
             Wanted::State => {
                 let Some(home) = self.home else { return Vec::new() };
                 // The metric stands behind the state: until it is there, those of all states are offered.
-                let metrics = home.metrics().filter(|metric| self.metric.is_none_or(|known| known.name == metric.name));
+                let metrics = self.catalogue.metrics(home).filter(|metric| self.metric.is_none_or(|known| known.name == metric.name));
                 let states = metrics.filter(|metric| metric.definition.kind == Kind::State).flat_map(Metric::series).take(MAX_LOOKED_AT);
                 let mut words: Vec<&str> = states.filter_map(|id| home.series(id)).flat_map(|series| series.words()).map(|word| &**word).collect();
                 words.sort_unstable();
@@ -187,8 +191,8 @@ impl Filler<'_> {
     /// Names that begin with what was typed first, then those that hold it.
     fn metrics(&self) -> Vec<Suggestion> {
         let Some(home) = self.home else { return Vec::new() };
-        let beginning = home.metrics().filter(|metric| self.fits(&metric.name));
-        let holding = home.metrics().filter(|metric| !self.fits(&metric.name) && metric.name.to_lowercase().contains(&self.typed));
+        let beginning = self.catalogue.metrics(home).filter(|metric| self.fits(&metric.name));
+        let holding = self.catalogue.metrics(home).filter(|metric| !self.fits(&metric.name) && metric.name.to_lowercase().contains(&self.typed));
         let suggested = |metric: &Metric| {
             let unit = metric.definition.unit.as_deref().map_or(String::new(), |unit| format!(" in {unit}"));
             let series = metric.series_count();
@@ -199,13 +203,14 @@ impl Filler<'_> {
 
     fn tags(&self) -> Vec<Suggestion> {
         let Some(home) = self.home else { return Vec::new() };
-        let keys = home.tag_keys().filter(|key| self.fits(key) && self.metric.is_none_or(|metric| home.has_tag(key, metric)));
+        let keys =
+            self.catalogue.tag_keys(home).into_iter().filter(|key| self.fits(key) && self.metric.is_none_or(|metric| home.has_tag(key, metric)));
         keys.take(MAX_SUGGESTIONS).map(|key| suggestion(write_name(key), SuggestionKind::Tag, None)).collect()
     }
 
     fn values(&self) -> Vec<Suggestion> {
         let Some((home, tag)) = self.home.zip(self.tag) else { return Vec::new() };
-        let mut values = home.values_with_counts(tag, self.metric);
+        let mut values = self.catalogue.values_with_counts(home, tag, self.metric);
         values.retain(|(value, _)| self.fits(value));
         // The commonest first; of the same number in order.
         let order = |a: &(&str, u64), b: &(&str, u64)| b.1.cmp(&a.1).then(a.0.cmp(b.0));

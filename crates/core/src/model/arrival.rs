@@ -81,6 +81,8 @@ pub enum Cause {
     Limit,
     /// The metric is paused or retired.
     Paused,
+    /// The sender may not write the metric.
+    Access,
 }
 
 impl Cause {
@@ -98,6 +100,7 @@ impl Cause {
             Self::Unknown => "unknown in a closed dataset",
             Self::Limit => "past a limit on series",
             Self::Paused => "metric paused or retired",
+            Self::Access => "not allowed for the sender",
         }
     }
 }

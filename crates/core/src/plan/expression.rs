@@ -13,7 +13,7 @@ use super::{
     selection,
 };
 use crate::{
-    catalogue::{Catalogue, Dataset},
+    catalogue::Dataset,
     model::{Kind, LineTags, MetricTraits},
     query::{
         Binary, Call, Expr, Function, Grouping, Of, Operator, PointsOf, Query, QueryError, Reducer, Reduction, Selection, Show, Spanned, TextSpan,
@@ -21,6 +21,7 @@ use crate::{
     },
     suggest::{closest, listing},
     units,
+    visibility::VisibleCatalogue,
 };
 
 /// The most steps of a computation, with what `let` names stand for counted each time.
@@ -29,7 +30,7 @@ const MAX_STEPS: usize = 10_000;
 /// Plans the shows of one query.
 pub struct Planner<'a> {
     query: &'a Query,
-    catalogue: &'a Catalogue,
+    catalogue: VisibleCatalogue<'a>,
     home: &'a Dataset,
     time: &'a PlannedTime,
     zone: &'a TimeZone,
@@ -107,7 +108,7 @@ const MAX_STATES: usize = 100;
 impl<'a> Planner<'a> {
     pub fn new(
         query: &'a Query,
-        catalogue: &'a Catalogue,
+        catalogue: VisibleCatalogue<'a>,
         home: &'a Dataset,
         (time, zone, from): (&'a PlannedTime, &'a TimeZone, Option<&'a Clause>),
         limits: &'a Limits,

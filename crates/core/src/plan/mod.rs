@@ -19,10 +19,11 @@ mod selection;
 use jiff::tz::TimeZone;
 
 use crate::{
-    catalogue::{Catalogue, Codes},
+    catalogue::Codes,
     model::{DatasetId, LineTags, MetricId, MetricTraits, SeriesId},
     query::{Frame, Function, Gaps, Keeping, Operator, Query, QueryError, Rank, Reducer, Taking, ValueTest},
     time::{Nanos, Span, Windows},
+    visibility::VisibleCatalogue,
 };
 
 pub use levels::{From as ReadsFrom, LevelPlan};
@@ -274,7 +275,15 @@ pub struct PlannedSeries {
 ///
 /// # Errors
 /// [`PlanError`], with the place and the closest known name.
-pub fn plan(query: &Query, outer: &Frame, catalogue: &Catalogue, dataset: &str, now: Nanos, limits: &Limits) -> Result<Plan, PlanError> {
+pub fn plan<'c>(
+    query: &Query,
+    outer: &Frame,
+    catalogue: impl Into<VisibleCatalogue<'c>>,
+    dataset: &str,
+    now: Nanos,
+    limits: &Limits,
+) -> Result<Plan, PlanError> {
+    let catalogue = catalogue.into();
     let mut notes = Vec::new();
     let home = selection::find_dataset(catalogue, dataset, &mut notes)?;
     let own = query.frame.clone().unwrap_or_default();

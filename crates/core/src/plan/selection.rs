@@ -4,11 +4,12 @@ use std::collections::BTreeMap;
 
 use super::{LinePlan, PlanError, PlannedSeries};
 use crate::{
-    catalogue::{Catalogue, Codes, Dataset, Metric, Series, whole_pattern},
+    catalogue::{Codes, Dataset, Metric, Series, whole_pattern},
     model::{Kind, LineTags, MetricTraits},
     query::{Condition, Grouping, QueryError, Selection, TagMatch, TagTest, ValueTest},
     selection::{check, check_tag, key_of_today, note_rename, split, with_keys_of_today},
     suggest::{closest, hint, listing},
+    visibility::VisibleCatalogue,
 };
 
 /// A selection that was looked up.
@@ -19,7 +20,7 @@ pub struct Found<'c> {
     pub tests: Vec<ValueTest>,
 }
 
-pub fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str, notes: &mut Vec<String>) -> Result<&'a Dataset, PlanError> {
+pub fn find_dataset<'a>(catalogue: VisibleCatalogue<'a>, name: &str, notes: &mut Vec<String>) -> Result<&'a Dataset, PlanError> {
     let found = catalogue
         .dataset_by_any_name(name)
         .ok_or_else(|| PlanError::NoDataset { name: name.to_owned(), known: hint(name, catalogue.datasets().map(|dataset| &*dataset.name), 10) })?;
@@ -31,7 +32,7 @@ pub fn find_dataset<'a>(catalogue: &'a Catalogue, name: &str, notes: &mut Vec<St
 pub fn find<'c>(
     selection: &Selection,
     lets: &[&str],
-    catalogue: &'c Catalogue,
+    catalogue: VisibleCatalogue<'c>,
     home: &'c Dataset,
     notes: &mut Vec<String>,
 ) -> Result<Found<'c>, QueryError> {
@@ -89,7 +90,7 @@ impl Found<'_> {
 fn find_metric<'a>(
     selection: &Selection,
     lets: &[&str],
-    catalogue: &'a Catalogue,
+    catalogue: VisibleCatalogue<'a>,
     home: &'a Dataset,
     notes: &mut Vec<String>,
 ) -> Result<(&'a Dataset, &'a Metric), QueryError> {
@@ -106,13 +107,14 @@ fn find_metric<'a>(
             found
         }
     };
-    let metric = dataset.metric_by_any_name(&wanted.metric).ok_or_else(|| {
-        let names = || dataset.metrics().map(|metric| &*metric.name);
+    let metric = catalogue.metric_by_any_name(dataset, &wanted.metric).ok_or_else(|| {
+        let names = || catalogue.metrics(dataset).map(|metric| &*metric.name);
         let error = QueryError::new(place, format!("the dataset `{}` has no metric `{}`", dataset.name, wanted.metric));
         if wanted.dataset.is_none() && lets.contains(&wanted.metric.as_str()) {
             return error.with_help(format!("`{}` is defined by a `let`: put `where` and `earlier` into that `let`", wanted.metric));
         }
-        let elsewhere = catalogue.datasets().find(|other| wanted.dataset.is_none() && other.metric(&wanted.metric).is_some());
+        let elsewhere =
+            catalogue.datasets().find(|other| wanted.dataset.is_none() && catalogue.metrics(other).any(|metric| *metric.name == *wanted.metric));
         match closest(&wanted.metric, names().chain(lets.iter().copied())) {
             _ if let Some(other) = elsewhere => {
                 error.with_help(format!("the dataset `{}` has one: ask that one, or write {}::{}", other.name, other.name, wanted.metric))
