@@ -5,6 +5,7 @@
 //!   manifest.json                     what is here, and what is in the backup that this one builds on
 //!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
 //!   catalogue.db
+//!   access.db                         tokens and the record of changes
 //!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
 //!   rollup/DATASET/…                  windows, and records about them
 //! ```
@@ -28,7 +29,10 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 
 use crate::{
-    disk::files::{companion, remove_file, sync_folder},
+    disk::{
+        files::{companion, remove_file, sync_folder},
+        sqlite,
+    },
     engine::{Engine, Partitions},
     error::{Context, StoreError},
     head::Snapshot,
@@ -41,6 +45,7 @@ const MANIFEST: &str = "manifest.json";
 const UNFINISHED: &str = "unfinished.json";
 const SUMS: &str = "SHA256SUMS";
 pub const CATALOGUE: &str = "catalogue.db";
+const ACCESS: &str = "access.db";
 const VERSION: u32 = 1;
 
 /// How far a backup or a restore is.
@@ -225,6 +230,14 @@ pub fn write(
         }
         manifest.files.insert(name, Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: is_there });
     }
+    let access = to.join(ACCESS);
+    remove_file(&access)?;
+    if copy_access(&shared.files.access(), &access)? {
+        let (sha256, bytes) = digest(&access)?;
+        report.copied += 1;
+        report.bytes += bytes;
+        manifest.files.insert(ACCESS.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+    }
     // The catalogue last: whatever the blocks refer to is in it.
     let catalogue = to.join(CATALOGUE);
     remove_file(&catalogue)?;
@@ -271,6 +284,16 @@ fn copy_rollups(shared: &Engine, to: &Path, go_on: &mut dyn FnMut() -> bool) -> 
         copies.push(quiet.copy_to(folder)?);
     }
     Ok((copies, Moment { snapshot: shared.snapshot(), partitions: shared.partitions() }))
+}
+
+/// Copies the file of tokens and changes, if the store has one; says whether it has.
+fn copy_access(from: &Path, to: &Path) -> Result<bool, StoreError> {
+    if !from.exists() {
+        return Ok(false);
+    }
+    let connection = sqlite::open(from, sqlite::Use::Records)?;
+    connection.execute("VACUUM INTO ?1", [to.to_string_lossy()]).at("copy", from)?;
+    Ok(true)
 }
 
 /// Copies the blocks of generations before one into a new file.

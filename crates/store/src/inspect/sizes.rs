@@ -25,7 +25,7 @@ use crate::{
 pub struct StorageReport {
     /// The store's directory.
     pub root: PathBuf,
-    /// Bytes of the catalogue.
+    /// Bytes of the catalogue, tokens and the record of changes.
     pub catalogue_bytes: u64,
     /// Acknowledged batches that are not packed yet.
     pub journal: JournalSize,
@@ -133,7 +133,7 @@ pub fn report(store: &Engine, now: Nanos) -> Result<StorageReport, StoreError> {
     }
     Ok(StorageReport {
         root: store.files.root().to_owned(),
-        catalogue_bytes: bytes_on_disk(&store.files.catalogue()),
+        catalogue_bytes: bytes_on_disk(&store.files.catalogue()) + bytes_on_disk(&store.files.access()),
         bin_bytes: folder_bytes(&store.files.root().join("bin")),
         journal: JournalSize { bytes: journals.iter().map(|(_, path)| bytes_on_disk(path)).sum(), points: store.head.read().points() as u64 },
         datasets,
