@@ -1,7 +1,7 @@
 //! The service: Fenetre over HTTP, on loopback.
 //!
 //! ```text
-//!  request ──► access ──► api::* ──► store, plan, evaluate   (on blocking threads)
+//!  request ──► permission ──► api::* ──► store, plan, evaluate   (on blocking threads)
 //!                 │          └────► document │ ApiError (RFC 9457)
 //!                 └──► console (embedded files)
 //! ```
@@ -20,9 +20,11 @@
 //! | `warnings`, `clock` | what needs a hand; whether the clock may be believed |
 //! | [`backups`] | the running backup |
 
+mod access;
 pub mod api;
 pub mod arrivals;
 pub mod backups;
+mod changes;
 mod clock;
 pub mod config;
 mod http;
@@ -31,11 +33,14 @@ mod ingest;
 mod jobs;
 mod logging;
 mod memory;
+mod permission;
 pub mod problem;
 pub mod server;
 mod state;
+pub mod tls;
 pub mod views;
 mod warnings;
 
+pub use clock::now;
 pub use config::Config;
 pub use server::{Ready, ServeError, serve};

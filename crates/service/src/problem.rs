@@ -3,6 +3,7 @@
 use std::{fmt, ops::Deref};
 
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
+use fenetre_access::AccessError;
 use fenetre_core::{evaluate::EvaluateError, plan::PlanError, query::QueryError};
 use fenetre_formats::FormatError;
 use fenetre_store::StoreError;
@@ -14,8 +15,12 @@ use fenetre_wire::push::PushReport;
 pub enum ProblemKind {
     /// The call itself is wrong.
     Request,
+    /// There is no credential that works.
+    Token,
     /// The caller may not.
     Access,
+    /// More calls or points than the caller may send.
+    Rate,
     /// It is not there.
     NotFound,
     /// There is no dataset of that name.
@@ -52,6 +57,8 @@ impl ProblemKind {
     fn describe(self) -> (StatusCode, &'static str, &'static str) {
         match self {
             Self::Request => (StatusCode::BAD_REQUEST, "request", "The request is invalid"),
+            Self::Token => (StatusCode::UNAUTHORIZED, "token", "A valid token is needed"),
+            Self::Rate => (StatusCode::TOO_MANY_REQUESTS, "rate", "Too much at a time"),
             Self::Access => (StatusCode::FORBIDDEN, "access", "Access denied"),
             Self::NotFound => (StatusCode::NOT_FOUND, "not-found", "Not found"),
             Self::NoDataset => (StatusCode::NOT_FOUND, "no-dataset", "There is no such dataset"),
@@ -74,13 +81,19 @@ impl ProblemKind {
 
 /// Why a request fails: the problem details that its response is made of.
 #[derive(Clone, Debug)]
-pub struct ApiError(Box<Problem>);
+pub struct ApiError {
+    problem: Box<Problem>,
+    /// Seconds to wait, where that is known.
+    retry_after: Option<u32>,
+    /// The error of a credential (RFC 6750, section 3.1), where there was one.
+    challenge: Option<&'static str>,
+}
 
 impl ApiError {
     /// An error of a kind.
     pub fn new(kind: ProblemKind, detail: impl Into<String>) -> Self {
         let (status, word, title) = kind.describe();
-        Self(Box::new(Problem {
+        let problem = Problem {
             kind: format!("urn:fenetre:problem:{word}"),
             title: title.to_owned(),
             status: status.as_u16(),
@@ -88,12 +101,33 @@ impl ApiError {
             place: None,
             help: None,
             report: None,
-        }))
+            request: None,
+        };
+        Self { problem: Box::new(problem), retry_after: None, challenge: None }
+    }
+
+    /// The same, with the seconds to wait.
+    pub fn retry_after(self, seconds: u32) -> Self {
+        Self { retry_after: Some(seconds), ..self }
+    }
+
+    /// The same, with the error of a credential that was sent.
+    pub fn with_challenge(self, error: &'static str) -> Self {
+        Self { challenge: Some(error), ..self }
+    }
+
+    /// The same, for a request of an id. A fault of the service shows its reason only to who may read its log.
+    pub fn of_request(mut self, id: &str, may_read_log: bool) -> Self {
+        if self.status == StatusCode::INTERNAL_SERVER_ERROR.as_u16() && !may_read_log {
+            self.problem.detail = format!("the service failed: its log has the reason under the request {id}");
+        }
+        self.problem.request = Some(id.to_owned());
+        self
     }
 
     /// The same, with what became of the points of a body.
     pub fn with_report(mut self, report: PushReport) -> Self {
-        self.0.report = Some(Box::new(report));
+        self.problem.report = Some(Box::new(report));
         self
     }
 
@@ -103,7 +137,7 @@ impl ApiError {
         let place =
             ProblemPlace { text: which.to_owned(), start: error.place.start, end: error.place.end, line, column, drawing: error.render(text) };
         let mut failed = Self::new(ProblemKind::Query, error.message.clone());
-        (failed.0.place, failed.0.help) = (Some(Box::new(place)), error.help.clone());
+        (failed.problem.place, failed.problem.help) = (Some(Box::new(place)), error.help.clone());
         failed
     }
 
@@ -118,15 +152,14 @@ impl ApiError {
         }
     }
 
-    /// A fault of the service: the caller, who is on this machine, and the log get the reason.
+    /// A fault of the service.
     pub fn internal(error: &dyn fmt::Display) -> Self {
-        tracing::error!(%error, "a request failed");
         Self::new(ProblemKind::Internal, error.to_string())
     }
 
     /// Its details.
     pub fn into_problem(self) -> Problem {
-        *self.0
+        *self.problem
     }
 }
 
@@ -134,13 +167,13 @@ impl Deref for ApiError {
     type Target = Problem;
 
     fn deref(&self) -> &Problem {
-        &self.0
+        &self.problem
     }
 }
 
 impl fmt::Display for ApiError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
+        self.problem.fmt(f)
     }
 }
 
@@ -154,10 +187,14 @@ impl ResponseError for ApiError {
     fn error_response(&self) -> HttpResponse {
         let mut response = HttpResponse::build(self.status_code());
         if [StatusCode::SERVICE_UNAVAILABLE, StatusCode::TOO_MANY_REQUESTS].contains(&self.status_code()) {
-            response.insert_header(("Retry-After", "1"));
+            response.insert_header(("Retry-After", self.retry_after.unwrap_or(1).to_string()));
+        }
+        if self.status_code() == StatusCode::UNAUTHORIZED {
+            let error = self.challenge.map_or_else(String::new, |error| format!(", error=\"{error}\""));
+            response.insert_header(("WWW-Authenticate", format!("Bearer realm=\"fenetre\"{error}")));
         }
         // Details are texts and numbers, which always have a JSON form.
-        response.content_type("application/problem+json").body(serde_json::to_string(&*self.0).unwrap_or_default())
+        response.content_type("application/problem+json").body(serde_json::to_string(&*self.problem).unwrap_or_default())
     }
 }
 
@@ -173,6 +210,20 @@ impl From<StoreError> for ApiError {
             _ => return Self::internal(&error),
         };
         Self::new(sort, error.to_string())
+    }
+}
+
+impl From<AccessError> for ApiError {
+    fn from(error: AccessError) -> Self {
+        let kind = match &error {
+            AccessError::NoToken { .. } => ProblemKind::NotFound,
+            AccessError::NameTaken { .. } => ProblemKind::Definition,
+            AccessError::Invalid(_) => ProblemKind::Request,
+            AccessError::File { .. } | AccessError::Version { .. } | AccessError::Damaged { .. } | AccessError::Random(_) => {
+                return Self::internal(&error);
+            }
+        };
+        Self::new(kind, error.to_string())
     }
 }
 

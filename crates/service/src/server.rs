@@ -1,25 +1,44 @@
 //! Start, ready, stop.
 
-use std::{io, net::SocketAddr, time::Duration};
+use std::{io, net::SocketAddr, sync::Arc, time::Duration};
 
-use actix_web::{App, HttpServer, dev::ServerHandle, middleware, web};
+use actix_http::HttpService;
+use actix_server::Server;
+use actix_service::{IntoServiceFactory, ServiceFactoryExt, fn_service, map_config};
+use actix_tls::accept::rustls_0_23::TlsStream;
+use actix_web::{
+    App, HttpServer,
+    dev::{AppConfig, ServerHandle},
+    middleware,
+    rt::net::TcpStream,
+    web,
+};
+use fenetre_access::{AccessError, records::Records, registry::Registry};
 use fenetre_jobs::Jobs;
 use fenetre_store::{Store, StoreError};
-use tokio::signal::unix::{SignalKind, signal};
+use tokio::{
+    signal::unix::{SignalKind, signal},
+    sync::Notify,
+};
 use utoipa_actix_web::AppExt;
 
 use crate::{
+    access::gate::Gate,
     api,
     arrivals::{Arrivals, tail::Tail},
     backups::Backups,
     clock::{ClockWatch, now},
     config::Config,
-    http::{budget::Budget, connection, console, lanes::Lanes, openapi},
+    http::{budget::Budget, connection, console, finish::finish, lanes::Lanes, openapi},
     imports::Imports,
-    jobs::upkeep,
+    jobs::{access, upkeep},
     logging, memory,
     problem::{ApiError, ProblemKind},
     state::State,
+    tls::{
+        certificate::{Certificate, CertificateError},
+        listener,
+    },
     views,
     warnings::Warnings,
 };
@@ -36,8 +55,9 @@ macro_rules! app {
         let calls = web::Data::new(openapi::Calls::of(&document).unwrap_or_default());
         app.app_data(web::QueryConfig::default().error_handler(|error, _| bad_parameters(&error).into()))
             .app_data(calls)
+            .wrap(middleware::from_fn(finish))
             .wrap(middleware::Compress::default())
-            .route(openapi::PATH, web::get().to(openapi::show))
+            .route(openapi::PATH, web::get().to(api::description::show))
             .default_service(web::to(console::serve))
     }};
 }
@@ -48,6 +68,12 @@ pub enum ServeError {
     /// The store cannot be opened.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// The certificate cannot be used.
+    #[error(transparent)]
+    Certificate(#[from] CertificateError),
+    /// The records of tokens and changes cannot be used.
+    #[error(transparent)]
+    Access(#[from] AccessError),
     /// The process may not use as much memory as the configuration allows.
     #[error("{0}")]
     Memory(String),
@@ -73,6 +99,8 @@ pub enum ServeError {
 pub struct Ready {
     /// The address it listens on, with the real port if 0 was requested.
     pub address: SocketAddr,
+    /// Whether it speaks TLS.
+    pub is_secure: bool,
     stopper: Stopper,
 }
 
@@ -89,6 +117,8 @@ impl Ready {
 struct Stopper {
     handle: ServerHandle,
     state: web::Data<State>,
+    /// Connections that wait for another call are closed then.
+    stopping: Arc<Notify>,
 }
 
 impl Stopper {
@@ -96,6 +126,7 @@ impl Stopper {
         tracing::info!("stopping");
         // A live tail has no end of its own.
         self.state.tail.end();
+        self.stopping.notify_waiters();
         self.handle.stop(true)
     }
 }
@@ -113,12 +144,24 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         io::ErrorKind::AddrInUse => ServeError::AddressTaken { address: config.address },
         _ => ServeError::Listen { address: config.address, source },
     })?;
+    let certificate = config.tls.as_ref().map(|files| Certificate::open(files, now())).transpose()?.map(Arc::new);
+    let server_config = certificate.as_ref().map(|certificate| certificate.server_config()).transpose()?;
     let store = Store::open(&config.store, config.store_options.clone())?;
+    let gate = Gate::new(Registry::open(Records::open(&config.store)?)?, config.proxies.clone(), config.is_open());
+    if !gate.is_open() && !gate.registry.has_tokens(now()) {
+        tracing::warn!(
+            "callers need a token, and there is none: create one with `fenetre token create NAME --grant admin --store {}`",
+            config.store.display()
+        );
+    }
     let imports = Imports::open(&config.store).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let clock = ClockWatch::open(&store).map_err(|problem| failed_to_start(config.address, problem))?;
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
     let state = web::Data::new(State {
         store,
+        gate,
+        certificate,
+        changes_keep: config.access.changes_keep,
         limits: config.limits,
         config_file: config.file.clone(),
         arrivals: Arrivals::default(),
@@ -138,23 +181,47 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     all.imports.resume(&all);
     views::retention::log_differences(&all);
     upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
+    access::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {
-        let server = HttpServer::new(move || app!(shared.clone()))
-            .workers(threads)
-            .shutdown_timeout(LAST_CALLS)
-            .client_request_timeout(STALLED_CLIENT)
-            .on_connect(connection::remember)
-            .disable_signals()
-            .listen(listener)?
-            .run();
-        let stopper = Stopper { handle: server.handle(), state: ended };
+        let stopping = Arc::new(Notify::new());
+        let is_secure = server_config.is_some();
+        let server = match server_config {
+            None => HttpServer::new(move || app!(shared.clone()))
+                .workers(threads)
+                .shutdown_timeout(LAST_CALLS)
+                .client_request_timeout(STALLED_CLIENT)
+                .on_connect(connection::remember)
+                .disable_signals()
+                .listen(listener)?
+                .run(),
+            Some(tls) => {
+                let stopping = Arc::clone(&stopping);
+                let service = move || {
+                    let stopping = Arc::clone(&stopping);
+                    let app = app!(shared.clone()).into_factory().map_err(|error: actix_web::Error| error.error_response());
+                    let http = HttpService::build()
+                        .client_request_timeout(STALLED_CLIENT)
+                        .graceful_shutdown_signal(move || {
+                            let stopping = Arc::clone(&stopping);
+                            async move { stopping.notified().await }
+                        })
+                        .on_connect_ext(|stream: &TlsStream<TcpStream>, data: &mut _| connection::remember(stream, data))
+                        .finish(map_config(app, |_| AppConfig::default()))
+                        .rustls_0_23(tls.clone());
+                    fn_service(listener::admit).and_then(http)
+                };
+                Server::build().workers(threads).shutdown_timeout(LAST_CALLS).disable_signals().listen("fenetre", listener, service)?.run()
+            }
+        };
+        let stopper = Stopper { handle: server.handle(), state: ended, stopping };
         stop_on_signal(stopper.clone())?;
-        tracing::info!(%address, "ready");
-        ready(Ready { address, stopper });
+        tracing::info!(%address, is_secure, "ready");
+        ready(Ready { address, is_secure, stopper });
         server.await
     });
     state.jobs.end();
+    access::finish(&state);
     served.map_err(failed)?;
     tracing::info!("stopped; all acknowledged points are stored");
     Ok(())
@@ -163,6 +230,14 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
 /// SIGTERM and SIGINT alike let calls that are under way end. They are watched from here on, before the service is reported as ready.
 fn stop_on_signal(stopper: Stopper) -> io::Result<()> {
     let (mut terminate, mut interrupt) = (signal(SignalKind::terminate())?, signal(SignalKind::interrupt())?);
+    let (mut renewed, state) = (signal(SignalKind::hangup())?, stopper.state.clone());
+    actix_web::rt::spawn(async move {
+        while renewed.recv().await.is_some() {
+            let state = state.clone();
+            // Files are read, which must not hold up a worker.
+            let _ = web::block(move || state.certificate.iter().for_each(|certificate| certificate.refresh(now(), true))).await;
+        }
+    });
     actix_web::rt::spawn(async move {
         tokio::select! {
             _ = terminate.recv() => {}

@@ -7,6 +7,7 @@ use fenetre_jobs::Jobs;
 use fenetre_store::Store;
 
 use crate::{
+    access::gate::Gate,
     arrivals::{Arrivals, tail::Tail},
     backups::Backups,
     clock::ClockWatch,
@@ -17,12 +18,19 @@ use crate::{
     },
     imports::Imports,
     problem::ApiError,
+    tls::certificate::Certificate,
     warnings::Warnings,
 };
 
 /// The service's state.
 pub struct State {
     pub store: Store,
+    /// Who may do what.
+    pub gate: Gate,
+    /// The certificate, if the service speaks TLS.
+    pub certificate: Option<Arc<Certificate>>,
+    /// Changes are kept in their record for this time, in nanoseconds.
+    pub changes_keep: Nanos,
     pub limits: CallLimits,
     /// The configuration file, if there is one.
     pub config_file: Option<PathBuf>,

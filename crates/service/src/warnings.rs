@@ -2,7 +2,10 @@
 
 use std::{collections::BTreeSet, fmt};
 
-use fenetre_core::keeping::ByteSize;
+use fenetre_core::{
+    keeping::ByteSize,
+    time::{Nanos, format_utc},
+};
 use parking_lot::Mutex;
 
 /// A warning.
@@ -26,6 +29,15 @@ pub enum Warning {
         /// Bytes that always stay free.
         reserve: ByteSize,
     },
+    /// A token ends soon, or has ended.
+    Token {
+        /// Its name.
+        name: String,
+        /// Its end.
+        expires: Nanos,
+        /// Whether it has ended.
+        is_over: bool,
+    },
     /// The clock, in a sentence.
     Clock(String),
     /// A lost or damaged file, in a sentence.
@@ -39,6 +51,7 @@ impl Warning {
             Self::NearLimit { place, .. } => format!("limit {place}"),
             Self::NoSpace => "no space".to_owned(),
             Self::LittleSpace { .. } => "little space".to_owned(),
+            Self::Token { name, is_over, .. } => format!("token {name} {is_over}"),
             Self::Clock(_) => "clock".to_owned(),
             Self::Fault(text) => text.clone(),
         }
@@ -55,6 +68,12 @@ impl fmt::Display for Warning {
             Self::LittleSpace { free, reserve } => {
                 let (free, reserve) = (free.words(), reserve.words());
                 write!(f, "the volume has {free} free, of which {reserve} are the reserve. Before the reserve is used, the oldest data is deleted")
+            }
+            Self::Token { name, expires, is_over: false } => {
+                write!(f, "the token `{name}` expires at {}: create another one in time, and revoke this one", format_utc(*expires))
+            }
+            Self::Token { name, expires, is_over: true } => {
+                write!(f, "the token `{name}` expired at {}: create another one, or revoke it", format_utc(*expires))
             }
             Self::Clock(text) | Self::Fault(text) => f.write_str(text),
         }

@@ -53,6 +53,9 @@ pub struct ImportRecord {
     /// Its id.
     #[schema(required)]
     pub id: String,
+    /// Id of the token that sent the file.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub by: Option<String>,
     /// The dataset.
     #[schema(required)]
     pub dataset: String,

@@ -5,6 +5,7 @@
 //!
 //! In types of responses every field that is always present is marked as required, so that a reader need not expect its absence.
 
+pub mod access;
 pub mod arrivals;
 pub mod ask;
 pub mod backup;

@@ -28,6 +28,9 @@ pub struct Problem {
     /// Result for a body of which no point was stored.
     #[serde(skip_serializing_if = "Option::is_none", default)]
     pub report: Option<Box<PushReport>>,
+    /// Id of the request, which the log of the service has too.
+    #[serde(skip_serializing_if = "Option::is_none", default)]
+    pub request: Option<String>,
 }
 
 /// A place in the text of a query or of its frame.

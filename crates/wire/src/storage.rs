@@ -12,7 +12,7 @@ pub struct StorageInfo {
     pub path: String,
     /// Total bytes.
     pub bytes: u64,
-    /// Bytes of the catalogue.
+    /// Bytes of the catalogue, tokens and the record of changes.
     pub catalogue_bytes: u64,
     /// Bytes of the journal.
     pub journal_bytes: u64,

@@ -17,6 +17,7 @@ use fenetre_core::{
     plan::{Plan, Take, plan},
     query::{self, Frame, Query},
     time::TimeRange,
+    visibility::VisibleCatalogue,
 };
 use fenetre_formats::{
     document::{AnswerDocument, StagesDocument, milliseconds},
@@ -29,11 +30,10 @@ use serde::Deserialize;
 
 use super::{Body, read_json};
 use crate::{
+    access::caller::Caller,
     clock::now,
-    http::{
-        access::{Access, ReadGrant},
-        connection::{CancelOnDrop, while_there},
-    },
+    http::connection::{CancelOnDrop, while_there},
+    permission::{Access, ReadGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, in_lane, in_turn},
 };
@@ -52,69 +52,76 @@ fn query_text(question: &Question) -> Result<String, ApiError> {
 ///
 /// `Accept` selects the format: JSON (default), `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
 /// `application/vnd.apache.parquet`.
-#[utoipa::path(tag = "ask", params(("dataset" = String, Path), Question),
+#[utoipa::path(security(("token" = ["read"])), tag = "ask", params(("dataset" = String, Path), Question),
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 503, body = Problem), (status = 504, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/ask")]
 pub(crate) async fn get(
-    _: Access<ReadGrant>,
+    caller: Access<ReadGrant>,
     state: AppState,
     dataset: web::Path<String>,
     question: web::Query<Question>,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
-    answer(&state, dataset.into_inner(), question.into_inner(), &request).await
+    answer(&state, caller.into_caller(), dataset.into_inner(), question.into_inner(), &request).await
 }
 
 /// Answers a query.
 ///
 /// `Accept` selects the format: JSON (default), `text/csv`, `application/x-ndjson`, `application/vnd.apache.arrow.stream` or
 /// `application/vnd.apache.parquet`.
-#[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
+#[utoipa::path(security(("token" = ["read"])), tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = AnswerDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem), (status = 500, body = Problem), (status = 503, body = Problem), (status = 504, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask")]
 pub(crate) async fn post(
-    _: Access<ReadGrant>,
+    caller: Access<ReadGrant>,
     state: AppState,
     dataset: web::Path<String>,
     body: Body,
     request: HttpRequest,
 ) -> Result<HttpResponse, ApiError> {
-    answer(&state, dataset.into_inner(), read_json(&body)?, &request).await
+    answer(&state, caller.into_caller(), dataset.into_inner(), read_json(&body)?, &request).await
 }
 
 /// Checks a query without running it.
 ///
 /// For editors, which call this while somebody types. A text is returned as a tree, a tree as a text.
-#[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
+#[utoipa::path(security(("token" = ["read"])), tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = Checked), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/check")]
-pub(crate) async fn check(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<web::Json<Checked>, ApiError> {
+pub(crate) async fn check(
+    caller: Access<ReadGrant>,
+    state: AppState,
+    dataset: web::Path<String>,
+    body: Body,
+) -> Result<web::Json<Checked>, ApiError> {
     let question: Question = read_json(&body)?;
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         let parsed = query::parse(&query_text(&question)?).ok();
         let tree = parsed.as_ref().map(serde_json::to_value).transpose().map_err(|error| ApiError::internal(&error))?;
-        let problem = prepare(state, &dataset, &question).err().map(ApiError::into_problem);
+        let problem = prepare(state, &caller, &dataset, &question).err().map(ApiError::into_problem);
         Ok(Checked { canonical: parsed.as_ref().map(query::format), tree, problem })
     };
     blocking(&state, work).await.map(web::Json)
 }
 
 /// Explains what a query would read and compute, without running it.
-#[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Question,
+#[utoipa::path(security(("token" = ["read"])), tag = "ask", params(("dataset" = String, Path)), request_body = Question,
     responses((status = 200, body = PlanDocument), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 422, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/explain")]
 pub(crate) async fn explain(
-    _: Access<ReadGrant>,
+    caller: Access<ReadGrant>,
     state: AppState,
     dataset: web::Path<String>,
     body: Body,
 ) -> Result<web::Json<PlanDocument>, ApiError> {
     let question: Question = read_json(&body)?;
+    let caller = caller.into_caller();
     let work = move |state: &State| {
-        let (plan, text) = prepare(state, &dataset, &question)?;
+        let (plan, text) = prepare(state, &caller, &dataset, &question)?;
         let canonical = query::parse(&text).map_or_else(|_| text.clone(), |query| query::format(&query));
         let parts = sources(&plan, &state.store.source());
         let mut document = PlanDocument::of(&plan, canonical, &parts);
@@ -139,21 +146,25 @@ fn range_of(plan: &Plan, is_moment: bool) -> Option<TimeRange> {
 }
 
 /// Lists completions at a position in the text of a query, for editors.
-#[utoipa::path(tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
+#[utoipa::path(security(("token" = ["read"])), tag = "ask", params(("dataset" = String, Path)), request_body = Typing,
     responses((status = 200, body = Completions), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/ask/complete")]
-pub(crate) async fn complete(_: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
+pub(crate) async fn complete(caller: Access<ReadGrant>, state: AppState, dataset: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let typing: Typing = read_json(&body)?;
+    let visibility = caller.visibility();
     let work = move |state: &State| {
         let cursor = typing.cursor.unwrap_or(typing.query.len());
-        Ok(state.store.with_catalogue(|catalogue| completion::complete(&typing.query, cursor, catalogue, &dataset)))
+        Ok(state
+            .store
+            .with_catalogue(|catalogue| completion::complete(&typing.query, cursor, VisibleCatalogue::new(catalogue, &visibility), &dataset)))
     };
     blocking(&state, work).await.map(|completion| HttpResponse::Ok().json(completion))
 }
 
-async fn answer(state: &AppState, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, ApiError> {
+async fn answer(state: &AppState, caller: Caller, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, ApiError> {
+    caller.count_query(now())?;
     let kind = AnswerKind::wanted(request)?;
-    while_there(request, compute(state, dataset, question, kind)).await.unwrap_or_else(|| {
+    while_there(request, compute(state, caller, dataset, question, kind)).await.unwrap_or_else(|| {
         // Most callers have disconnected; one that only closed its sending side reads this.
         Err(ApiError::new(
             ProblemKind::Request,
@@ -162,17 +173,17 @@ async fn answer(state: &AppState, dataset: String, question: Question, request: 
     })
 }
 
-async fn compute(state: &AppState, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, ApiError> {
+async fn compute(state: &AppState, caller: Caller, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, ApiError> {
     let given_up = CancelOnDrop::default();
     // Waiting counts.
-    let deadline = Instant::now() + Duration::from_secs(state.limits.max_query_seconds);
-    let asked = Arc::new((dataset, question));
+    let deadline = Instant::now() + Duration::from_secs(caller.limits(&state.limits).max_query_seconds);
+    let asked = Arc::new((dataset, question, caller));
     let attempt = |haste: Haste| {
         let (asked, given_up) = (Arc::clone(&asked), given_up.flag());
         move |state: &State| {
             let stop = Stop { given_up, deadline, haste, runs: AtomicUsize::new(0), began: Instant::now() };
             let pool = if haste == Haste::Quick { &state.lanes.quick } else { &state.lanes.long };
-            let document = pool.install(|| run(state, &asked.0, &asked.1, &stop))?;
+            let document = pool.install(|| run(state, &asked.2, &asked.0, &asked.1, &stop))?;
             document.map(|document| kind.encoded(document)).transpose()
         }
     };
@@ -238,9 +249,9 @@ impl Stop {
 }
 
 /// The answer to a query; none if it exceeds the bounds of a quick query.
-fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result<Option<AnswerDocument>, ApiError> {
+fn run(state: &State, caller: &Caller, dataset: &str, question: &Question, stop: &Stop) -> Result<Option<AnswerDocument>, ApiError> {
     let start = Instant::now();
-    let (plan, _) = prepare(state, dataset, question)?;
+    let (plan, _) = prepare(state, caller, dataset, question)?;
     if stop.haste == Haste::Quick && plan.cells > QUICK_CELLS {
         return Ok(None);
     }
@@ -264,13 +275,14 @@ fn run(state: &State, dataset: &str, question: &Question, stop: &Stop) -> Result
     Ok(Some(document))
 }
 
-fn prepare(state: &State, dataset: &str, question: &Question) -> Result<(Plan, String), ApiError> {
+fn prepare(state: &State, caller: &Caller, dataset: &str, question: &Question) -> Result<(Plan, String), ApiError> {
     let (text, frame_text) = (query_text(question)?, &question.frame);
     let parsed = query::parse(&text).map_err(|error| ApiError::of_query(&error, "query", &text))?;
     let frame: Frame = query::parse_frame(frame_text).map_err(|error| ApiError::of_query(&error, "frame", frame_text))?;
+    let (visibility, limits) = (caller.visibility(), caller.limits(&state.limits));
     state.store.with_catalogue(|catalogue| {
-        let plan =
-            plan(&parsed, &frame, catalogue, dataset, now(), &state.limits.query).map_err(|error| ApiError::of_plan(&error, &text, frame_text))?;
+        let visible = VisibleCatalogue::new(catalogue, &visibility);
+        let plan = plan(&parsed, &frame, visible, dataset, now(), &limits.query).map_err(|error| ApiError::of_plan(&error, &text, frame_text))?;
         Ok((plan, text))
     })
 }

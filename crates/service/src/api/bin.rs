@@ -1,6 +1,10 @@
 //! Deleting and restoring: metrics, spans of points, and the bin.
 
 use actix_web::{HttpResponse, delete, get, post, web};
+use fenetre_access::{
+    change::{Act, Subject},
+    grant::Action,
+};
 use fenetre_core::{
     catalogue::{Catalogue, Series},
     model::SeriesId,
@@ -8,18 +12,21 @@ use fenetre_core::{
     selection::selected_series,
     time::{TimeRange, format_utc, parse_instant, zone},
 };
-use fenetre_store::{BinItem, BinItemKind, DataSize, Selection};
+use fenetre_store::{BinItem, BinItemKind, DataSize, Selection, StoreError};
 use fenetre_wire::{
     bin::{BinItemInfo, Deletion, PointsOrder, Restore},
     datasets::Stored,
 };
 use serde::Deserialize;
+use serde_json::json;
 use utoipa::IntoParams;
 
 use crate::{
+    access::caller::Caller,
     api::{Body, read_json},
+    changes::Recorded,
     clock::now,
-    http::access::{Access, DefineGrant, ReadGrant},
+    permission::{Access, DefineGrant, ReadAllGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, blocking_long},
     views::{
@@ -50,21 +57,22 @@ fn stored(weight: &DataSize) -> Stored {
 /// Moves a metric with all its series and points to the bin.
 ///
 /// With `dry_run`, returns what would be moved.
-#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), ("metric" = String, Path), Asked),
+#[utoipa::path(security(("token" = ["define"])), tag = "catalogue", params(("dataset" = String, Path), ("metric" = String, Path), Asked),
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/metrics/{metric}")]
 pub(crate) async fn delete_metric(
-    _: Access<DefineGrant>,
+    caller: Access<DefineGrant>,
     state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Asked>,
 ) -> Result<web::Json<Deletion>, ApiError> {
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         let (dataset, metric) = (&path.0, &path.1);
         let (selection, name, series) = {
             state.store.with_catalogue(|catalogue| {
                 let dataset = find(catalogue, dataset)?;
-                let Some(found) = find_metric(dataset, Some(metric))? else {
+                let Some(found) = find_metric(catalogue.into(), dataset, Some(metric))? else {
                     return Err(ApiError::new(ProblemKind::NotFound, "no metric was named"));
                 };
                 let series = with_parts(found.series().filter_map(|id| dataset.series(id)));
@@ -72,7 +80,7 @@ pub(crate) async fn delete_metric(
             })?
         };
         let weight = state.store.bin().measure(&selection)?;
-        let references = views::references::of(state, ReferenceTarget::Metric, &name)?;
+        let references = views::references::of(state, &caller, ReferenceTarget::Metric, &name)?;
         let now = now();
         let mut deletion =
             Deletion { id: None, what: name.clone(), series, stored: stored(&weight), bytes: weight.bytes, references, recoverable_until: None };
@@ -86,6 +94,8 @@ pub(crate) async fn delete_metric(
                 .rfind(|binned| binned.kind == BinItemKind::Metric && binned.what == name && binned.deleted == now);
             deletion.id = binned.map(|binned| binned.id);
             deletion.recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_retention)));
+            let before = json!({ "series": series, "points": weight.points });
+            Recorded::new(&caller, Subject::Metric, Act::Deleted, name).of(dataset).write(state, Some(before), None)?;
         }
         Ok(deletion)
     };
@@ -95,15 +105,16 @@ pub(crate) async fn delete_metric(
 /// Moves the points of a time range to the bin.
 ///
 /// With `dry_run`, returns what would be moved.
-#[utoipa::path(tag = "points", params(("dataset" = String, Path)), request_body = PointsOrder,
+#[utoipa::path(security(("token" = ["define"])), tag = "points", params(("dataset" = String, Path)), request_body = PointsOrder,
     responses((status = 200, body = Deletion), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points/delete")]
 pub(crate) async fn delete_points(
-    _: Access<DefineGrant>,
+    caller: Access<DefineGrant>,
     state: AppState,
     dataset: web::Path<String>,
     body: Body,
 ) -> Result<web::Json<Deletion>, ApiError> {
+    let caller = caller.into_caller();
     let order: PointsOrder = read_json(&body)?;
     let work = move |state: &State| {
         let (selection, what, series) = state.store.with_catalogue(|catalogue| select(catalogue, &dataset, &order))?;
@@ -114,6 +125,8 @@ pub(crate) async fn delete_points(
         }
         let binned = state.store.bin().delete_points(&selection, &what, now)?;
         let weight = binned.points.unwrap_or_default();
+        let before = json!({ "series": series, "points": weight.points });
+        Recorded::new(&caller, Subject::Points, Act::Deleted, &what).of(&*dataset).write(state, Some(before), None)?;
         let recoverable_until = Some(format_utc(now.saturating_add(state.limits.bin_retention)));
         Ok(Deletion { id: Some(binned.id), what, series, stored: stored(&weight), bytes: weight.bytes, recoverable_until, references: Vec::new() })
     };
@@ -124,7 +137,7 @@ pub(crate) async fn delete_points(
 fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(Selection, String, u64), ApiError> {
     let fault = |text: String| ApiError::new(ProblemKind::Request, text);
     let home = find(catalogue, dataset)?;
-    let Some(metric) = find_metric(home, Some(&order.metric))? else { return Err(fault("no metric was named".to_owned())) };
+    let Some(metric) = find_metric(catalogue.into(), home, Some(&order.metric))? else { return Err(fault("no metric was named".to_owned())) };
     let tz = zone(&home.definition.zone).map_err(|error| fault(error.to_string()))?;
     let at = |name: &str, text: &str| parse_instant(text, &tz).map_err(|error| fault(format!("{name}: {error}")));
     let range = TimeRange { start: at("from", &order.from)?, end: at("to", &order.to)? };
@@ -142,10 +155,11 @@ fn select(catalogue: &Catalogue, dataset: &str, order: &PointsOrder) -> Result<(
 }
 
 /// Lists the items in the bin, the oldest first.
-#[utoipa::path(tag = "catalogue", responses((status = 200, body = [BinItemInfo]), (status = 403, body = Problem)))]
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "catalogue", responses((status = 200, body = [BinItemInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/bin")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<BinItemInfo>>, ApiError> {
-    let work = |state: &State| {
+pub(crate) async fn list(caller: Access<ReadAllGrant>, state: AppState) -> Result<web::Json<Vec<BinItemInfo>>, ApiError> {
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
         let item = |binned: BinItem| BinItemInfo {
             id: binned.id,
             dataset: binned.dataset,
@@ -157,27 +171,63 @@ pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::J
             points: binned.points.map(|weight| weight.points),
             bytes: binned.points.map(|weight| weight.bytes),
         };
-        Ok(state.store.bin().list()?.into_iter().map(item).collect())
+        let all = state.store.bin().list()?;
+        let seen = state
+            .store
+            .with_catalogue(|catalogue| all.into_iter().filter(|binned| may(&caller, Action::Read, catalogue, binned)).collect::<Vec<_>>());
+        Ok(seen.into_iter().map(item).collect())
     };
     blocking(&state, work).await.map(web::Json)
 }
 
+/// Whether a caller may do something to an item of the bin.
+fn may(caller: &Caller, action: Action, catalogue: &Catalogue, binned: &BinItem) -> bool {
+    catalogue.dataset_by_id(binned.dataset_id).is_some_and(|dataset| caller.may(action, catalogue, dataset))
+}
+
+/// The item of an id, if the caller may change its dataset. For an item that may not be seen, the store's own answer to an unknown id follows.
+fn item_for(state: &State, caller: &Caller, id: &str) -> Result<Option<BinItem>, ApiError> {
+    let Some(binned) = state.store.bin().list()?.into_iter().find(|binned| binned.id == id) else { return Ok(None) };
+    state.store.with_catalogue(|catalogue| {
+        if !may(caller, Action::Read, catalogue, &binned) {
+            return Err(ApiError::from(StoreError::Missing(format!("the bin has no `{id}`"))));
+        }
+        caller.require(Action::Define, catalogue, &binned.dataset).map(|_| ())
+    })?;
+    Ok(Some(binned))
+}
+
 /// Restores an item from the bin.
-#[utoipa::path(tag = "catalogue", params(("id" = String, Path)), request_body = Option<Restore>,
+#[utoipa::path(security(("token" = ["define"])), tag = "catalogue", params(("id" = String, Path)), request_body = Option<Restore>,
     responses((status = 204), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/bin/{id}/restore")]
-pub(crate) async fn restore(_: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
+pub(crate) async fn restore(caller: Access<DefineGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let Restore { name } = if body.is_empty() { Restore::default() } else { read_json(&body)? };
-    let work = move |state: &State| match state.store.bin().expires_again(&id, now())? {
-        Some(why) => Err(ApiError::new(ProblemKind::Definition, why)),
-        None => Ok(state.store.bin().restore(&id, name.as_deref())?),
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
+        let binned = item_for(state, &caller, &id)?;
+        if let Some(why) = state.store.bin().expires_again(&id, now())? {
+            return Err(ApiError::new(ProblemKind::Definition, why));
+        }
+        state.store.bin().restore(&id, name.as_deref())?;
+        recorded(state, &caller, Act::Restored, binned)
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
+fn recorded(state: &State, caller: &Caller, act: Act, binned: Option<BinItem>) -> Result<(), ApiError> {
+    binned.map_or(Ok(()), |binned| Recorded::new(caller, Subject::Bin, act, binned.what).of(binned.dataset).write(state, None, None))
+}
+
 /// Erases an item of the bin permanently.
-#[utoipa::path(tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[utoipa::path(security(("token" = ["define"])), tag = "catalogue", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[delete("/api/v1/bin/{id}")]
-pub(crate) async fn erase(_: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    blocking_long(&state, move |state| Ok(state.store.bin().erase(&id)?)).await.map(|()| HttpResponse::NoContent().finish())
+pub(crate) async fn erase(caller: Access<DefineGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
+        let binned = item_for(state, &caller, &id)?;
+        state.store.bin().erase(&id)?;
+        recorded(state, &caller, Act::Erased, binned)
+    };
+    blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }

@@ -3,6 +3,10 @@
 use std::{io::Write, path::Path};
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, http::header, post, web};
+use fenetre_access::{
+    change::{Act, Subject},
+    grant::Action,
+};
 use fenetre_core::{model::check_name, time::format_utc};
 use fenetre_formats::{
     Format, Reject,
@@ -10,16 +14,17 @@ use fenetre_formats::{
 };
 use fenetre_wire::imports::{ImportLook, ImportOrder, ImportRecord, ImportStage, LookOrder};
 use serde::Deserialize;
+use serde_json::json;
 use utoipa::IntoParams;
 
 use crate::{
+    access::caller::Caller,
+    changes::Recorded,
     clock::now,
-    http::{
-        access::{Access, ReadGrant, WriteGrant as MayWrite},
-        body::{Arrival, next_chunk},
-    },
-    imports::look,
+    http::body::{Arrival, next_chunk},
+    imports::{Imports, look},
     jobs::import::mapping_of,
+    permission::{Access, AnyGrant, ImportGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
     views::names::find,
@@ -56,12 +61,12 @@ fn check_columns(state: &State, id: &str, format: Format, mapping: &Mapping) -> 
 /// Uploads a file to be imported.
 ///
 /// It is streamed to the disk as it comes. gzip and zstd are recognised by their first bytes.
-#[utoipa::path(tag = "imports", params(("dataset" = String, Path), Upload), request_body(content = Vec<u8>, description = "the file", content_type = "application/octet-stream"),
+#[utoipa::path(security(("token" = ["write, all metrics"])), tag = "imports", params(("dataset" = String, Path), Upload), request_body(content = Vec<u8>, description = "the file", content_type = "application/octet-stream"),
     responses((status = 201, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 413, body = Problem), (status = 507, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/imports")]
 pub(crate) async fn upload(
-    _: Access<MayWrite>,
+    caller: Access<ImportGrant>,
     state: AppState,
     dataset: web::Path<String>,
     upload: web::Query<Upload>,
@@ -113,10 +118,17 @@ pub(crate) async fn upload(
         bytes,
         uploaded: format_utc(uploaded),
         replaced: Some(0),
+        by: caller.who().token_id().map(str::to_owned),
         ..ImportRecord::default()
     };
-    let kept = record.clone();
-    blocking(&state, move |state| state.imports.tidy(&state.store, uploaded).and_then(|()| state.imports.keep(&state.store, &kept))).await?;
+    let (kept, caller) = (record.clone(), caller.into_caller());
+    let keep = move |state: &State| {
+        state.imports.tidy(&state.store, uploaded)?;
+        state.imports.keep(&state.store, &kept)?;
+        let after = json!({ "file": kept.file, "bytes": kept.bytes });
+        Recorded::new(&caller, Subject::Import, Act::Created, &kept.id).of(&kept.dataset).write(state, None, Some(after))
+    };
+    blocking(&state, keep).await?;
     Ok(HttpResponse::Created().json(record))
 }
 
@@ -155,28 +167,59 @@ async fn spool(path: &Path, payload: &mut web::Payload, limit: u64) -> Result<Op
     }
 }
 
+/// Whether a caller may see an import: of a dataset that it may read, or its own.
+fn may_see(state: &State, caller: &Caller, record: &ImportRecord) -> bool {
+    let may = |action: Action| {
+        state
+            .store
+            .with_catalogue(|catalogue| catalogue.dataset_by_any_name(&record.dataset).is_some_and(|dataset| caller.may(action, catalogue, dataset)))
+    };
+    let is_own = || record.by.as_deref().is_some_and(|by| caller.who().token_id() == Some(by));
+    caller.require_all_metrics().is_ok() && (may(Action::Read) || may(Action::Write) && is_own())
+}
+
+/// The import of an id, if the caller may see it.
+fn find_visible(state: &State, caller: &Caller, id: &str) -> Result<ImportRecord, ApiError> {
+    let found = state.imports.find(&state.store, id);
+    match found {
+        Ok(record) if !may_see(state, caller, &record) => Err(Imports::unknown(id)),
+        found => found,
+    }
+}
+
+/// The same, to be changed.
+fn find_writable(state: &State, caller: &Caller, id: &str) -> Result<ImportRecord, ApiError> {
+    let record = find_visible(state, caller, id)?;
+    state.store.with_catalogue(|catalogue| caller.require(Action::Write, catalogue, &record.dataset).map(|_| ()))?;
+    Ok(record)
+}
+
 /// Lists imports, the latest first.
-#[utoipa::path(tag = "imports", responses((status = 200, body = [ImportRecord]), (status = 403, body = Problem)))]
+#[utoipa::path(security(("token" = [])), tag = "imports", responses((status = 200, body = [ImportRecord]), (status = 403, body = Problem)))]
 #[get("/api/v1/imports")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> Result<web::Json<Vec<ImportRecord>>, ApiError> {
-    blocking(&state, |state| state.imports.all(&state.store)).await.map(web::Json)
+pub(crate) async fn list(caller: Access<AnyGrant>, state: AppState) -> Result<web::Json<Vec<ImportRecord>>, ApiError> {
+    let caller = caller.into_caller();
+    let seen = move |state: &State| Ok(state.imports.all(&state.store)?.into_iter().filter(|record| may_see(state, &caller, record)).collect());
+    blocking(&state, seen).await.map(web::Json)
 }
 
 /// Returns the record of an import.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[utoipa::path(security(("token" = [])), tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}")]
-pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, ApiError> {
-    blocking(&state, move |state| state.imports.find(&state.store, &id)).await.map(web::Json)
+pub(crate) async fn show(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, ApiError> {
+    let caller = caller.into_caller();
+    blocking(&state, move |state| find_visible(state, &caller, &id)).await.map(web::Json)
 }
 
 /// Returns the first rows of an uploaded file, and a mapping guessed from them.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<LookOrder>,
+#[utoipa::path(security(("token" = [])), tag = "imports", params(("id" = String, Path)), request_body = Option<LookOrder>,
     responses((status = 200, body = ImportLook), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/imports/{id}/look")]
-pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, ApiError> {
+pub(crate) async fn look_at(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<web::Json<ImportLook>, ApiError> {
     let order: LookOrder = if body.is_empty() { LookOrder::default() } else { read_json(&body)? };
+    let caller = caller.into_caller();
     let work = move |state: &State| {
-        let record = state.imports.find(&state.store, &id)?;
+        let record = find_visible(state, &caller, &id)?;
         let format = record.format.unwrap_or(Format::Csv);
         let mapping = order.mapping.unwrap_or_default();
         mapping.check().map_err(|error| ApiError::new(ProblemKind::Request, error))?;
@@ -195,15 +238,16 @@ pub(crate) async fn look_at(_: Access<ReadGrant>, state: AppState, id: web::Path
 /// Runs an import, or resumes one that was stopped.
 ///
 /// With `dry_run`, reads everything and stores nothing.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), request_body = Option<ImportOrder>,
+#[utoipa::path(security(("token" = [])), tag = "imports", params(("id" = String, Path)), request_body = Option<ImportOrder>,
     responses((status = 202, body = ImportRecord), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem),
         (status = 409, body = Problem, description = "it is running, or done"), (status = 503, body = Problem)))]
 #[post("/api/v1/imports/{id}/run")]
-pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
+pub(crate) async fn run(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>, body: Body) -> Result<HttpResponse, ApiError> {
     let order: Option<ImportOrder> = if body.is_empty() { None } else { Some(read_json(&body)?) };
     let shared = state.clone().into_inner();
+    let caller = caller.into_caller();
     let work = move |state: &State| {
-        let record = state.imports.find(&state.store, &id)?;
+        let record = find_writable(state, &caller, &id)?;
         let record = match (record.stage, order) {
             (ImportStage::Done, _) => {
                 return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is done: upload the file again to import it again")));
@@ -214,13 +258,19 @@ pub(crate) async fn run(_: Access<MayWrite>, state: AppState, id: web::Path<Stri
             (_, order) => {
                 let order = order.unwrap_or_default();
                 let format = record.format.unwrap_or(Format::Csv);
-                if let Some(mapping) = mapping_of(state, &order, format)? {
+                if let Some(mapping) = mapping_of(state, caller.may_everywhere(Action::Read), &order, format)? {
                     check_columns(state, &id, format, &mapping)?;
                 }
                 ImportRecord { order, begun: Some(format_utc(now())), ..record.reset() }
             }
         };
-        state.imports.begin(&shared, record)
+        let dry_run = record.order.dry_run;
+        let begun = state.imports.begin(&shared, record)?;
+        if !dry_run {
+            let after = json!({ "file": begun.file });
+            Recorded::new(&caller, Subject::Import, Act::Started, &begun.id).of(&begun.dataset).write(state, None, Some(after))?;
+        }
+        Ok(begun)
     };
     blocking(&state, work).await.map(|record| HttpResponse::Accepted().json(record))
 }
@@ -232,14 +282,16 @@ fn same(a: &ImportOrder, b: &ImportOrder) -> bool {
 /// Stops an import after its current part.
 ///
 /// `run` resumes it.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(security(("token" = [])), tag = "imports", params(("id" = String, Path)), responses((status = 200, body = ImportRecord), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/imports/{id}/stop")]
-pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, ApiError> {
+pub(crate) async fn stop(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>) -> Result<web::Json<ImportRecord>, ApiError> {
+    let caller = caller.into_caller();
     let work = move |state: &State| {
-        let record = state.imports.find(&state.store, &id)?;
+        let record = find_writable(state, &caller, &id)?;
         if !state.imports.stop(&id) {
             return Err(ApiError::new(ProblemKind::Definition, format!("the import `{id}` is not running: it is {}", record.stage.as_str())));
         }
+        Recorded::new(&caller, Subject::Import, Act::Stopped, &*id).of(&record.dataset).write(state, None, None)?;
         Ok(record)
     };
     blocking(&state, work).await.map(web::Json)
@@ -248,19 +300,32 @@ pub(crate) async fn stop(_: Access<MayWrite>, state: AppState, id: web::Path<Str
 /// Removes an import, its file and its rejects.
 ///
 /// Its points stay.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(security(("token" = [])), tag = "imports", params(("id" = String, Path)), responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/imports/{id}")]
-pub(crate) async fn forget(_: Access<MayWrite>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    blocking(&state, move |state| state.imports.forget(&state.store, &id)).await.map(|()| HttpResponse::NoContent().finish())
+pub(crate) async fn forget(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
+        // A record that cannot be read tells nobody's dataset: who may write everywhere can still remove it.
+        let dataset = match find_writable(state, &caller, &id) {
+            Ok(record) => Some(record.dataset),
+            Err(error) if error.status != 500 || !caller.may_everywhere(Action::Write) => return Err(error),
+            Err(_) => None,
+        };
+        state.imports.forget(&state.store, &id)?;
+        let recorded = Recorded::new(&caller, Subject::Import, Act::Removed, &*id);
+        if let Some(dataset) = dataset { recorded.of(dataset) } else { recorded }.write(state, None, None)
+    };
+    blocking(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
 /// Returns the rejects of an import as CSV: line, field, cause and reason.
-#[utoipa::path(tag = "imports", params(("id" = String, Path)),
+#[utoipa::path(security(("token" = [])), tag = "imports", params(("id" = String, Path)),
     responses((status = 200, description = "CSV", content_type = "text/csv"), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/imports/{id}/rejects")]
-pub(crate) async fn rejects(_: Access<ReadGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
+pub(crate) async fn rejects(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let name = format!("rejects-{id}.csv");
-    let (path, record) = blocking(&state, move |state| Ok((state.imports.rejects(&id), state.imports.find(&state.store, &id)?))).await?;
+    let caller = caller.into_caller();
+    let (path, record) = blocking(&state, move |state| Ok((state.imports.rejects(&id), find_visible(state, &caller, &id)?))).await?;
     let lines: Box<dyn Iterator<Item = std::io::Result<String>> + Send> = if record.rejects_bytes == 0 {
         Box::new(std::iter::empty())
     } else {

@@ -3,12 +3,13 @@
 use std::time::SystemTime;
 
 use actix_web::{get, web};
+use fenetre_access::grant::Action;
 use fenetre_core::time::{Nanos, format_utc};
 use fenetre_jobs::{Figures, Phase};
 use fenetre_wire::jobs::{JobInfo, JobPhase};
 
 use crate::{
-    http::access::{Access, ReadGrant},
+    permission::{Access, AnyGrant},
     problem::Problem,
     state::AppState,
 };
@@ -17,9 +18,13 @@ use crate::{
 ///
 /// They write points to the journal (`committer`), turn them into blocks (`packer`), merge blocks (`compactor`), make rollups (`roller`), and
 /// apply retention (`upkeep`). Imports and backups are listed while they run.
-#[utoipa::path(tag = "store", responses((status = 200, body = [JobInfo]), (status = 403, body = Problem)))]
+#[utoipa::path(security(("token" = [])), tag = "store", responses((status = 200, body = [JobInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/jobs")]
-pub(crate) async fn list(_: Access<ReadGrant>, state: AppState) -> web::Json<Vec<JobInfo>> {
+pub(crate) async fn list(caller: Access<AnyGrant>, state: AppState) -> web::Json<Vec<JobInfo>> {
+    // Jobs work for all datasets, and their errors name them.
+    if !caller.may_everywhere(Action::Read) {
+        return web::Json(Vec::new());
+    }
     let all = state.store.jobs().into_iter().chain(state.jobs.figures());
     web::Json(all.map(info).collect())
 }

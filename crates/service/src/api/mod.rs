@@ -4,8 +4,10 @@ pub mod arrivals;
 pub mod ask;
 pub mod backup;
 pub mod bin;
+pub mod changes;
 pub mod datasets;
 pub mod definitions;
+pub mod description;
 pub mod health;
 pub mod imports;
 pub mod jobs;
@@ -18,7 +20,9 @@ pub mod retention;
 pub mod rollup_figures;
 pub mod rollups;
 pub mod series;
+pub mod session;
 pub mod storage;
+pub mod tokens;
 
 use utoipa_actix_web::service_config::ServiceConfig;
 
@@ -29,6 +33,16 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
     config
         .service(health::live)
         .service(health::ready)
+        .service(session::show)
+        .service(session::begin)
+        .service(session::end)
+        .service(tokens::list)
+        .service(tokens::create)
+        .service(tokens::rotate)
+        .service(tokens::suspend)
+        .service(tokens::resume)
+        .service(tokens::revoke)
+        .service(changes::list)
         .service(overview::overview)
         .service(jobs::list)
         .service(storage::storage)

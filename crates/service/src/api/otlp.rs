@@ -6,13 +6,15 @@ use actix_web::{
     http::{StatusCode, header},
     post, web,
 };
+use fenetre_access::grant::Action;
 use fenetre_formats::{Format, otlp};
 
 use super::points::{collect_body, decompress, encoding_of, when_late};
 use crate::{
+    access::caller::Caller,
     clock::now,
-    http::access::{Access, WriteGrant},
     ingest::read_body,
+    permission::{Access, WriteGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, in_lane},
 };
@@ -23,34 +25,40 @@ const PROTOBUF: &str = "application/x-protobuf";
 /// Stores an export of OTLP metrics (protobuf or JSON).
 ///
 /// The header `Fenetre-Dataset` names the dataset (default: `main`). Rejected points are reported as the standard's partial success.
-#[utoipa::path(tag = "points", request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
+#[utoipa::path(security(("token" = ["write"])), tag = "points", request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
     responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
         (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
 #[post("/v1/metrics")]
-pub(crate) async fn export(_: Access<WriteGrant>, state: AppState, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, ApiError> {
+pub(crate) async fn export(
+    caller: Access<WriteGrant>,
+    state: AppState,
+    request: HttpRequest,
+    payload: web::Payload,
+) -> Result<HttpResponse, ApiError> {
     let named = request.headers().get("fenetre-dataset").and_then(|name| name.to_str().ok()).unwrap_or(DEFAULT_DATASET).to_owned();
-    take(state, named, request, payload).await
+    state.store.with_catalogue(|catalogue| caller.require(Action::Write, catalogue, &named).map(|_| ()))?;
+    take(state, caller.into_caller(), named, request, payload).await
 }
 
 /// Stores an export of OTLP metrics in the dataset of the path.
 ///
 /// The endpoint of an exporter is `http://ADDRESS/api/v1/datasets/DATASET/otlp`.
-#[utoipa::path(tag = "points", params(("dataset" = String, Path)),
+#[utoipa::path(security(("token" = ["write"])), tag = "points", params(("dataset" = String, Path)),
     request_body(description = "ExportMetricsServiceRequest", content((Vec<u8> = "application/x-protobuf"), (serde_json::Value = "application/json"))),
     responses((status = 200, description = "ExportMetricsServiceResponse"), (status = 400, description = "google.rpc.Status"), (status = 404, description = "likewise"),
         (status = 413, description = "likewise"), (status = 415, body = Problem), (status = 429, description = "likewise"), (status = 503, description = "likewise")))]
 #[post("/api/v1/datasets/{dataset}/otlp/v1/metrics")]
 pub(crate) async fn export_into(
-    _: Access<WriteGrant>,
+    caller: Access<WriteGrant>,
     state: AppState,
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
-    take(state, dataset.into_inner(), request, payload).await
+    take(state, caller.into_caller(), dataset.into_inner(), request, payload).await
 }
 
-async fn take(state: AppState, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, ApiError> {
+async fn take(state: AppState, caller: Caller, dataset: String, request: HttpRequest, payload: web::Payload) -> Result<HttpResponse, ApiError> {
     let kind = request.headers().get(header::CONTENT_TYPE).and_then(|value| value.to_str().ok()).unwrap_or_default();
     let form = match kind.split(';').next().unwrap_or_default().trim() {
         PROTOBUF => otlp::Export::Protobuf,
@@ -60,7 +68,9 @@ async fn take(state: AppState, dataset: String, request: HttpRequest, payload: w
             return Err(ApiError::new(ProblemKind::MediaType, text));
         }
     };
+    let may_read_log = caller.is_machine();
     let taken = async {
+        caller.check_point_rate(now())?;
         let encoding = encoding_of(&request)?;
         state.store.begin(&dataset)?;
         let mut body = collect_body(&state, &request, payload).await?;
@@ -70,7 +80,9 @@ async fn take(state: AppState, dataset: String, request: HttpRequest, payload: w
             let bytes = decompress(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
             let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
             let now = now();
-            read_body(state, &dataset, (format, None), bytes, now, &stop)?.keep(state, &dataset, now)
+            let report = read_body(state, &caller, &dataset, (format, None), bytes, now, &stop)?.keep(state, &dataset, now)?;
+            caller.count_points(report.tally.accepted, now);
+            Ok::<_, ApiError>(report)
         })
         .await
     };
@@ -83,12 +95,16 @@ async fn take(state: AppState, dataset: String, request: HttpRequest, payload: w
             Ok(answer.content_type(content_type).body(otlp::answer(form, report.tally.rejected, &first)))
         }
         Err(problem) => {
+            if problem.status == 500 {
+                tracing::error!(error = problem.detail, "an export failed");
+            }
+            let detail = if problem.status == 500 && !may_read_log { "the service failed: its log has the reason" } else { &problem.detail };
             let status = StatusCode::from_u16(problem.status).unwrap_or(StatusCode::INTERNAL_SERVER_ERROR);
             let mut answer = HttpResponse::build(status);
             if [StatusCode::SERVICE_UNAVAILABLE, StatusCode::TOO_MANY_REQUESTS].contains(&status) {
                 answer.insert_header(("Retry-After", "1"));
             }
-            Ok(answer.content_type(content_type).body(otlp::failure(form, code_of(status), &problem.detail)))
+            Ok(answer.content_type(content_type).body(otlp::failure(form, code_of(status), detail)))
         }
     }
 }

@@ -3,6 +3,7 @@
 use std::time::{Duration, Instant};
 
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
+use fenetre_access::grant::Action;
 use fenetre_core::suggest::{closest, listing};
 use fenetre_formats::{
     Format, FormatError,
@@ -12,13 +13,12 @@ use fenetre_formats::{
 use fenetre_wire::push::PushReport;
 
 use crate::{
+    access::caller::Caller,
     clock::now,
     config::CallLimits,
-    http::{
-        access::{Access, WriteGrant},
-        budget::Share,
-    },
+    http::budget::Share,
     ingest::read_body,
+    permission::{Access, WriteGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, in_lane},
 };
@@ -76,12 +76,12 @@ impl PushOptions {
     }
 
     /// The mapping that a body of some format is read by, if any is.
-    fn mapping(&self, state: &State, format: Format) -> Result<Option<Mapping>, ApiError> {
+    fn mapping(&self, state: &State, caller: &Caller, format: Format) -> Result<Option<Mapping>, ApiError> {
         let own = (self.own != Mapping::default()).then(|| self.own.clone());
         let mapping = match &self.named {
             None => own,
             Some(name) => {
-                let mut kept = crate::views::mappings::find(state, name)?;
+                let mut kept = crate::views::mappings::find(state, caller.may_everywhere(Action::Read), name)?;
                 if let Some(own) = own {
                     kept.merge(own);
                 }
@@ -108,7 +108,7 @@ impl PushOptions {
 ///
 /// An object has `metric` and `value`, or `values` with several metrics of one instant; and optionally `tags` and `time` (RFC 3339; default: now).
 /// Points that break a rule are rejected with line and field; all others are stored. The answer comes when they are on stable storage.
-#[utoipa::path(tag = "points",
+#[utoipa::path(security(("token" = ["write"])), tag = "points",
     params(("dataset" = String, Path),
         ("mapping" = Option<String>, Query, description = "Tables and objects: name of a stored mapping"),
         ("time" = Option<String>, Query, description = "Tables and objects: column of the time"),
@@ -132,29 +132,32 @@ impl PushOptions {
         (status = 429, body = Problem, description = "the service is behind"), (status = 500, body = Problem), (status = 503, body = Problem), (status = 507, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/points")]
 pub(crate) async fn push(
-    _: Access<WriteGrant>,
+    caller: Access<WriteGrant>,
     state: AppState,
     dataset: web::Path<String>,
     request: HttpRequest,
     payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
+    caller.check_point_rate(now())?;
+    let caller = caller.into_caller();
     let options = PushOptions::parse(request.query_string())?;
     let format = format_of(&request)?;
     let encoding = encoding_of(&request)?;
     // A wrong dataset or mapping is reported before the body is waited for.
     state.store.begin(&dataset)?;
     let (options, mapping) = if options.named.is_none() {
-        let mapping = options.mapping(&state, format)?;
+        let mapping = options.mapping(&state, &caller, format)?;
         (options, mapping)
     } else {
-        let look_up = move |state: &State| options.mapping(state, format).map(|mapping| (options, mapping));
+        let caller = caller.clone();
+        let look_up = move |state: &State| options.mapping(state, &caller, format).map(|mapping| (options, mapping));
         blocking(&state, look_up).await?
     };
     let body = collect_body(&state, &request, payload).await?;
     let durability = state.store.options().durability;
     let lane = state.lanes.of_body(body.bytes.len());
     let stop = when_late();
-    let report = in_lane(&state, lane, move |state| take(state, &dataset, (format, mapping), encoding, body, &options, &stop)).await?;
+    let report = in_lane(&state, lane, move |state| take(state, (&caller, &dataset), (format, mapping), encoding, body, &options, &stop)).await?;
     let mut answer = HttpResponse::Ok();
     if !report.dry_run {
         answer.insert_header(("Fenetre-Durability", durability.to_string()));
@@ -228,7 +231,7 @@ async fn collect(mut payload: web::Payload, announced: usize, limit: usize, shar
 
 fn take(
     state: &State,
-    dataset: &str,
+    (caller, dataset): (&Caller, &str),
     form: (Format, Option<Mapping>),
     encoding: Encoding,
     body: Body,
@@ -238,7 +241,7 @@ fn take(
     let Body { bytes, mut share } = body;
     let body = decompress(encoding, bytes, &state.limits, &mut share)?;
     let now = now();
-    let read = read_body(state, dataset, form, body, now, stop)?;
+    let read = read_body(state, caller, dataset, form, body, now, stop)?;
     if options.dry_run {
         return Ok(read.report(true));
     }
@@ -246,11 +249,13 @@ fn take(
     if report.tally.rejected > 0 && (options.all_or_nothing || report.tally.accepted + report.dropped == 0) {
         let mut nothing = report.tally;
         nothing.accepted = 0;
-        state.arrivals.count(now, 0, nothing.rejected);
+        state.arrivals.count(now, dataset, 0, nothing.rejected);
         state.arrivals.refused(now, dataset, &nothing);
         return Err(rejected(PushReport { tally: nothing, ..PushReport::default() }, options.all_or_nothing));
     }
-    read.keep(state, dataset, now)
+    let report = read.keep(state, dataset, now)?;
+    caller.count_points(report.tally.accepted, now);
+    Ok(report)
 }
 
 /// Decompresses a body, within its own limit and that of all bodies.

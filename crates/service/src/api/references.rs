@@ -6,7 +6,7 @@ use serde::Deserialize;
 use utoipa::IntoParams;
 
 use crate::{
-    http::access::{Access, ReadGrant},
+    permission::{Access, ReadAllGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking},
     views::references::{ReferenceTarget, of},
@@ -23,18 +23,19 @@ pub(crate) struct To {
 }
 
 /// Lists what refers to a dataset, a metric or a tag by its name.
-#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), To), responses((status = 200, body = [Reference]), (status = 400, body = Problem), (status = 403, body = Problem)))]
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "catalogue", params(("dataset" = String, Path), To), responses((status = 200, body = [Reference]), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/references")]
 pub(crate) async fn list(
-    _: Access<ReadGrant>,
+    caller: Access<ReadAllGrant>,
     state: AppState,
     dataset: web::Path<String>,
     to: web::Query<To>,
 ) -> Result<web::Json<Vec<Reference>>, ApiError> {
+    let caller = caller.into_caller();
     let work = move |state: &State| match (&to.metric, &to.tag) {
-        (None, None) => of(state, ReferenceTarget::Dataset, &dataset),
-        (Some(metric), None) => of(state, ReferenceTarget::Metric, metric),
-        (None, Some(tag)) => of(state, ReferenceTarget::Tag, tag),
+        (None, None) => of(state, &caller, ReferenceTarget::Dataset, &dataset),
+        (Some(metric), None) => of(state, &caller, ReferenceTarget::Metric, metric),
+        (None, Some(tag)) => of(state, &caller, ReferenceTarget::Tag, tag),
         (Some(_), Some(_)) => Err(ApiError::new(ProblemKind::Request, "give a metric or a tag, not both")),
     };
     blocking(&state, work).await.map(web::Json)

@@ -3,6 +3,10 @@
 use std::collections::BTreeMap;
 
 use actix_web::{get, post, web};
+use fenetre_access::{
+    change::{Act, Subject},
+    grant::Action,
+};
 use fenetre_core::{
     keeping::{Expiry, LimitSettings, Policies, Scope, Step},
     time::{Nanos, TimeRange, format_day, format_utc},
@@ -10,13 +14,15 @@ use fenetre_core::{
 use fenetre_store::{PartitionSize, StorageReport};
 use fenetre_wire::retention::{ExpiryItem, ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile};
 use serde::Deserialize;
+use serde_json::json;
 use utoipa::IntoParams;
 
 use crate::{
     api::{Body, read_json},
+    changes::Recorded,
     clock::now,
     config::file,
-    http::access::{Access, DefineGrant, OperateGrant, ReadGrant},
+    permission::{Access, AdminGrant, DefineGrant, DefineStoreGrant, ReadAllGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking_long},
     views::{
@@ -36,22 +42,35 @@ pub(crate) struct Asked {
 }
 
 /// Returns the limits in force, their sources, the current use and a forecast.
-#[utoipa::path(tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "keeping", params(Asked), responses((status = 200, body = RetentionInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/retention")]
-pub(crate) async fn show(_: Access<ReadGrant>, state: AppState, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, ApiError> {
-    blocking_long(&state, move |state| info(state, asked.dataset.as_deref(), asked.metrics.unwrap_or(true))).await.map(web::Json)
+pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, asked: web::Query<Asked>) -> Result<web::Json<RetentionInfo>, ApiError> {
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
+        if let Some(dataset) = &asked.dataset {
+            state.store.with_catalogue(|catalogue| caller.require(Action::Read, catalogue, dataset).map(|_| ()))?;
+        }
+        info(state, &caller.visibility(), asked.dataset.as_deref(), asked.metrics.unwrap_or(true))
+    };
+    blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Sets the runtime limits of a place.
 ///
 /// With `preview`, returns the effect and changes nothing.
-#[utoipa::path(tag = "keeping", request_body = RetentionOrder,
+#[utoipa::path(security(("token" = ["define"])), tag = "keeping", request_body = RetentionOrder,
     responses((status = 200, body = RetentionChange), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/retention")]
-pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<RetentionChange>, ApiError> {
+pub(crate) async fn set(caller: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<RetentionChange>, ApiError> {
     let order: RetentionOrder = read_json(&body)?;
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         let now = now();
+        let dataset = order.place.split("::").next().filter(|name| !name.is_empty()).map(str::to_owned);
+        match &dataset {
+            Some(dataset) => state.store.with_catalogue(|catalogue| caller.require(Action::Define, catalogue, dataset).map(|_| ()))?,
+            None => caller.require_everywhere(Action::Define)?,
+        }
         let place = state.store.with_catalogue(|catalogue| place_named(catalogue, &order.place))?;
         let before = state.store.retention().policies();
         let known = if order.reset { LimitSettings::default() } else { state.store.retention().runtime_limits(place) };
@@ -61,7 +80,12 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
         let survey = Survey::take(state, now, true)?;
         let expires = expiry_preview(state, &state.store.retention().plan(&after, now)?, &survey.report)?;
         if !order.preview {
-            state.store.retention().set_limits(place, limits, now)?;
+            let look = |state: &State| {
+                serde_json::to_value(state.store.retention().runtime_limits(place)).map(Some).map_err(|error| ApiError::internal(&error))
+            };
+            let recorded = Recorded::new(&caller, Subject::Retention, Act::Set, shown_name(order.place.clone()));
+            let recorded = if let Some(dataset) = dataset { recorded.of(dataset) } else { recorded };
+            recorded.around(state, look, |state| Ok(state.store.retention().set_limits(place, limits, now)?))?;
             let at = if order.place.is_empty() { "the store".to_owned() } else { order.place.clone() };
             let describe =
                 |limit: Option<Option<String>>| limit.map_or_else(|| "nothing".to_owned(), |limit| limit.unwrap_or_else(|| "no limit".to_owned()));
@@ -80,10 +104,11 @@ pub(crate) async fn set(_: Access<DefineGrant>, state: AppState, body: Body) -> 
 }
 
 /// Writes runtime settings to the configuration file.
-#[utoipa::path(tag = "keeping", responses((status = 200, body = WrittenFile), (status = 403, body = Problem), (status = 409, body = Problem)))]
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "keeping", responses((status = 200, body = WrittenFile), (status = 403, body = Problem), (status = 409, body = Problem)))]
 #[post("/api/v1/retention/write-file")]
-pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Result<web::Json<WrittenFile>, ApiError> {
-    let work = |state: &State| {
+pub(crate) async fn write_file(caller: Access<AdminGrant>, state: AppState) -> Result<web::Json<WrittenFile>, ApiError> {
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
         let fault = |text: String| ApiError::new(ProblemKind::Definition, text);
         let Some(file) = &state.config_file else {
             return Err(fault("the service was started without a configuration file: start it with --config FILE".to_owned()));
@@ -97,6 +122,8 @@ pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Resu
         // The file's word first, so that there is no moment without a limit.
         state.store.retention().set_file(written);
         places.into_iter().try_for_each(|place| state.store.retention().set_limits(place, LimitSettings::default(), now()))?;
+        let limits = serde_json::to_value(&live).map_err(|error| ApiError::internal(&error))?;
+        Recorded::new(&caller, Subject::Configuration, Act::Written, file.display().to_string()).write(state, None, Some(limits))?;
         Ok(WrittenFile { file: file.display().to_string(), places: live.into_keys().map(shown_name).collect() })
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -105,10 +132,11 @@ pub(crate) async fn write_file(_: Access<OperateGrant>, state: AppState) -> Resu
 /// Applies retention now, instead of at the next check.
 ///
 /// With `dry_run`, returns what would expire.
-#[utoipa::path(tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = ExpiryPreview), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
+#[utoipa::path(security(("token" = ["define, all datasets"])), tag = "keeping", request_body = Option<ExpiryOrder>, responses((status = 200, body = ExpiryPreview), (status = 403, body = Problem), (status = 409, body = Problem, description = "the clock has leapt")))]
 #[post("/api/v1/expire")]
-pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) -> Result<web::Json<ExpiryPreview>, ApiError> {
+pub(crate) async fn expire(caller: Access<DefineStoreGrant>, state: AppState, body: Body) -> Result<web::Json<ExpiryPreview>, ApiError> {
     let order: ExpiryOrder = if body.is_empty() { ExpiryOrder::default() } else { read_json(&body)? };
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         let now = now();
         let report = state.store.inspect().report(now)?;
@@ -121,6 +149,8 @@ pub(crate) async fn expire(_: Access<DefineGrant>, state: AppState, body: Body) 
         }
         state.clock.check(&state.store)?;
         let done = state.store.retention().expire(now)?;
+        let what = json!({ "points": planned.points, "bytes": planned.bytes });
+        Recorded::new(&caller, Subject::Retention, Act::Erased, "what has expired").write(state, Some(what), None)?;
         Ok(ExpiryPreview { done: true, is_full: done.is_full, ..planned })
     };
     blocking_long(&state, work).await.map(web::Json)

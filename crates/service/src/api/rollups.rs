@@ -1,6 +1,7 @@
 //! Rollup policies of a dataset, and how far their levels are.
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
+use fenetre_access::change::{Act, Subject};
 use fenetre_core::{
     model::{DatasetId, RollupLevel, RollupPolicy},
     time::{Nanos, SECOND, format_utc},
@@ -12,12 +13,14 @@ use fenetre_wire::{
 };
 use jiff::tz::TimeZone;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use utoipa::IntoParams;
 
 use crate::{
     api::{Body, read_json, rollup_figures as figures},
+    changes::Recorded,
     clock::now,
-    http::access::{Access, DefineGrant, ReadGrant},
+    permission::{Access, DefineGrant, ReadAllGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking_long},
     views::names::find,
@@ -40,11 +43,11 @@ pub struct Losing {
 }
 
 /// Lists rollup policies and the state of each level.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), Measure),
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "keeping", params(("dataset" = String, Path), Measure),
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/rollups")]
 pub(crate) async fn show(
-    _: Access<ReadGrant>,
+    _: Access<ReadAllGrant>,
     state: AppState,
     dataset: web::Path<String>,
     asked: web::Query<Measure>,
@@ -55,30 +58,32 @@ pub(crate) async fn show(
 /// Sets a rollup policy: its metrics, its levels, and how long each level is kept.
 ///
 /// Existing points are backfilled, the newest first. If rollups of expired points would be lost, the call is refused unless `accept_loss=true`.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body = RollupPolicy,
+#[utoipa::path(security(("token" = ["define"])), tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing), request_body = RollupPolicy,
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[put("/api/v1/datasets/{dataset}/rollups/{policy}")]
 pub(crate) async fn set(
-    _: Access<DefineGrant>,
+    caller: Access<DefineGrant>,
     state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
     body: Body,
 ) -> Result<web::Json<Defined>, ApiError> {
     let policy: RollupPolicy = read_json(&body)?;
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         refuse_losses(state, &path, Some(&policy), asked.accept_loss)?;
-        Ok(Defined { created: state.store.rollups().put(&path.0, &path.1, &policy)? })
+        let define = |state: &State| Ok(Defined { created: state.store.rollups().put(&path.0, &path.1, &policy)? });
+        Recorded::new(&caller, Subject::Rollup, Act::Set, &path.1).of(&path.0).around(state, |state| json_of(state, &path), define)
     };
     blocking_long(&state, work).await.map(web::Json)
 }
 
 /// Previews a policy: its series and its approximate size.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), PolicyNamed), request_body = RollupPolicy,
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "keeping", params(("dataset" = String, Path), PolicyNamed), request_body = RollupPolicy,
     responses((status = 200, body = RollupPreview), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/preview")]
 pub(crate) async fn preview(
-    _: Access<ReadGrant>,
+    _: Access<ReadAllGrant>,
     state: AppState,
     dataset: web::Path<String>,
     asked: web::Query<PolicyNamed>,
@@ -89,19 +94,22 @@ pub(crate) async fn preview(
 }
 
 /// Resumes or stops backfilling.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path)), request_body = Option<FillOrder>,
+#[utoipa::path(security(("token" = ["define"])), tag = "keeping", params(("dataset" = String, Path)), request_body = Option<FillOrder>,
     responses((status = 200, body = RollupsInfo), (status = 403, body = Problem), (status = 404, body = Problem)))]
 #[post("/api/v1/datasets/{dataset}/rollups/fill")]
 pub(crate) async fn fill(
-    _: Access<DefineGrant>,
+    caller: Access<DefineGrant>,
     state: AppState,
     dataset: web::Path<String>,
     body: Body,
 ) -> Result<web::Json<RollupsInfo>, ApiError> {
     let order: FillOrder = if body.is_empty() { FillOrder::default() } else { read_json(&body)? };
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         let id = state.store.with_catalogue(|catalogue| find(catalogue, &dataset).map(|dataset| dataset.id))?;
         state.store.rollups().fill(id, !order.stop)?;
+        let act = if order.stop { Act::Stopped } else { Act::Filled };
+        Recorded::new(&caller, Subject::Rollup, act, &*dataset).of(&*dataset).write(state, None, None)?;
         info(state, &dataset, false)
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -110,20 +118,28 @@ pub(crate) async fn fill(
 /// Deletes a policy and its rollups.
 ///
 /// Points stay. If rollups of expired points would be lost, the call is refused unless `accept_loss=true`.
-#[utoipa::path(tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing),
+#[utoipa::path(security(("token" = ["define"])), tag = "keeping", params(("dataset" = String, Path), ("policy" = String, Path), Losing),
     responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem)))]
 #[delete("/api/v1/datasets/{dataset}/rollups/{policy}")]
 pub(crate) async fn remove(
-    _: Access<DefineGrant>,
+    caller: Access<DefineGrant>,
     state: AppState,
     path: web::Path<(String, String)>,
     asked: web::Query<Losing>,
 ) -> Result<HttpResponse, ApiError> {
+    let caller = caller.into_caller();
     let work = move |state: &State| {
         refuse_losses(state, &path, None, asked.accept_loss)?;
-        Ok(state.store.rollups().remove(&path.0, &path.1)?)
+        let remove = |state: &State| Ok(state.store.rollups().remove(&path.0, &path.1)?);
+        Recorded::new(&caller, Subject::Rollup, Act::Removed, &path.1).of(&path.0).around(state, |state| json_of(state, &path), remove)
     };
     blocking_long(&state, work).await.map(|()| HttpResponse::NoContent().finish())
+}
+
+/// A policy as JSON, for the record of changes.
+fn json_of(state: &State, (dataset, name): &(String, String)) -> Result<Option<Value>, ApiError> {
+    let policy = state.store.with_catalogue(|catalogue| catalogue.dataset_by_any_name(dataset)?.rollups.get(name).cloned());
+    policy.map(serde_json::to_value).transpose().map_err(|error| ApiError::internal(&error))
 }
 
 /// A change that would lose windows of expired points needs consent.

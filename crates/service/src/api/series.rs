@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use actix_web::{get, web};
 use fenetre_core::{
-    catalogue::{Dataset, Series},
+    catalogue::{Dataset, Metric, Series},
     model::Tags,
     time::format_utc,
+    visibility::VisibleCatalogue,
 };
 use fenetre_wire::series::{LatestPoint, Page, SeriesInfo};
 use serde::{Deserialize, Deserializer, de::Error as _};
@@ -14,7 +15,7 @@ use utoipa::IntoParams;
 
 use crate::{
     clock::now,
-    http::access::{Access, ReadGrant},
+    permission::{Access, ReadGrant},
     problem::{ApiError, Problem},
     state::{AppState, State, blocking},
     views::{
@@ -49,8 +50,8 @@ fn whole<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<usize>, D:
 }
 
 /// The series that fulfil a filter, ordered by metric and tags: how many, and the page that was asked for.
-fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d Series>), ApiError> {
-    let metric = find_metric(dataset, filter.metric.as_deref())?;
+fn page<'d>(visible: VisibleCatalogue<'d>, dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d Series>), ApiError> {
+    let metric = find_metric(visible, dataset, filter.metric.as_deref())?;
     let wanted = filter.search.as_ref().map(|text| text.to_lowercase());
     let holds = |series: &&Series| {
         let Some(wanted) = &wanted else { return true };
@@ -59,7 +60,7 @@ fn page<'d>(dataset: &'d Dataset, filter: &SeriesFilter) -> Result<(u64, Vec<&'d
     };
     let mut series: Vec<&Series> = match metric {
         Some(metric) => metric.series().filter_map(|id| dataset.series(id)).filter(holds).collect(),
-        None => dataset.all_series().filter(holds).collect(),
+        None => visible.metrics(dataset).flat_map(Metric::series).filter_map(|id| dataset.series(id)).filter(holds).collect(),
     };
     series.sort_by(|a, b| (&a.metric, &a.tags).cmp(&(&b.metric, &b.tags)));
     let total = series.len() as u64;
@@ -72,21 +73,22 @@ fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
 }
 
 /// Lists the series of a dataset.
-#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
+#[utoipa::path(security(("token" = ["read"])), tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
     responses((status = 200, body = Page<SeriesInfo>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/series")]
 pub(crate) async fn list(
-    _: Access<ReadGrant>,
+    caller: Access<ReadGrant>,
     state: AppState,
     name: web::Path<String>,
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<SeriesInfo>>, ApiError> {
+    let visibility = caller.visibility();
     let work = move |state: &State| {
         let id = state.store.with_catalogue(|catalogue| find(catalogue, &name).map(|dataset| dataset.id))?;
         let counts = state.store.inspect().counts(id)?;
         state.store.with_catalogue(|catalogue| {
             let dataset = find(catalogue, &name)?;
-            let (total, series) = page(dataset, &filter)?;
+            let (total, series) = page(VisibleCatalogue::new(catalogue, &visibility), dataset, &filter)?;
             let info = |series: &Series| SeriesInfo {
                 metric: series.metric.to_string(),
                 tags: text_tags(&series.tags),
@@ -99,19 +101,20 @@ pub(crate) async fn list(
 }
 
 /// Lists the latest point of each series of a dataset.
-#[utoipa::path(tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
+#[utoipa::path(security(("token" = ["read"])), tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
     responses((status = 200, body = Page<LatestPoint>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
 #[get("/api/v1/datasets/{dataset}/latest")]
 pub(crate) async fn latest(
-    _: Access<ReadGrant>,
+    caller: Access<ReadGrant>,
     state: AppState,
     name: web::Path<String>,
     filter: web::Query<SeriesFilter>,
 ) -> Result<web::Json<Page<LatestPoint>>, ApiError> {
+    let visibility = caller.visibility();
     let work = move |state: &State| {
         let (dataset, total, series) = state.store.with_catalogue(|catalogue| {
             let dataset = find(catalogue, &name)?;
-            let (total, series) = page(dataset, &filter)?;
+            let (total, series) = page(VisibleCatalogue::new(catalogue, &visibility), dataset, &filter)?;
             let unit = |series: &Series| dataset.metric(&series.metric).and_then(|metric| metric.definition.unit.clone());
             let series = series.into_iter().map(|series| (series.clone(), unit(series))).collect::<Vec<_>>();
             Ok::<_, ApiError>((dataset.id, total, series))

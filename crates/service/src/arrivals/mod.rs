@@ -2,7 +2,7 @@
 
 pub mod tail;
 
-use std::collections::{BTreeMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 
 use fenetre_core::{
     model::Cause,
@@ -25,11 +25,11 @@ pub struct Second {
     pub rejected: u64,
 }
 
-/// Counts of the last ten minutes, and refusals since the start.
+/// Counts of the last ten minutes, and refusals since the start, by dataset.
 #[derive(Debug, Default)]
 pub struct Arrivals {
-    seconds: Mutex<VecDeque<Second>>,
-    causes: Mutex<BTreeMap<Cause, Refused>>,
+    seconds: Mutex<HashMap<String, VecDeque<Second>>>,
+    causes: Mutex<BTreeMap<(String, Cause), Refused>>,
 }
 
 /// Rejects of one reason.
@@ -37,8 +37,6 @@ pub struct Arrivals {
 pub struct Refused {
     /// Points and rows.
     pub count: u64,
-    /// The dataset that the latest was meant for.
-    pub dataset: String,
     /// When it came, in seconds since the epoch.
     pub second: i64,
     /// Its line, field and reason.
@@ -47,9 +45,13 @@ pub struct Refused {
 
 impl Arrivals {
     /// Counts arrivals at an instant.
-    pub fn count(&self, now: Nanos, accepted: u64, rejected: u64) {
+    pub fn count(&self, now: Nanos, dataset: &str, accepted: u64, rejected: u64) {
         let second = now.div_euclid(SECOND);
-        let mut seconds = self.seconds.lock();
+        let mut datasets = self.seconds.lock();
+        if !datasets.contains_key(dataset) {
+            datasets.insert(dataset.to_owned(), VecDeque::new());
+        }
+        let Some(seconds) = datasets.get_mut(dataset) else { return };
         match seconds.back_mut() {
             // A clock that steps back counts into the latest second.
             Some(last) if last.second >= second => {
@@ -70,9 +72,8 @@ impl Arrivals {
         }
         let mut causes = self.causes.lock();
         for (cause, count) in &tally.causes {
-            let known = causes.entry(*cause).or_default();
+            let known = causes.entry((dataset.to_owned(), *cause)).or_default();
             known.count += count;
-            known.dataset = dataset.to_owned();
             known.second = now.div_euclid(SECOND);
             if let Some(reject) = tally.rejects.iter().rfind(|reject| reject.cause == *cause) {
                 known.example = format!("{}: {}", reject.place(), reject.reason);
@@ -80,25 +81,37 @@ impl Arrivals {
         }
     }
 
-    /// Each reason that there was.
-    pub fn causes(&self) -> Vec<(Cause, Refused)> {
-        self.causes.lock().iter().map(|(cause, refused)| (*cause, refused.clone())).collect()
+    /// Each reason that there was for some datasets, with the dataset of the latest.
+    pub fn causes(&self, is_seen: impl Fn(&str) -> bool) -> Vec<(Cause, String, Refused)> {
+        let mut sums: BTreeMap<Cause, (String, Refused)> = BTreeMap::new();
+        for ((dataset, cause), refused) in self.causes.lock().iter().filter(|((dataset, _), _)| is_seen(dataset)) {
+            let (latest, sum) = sums.entry(*cause).or_default();
+            let count = sum.count + refused.count;
+            if refused.second >= sum.second {
+                (*latest, *sum) = (dataset.clone(), refused.clone());
+            }
+            sum.count = count;
+        }
+        sums.into_iter().map(|(cause, (dataset, refused))| (cause, dataset, refused)).collect()
     }
 
-    /// Points taken a second, over so many whole seconds before `now`.
-    pub fn rate(&self, now: Nanos, seconds: i64) -> f64 {
+    /// Points of some datasets taken a second, over so many whole seconds before `now`.
+    pub fn rate(&self, datasets: &[&str], now: Nanos, seconds: i64) -> f64 {
         let end = now.div_euclid(SECOND);
-        let taken: u64 =
-            self.seconds.lock().iter().filter(|counted| (end - seconds..end).contains(&counted.second)).map(|counted| counted.accepted).sum();
+        let counted = self.seconds.lock();
+        let all = datasets.iter().filter_map(|dataset| counted.get(*dataset)).flatten();
+        let taken: u64 = all.filter(|counted| (end - seconds..end).contains(&counted.second)).map(|counted| counted.accepted).sum();
         taken as f64 / seconds as f64
     }
 
-    /// Sums over steps of `width` seconds that end with the last whole one before `now`, oldest first.
-    pub fn steps(&self, now: Nanos, width: i64) -> Vec<Second> {
+    /// Sums of some datasets over steps of `width` seconds that end with the last whole one before `now`, oldest first.
+    pub fn steps(&self, datasets: &[&str], now: Nanos, width: i64) -> Vec<Second> {
         let end = now.div_euclid(SECOND).div_euclid(width) * width;
         let start = end - SECONDS_KEPT;
         let mut steps: Vec<Second> = (start..end).step_by(width as usize).map(|second| Second { second, ..Second::default() }).collect();
-        for counted in self.seconds.lock().iter().filter(|counted| (start..end).contains(&counted.second)) {
+        let seconds = self.seconds.lock();
+        let all = datasets.iter().filter_map(|dataset| seconds.get(*dataset)).flatten();
+        for counted in all.filter(|counted| (start..end).contains(&counted.second)) {
             let step = &mut steps[((counted.second - start) / width) as usize];
             step.accepted += counted.accepted;
             step.rejected += counted.rejected;
@@ -121,7 +134,8 @@ mod tests {
             arrivals.refused(line as i64 * SECOND, "velmar", &tally);
         }
         arrivals.refused(9 * SECOND, "main", &Tally::default());
-        let counted: Vec<_> = arrivals.causes().into_iter().map(|(cause, refused)| (cause, refused.count, refused.second, refused.example)).collect();
+        let counted: Vec<_> =
+            arrivals.causes(|_| true).into_iter().map(|(cause, _, refused)| (cause, refused.count, refused.second, refused.example)).collect();
         assert_eq!(counted, [(Cause::Unreadable, 3, 3, "line 3: not JSON".to_owned()), (Cause::Limit, 3, 3, "line 3, tags: too many".to_owned())]);
     }
 
@@ -129,13 +143,14 @@ mod tests {
     fn old_seconds_are_forgotten_and_steps_add_up() {
         let arrivals = Arrivals::default();
         for second in 0..2_000 {
-            arrivals.count(second * SECOND, 3, 1);
+            arrivals.count(second * SECOND, "velmar", 3, 1);
         }
-        arrivals.count(1_990 * SECOND, 5, 0);
-        assert!(arrivals.seconds.lock().len() as i64 <= SECONDS_KEPT);
-        let steps = arrivals.steps(2_005 * SECOND, 10);
+        arrivals.count(1_990 * SECOND, "velmar", 5, 0);
+        assert!(arrivals.seconds.lock()["velmar"].len() as i64 <= SECONDS_KEPT);
+        let steps = arrivals.steps(&["velmar"], 2_005 * SECOND, 10);
         assert_eq!(steps.len(), 60);
         assert_eq!(steps[59], Second { second: 1_990, accepted: 35, rejected: 10 });
-        assert!((arrivals.rate(1_995 * SECOND, 10) - 3.0).abs() < 1e-9);
+        assert!((arrivals.rate(&["velmar"], 1_995 * SECOND, 10) - 3.0).abs() < 1e-9);
+        assert!(arrivals.rate(&["main"], 1_995 * SECOND, 10).abs() < 1e-9);
     }
 }

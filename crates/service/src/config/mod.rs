@@ -4,7 +4,7 @@ pub mod file;
 
 use std::{
     collections::BTreeMap,
-    net::SocketAddr,
+    net::{IpAddr, SocketAddr},
     ops::Range,
     path::{Path, PathBuf},
     time::Duration,
@@ -16,6 +16,7 @@ use fenetre_core::{
     time::{Nanos, SECOND, Span},
 };
 use fenetre_store::{FileDataset, Options};
+use ipnet::IpNet;
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -30,8 +31,14 @@ pub struct Config {
     pub store: PathBuf,
     /// What the store may take and how it keeps its promises.
     pub store_options: Options,
-    /// Where to listen; loopback only.
+    /// Where to listen.
     pub address: SocketAddr,
+    /// The certificate of the service, if it speaks TLS.
+    pub tls: Option<TlsFiles>,
+    /// Networks of the proxies that it is behind, if it is.
+    pub proxies: Vec<IpNet>,
+    /// Who needs a token.
+    pub access: AccessSettings,
     /// Log lines as JSON, and not as text.
     pub json_log: bool,
     /// Which log lines: `error`, `warn`, `info`, `debug` or `trace`.
@@ -40,6 +47,26 @@ pub struct Config {
     pub limits: CallLimits,
     /// The file that this was read from, if it was.
     pub file: Option<PathBuf>,
+}
+
+/// Files for TLS, in PEM.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct TlsFiles {
+    /// The certificate, and those that lead from it to an authority.
+    pub certificate: PathBuf,
+    /// Its private key.
+    pub key: PathBuf,
+    /// Authorities of the certificates that clients must have, if they must.
+    pub client_ca: Option<PathBuf>,
+}
+
+/// Who needs a token.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct AccessSettings {
+    /// Callers on the machine of the service need none, if the service listens there only.
+    pub is_loopback_open: bool,
+    /// Changes are kept in their record for this time, in nanoseconds.
+    pub changes_keep: Nanos,
 }
 
 /// Limits of a call.
@@ -97,8 +124,16 @@ struct FileConfig {
     store: StoreTable,
     listen: ListenTable,
     log: LogTable,
+    access: AccessTable,
     limits: LimitsTable,
     retention: RetentionTable,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct AccessTable {
+    loopback: Option<Spanned<String>>,
+    changes_keep: Option<Spanned<String>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -141,6 +176,11 @@ struct StoreTable {
 #[serde(default, deny_unknown_fields)]
 struct ListenTable {
     address: Option<Spanned<String>>,
+    certificate: Option<Spanned<PathBuf>>,
+    key: Option<Spanned<PathBuf>>,
+    client_ca: Option<PathBuf>,
+    behind_proxy: Option<Spanned<bool>>,
+    proxies: Option<Spanned<Vec<String>>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -174,6 +214,9 @@ impl Default for Config {
             store: DEFAULT_STORE.into(),
             store_options: Options::default(),
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
+            tls: None,
+            proxies: Vec::new(),
+            access: AccessSettings { is_loopback_open: true, changes_keep: 730 * 24 * 3_600 * SECOND },
             json_log: false,
             log_level: "info".to_owned(),
             limits: CallLimits {
@@ -202,6 +245,10 @@ impl Config {
         let mut config = Self::parse(&text, &name)?;
         if let Some(folder) = path.parent() {
             config.store = folder.join(&config.store);
+            if let Some(TlsFiles { certificate, key, client_ca }) = &mut config.tls {
+                (*certificate, *key) = (folder.join(&certificate), folder.join(&key));
+                *client_ca = client_ca.as_ref().map(|file| folder.join(file));
+            }
         }
         config.file = Some(path.to_owned());
         Ok(config)
@@ -224,8 +271,35 @@ impl Config {
         if let Some(path) = file.store.path {
             config.store = path;
         }
-        if let Some(address) = file.listen.address {
-            config.address = loopback(address.get_ref()).map_err(|reason| wrong(Some(address.span()), reason))?;
+        let ListenTable { address, certificate, key, client_ca, behind_proxy, proxies } = file.listen;
+        config.tls = match (certificate, key) {
+            (Some(certificate), Some(key)) => Some(TlsFiles { certificate: certificate.into_inner(), key: key.into_inner(), client_ca }),
+            (Some(alone), None) => return Err(wrong(Some(alone.span()), "a certificate needs `key`, the file of its private key".to_owned())),
+            (None, Some(alone)) => return Err(wrong(Some(alone.span()), "a key needs `certificate`, the file of its certificate".to_owned())),
+            (None, None) if client_ca.is_some() => return Err(wrong(None, "`client_ca` under [listen] needs `certificate` and `key`".to_owned())),
+            (None, None) => None,
+        };
+        config.proxies = match (behind_proxy, proxies) {
+            (Some(behind), networks) if *behind.get_ref() => {
+                let Some(networks) = networks.filter(|networks| !networks.get_ref().is_empty()) else {
+                    let text = "`behind_proxy` needs `proxies`, the networks of the proxies, such as [\"127.0.0.1/32\"]";
+                    return Err(wrong(Some(behind.span()), text.to_owned()));
+                };
+                networks
+                    .get_ref()
+                    .iter()
+                    .map(|text| network(text))
+                    .collect::<Result<_, _>>()
+                    .map_err(|reason| wrong(Some(networks.span()), reason))?
+            }
+            (_, Some(networks)) => return Err(wrong(Some(networks.span()), "`proxies` needs `behind_proxy = true`".to_owned())),
+            (_, None) => Vec::new(),
+        };
+        if let Some(address) = address {
+            config.address = socket(address.get_ref()).map_err(|reason| wrong(Some(address.span()), reason))?;
+            if let Some(fault) = config.exposure() {
+                return Err(wrong(Some(address.span()), fault));
+            }
         }
         let choice = |value: &Option<Spanned<String>>, known: &[&str]| match value {
             Some(value) if !known.contains(&value.get_ref().as_str()) => {
@@ -237,6 +311,8 @@ impl Config {
         if let Some(level) = choice(&file.log.level, &["error", "warn", "info", "debug", "trace"])? {
             config.log_level = level;
         }
+        let AccessTable { loopback, changes_keep } = file.access;
+        config.access.is_loopback_open = choice(&loopback, &["open", "tokens"])?.is_none_or(|choice| choice == "open");
         let limits = file.limits;
         let set = |value: Option<Spanned<usize>>, slot: &mut usize| match value {
             Some(value) if *value.get_ref() == 0 => Err(wrong(Some(value.span()), "0 would leave room for nothing".to_owned())),
@@ -270,6 +346,7 @@ impl Config {
             *slot = span.nanos.saturating_add(days.saturating_mul(24 * 3_600 * SECOND));
             Ok(())
         };
+        span(changes_keep, &mut config.access.changes_keep)?;
         span(limits.max_future, &mut config.limits.max_future)?;
         span(limits.bin_retention, &mut config.limits.bin_retention)?;
         let mut max_import_bytes = usize::try_from(config.limits.max_import_bytes).unwrap_or(usize::MAX);
@@ -309,21 +386,43 @@ impl Config {
     /// Listens elsewhere, as the command line says.
     ///
     /// # Errors
-    /// [`ConfigError::Address`] if it is not a loopback address.
+    /// [`ConfigError::Address`] if it is none, or other machines could reach it unprotected.
     pub fn listen_on(&mut self, address: &str) -> Result<(), ConfigError> {
-        self.address = loopback(address).map_err(ConfigError::Address)?;
-        Ok(())
+        self.address = socket(address).map_err(ConfigError::Address)?;
+        self.exposure().map_or(Ok(()), |fault| Err(ConfigError::Address(fault)))
+    }
+
+    /// Whether callers on the machine of the service need no token: it listens there only, and no proxy brings calls from elsewhere.
+    pub fn is_open(&self) -> bool {
+        self.access.is_loopback_open && self.address.ip().is_loopback() && self.proxies.is_empty()
+    }
+
+    /// What is wrong if other machines could read tokens and points on their way, with the ways out.
+    fn exposure(&self) -> Option<String> {
+        let address = self.address;
+        let is_protected = address.ip().is_loopback() || self.tls.is_some() || !self.proxies.is_empty();
+        (!is_protected).then(|| {
+            format!(
+                "{address} can be reached from other machines without TLS. Either listen on this machine only ({DEFAULT_ADDRESS}); or set `certificate` and \
+                 `key` under [listen] (`fenetre tls self-signed` makes a pair for trials); or set `behind_proxy = true` and `proxies`, if a proxy \
+                 brings TLS. In the last two cases callers need tokens: `fenetre token create NAME --grant admin --store DIR`"
+            )
+        })
     }
 }
 
-/// An address that only this machine reaches.
-fn loopback(text: &str) -> Result<SocketAddr, String> {
+/// A network, such as `192.0.2.0/24`, or one address.
+///
+/// # Errors
+/// That it is none, in a sentence.
+pub fn network(text: &str) -> Result<IpNet, String> {
+    let parsed = text.parse::<IpNet>().ok().or_else(|| text.parse::<IpAddr>().ok().map(IpNet::from));
+    parsed.ok_or_else(|| format!("`{text}` is not a network: write one such as 192.0.2.0/24, or an address"))
+}
+
+fn socket(text: &str) -> Result<SocketAddr, String> {
     let text = text.replace("localhost:", "127.0.0.1:");
-    let address: SocketAddr = text.parse().map_err(|_| format!("`{text}` is not an address: write IP:PORT, such as {DEFAULT_ADDRESS}"))?;
-    if !address.ip().is_loopback() {
-        return Err(format!("{address} can be reached from other machines, and this version has no access tokens yet: listen on 127.0.0.1 or [::1]"));
-    }
-    Ok(address)
+    text.parse().map_err(|_| format!("`{text}` is not an address: write IP:PORT, such as {DEFAULT_ADDRESS}"))
 }
 
 /// Keys that had another name in earlier versions, by table.
@@ -415,6 +514,14 @@ mod tests {
             "[stroe]\npath = \"x\"\n",
             "[listen]\naddress = \"0.0.0.0:7430\"\n",
             "[listen]\naddress = \"7430\"\n",
+            "[listen]\ncertificate = \"a.pem\"\n",
+            "[listen]\nkey = \"a.pem\"\n",
+            "[listen]\nclient_ca = \"a.pem\"\n",
+            "[listen]\nbehind_proxy = true\n",
+            "[listen]\nbehind_proxy = true\nproxies = [\"nearby\"]\n",
+            "[listen]\nproxies = [\"127.0.0.1\"]\n",
+            "[access]\nloopback = \"ajar\"\n",
+            "[access]\nchanges_keep = \"long\"\n",
             "[listen]\nport = 7430\n",
             "[listen\n",
             "[log]\nformat = \"xml\"\n",

@@ -3,9 +3,7 @@
 use std::{
     any::Any,
     future::Future,
-    io,
-    net::TcpStream,
-    os::fd::AsFd,
+    os::fd::{AsFd, OwnedFd},
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -13,20 +11,27 @@ use std::{
     time::Duration,
 };
 
-use actix_web::{HttpRequest, dev::Extensions};
+use actix_tls::accept::rustls_0_23::TlsStream;
+use actix_web::{HttpRequest, dev::Extensions, rt::net::TcpStream};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+
+use crate::tls::listener::Secured;
 
 /// How often the connection is checked.
 const EVERY: Duration = Duration::from_millis(250);
 
 /// A second handle of a call's connection.
-struct Connection(TcpStream);
+struct Connection(OwnedFd);
 
 impl Connection {
-    /// Whether the caller has closed its side. A half-closed connection counts too, although HTTP allows it.
+    /// Whether the caller has closed its side. A half-closed connection counts too, although HTTP allows it. The end is seen behind bytes that
+    /// were not read yet, such as the farewell of TLS.
     fn has_ended(&self) -> bool {
-        match self.0.peek(&mut [0]) {
-            Ok(read) => read == 0,
-            Err(error) => error.kind() != io::ErrorKind::WouldBlock,
+        let mut polled = [PollFd::new(&self.0, PollFlags::RDHUP)];
+        let wait = Timespec { tv_sec: 0, tv_nsec: 0 };
+        match poll(&mut polled, Some(&wait)) {
+            Ok(_) => polled[0].revents().intersects(PollFlags::RDHUP | PollFlags::HUP | PollFlags::ERR),
+            Err(_) => false,
         }
     }
 }
@@ -50,9 +55,14 @@ impl Drop for CancelOnDrop {
 
 /// Stores a second handle of an accepted connection.
 pub fn remember(stream: &dyn Any, data: &mut Extensions) {
-    let Some(stream) = stream.downcast_ref::<actix_web::rt::net::TcpStream>() else { return };
+    let plain = stream.downcast_ref::<TcpStream>();
+    let secured = stream.downcast_ref::<TlsStream<TcpStream>>();
+    if secured.is_some() {
+        data.insert(Secured);
+    }
+    let Some(stream) = plain.or_else(|| secured.map(|stream| stream.get_ref().0)) else { return };
     if let Ok(handle) = stream.as_fd().try_clone_to_owned() {
-        data.insert(Connection(handle.into()));
+        data.insert(Connection(handle));
     }
 }
 

@@ -6,13 +6,7 @@ use actix_web::{
 };
 use rust_embed::{Embed, EmbeddedFile};
 
-use crate::{
-    http::{
-        access::{Access, ReadGrant},
-        openapi,
-    },
-    problem::ApiError,
-};
+use crate::{http::openapi, problem::ApiError};
 
 #[derive(Embed)]
 #[folder = "$FENETRE_CONSOLE"]
@@ -20,7 +14,7 @@ struct Files;
 
 const PAGE: &str = "index.html";
 /// The paths that the console's own router knows.
-const PAGES: [&str; 5] = ["", "ask", "arrivals", "catalogue", "keeping"];
+const PAGES: [&str; 6] = ["", "ask", "arrivals", "catalogue", "keeping", "access"];
 const NONCE: &str = "__CSP_NONCE__";
 const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title>Fenetre</title>
 <body style='font:16px/1.5 system-ui,sans-serif;max-width:40rem;margin:10vh auto;padding:0 1rem'>
@@ -29,8 +23,8 @@ const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title
 <pre>cd console &amp;&amp; npm ci &amp;&amp; npm run build\ncargo build --release</pre>
 <p><a href=/api/v1/openapi.json>Description of the API</a></p>";
 
-/// Answers every path that no call has: a file, or a page of the console.
-pub async fn serve(_: Access<ReadGrant>, request: HttpRequest) -> Result<HttpResponse, ApiError> {
+/// Answers every path that no call has: a file, or a page of the console. Nothing here tells anything of the store, so nobody needs a token for it.
+pub async fn serve(request: HttpRequest) -> Result<HttpResponse, ApiError> {
     let path = request.path().trim_start_matches('/');
     let is_page = PAGES.contains(&path) || path == PAGE;
     let file = if is_page { None } else { Files::get(path) };

@@ -1,9 +1,9 @@
-//! What every call goes through: access, lanes, bodies, and the console's files.
+//! What every call goes through: lanes, bodies, headers, and the console's files.
 
-pub mod access;
 pub mod body;
 pub mod budget;
 pub mod connection;
 pub mod console;
+pub mod finish;
 pub mod lanes;
 pub mod openapi;

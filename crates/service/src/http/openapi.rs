@@ -10,12 +10,12 @@ use actix_web::{
 };
 use fenetre_core::schema::query_schemas;
 use serde_json::{Map, Value, json};
-use utoipa::openapi::{ComponentsBuilder, InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder};
-
-use crate::{
-    http::access::{Access, ReadGrant},
-    problem::{ApiError, ProblemKind},
+use utoipa::openapi::{
+    ComponentsBuilder, InfoBuilder, LicenseBuilder, OpenApi, OpenApiBuilder,
+    security::{HttpAuthScheme, HttpBuilder, SecurityScheme},
 };
+
+use crate::problem::{ApiError, ProblemKind};
 
 /// Where the document is.
 pub const PATH: &str = "/api/v1/openapi.json";
@@ -29,6 +29,11 @@ pub fn description() -> OpenApi {
         .license(Some(LicenseBuilder::new().name("MIT").identifier(Some("MIT")).build()))
         .build();
     let components = query_schemas().into_iter().fold(ComponentsBuilder::new(), |built, (name, schema)| built.schema(name, schema));
+    let bearer = HttpBuilder::new()
+        .scheme(HttpAuthScheme::Bearer)
+        .description(Some("A token (RFC 6750), or the session of the console. The scope of each call is the grant that it needs; on the dataset of its path, if that names one."))
+        .build();
+    let components = components.security_scheme("token", SecurityScheme::Http(bearer));
     OpenApiBuilder::new().info(info).components(Some(components.build())).build()
 }
 
@@ -59,6 +64,11 @@ impl Calls {
             paths.push((path.clone(), methods));
         }
         Ok(Self { document, paths })
+    }
+
+    /// The document.
+    pub fn document(&self) -> &Value {
+        &self.document
     }
 
     /// The methods of a path, if a call has it.
@@ -108,6 +118,7 @@ fn id_of(method: &Method, path: &str) -> String {
 fn of_all(path: &str) -> Vec<(&'static str, &'static str)> {
     let mut all = vec![
         ("400", "The request is invalid"),
+        ("401", "A valid token is needed"),
         ("403", "Access denied"),
         ("408", "The body did not arrive in time"),
         ("413", "The body is too large"),
@@ -151,11 +162,6 @@ fn complete(path: &str, operation: &mut Value) {
             content.insert("application/problem+json".to_owned(), body);
         }
     }
-}
-
-/// The document.
-pub async fn show(_: Access<ReadGrant>, calls: web::Data<Calls>) -> HttpResponse {
-    HttpResponse::Ok().json(&calls.document)
 }
 
 /// The answer to a request that no call takes: its method is wrong, or its path.

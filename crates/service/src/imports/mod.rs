@@ -84,7 +84,12 @@ impl Imports {
     /// The current record of an import.
     pub fn find(&self, store: &Store, id: &str) -> Result<ImportRecord, ApiError> {
         let found = self.all(store)?.into_iter().find(|record| record.id == id);
-        found.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them")))
+        found.ok_or_else(|| Self::unknown(id))
+    }
+
+    /// There is no import of an id.
+    pub fn unknown(id: &str) -> ApiError {
+        ApiError::new(ProblemKind::NotFound, format!("there is no import `{id}`: `fenetre imports` lists them"))
     }
 
     /// Lists imports, the latest first.

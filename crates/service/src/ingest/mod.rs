@@ -4,6 +4,7 @@ use bytes::Bytes;
 use fenetre_columnar::{ArrowRows, ParquetRows};
 use fenetre_core::{
     model::{About, Cause, Described, Kind, KnownSeries, PointRef, PointSink, Refusal, ValueRef},
+    pattern::NamePattern,
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{Format, Output, Tally, mapping::Mapping, read};
@@ -15,6 +16,7 @@ use fenetre_wire::{
 
 use self::duplicates::note_duplicates;
 use crate::{
+    access::caller::Caller,
     problem::{ApiError, ProblemKind},
     state::State,
 };
@@ -37,6 +39,7 @@ const TAIL_POINTS: usize = 20;
 /// If the body cannot be read at all, or `stop` says that it takes too long.
 pub fn read_body(
     state: &State,
+    caller: &Caller,
     dataset: &str,
     (format, mapping): (Format, Option<Mapping>),
     body: Vec<u8>,
@@ -47,7 +50,8 @@ pub fn read_body(
     let mut batch = begin(state, dataset, now)?;
     let mut sample = Vec::new();
     let most = if state.tail.is_watched() { TAIL_POINTS } else { 0 };
-    let mut tap = SamplingSink { batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
+    let metrics = caller.rights().map_or(&[][..], |rights| &rights.metrics);
+    let mut tap = SamplingSink { metrics, batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
     let tally = match format {
         Format::ArrowStream => {
             let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
@@ -113,7 +117,7 @@ impl ParsedBody {
     pub fn keep(self, state: &State, dataset: &str, now: Nanos) -> Result<PushReport, ApiError> {
         let mut report = self.report(false);
         report.replaced = state.store.write(self.batch)?;
-        state.arrivals.count(now, report.tally.accepted, report.tally.rejected);
+        state.arrivals.count(now, dataset, report.tally.accepted, report.tally.rejected);
         state.arrivals.refused(now, dataset, &report.tally);
         if state.tail.is_watched() {
             state.tail.report(TailReport {
@@ -130,6 +134,8 @@ impl ParsedBody {
 
 /// A batch that samples its first points for watchers.
 struct SamplingSink<'t> {
+    /// Only these are accepted; all where there are none.
+    metrics: &'t [NamePattern],
     batch: &'t mut Batch,
     sample: &'t mut Vec<TailPoint>,
     most: usize,
@@ -144,6 +150,9 @@ const BETWEEN_STOPS: usize = 1_024;
 impl PointSink for SamplingSink<'_> {
     fn accept(&mut self, point: PointRef<'_>) -> Result<(), Refusal> {
         self.check_stop()?;
+        if !self.may(point.metric) {
+            return Err(Refusal::of(Cause::Access, "metric", format!("the token may not write the metric `{}`", point.metric)));
+        }
         self.batch.accept(point)?;
         self.note(point);
         Ok(())
@@ -160,6 +169,9 @@ impl PointSink for SamplingSink<'_> {
     }
 
     fn describe(&mut self, metric: &str, about: About<'_>) -> Described {
+        if !self.may(metric) {
+            return Described::default();
+        }
         self.batch.describe(metric, about)
     }
 
@@ -169,6 +181,10 @@ impl PointSink for SamplingSink<'_> {
 }
 
 impl SamplingSink<'_> {
+    fn may(&self, metric: &str) -> bool {
+        self.metrics.is_empty() || self.metrics.iter().any(|pattern| pattern.fits(metric))
+    }
+
     fn check_stop(&mut self) -> Result<(), Refusal> {
         self.taken += 1;
         self.is_stopped |= self.taken.is_multiple_of(BETWEEN_STOPS) && (self.stop)();

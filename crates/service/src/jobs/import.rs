@@ -90,8 +90,8 @@ impl Imports {
 }
 
 /// The mapping that an order names or brings, where the format takes one.
-pub fn mapping_of(state: &State, order: &ImportOrder, format: Format) -> Result<Option<Mapping>, ApiError> {
-    let kept = order.mapping_name.as_deref().map(|name| crate::views::mappings::find(state, name)).transpose()?;
+pub fn mapping_of(state: &State, may_list: bool, order: &ImportOrder, format: Format) -> Result<Option<Mapping>, ApiError> {
+    let kept = order.mapping_name.as_deref().map(|name| crate::views::mappings::find(state, may_list, name)).transpose()?;
     let mapping = match (kept, order.mapping.clone()) {
         (Some(mut kept), Some(own)) => {
             kept.merge(own);
@@ -239,7 +239,7 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
         let replaced = if dry_run { Some(0) } else { keep(state, job, batch)? };
         if !dry_run {
             let now = now();
-            state.arrivals.count(now, tally.accepted, tally.rejected);
+            state.arrivals.count(now, &dataset, tally.accepted, tally.rejected);
             state.arrivals.refused(now, &dataset, &tally);
         }
         let rejects_bytes = rejects.write(&tally)?;
@@ -301,7 +301,7 @@ fn keep(state: &State, job: &Job, batch: fenetre_store::Batch) -> Result<Option<
 /// The mapping by which an import's file is read.
 fn mapping_of_run(state: &State, run: &Running, format: Format) -> Result<Option<Mapping>, ApiError> {
     let order = run.record.lock().order.clone();
-    mapping_of(state, &order, format)
+    mapping_of(state, false, &order, format)
 }
 
 /// The file of rejects, an object a line.

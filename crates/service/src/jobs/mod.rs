@@ -1,4 +1,5 @@
 //! Jobs of the service: upkeep and imports.
 
+pub mod access;
 pub mod import;
 pub mod upkeep;

@@ -1,5 +1,6 @@
 //! Stored mappings.
 
+use fenetre_access::grant::Action;
 use fenetre_core::{suggest::hint, time::format_utc};
 use fenetre_formats::mapping::Mapping;
 use fenetre_store::{Document, DocumentKind, Kept, StoreError};
@@ -7,6 +8,7 @@ use fenetre_wire::mappings::MappingInfo;
 use serde::{Deserialize, Serialize};
 
 use crate::{
+    access::caller::Caller,
     problem::{ApiError, ProblemKind},
     state::State,
 };
@@ -27,6 +29,11 @@ pub fn all(state: &State) -> Result<Vec<MappingInfo>, ApiError> {
     names.iter().filter_map(|name| read(state, name).transpose()).map(|kept| kept.map(info)).collect()
 }
 
+/// The mappings that a caller may see: all of them, or none, since they belong to no dataset.
+pub fn visible(state: &State, caller: &Caller) -> Result<Vec<MappingInfo>, ApiError> {
+    if caller.may_everywhere(Action::Read) { all(state) } else { Ok(Vec::new()) }
+}
+
 /// The document of a mapping, if there is one.
 fn read(state: &State, name: &str) -> Result<Option<Kept<StoredMapping>>, ApiError> {
     state.store.documents().get(name).map_err(|error| match error {
@@ -37,10 +44,13 @@ fn read(state: &State, name: &str) -> Result<Option<Kept<StoredMapping>>, ApiErr
     })
 }
 
-/// The mapping of that name.
-pub fn find(state: &State, name: &str) -> Result<Mapping, ApiError> {
+/// The mapping of that name. A hint names others where the caller may list them.
+pub fn find(state: &State, may_list: bool, name: &str) -> Result<Mapping, ApiError> {
     if let Some(found) = read(state, name)? {
         return Ok(found.body.0);
+    }
+    if !may_list {
+        return Err(ApiError::new(ProblemKind::NotFound, format!("there is no mapping `{name}`")));
     }
     let all = state.store.documents().names(StoredMapping::KIND)?;
     let names = || all.iter().map(String::as_str);

@@ -5,6 +5,7 @@ use fenetre_core::{
     keeping::Scope,
     model::{DatasetId, MetricId},
     suggest::hint,
+    visibility::VisibleCatalogue,
 };
 
 use crate::problem::{ApiError, ProblemKind};
@@ -17,11 +18,11 @@ pub fn find<'c>(catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, Api
     })
 }
 
-/// The metric of that name, if one is asked for.
-pub fn find_metric<'d>(dataset: &'d Dataset, name: Option<&str>) -> Result<Option<&'d Metric>, ApiError> {
+/// The visible metric of that name, if one is asked for.
+pub fn find_metric<'d>(visible: VisibleCatalogue<'d>, dataset: &'d Dataset, name: Option<&str>) -> Result<Option<&'d Metric>, ApiError> {
     let Some(name) = name else { return Ok(None) };
-    let names = || dataset.metrics().map(|metric| &*metric.name);
-    dataset.metric_by_any_name(name).map(Some).ok_or_else(|| {
+    let names = || visible.metrics(dataset).map(|metric| &*metric.name);
+    visible.metric_by_any_name(dataset, name).map(Some).ok_or_else(|| {
         let hint = hint(name, names(), 12);
         ApiError::new(ProblemKind::NotFound, format!("the dataset `{}` has no metric `{name}`: {hint}", dataset.name))
     })
@@ -34,7 +35,7 @@ pub fn place_named(catalogue: &Catalogue, name: &str) -> Result<Scope, ApiError>
     }
     let (dataset, metric) = name.split_once("::").map_or((name, None), |(dataset, metric)| (dataset, Some(metric)));
     let home = find(catalogue, dataset)?;
-    Ok(find_metric(home, metric)?.map_or(Scope::Dataset(home.id), |metric| Scope::Metric(home.id, metric.id)))
+    Ok(find_metric(catalogue.into(), home, metric)?.map_or(Scope::Dataset(home.id), |metric| Scope::Metric(home.id, metric.id)))
 }
 
 /// The name of a place; empty for the store.

@@ -3,7 +3,7 @@
 use fenetre_wire::{datasets::Reference, imports::ImportStage};
 
 use super::mappings;
-use crate::{problem::ApiError, state::State};
+use crate::{access::caller::Caller, problem::ApiError, state::State};
 
 /// Kind of what is referred to.
 #[derive(Clone, Copy)]
@@ -16,11 +16,11 @@ pub enum ReferenceTarget {
     Tag,
 }
 
-/// Everything that refers to a name.
-pub fn of(state: &State, target: ReferenceTarget, name: &str) -> Result<Vec<Reference>, ApiError> {
+/// What refers to a name, of what the caller may see. Mappings belong to no dataset, so only who may see all of them sees these.
+pub fn of(state: &State, caller: &Caller, target: ReferenceTarget, name: &str) -> Result<Vec<Reference>, ApiError> {
     let mut found = Vec::new();
     let mut add = |kind: &str, by: &str, how: String| found.push(Reference { kind: kind.to_owned(), name: by.to_owned(), how });
-    for kept in mappings::all(state)? {
+    for kept in mappings::visible(state, caller)? {
         let (metrics, tags) = kept.mapping.targets();
         match target {
             ReferenceTarget::Metric if metrics.contains(&name) => add("mapping", &kept.name, "brings values for it".to_owned()),

@@ -2,11 +2,13 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use fenetre_access::token::TokenState;
 use fenetre_core::{
     catalogue::Catalogue,
     keeping::{ByteSize, InForce, Limits, Policies, Scope, Source},
     model::{DatasetId, SeriesId},
-    time::{Nanos, format_utc, zone},
+    time::{Nanos, SECOND, format_utc, zone},
+    visibility::{Visibility, VisibleCatalogue},
 };
 use fenetre_store::{DatasetSize, MetricSize, SeriesCount, StorageReport};
 use fenetre_wire::retention::{LimitInfo, PlaceInfo, RetentionInfo, VolumeInfo};
@@ -78,28 +80,36 @@ pub fn log_differences(state: &State) {
 
 /// Limits that are nearly reached or exceeded, files that need attention, and the state of the clock.
 pub fn warnings_now(state: &State) -> Result<Vec<Warning>, ApiError> {
-    assemble(state, &Survey::take(state, now(), false)?, None, false).map(|(_, warnings)| warnings)
+    assemble(state, &Survey::take(state, now(), false)?, &Visibility::everything(), None, false).map(|(_, warnings)| warnings)
 }
 
-/// Everything, or what concerns one dataset.
-pub fn info(state: &State, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, ApiError> {
+/// Everything that may be seen, or what concerns one dataset.
+pub fn info(state: &State, visibility: &Visibility, dataset: Option<&str>, with_metrics: bool) -> Result<RetentionInfo, ApiError> {
     let survey = Survey::take(state, now(), with_metrics)?;
     // A list of metrics also counts points that are not packed yet.
     let survey = if with_metrics { survey.with_waiting(state)? } else { survey };
-    assemble(state, &survey, dataset, with_metrics).map(|(info, _)| info)
+    assemble(state, &survey, visibility, dataset, with_metrics).map(|(info, _)| info)
 }
 
 /// The store and its datasets, as a survey found them.
-pub fn info_of(state: &State, survey: &Survey) -> Result<RetentionInfo, ApiError> {
-    assemble(state, survey, None, false).map(|(info, _)| info)
+pub fn info_of(state: &State, survey: &Survey, visibility: &Visibility) -> Result<RetentionInfo, ApiError> {
+    assemble(state, survey, visibility, None, false).map(|(info, _)| info)
 }
 
-fn assemble(state: &State, survey: &Survey, dataset: Option<&str>, with_metrics: bool) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
+fn assemble(
+    state: &State,
+    survey: &Survey,
+    visibility: &Visibility,
+    dataset: Option<&str>,
+    with_metrics: bool,
+) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
+    // What concerns the store as a whole tells of datasets that may not be seen.
+    let sees_store = visibility.is_everything();
     let policies = state.store.retention().policies();
     let places = state.store.with_catalogue(|catalogue| {
         let only = dataset.map(|name| find(catalogue, name).map(|dataset| dataset.id)).transpose()?;
-        let mut places = vec![Scope::Store];
-        for dataset in catalogue.datasets().filter(|dataset| only.is_none_or(|only| only == dataset.id)) {
+        let mut places = if sees_store { vec![Scope::Store] } else { Vec::new() };
+        for dataset in VisibleCatalogue::new(catalogue, visibility).datasets().filter(|dataset| only.is_none_or(|only| only == dataset.id)) {
             places.push(Scope::Dataset(dataset.id));
             if with_metrics {
                 places.extend(dataset.metrics().map(|metric| Scope::Metric(dataset.id, metric.id)));
@@ -109,16 +119,31 @@ fn assemble(state: &State, survey: &Survey, dataset: Option<&str>, with_metrics:
     })?;
     let info = |place| Ok((place, place_info(state, survey, &policies, place)?));
     let places: Vec<(Scope, PlaceInfo)> = places.into_iter().map(info).collect::<Result<_, ApiError>>()?;
-    let differing = if state.config_file.is_some() { policies.differing() } else { Vec::new() };
+    let differing = if state.config_file.is_some() && sees_store { policies.differing() } else { Vec::new() };
     let differing = state.store.with_catalogue(|catalogue| differing.into_iter().map(|place| shown_name(name_of(catalogue, place))).collect());
-    let volume = state.store.volume().map(volume_info);
+    let volume = state.store.volume().filter(|_| sees_store).map(volume_info);
     let mut warnings = warnings(&places, &policies, volume.as_ref(), state.store.is_full());
-    warnings.extend(state.clock.leap().map(Warning::Clock));
-    warnings.extend(survey.report.faults.iter().map(|(_, fault)| Warning::Fault(fault.clone())));
-    let config_file = state.config_file.as_ref().map(|file| file.display().to_string());
+    if sees_store {
+        warnings.extend(state.clock.leap().map(Warning::Clock));
+        warnings.extend(survey.report.faults.iter().map(|(_, fault)| Warning::Fault(fault.clone())));
+        warnings.extend(state.certificate.as_ref().and_then(|certificate| certificate.warning(survey.now)).map(Warning::Fault));
+        warnings.extend(expiring_tokens(state, survey.now));
+    }
+    let config_file = state.config_file.as_ref().filter(|_| sees_store).map(|file| file.display().to_string());
     let texts = warnings.iter().map(ToString::to_string).collect();
     let places = places.into_iter().map(|(_, info)| info).collect();
     Ok((RetentionInfo { volume, places, differing, warnings: texts, config_file }, warnings))
+}
+
+/// A warning is given so long before the end of a token.
+const TOKEN_WARNING: Nanos = 7 * 24 * 3_600 * SECOND;
+
+/// Tokens that end soon, and those that have ended, are in use, and were not revoked.
+fn expiring_tokens(state: &State, now: Nanos) -> Vec<Warning> {
+    let active = state.gate.registry.tokens().into_iter().filter(|holder| holder.token.state == TokenState::Active);
+    let soon = active.filter_map(|holder| Some((holder.token.name.clone(), holder.token.expires?)));
+    let warning = |(name, expires): (String, Nanos)| Warning::Token { name, expires, is_over: expires <= now };
+    soon.filter(|(_, expires)| (now - TOKEN_WARNING..now + TOKEN_WARNING).contains(expires)).map(warning).collect()
 }
 
 /// The share of a limit above which a warning is given.

@@ -1,19 +1,22 @@
 //! Storage use, as the file system counts it.
 
-use fenetre_core::time::{Nanos, format_utc};
+use fenetre_core::{
+    time::{Nanos, format_utc},
+    visibility::{Visibility, VisibleCatalogue},
+};
 use fenetre_store::{LevelSize, PartitionSize};
 use fenetre_wire::storage::{DatasetStorage, FileFault, LevelStorage, PartitionStorage, StorageInfo, WrittenInfo};
 
 use super::retention::{Survey, info_of};
 use crate::{problem::ApiError, state::State};
 
-/// The storage use of the store.
+/// The storage use of the datasets that may be seen; that of the store as a whole, if everything may be.
 ///
 /// # Errors
 /// If files fail or are damaged.
-pub fn storage_info(state: &State, now: Nanos) -> Result<StorageInfo, ApiError> {
+pub fn storage_info(state: &State, visibility: &Visibility, now: Nanos) -> Result<StorageInfo, ApiError> {
     let survey = Survey::take(state, now, false)?;
-    let retention = info_of(state, &survey)?;
+    let retention = info_of(state, &survey, visibility)?;
     let report = survey.report;
     let partition = |size: PartitionSize| PartitionStorage {
         path: size.path.display().to_string(),
@@ -32,7 +35,12 @@ pub fn storage_info(state: &State, now: Nanos) -> Result<StorageInfo, ApiError> 
     };
     let written = |(points, bytes): (u64, u64), days: f64| WrittenInfo { points_a_day: points as f64 / days, bytes_a_day: bytes as f64 / days };
     let mut datasets: Vec<DatasetStorage> = Vec::with_capacity(report.datasets.len());
-    for dataset in report.datasets {
+    let sees_store = visibility.is_everything();
+    let seen = state.store.with_catalogue(|catalogue| {
+        let visible = VisibleCatalogue::new(catalogue, visibility);
+        report.datasets.into_iter().filter(|size| visible.dataset_by_id(size.id).is_some()).collect::<Vec<_>>()
+    });
+    for dataset in seen {
         let [day, week, month] = dataset.written;
         datasets.push(DatasetStorage {
             bytes: dataset.partitions.iter().map(|size| size.bytes).sum(),
@@ -48,19 +56,22 @@ pub fn storage_info(state: &State, now: Nanos) -> Result<StorageInfo, ApiError> 
             partitions: dataset.partitions.into_iter().map(partition).collect(),
         });
     }
-    let (catalogue_bytes, journal_bytes, bin_bytes) = (report.catalogue_bytes, report.journal.bytes, report.bin_bytes);
+    let (catalogue_bytes, journal_bytes, bin_bytes, waiting_points) = match sees_store {
+        true => (report.catalogue_bytes, report.journal.bytes, report.bin_bytes, report.journal.points),
+        false => (0, 0, datasets.iter().map(|dataset| dataset.bin_bytes).sum(), 0),
+    };
     let bytes = catalogue_bytes + journal_bytes + bin_bytes + datasets.iter().map(|dataset| dataset.bytes + dataset.rollup_bytes).sum::<u64>();
     Ok(StorageInfo {
-        path: report.root.display().to_string(),
+        path: if sees_store { report.root.display().to_string() } else { String::new() },
         bytes,
         catalogue_bytes,
         journal_bytes,
         bin_bytes,
-        waiting_points: report.journal.points,
+        waiting_points,
         volume: retention.volume,
         places: retention.places,
         warnings: retention.warnings,
-        faults: report.faults.into_iter().map(|(path, fault)| FileFault { path: path.display().to_string(), fault }).collect(),
+        faults: report.faults.into_iter().filter(|_| sees_store).map(|(path, fault)| FileFault { path: path.display().to_string(), fault }).collect(),
         datasets,
     })
 }
