@@ -15,6 +15,7 @@ mod confirm;
 mod failure;
 #[cfg(feature = "service")]
 mod host;
+mod profiles;
 mod run;
 
 use std::process::ExitCode;

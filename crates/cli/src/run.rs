@@ -6,13 +6,16 @@ use clap::CommandFactory;
 
 use crate::{
     args::{Args, Command},
-    commands::{apply, ask, backup, bin, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, series, storage, tags, tail},
+    commands::{
+        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, series, storage, tags, tail,
+        token,
+    },
     failure::{DONE, Failure},
 };
 #[cfg(feature = "service")]
 use crate::{
-    args::{ConfigCommand, DemoCommand, StorageArgs, StorageCommand},
-    host::{config, demo, repair, restore, serve},
+    args::{ConfigCommand, DemoCommand, StorageArgs, StorageCommand, TlsCommand, TokenArgs},
+    host::{self, config, demo, repair, restore, serve},
 };
 
 /// Runs a command.
@@ -37,6 +40,15 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Metrics(args) => return metrics::run(args),
         Command::Tags(args) => tags::run(args)?,
         Command::Jobs(args) => jobs::run(&args)?,
+        #[cfg(feature = "service")]
+        Command::Token(TokenArgs { command, store: Some(store), output, .. }) => host::token::run(&store, command, output)?,
+        Command::Token(args) => token::run(args)?,
+        Command::Login(args) => token::login(&args)?,
+        Command::Logout(args) => token::logout(&args)?,
+        Command::Whoami(args) => token::whoami(&args)?,
+        Command::Changes(args) => changes::run(&args)?,
+        #[cfg(feature = "service")]
+        Command::Tls(TlsCommand::SelfSigned(args)) => host::tls::self_signed(&args)?,
         Command::Peek(args) => peek::run(&args)?,
         Command::Tail(args) => tail::run(&args)?,
         Command::Points(command) => bin::points(command)?,

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand};
 
-use super::{ListOutput, Target};
+use super::{ListOutput, Service, Target};
 
 /// `fenetre import`
 #[derive(Debug, ClapArgs)]
@@ -85,9 +85,9 @@ pub struct ImportsArgs {
     /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }
 
 /// `fenetre imports …`
@@ -123,17 +123,17 @@ pub enum MappingCommand {
         /// Output format
         #[arg(long, short, value_enum, default_value = "table")]
         output: ListOutput,
-        /// Address of the service
-        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-        url: String,
+        /// The service.
+        #[command(flatten)]
+        service: Service,
     },
     /// Write a stored mapping as TOML to standard output
     Show {
         /// Name
         name: String,
-        /// Address of the service
-        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-        url: String,
+        /// The service.
+        #[command(flatten)]
+        service: Service,
     },
     /// Propose a mapping for a file, as TOML with the reason for each column (needs no service)
     Guess {
@@ -162,17 +162,17 @@ pub enum MappingCommand {
         name: String,
         /// Mapping, TOML or JSON; `-` for standard input
         file: PathBuf,
-        /// Address of the service
-        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-        url: String,
+        /// The service.
+        #[command(flatten)]
+        service: Service,
     },
     /// Remove a stored mapping
     Remove {
         /// Name
         name: String,
-        /// Address of the service
-        #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-        url: String,
+        /// The service.
+        #[command(flatten)]
+        service: Service,
     },
 }
 
@@ -201,7 +201,7 @@ pub struct TailArgs {
     /// Number of batches after which the command ends
     #[arg(long, value_name = "COUNT")]
     pub batches: Option<u64>,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }

@@ -4,6 +4,8 @@ use std::path::PathBuf;
 
 use clap::Args as ClapArgs;
 
+use super::Service;
+
 /// `fenetre backup`
 #[derive(Debug, ClapArgs)]
 #[command(group = clap::ArgGroup::new("what").required(true).args(["folder", "stop"]))]
@@ -17,7 +19,7 @@ pub struct BackupArgs {
     /// Stop the running backup; the same backup command continues it later
     #[arg(long, conflicts_with = "folder")]
     pub stop: bool,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }

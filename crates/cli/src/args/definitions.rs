@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args as ClapArgs, Subcommand};
 
-use super::{ListOutput, Target};
+use super::{ListOutput, Service, Target};
 
 /// `fenetre apply`
 #[derive(Debug, ClapArgs)]
@@ -17,9 +17,9 @@ pub struct ApplyArgs {
     /// Show the changes and apply nothing; exit code 4 if there are any
     #[arg(long, conflicts_with = "yes")]
     pub dry_run: bool,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }
 
 /// `fenetre tags`
@@ -105,9 +105,9 @@ pub struct BinArgs {
     /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }
 
 /// `fenetre bin …`
@@ -143,9 +143,9 @@ pub struct DatasetsArgs {
     /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }
 
 /// `fenetre datasets …`

@@ -85,3 +85,28 @@ pub struct DemoWriteArgs {
     #[arg(long, default_value_t = 7)]
     pub seed: u64,
 }
+
+/// `fenetre tls …`
+#[derive(Debug, Subcommand)]
+pub enum TlsCommand {
+    /// Write a certificate that is signed by itself, and its key, for trials
+    #[command(name = "self-signed")]
+    SelfSigned(SelfSignedArgs),
+}
+
+/// `fenetre tls self-signed`
+#[derive(Debug, ClapArgs)]
+pub struct SelfSignedArgs {
+    /// Host name or address by which clients reach the service; repeatable
+    #[arg(long = "name", value_name = "HOST", required = true)]
+    pub names: Vec<String>,
+    /// Days until it expires
+    #[arg(long, value_name = "COUNT", default_value_t = 365, value_parser = clap::value_parser!(u32).range(1..=3650))]
+    pub days: u32,
+    /// File of the certificate
+    #[arg(long, value_name = "FILE", default_value = "fenetre.pem")]
+    pub certificate: PathBuf,
+    /// File of the key
+    #[arg(long, value_name = "FILE", default_value = "fenetre.key")]
+    pub key: PathBuf,
+}

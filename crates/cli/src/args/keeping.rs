@@ -5,15 +5,7 @@ use std::path::PathBuf;
 
 use clap::{ArgGroup, Args as ClapArgs, Subcommand};
 
-use super::{ListOutput, Target};
-
-/// Address of the service, for commands about the whole store.
-#[derive(Clone, Debug, ClapArgs)]
-pub struct ServiceUrl {
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
-    pub url: String,
-}
+use super::{ListOutput, Service, Target};
 
 /// `fenetre jobs`
 #[derive(Debug, ClapArgs)]
@@ -21,9 +13,9 @@ pub struct JobsArgs {
     /// Output format
     #[arg(long, short, value_enum, default_value = "table")]
     pub output: ListOutput,
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL")]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
 }
 
 /// `fenetre retention …`
@@ -32,9 +24,9 @@ pub struct RetentionArgs {
     /// Command (default: show)
     #[command(subcommand)]
     pub command: Option<RetentionCommand>,
-    /// Address of the service.
+    /// The service.
     #[command(flatten)]
-    pub service: ServiceUrl,
+    pub service: Service,
 }
 
 /// `fenetre retention …`
@@ -100,9 +92,9 @@ pub struct ExpireArgs {
     /// Accept the system clock after a leap, and resume expiry
     #[arg(long)]
     pub accept_clock: bool,
-    /// Address of the service.
+    /// The service.
     #[command(flatten)]
-    pub service: ServiceUrl,
+    pub service: Service,
 }
 
 /// `fenetre storage`
@@ -117,9 +109,9 @@ pub struct StorageArgs {
     /// Output format
     #[arg(long, short, value_enum, default_value = "table", global = true)]
     pub output: ListOutput,
-    /// Address of the service.
+    /// The service.
     #[command(flatten)]
-    pub service: ServiceUrl,
+    pub service: Service,
 }
 
 /// `fenetre storage …`

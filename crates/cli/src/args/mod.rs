@@ -1,5 +1,6 @@
 //! The command line.
 
+mod access;
 mod arrivals;
 mod asking;
 mod backup;
@@ -8,10 +9,11 @@ mod definitions;
 mod host;
 mod keeping;
 
-use std::ffi::OsString;
+use std::{ffi::OsString, path::PathBuf};
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 
+pub use access::{ChangesArgs, LoginArgs, LogoutArgs, TokenArgs, TokenCommand, WhoamiArgs};
 pub use arrivals::{ColumnArgs, ImportArgs, ImportsArgs, ImportsCommand, MappingCommand, PeekArgs, TailArgs};
 pub use asking::{AskArgs, AtArgs};
 pub use backup::BackupArgs;
@@ -20,7 +22,7 @@ pub use definitions::{
     TagsCommand,
 };
 #[cfg(feature = "service")]
-pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, ServeArgs};
+pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, SelfSignedArgs, ServeArgs, TlsCommand};
 pub use keeping::{ExpireArgs, JobsArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
 
 const AFTER_HELP: &str = "\
@@ -32,7 +34,7 @@ Exit codes:
   4    done, but some rows were rejected
   141  the reader of the output closed it early
 
---url and --dataset are also accepted before the command.
+--url, --dataset, --profile, --token-file, --ca and --fingerprint are also accepted before the command.
 
 To try it, run `fenetre serve` in one terminal and this in another:
   curl -H 'Content-Type: application/json' \\
@@ -50,7 +52,7 @@ pub struct Args {
 }
 
 /// Options that are also accepted before the command.
-const ANYWHERE: [&str; 2] = ["--url", "--dataset"];
+const ANYWHERE: [&str; 6] = ["--url", "--dataset", "--profile", "--token-file", "--ca", "--fingerprint"];
 
 /// Moves such options behind the command.
 pub fn in_order(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
@@ -73,12 +75,32 @@ pub fn in_order(arguments: impl Iterator<Item = OsString>) -> Vec<OsString> {
     ordered
 }
 
+/// Which service, and what it recognises the caller by.
+#[derive(Clone, Debug, Default, ClapArgs)]
+pub struct Service {
+    /// Address of the service (default: that of the profile, or http://127.0.0.1:7430)
+    #[arg(long, env = "FENETRE_URL", value_name = "URL", global = true)]
+    pub url: Option<String>,
+    /// Profile with an address and a token; `fenetre login` makes one
+    #[arg(long, env = "FENETRE_PROFILE", value_name = "NAME", global = true)]
+    pub profile: Option<String>,
+    /// File with the token (default: FENETRE_TOKEN, or that of the profile)
+    #[arg(long, value_name = "FILE", global = true)]
+    pub token_file: Option<PathBuf>,
+    /// Certificate of the authority to trust (PEM)
+    #[arg(long, value_name = "FILE", global = true)]
+    pub ca: Option<PathBuf>,
+    /// SHA-256 of the service's certificate, which is trusted then whoever signed it
+    #[arg(long, value_name = "SHA256", global = true, conflicts_with = "ca")]
+    pub fingerprint: Option<String>,
+}
+
 /// Service and dataset.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Target {
-    /// Address of the service
-    #[arg(long, env = "FENETRE_URL", default_value = "http://127.0.0.1:7430", value_name = "URL", global = true)]
-    pub url: String,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
     /// Dataset
     #[arg(long, env = "FENETRE_DATASET", default_value = "main", value_name = "NAME", global = true)]
     pub dataset: String,
@@ -170,6 +192,20 @@ pub enum Command {
     Storage(StorageArgs),
     /// List the background jobs of the service
     Jobs(JobsArgs),
+    /// List, create, rotate, suspend or revoke tokens
+    Token(TokenArgs),
+    /// Store the address and the token of a service under a profile
+    Login(LoginArgs),
+    /// Remove a profile
+    Logout(LogoutArgs),
+    /// Show who the service takes you for, and what you may do
+    Whoami(WhoamiArgs),
+    /// List who changed what
+    Changes(ChangesArgs),
+    /// Make a certificate for trials
+    #[cfg(feature = "service")]
+    #[command(subcommand)]
+    Tls(TlsCommand),
     /// Back up a running store to a folder
     Backup(BackupArgs),
     /// Restore a store from a backup

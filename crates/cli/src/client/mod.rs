@@ -1,5 +1,8 @@
 //! The typed client: a function per call, with the types of the API.
 
+pub mod connect;
+mod pinned;
+
 use std::time::Duration;
 
 use fenetre_core::{
@@ -8,6 +11,7 @@ use fenetre_core::{
 };
 use fenetre_formats::{document::AnswerDocument, mapping::Mapping, plan_document::PlanDocument};
 use fenetre_wire::{
+    access::{CallerInfo, ChangePage, CreatedToken, RotateOrder, TokenInfo, TokenOrder},
     ask::Question,
     backup::{BackupOrder, BackupState},
     bin::{BinItemInfo, Deletion, PointsOrder, Restore},
@@ -27,11 +31,13 @@ use serde::{Serialize, de::DeserializeOwned};
 use ureq::{Agent, Body, http::Response};
 
 use crate::{
-    args::Target,
-    failure::{FAILED, Failure, UNREACHED, WRONG},
+    args::Service,
+    failure::{FAILED, Failure, UNREACHED},
+    profiles::Profile,
 };
 
 const BACKUP: &str = "/api/v1/backup";
+const TOKENS: &str = "/api/v1/tokens";
 /// Maximum size of an answer, in bytes.
 const LARGEST_ANSWER: u64 = 2 << 30;
 const CONNECT: Duration = Duration::from_secs(5);
@@ -51,19 +57,47 @@ pub struct SeriesQuery<'a> {
 }
 
 impl Client {
-    /// A client of the service at a URL, such as `http://127.0.0.1:7430`.
-    pub fn new(url: &str) -> Result<Self, Failure> {
-        let url = url.trim_end_matches('/').to_owned();
-        if !url.starts_with("http://") {
-            return Err(Failure::new(WRONG, format!("`{url}` is not the URL of a service: write one such as http://127.0.0.1:7430")));
-        }
-        let config = Agent::config_builder().http_status_as_error(false).timeout_connect(Some(CONNECT)).build();
-        Ok(Self { agent: config.into(), url })
+    /// A client of the service of a profile.
+    pub fn by(profile: &Profile) -> Result<Self, Failure> {
+        Ok(Self { agent: connect::agent(profile)?, url: profile.url.clone() })
     }
 
     /// A client of the service that a command line names.
-    pub fn of(target: &Target) -> Result<Self, Failure> {
-        Self::new(&target.url)
+    pub fn of(service: &Service) -> Result<Self, Failure> {
+        Self::by(&connect::chosen(service)?)
+    }
+
+    pub fn whoami(&self) -> Result<CallerInfo, Failure> {
+        self.get("/api/v1/session", &[])
+    }
+
+    pub fn tokens(&self) -> Result<Vec<TokenInfo>, Failure> {
+        self.get(TOKENS, &[])
+    }
+
+    pub fn create_token(&self, order: &TokenOrder) -> Result<CreatedToken, Failure> {
+        self.post(TOKENS, order)
+    }
+
+    pub fn rotate_token(&self, name: &str, order: &RotateOrder) -> Result<CreatedToken, Failure> {
+        self.post(&format!("{TOKENS}/{}/rotate", escaped(name)), order)
+    }
+
+    pub fn suspend_token(&self, name: &str) -> Result<TokenInfo, Failure> {
+        self.post(&format!("{TOKENS}/{}/suspend", escaped(name)), &())
+    }
+
+    pub fn resume_token(&self, name: &str) -> Result<TokenInfo, Failure> {
+        self.post(&format!("{TOKENS}/{}/resume", escaped(name)), &())
+    }
+
+    pub fn revoke_token(&self, name: &str) -> Result<TokenInfo, Failure> {
+        let path = format!("{TOKENS}/{}", escaped(name));
+        Ok(self.read(self.agent.delete(format!("{}{path}", self.url)).call(), &path)?)
+    }
+
+    pub fn changes(&self, parameters: &[(&str, &str)]) -> Result<ChangePage, Failure> {
+        self.get("/api/v1/changes", parameters)
     }
 
     pub fn datasets(&self) -> Result<Vec<DatasetInfo>, Failure> {
@@ -335,7 +369,7 @@ impl Client {
         let path = format!("/api/v1/datasets/{}/points", escaped(dataset));
         let request = self.agent.post(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
         match self.read(request.header("Content-Type", kind).send(body), &path) {
-            Err(Answered::Problem(Problem { report: Some(report), .. })) => Ok(*report),
+            Err(Answered::Problem(mut problem)) if problem.report.is_some() => Ok(problem.report.take().map(|report| *report).unwrap_or_default()),
             other => other.map_err(Failure::from),
         }
     }
@@ -387,7 +421,7 @@ impl Client {
             return Ok(answer);
         }
         if let Ok(problem) = serde_json::from_slice::<Problem>(&body) {
-            return Err(Answered::Problem(problem));
+            return Err(Answered::Problem(Box::new(problem)));
         }
         let text = format!("{}{path} answered ({status}), but not as Fenetre does: is the URL right?", self.url);
         Err(Answered::Failure(Failure::new(UNREACHED, text)))
@@ -396,16 +430,26 @@ impl Client {
     fn unreached(&self, error: &ureq::Error) -> Answered {
         let reason = match error {
             ureq::Error::Io(error) if error.kind() == std::io::ErrorKind::ConnectionRefused => "nothing listens there".to_owned(),
+            ureq::Error::Rustls(error) => return self.untrusted(&error.to_string()),
+            ureq::Error::Io(error) if error.get_ref().is_some_and(|inner| inner.is::<rustls::Error>()) => return self.untrusted(&error.to_string()),
             other => other.to_string(),
         };
         let text = format!("no Fenetre answers at {} ({reason}): start one with `fenetre serve`, or name another with --url", self.url);
+        Answered::Failure(Failure::new(UNREACHED, text))
+    }
+
+    fn untrusted(&self, reason: &str) -> Answered {
+        let text = format!(
+            "the certificate at {} is not trusted ({reason}): name its authority with --ca FILE, or its SHA-256 with --fingerprint",
+            self.url
+        );
         Answered::Failure(Failure::new(UNREACHED, text))
     }
 }
 
 /// How a call failed.
 enum Answered {
-    Problem(Problem),
+    Problem(Box<Problem>),
     Failure(Failure),
 }
 
@@ -418,7 +462,7 @@ impl From<Answered> for Failure {
                     FAILED,
                     format!("{}; choose one with --dataset (or FENETRE_DATASET), or create it with `fenetre datasets define NAME`", problem.detail),
                 ),
-                _ => problem.into(),
+                _ => (*problem).into(),
             },
         }
     }

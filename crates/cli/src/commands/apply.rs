@@ -46,7 +46,7 @@ struct Wanted {
 /// Applies the folder.
 pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
     let wanted = read(&args.folder)?;
-    let client = Client::new(&args.url)?;
+    let client = Client::of(&args.service)?;
     let mut differs = false;
     for (name, file) in &wanted.datasets {
         differs |= compare(&client, name, file)?;

@@ -39,7 +39,7 @@ pub fn run(args: AskArgs) -> Result<(), Failure> {
     let clauses = [("over", args.over), ("per", args.per), ("at", args.at), ("zone", zone), ("gaps", args.gaps)];
     let clauses: Vec<String> = clauses.into_iter().filter_map(|(word, value)| Some(format!("{word} {}", value?))).collect();
     let question = Question { query, frame: clauses.join(" "), tree: None };
-    let client = Client::of(&args.target)?;
+    let client = Client::of(&args.target.service)?;
     if args.explain {
         let document = client.explain(&args.target.dataset, &question)?;
         match args.output {
@@ -67,7 +67,7 @@ pub fn at(args: AtArgs) -> Result<(), Failure> {
     let clauses = [("taking", taking), ("within", within), ("zone", zone)];
     let clauses: String = clauses.into_iter().filter_map(|(word, value)| Some(format!(" {word} {}", value?))).collect();
     let question = Question { query: format!("show {show} at {instant}{clauses}"), ..Question::default() };
-    answer(&Client::of(&target)?, &target, &question, output, false)
+    answer(&Client::of(&target.service)?, &target, &question, output, false)
 }
 
 fn answer(client: &Client, target: &Target, question: &Question, output: AnswerOutput, clears: bool) -> Result<(), Failure> {

@@ -20,7 +20,7 @@ const LOOK: Duration = Duration::from_millis(100);
 
 /// Copies a running store.
 pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
-    let client = Client::new(&args.url)?;
+    let client = Client::of(&args.service)?;
     let Some(folder) = &args.folder else {
         let state = client.stop_backup()?;
         if state.stage == BackupStage::Running {

@@ -18,7 +18,7 @@ use crate::{
 
 /// Lists the bin, or restores or erases something in it.
 pub fn run(args: BinArgs) -> Result<(), Failure> {
-    let client = Client::new(&args.url)?;
+    let client = Client::of(&args.service)?;
     match args.command {
         None => write(&client.bin()?, &columns(), args.output),
         Some(BinCommand::Restore { id, name }) => {
@@ -39,7 +39,7 @@ pub fn run(args: BinArgs) -> Result<(), Failure> {
 /// Deletes points.
 pub fn points(command: PointsCommand) -> Result<(), Failure> {
     let PointsCommand::Delete { metric, condition, from, to, yes, dry_run, target } = command;
-    let client = Client::of(&target)?;
+    let client = Client::of(&target.service)?;
     let order = |dry_run| PointsOrder { metric: metric.clone(), condition: condition.clone(), from: from.clone(), to: to.clone(), dry_run };
     let preview = client.delete_points(&target.dataset, &order(true))?;
     print_deletion(&preview);

@@ -15,7 +15,7 @@ use crate::{
 
 /// Lists the datasets, or defines one.
 pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
-    let client = Client::new(&args.url)?;
+    let client = Client::of(&args.service)?;
     match args.command {
         None => write(&only(client.datasets()?, args.dataset.as_deref(), |dataset| &dataset.name)?, &columns(), args.output),
         Some(DatasetsCommand::Define { name, zone, description, closed, open, max_series, max_series_per_metric }) => {

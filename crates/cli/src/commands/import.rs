@@ -28,7 +28,7 @@ const LOOK_EVERY: Duration = Duration::from_millis(50);
 
 /// Imports the file, or resumes an import.
 pub fn run(args: &ImportArgs) -> Result<ExitCode, Failure> {
-    let client = Client::of(&args.target)?;
+    let client = Client::of(&args.target.service)?;
     let record = match (&args.resume, &args.file) {
         (Some(id), _) => client.run_import(id, None)?,
         (None, Some(file)) => begin(&client, args, file)?,

@@ -16,7 +16,7 @@ use crate::{
 
 /// Lists the imports, or does something with one.
 pub fn run(args: ImportsArgs) -> Result<(), Failure> {
-    let client = Client::new(&args.url)?;
+    let client = Client::of(&args.service)?;
     match args.command {
         None => write(&client.imports()?, &columns(), args.output),
         Some(ImportsCommand::Show { id }) => {

@@ -14,7 +14,7 @@ use crate::{
 
 /// Lists the jobs.
 pub fn run(args: &JobsArgs) -> Result<(), Failure> {
-    write(&Client::new(&args.url)?.jobs()?, &columns(), args.output)
+    write(&Client::of(&args.service)?.jobs()?, &columns(), args.output)
 }
 
 fn columns() -> Vec<Column<JobInfo>> {

@@ -37,9 +37,9 @@ const SHOWN_POINTS: usize = 10;
 /// Runs a command about mappings.
 pub fn run(command: MappingCommand) -> Result<(), Failure> {
     match command {
-        MappingCommand::List { output, url } => write(&Client::new(&url)?.mappings()?, &columns(), output),
-        MappingCommand::Show { name, url } => {
-            out!("{}", Client::new(&url)?.mapping(&name)?.to_toml());
+        MappingCommand::List { output, service } => write(&Client::of(&service)?.mappings()?, &columns(), output),
+        MappingCommand::Show { name, service } => {
+            out!("{}", Client::of(&service)?.mapping(&name)?.to_toml());
             Ok(())
         }
         MappingCommand::Guess { file, zone, format } => {
@@ -54,13 +54,13 @@ pub fn run(command: MappingCommand) -> Result<(), Failure> {
             Ok(())
         }
         MappingCommand::Check { mapping, file, format } => check(&read_mapping(&mapping)?, &file, format_of(&file, format.as_deref())?),
-        MappingCommand::Keep { name, file, url } => {
-            let defined = Client::new(&url)?.put_mapping(&name, &read_mapping(&file)?)?;
+        MappingCommand::Keep { name, file, service } => {
+            let defined = Client::of(&service)?.put_mapping(&name, &read_mapping(&file)?)?;
             outln!("{name} {}", if defined.created { "kept" } else { "changed" });
             Ok(())
         }
-        MappingCommand::Remove { name, url } => {
-            Client::new(&url)?.remove_mapping(&name)?;
+        MappingCommand::Remove { name, service } => {
+            Client::of(&service)?.remove_mapping(&name)?;
             outln!("{name} removed");
             Ok(())
         }

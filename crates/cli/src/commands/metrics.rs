@@ -34,7 +34,7 @@ use crate::{
 
 /// Lists the metrics, or does something with them.
 pub fn run(args: MetricsArgs) -> Result<ExitCode, Failure> {
-    let client = Client::of(&args.target)?;
+    let client = Client::of(&args.target.service)?;
     let dataset = args.target.dataset.as_str();
     match args.command {
         None => write(&client.metrics(dataset)?, &columns(), args.output)?,

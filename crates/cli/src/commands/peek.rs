@@ -22,7 +22,7 @@ const FURTHEST: Nanos = 400 * 86_400 * SECOND;
 
 /// Shows the points.
 pub fn run(args: &PeekArgs) -> Result<(), Failure> {
-    let client = Client::of(&args.target)?;
+    let client = Client::of(&args.target.service)?;
     let dataset = args.target.dataset.as_str();
     let known = client.metrics(dataset)?.into_iter().find(|metric| metric.name == args.metric || metric.old_names.contains(&args.metric));
     let metric = known

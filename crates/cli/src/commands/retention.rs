@@ -17,7 +17,7 @@ use crate::{
 
 /// Shows retention limits, or changes them.
 pub fn run(args: RetentionArgs) -> Result<(), Failure> {
-    let client = Client::new(&args.service.url)?;
+    let client = Client::of(&args.service)?;
     match args.command.unwrap_or(RetentionCommand::Show { place: None, output: ListOutput::Table }) {
         RetentionCommand::Show { place, output } => show(&client, place.as_deref(), output),
         RetentionCommand::Set { place, keep_for, keep_under, preview, yes } => {
@@ -162,7 +162,7 @@ fn print_next(place: &PlaceInfo) {
 
 /// Applies retention now, or shows what would expire.
 pub fn expire(args: &ExpireArgs) -> Result<(), Failure> {
-    let departure = Client::new(&args.service.url)?.expire(&ExpiryOrder { dry_run: args.dry_run, accept_clock: args.accept_clock })?;
+    let departure = Client::of(&args.service)?.expire(&ExpiryOrder { dry_run: args.dry_run, accept_clock: args.accept_clock })?;
     print_expiry(&departure, if departure.done { "expired" } else { "would expire now" });
     if departure.done && departure.parts.iter().any(|part| !part.for_good) {
         outln!("see `fenetre bin`; `fenetre retention restore ID` restores it");

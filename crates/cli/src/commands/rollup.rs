@@ -29,7 +29,7 @@ struct Row {
 
 /// Shows how far levels are, or changes policies.
 pub fn run(args: RollupArgs) -> Result<(), Failure> {
-    let client = Client::of(&args.target)?;
+    let client = Client::of(&args.target.service)?;
     let dataset = &args.target.dataset;
     match args.command.unwrap_or(RollupCommand::Show { measure: false, output: ListOutput::Table }) {
         RollupCommand::Show { measure, output } => show(&client, dataset, measure, output),

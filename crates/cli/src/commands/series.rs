@@ -22,7 +22,7 @@ use crate::{
 
 /// Lists the series.
 pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
-    let page = Client::of(&args.list.target)?.series(&args.list.target.dataset, &query(args))?;
+    let page = Client::of(&args.list.target.service)?.series(&args.list.target.dataset, &query(args))?;
     write(&page.items, &series_columns(), args.list.output)?;
     print_rest(page.total, page.items.len());
     Ok(())
@@ -30,7 +30,7 @@ pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
 
 /// Lists the latest point of each series.
 pub fn latest(args: &SeriesArgs) -> Result<(), Failure> {
-    let page = Client::of(&args.list.target)?.latest(&args.list.target.dataset, &query(args))?;
+    let page = Client::of(&args.list.target.service)?.latest(&args.list.target.dataset, &query(args))?;
     let rows = rows(page.items);
     write(&rows, &latest_columns(), args.list.output)?;
     print_rest(page.total, rows.len());

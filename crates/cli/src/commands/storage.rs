@@ -33,7 +33,7 @@ struct Part {
 
 /// Shows storage use, or works on the store.
 pub fn run(args: &StorageArgs) -> Result<ExitCode, Failure> {
-    let client = Client::new(&args.service.url)?;
+    let client = Client::of(&args.service)?;
     match &args.command {
         None => show(&client, args)?,
         Some(StorageCommand::Top { limit }) => top(&client, args, *limit)?,

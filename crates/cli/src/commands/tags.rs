@@ -19,7 +19,7 @@ const SHOWN_VALUES: usize = 12;
 /// Lists the tags with their values, or defines one.
 pub fn run(args: TagsArgs) -> Result<(), Failure> {
     let list = args.list;
-    let (client, dataset) = (Client::of(&list.target)?, list.target.dataset.as_str());
+    let (client, dataset) = (Client::of(&list.target.service)?, list.target.dataset.as_str());
     match args.command {
         None => write(&client.tags(dataset, list.metric.as_deref())?, &columns(), list.output),
         Some(TagsCommand::Rename { old, new }) => {

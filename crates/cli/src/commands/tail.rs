@@ -12,7 +12,7 @@ use crate::{
 /// Shows batches until it is interrupted, or so many have come.
 pub fn run(args: &TailArgs) -> Result<(), Failure> {
     let mut left = args.batches;
-    Client::new(&args.url)?.tail(args.dataset.as_deref(), |line| {
+    Client::of(&args.service)?.tail(args.dataset.as_deref(), |line| {
         if let Some(comment) = line.strip_prefix(": ") {
             noteln!("{comment}");
         }

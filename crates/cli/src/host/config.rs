@@ -9,7 +9,7 @@ use crate::failure::Failure;
 
 /// Reads a configuration and prints what holds.
 pub fn check(file: &Path) -> Result<(), Failure> {
-    let Config { store, store_options, address, json_log, log_level, limits, file: _ } = Config::read(file)?;
+    let Config { store, store_options, address, tls, proxies, access, json_log, log_level, limits, file: _ } = Config::read(file)?;
     outln!("{} is valid. Settings in force:", file.display());
     outln!("  store    {}", store.display());
     let megabytes = store_options.memory >> 20;
@@ -19,7 +19,16 @@ pub fn check(file: &Path) -> Result<(), Failure> {
     outln!("  packing  at {points}{} MB, or after {} s", megabytes / 4, store_options.pack_after.as_secs());
     outln!("  compact  partitions without new points for {} s", store_options.compact_after.as_secs());
     outln!("  files    at most {} open partitions", store_options.max_open_partitions);
-    outln!("  listen   {address}");
+    let behind = proxies.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let how = match (&tls, proxies.is_empty()) {
+        (Some(_), true) => ", TLS".to_owned(),
+        (Some(_), false) => format!(", TLS, behind {behind}"),
+        (None, false) => format!(", behind {behind}"),
+        (None, true) => String::new(),
+    };
+    outln!("  listen   {address}{how}");
+    let is_open = access.is_loopback_open && address.ip().is_loopback() && proxies.is_empty();
+    outln!("  access   {}", if is_open { "callers on this machine need no token" } else { "every caller needs a token" });
     outln!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
     outln!(
         "  bodies   at most {} bytes, {} decompressed, {} in total",

@@ -27,6 +27,7 @@ use crate::{
     client::Client,
     failure::{FAILED, Failure, WRONG},
     output::words::grouped,
+    profiles::Profile,
 };
 
 /// Points of one push.
@@ -44,7 +45,8 @@ pub fn run(args: &DemoRunArgs) -> Result<(), Failure> {
     let service = thread::spawn(move || serve(&config, |ready| drop(sender.send(ready))));
     let Ok(ready) = receiver.recv() else { return finished(service) };
     let url = format!("http://{}", ready.address);
-    let played = Client::new(&url).and_then(|client| play(args, &client, &url, &service));
+    let played =
+        Client::by(&Profile { url: url.clone(), token: None, ca: None, fingerprint: None }).and_then(|client| play(args, &client, &url, &service));
     if played.is_err() && !service.is_finished() {
         ready.stop();
     }

@@ -6,3 +6,5 @@ pub mod demo;
 pub mod repair;
 pub mod restore;
 pub mod serve;
+pub mod tls;
+pub mod token;

@@ -20,7 +20,10 @@ pub fn run(args: &ServeArgs) -> Result<(), Failure> {
         config.listen_on(address)?;
     }
     let store = config.store.display().to_string();
-    serve(&config, |ready| noteln!("Fenetre serves {store} at http://{} (stop with Ctrl-C)", ready.address))?;
+    serve(&config, |ready| {
+        let scheme = if ready.is_secure { "https" } else { "http" };
+        noteln!("Fenetre serves {store} at {scheme}://{} (stop with Ctrl-C)", ready.address);
+    })?;
     Ok(())
 }
 
