@@ -1,8 +1,11 @@
 import type {
   Answer,
   BinItem,
+  CallerInfo,
+  ChangePage,
   Checked,
   Completions,
+  CreatedToken,
   DatasetInfo,
   DefinedMetric,
   Deletion,
@@ -30,6 +33,8 @@ import type {
   StorageInfo,
   TagDefinition,
   TagInfo,
+  TokenInfo,
+  TokenOrder,
 } from "./types";
 
 /** A failed call: the problem from the service, or that it did not answer. */
@@ -48,8 +53,9 @@ function call<T>(path: string, body?: unknown, signal?: AbortSignal): Promise<T>
   return body === undefined ? send<T>("GET", path, undefined, signal) : send<T>("POST", path, body, signal);
 }
 
-async function send<T>(method: string, path: string, body?: unknown, signal?: AbortSignal): Promise<T> {
+async function send<T>(method: string, path: string, body?: unknown, signal?: AbortSignal, token?: string): Promise<T> {
   const init: RequestInit = { method };
+  if (token !== undefined) init.headers = { Authorization: `Bearer ${token}` };
   if (body instanceof Blob) init.body = body;
   else if (body !== undefined) {
     init.headers = { "Content-Type": "application/json" };
@@ -73,6 +79,28 @@ async function send<T>(method: string, path: string, body?: unknown, signal?: Ab
 }
 
 const of = (dataset: string): string => `/api/v1/datasets/${encodeURIComponent(dataset)}`;
+
+export const fetchSession = (): Promise<CallerInfo> => call("/api/v1/session");
+export const signIn = (token: string): Promise<CallerInfo> =>
+  send("POST", "/api/v1/session", undefined, undefined, token);
+export const signOut = (): Promise<unknown> => send("DELETE", "/api/v1/session");
+
+const TOKENS = "/api/v1/tokens";
+export const fetchTokens = (): Promise<TokenInfo[]> => call(TOKENS);
+export const createToken = (order: TokenOrder): Promise<CreatedToken> => call(TOKENS, order);
+export const rotateToken = (id: string, overlap: string | null): Promise<CreatedToken> =>
+  call(`${TOKENS}/${id}/rotate`, overlap === null ? {} : { overlap });
+export const suspendToken = (id: string): Promise<TokenInfo> => send("POST", `${TOKENS}/${id}/suspend`);
+export const resumeToken = (id: string): Promise<TokenInfo> => send("POST", `${TOKENS}/${id}/resume`);
+export const revokeToken = (id: string): Promise<TokenInfo> => send("DELETE", `${TOKENS}/${id}`);
+
+export function fetchChanges(what: string, who: string, before: number | null): Promise<ChangePage> {
+  const parameters = new URLSearchParams();
+  if (what !== "") parameters.set("what", what);
+  if (who !== "") parameters.set("who", who);
+  if (before !== null) parameters.set("before", String(before));
+  return call(`/api/v1/changes?${parameters}`);
+}
 
 export const fetchOverview = (): Promise<Overview> => call("/api/v1/overview");
 export const fetchDatasets = (): Promise<DatasetInfo[]> => call("/api/v1/datasets");

@@ -1,9 +1,32 @@
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from "@tanstack/react-query";
 
 import * as client from "./client";
 
 /** How often what changes by itself is fetched again. */
 const LIVE_MS = 2_000;
+
+export const sessionQuery = queryOptions({
+  queryKey: ["session"],
+  queryFn: client.fetchSession,
+  // A token that was revoked, or has expired, leads back to the sign-in.
+  refetchInterval: 5 * LIVE_MS,
+});
+
+export const tokensQuery = queryOptions({
+  queryKey: ["tokens"],
+  queryFn: client.fetchTokens,
+  refetchInterval: 2 * LIVE_MS,
+});
+
+export const changesQuery = (what: string, who: string) =>
+  infiniteQueryOptions({
+    queryKey: ["changes", what, who],
+    queryFn: ({ pageParam }) => client.fetchChanges(what, who, pageParam),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => page.next,
+    placeholderData: keepPreviousData,
+    staleTime: 0,
+  });
 
 export const overviewQuery = queryOptions({
   queryKey: ["overview"],

@@ -4,9 +4,13 @@ import type * as schema from "./schema";
 
 export type {
   ByteSize,
+  CallerInfo,
+  ChangeInfo,
+  ChangePage,
   Checked,
   Completions,
   Condition,
+  CreatedToken,
   DatasetStorage,
   DefinedMetric,
   Deletion,
@@ -37,6 +41,8 @@ export type {
   TagDefinition,
   TagInfo,
   TailReport,
+  TokenInfo,
+  TokenOrder,
   Value,
 } from "./schema";
 

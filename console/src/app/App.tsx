@@ -1,21 +1,25 @@
 /** The frame around every page: name, pages, dataset, appearance. */
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense } from "react";
 import { Button as RacButton, Label, ListBox, Select, SelectValue } from "react-aria-components";
 import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
 import styled from "styled-components";
 
-import { datasetsQuery } from "../api/queries";
+import { CallError, signOut } from "../api/client";
+import { datasetsQuery, sessionQuery } from "../api/queries";
+import type { CallerInfo } from "../api/types";
 import { ArrivalsPage } from "../features/arrivals/ArrivalsPage";
 import { CataloguePage } from "../features/catalogue/CataloguePage";
 import { OverviewPage } from "../features/overview/OverviewPage";
 import { Menu, MenuItem } from "../ui/Chooser";
-import { Button, current, Page } from "../ui/parts";
+import { Button, current, Faint, Page, Waiting } from "../ui/parts";
 import { readPlace, usePlace, writePlace } from "../frame/address";
 import { useAppearance } from "./Appearance";
 import { Boundary } from "./Boundary";
+import { SignIn } from "./SignIn";
 
 const AskPage = lazy(() => import("../features/ask/AskPage"));
+const AccessPage = lazy(() => import("../features/access/AccessPage"));
 const KeepingPage = lazy(() => import("../features/keeping/KeepingPage"));
 
 const Bar = styled.header`
@@ -36,7 +40,7 @@ const Name = styled.span`
   gap: 8px;
 `;
 
-const Pages = styled.nav`
+const Links = styled.nav`
   display: flex;
   gap: 4px;
   flex: 1;
@@ -89,9 +93,38 @@ const PAGES = [
   { path: "/catalogue", name: "Catalogue" },
   { path: "/keeping", name: "Keeping" },
   { path: "/ask", name: "Ask" },
+  { path: "/access", name: "Access" },
 ];
 
+/** The pages for who is recognised, the sign-in for everybody else. */
 export function App() {
+  const { data: caller, error, refetch } = useQuery(sessionQuery);
+  if (error instanceof CallError && error.problem?.status === 401) return <SignIn />;
+  if (!caller) {
+    return (
+      <Page id="main">
+        <Waiting error={error} retry={refetch} />
+      </Page>
+    );
+  }
+  return <Pages caller={caller} />;
+}
+
+function Session({ caller }: { caller: CallerInfo }) {
+  const queries = useQueryClient();
+  const leave = useMutation({ mutationFn: signOut, onSettled: () => queries.resetQueries() });
+  if (caller.kind !== "session") return null;
+  return (
+    <>
+      <Faint>{caller.who}</Faint>
+      <Button $quiet onPress={() => leave.mutate()}>
+        Sign out
+      </Button>
+    </>
+  );
+}
+
+function Pages({ caller }: { caller: CallerInfo }) {
   const [place, change] = usePlace();
   const location = useLocation();
   const { data: datasets = [] } = useQuery(datasetsQuery);
@@ -111,13 +144,13 @@ export function App() {
           <img src="/icon.svg" alt="" width={20} height={20} />
           Fenetre
         </Name>
-        <Pages aria-label="Pages">
+        <Links aria-label="Pages">
           {PAGES.map(({ path, name }) => (
             <NavLink key={path} to={{ pathname: path, search: carried }} end>
               {name}
             </NavLink>
           ))}
-        </Pages>
+        </Links>
         {dataset && (
           <Picking
             selectedKey={dataset.name}
@@ -134,6 +167,7 @@ export function App() {
             </Menu>
           </Picking>
         )}
+        <Session caller={caller} />
         <Button $quiet onPress={appearance.toggle}>
           {appearance.name === "light" ? "Dark" : "Light"}
         </Button>
@@ -147,6 +181,7 @@ export function App() {
               <Route path="/arrivals" element={dataset ? <ArrivalsPage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/catalogue" element={dataset ? <CataloguePage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/keeping" element={dataset ? <KeepingPage dataset={dataset} /> : <p>Loading …</p>} />
+              <Route path="/access" element={<AccessPage />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>
           </Suspense>

@@ -1,6 +1,7 @@
 /** Deleted items: restore or erase them. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
+import { useMay } from "../api/caller";
 import * as client from "../api/client";
 import { binQuery } from "../api/queries";
 import type { BinItem } from "../api/types";
@@ -12,6 +13,7 @@ import { SureButton } from "./SureButton";
 export function Bin() {
   const queries = useQueryClient();
   const { data, error, refetch } = useQuery(binQuery);
+  const may = useMay();
   const act = useMutation({
     mutationFn: ({ what, item }: { what: (id: string) => Promise<unknown>; item: BinItem }) => what(item.id),
     onSuccess: () => queries.invalidateQueries(),
@@ -47,12 +49,16 @@ export function Bin() {
                 <td title={item.deleted}>{time(item.deleted)}</td>
                 <td title={item.erased}>{time(item.erased)}</td>
                 <td>
-                  <Button $quiet onPress={() => act.mutate({ what: client.restoreBinned, item })}>
-                    Restore
-                  </Button>{" "}
-                  <SureButton sure="Really erase it" onSure={() => act.mutate({ what: client.eraseBinned, item })}>
-                    Erase permanently
-                  </SureButton>
+                  {may("define", item.dataset) && (
+                    <>
+                      <Button $quiet onPress={() => act.mutate({ what: client.restoreBinned, item })}>
+                        Restore
+                      </Button>{" "}
+                      <SureButton sure="Really erase it" onSure={() => act.mutate({ what: client.eraseBinned, item })}>
+                        Erase permanently
+                      </SureButton>
+                    </>
+                  )}
                 </td>
               </tr>
             ))}

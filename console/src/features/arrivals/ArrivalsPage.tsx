@@ -3,6 +3,7 @@ import { useState } from "react";
 import { TabPanel, Tabs } from "react-aria-components";
 
 import type { DatasetInfo } from "../../api/types";
+import { Allowed } from "../../ui/Allowed";
 import { Leaf, Strip } from "../../ui/Leaves";
 import { Title } from "../../ui/parts";
 import { ImportList } from "./ImportList";
@@ -25,13 +26,17 @@ export function ArrivalsPage({ dataset }: { dataset: DatasetInfo }) {
           <Leaf id="tail">Live</Leaf>
         </Strip>
         <TabPanel id="import">
-          <ImportWizard dataset={dataset.name} />
+          <Allowed to="write" dataset={dataset.name} otherwise="import files">
+            <ImportWizard dataset={dataset.name} />
+          </Allowed>
         </TabPanel>
         <TabPanel id="imports">
           <ImportList />
         </TabPanel>
         <TabPanel id="push">
-          <PushCommands dataset={dataset.name} />
+          <Allowed to="write" dataset={dataset.name} otherwise="push points">
+            <PushCommands dataset={dataset.name} />
+          </Allowed>
         </TabPanel>
         <TabPanel id="refused">
           <Refused />

@@ -2,6 +2,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
+import { useMay } from "../../api/caller";
 import * as client from "../../api/client";
 import { importsQuery } from "../../api/queries";
 import type { ImportRecord } from "../../api/types";
@@ -70,10 +71,12 @@ export function ImportList() {
 
 function Actions({ record }: { record: ImportRecord }) {
   const queries = useQueryClient();
+  const may = useMay();
   const act = useMutation({
     mutationFn: (what: (id: string) => Promise<unknown>) => what(record.id),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["imports"] }),
   });
+  if (!may("write", record.dataset)) return null;
   if (act.error) return <Failure error={act.error} />;
   if (record.stage === "running")
     return (

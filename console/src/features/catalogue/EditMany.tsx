@@ -5,6 +5,7 @@ import { useState } from "react";
 import * as client from "../../api/client";
 import type { Differences } from "../../api/types";
 import { count } from "../../format/numbers";
+import { Allowed } from "../../ui/Allowed";
 import { FileButton } from "../../ui/FileButton";
 import { LongTable, type LongColumn } from "../../ui/LongTable";
 import { Button, Faint, Failure } from "../../ui/parts";
@@ -41,14 +42,16 @@ export function EditMany({ dataset }: { dataset: string }) {
         <a href={client.definitionsUrl(dataset)} download>
           Export definitions (CSV)
         </a>
-        <FileButton
-          label="Import edited definitions"
-          busy={send.isPending ? "Reading …" : null}
-          endings={[".csv"]}
-          quiet
-          onFile={choose}
-        />
-        {!differences && <Faint>Omitted columns and metrics without a row stay unchanged.</Faint>}
+        <Allowed to="define" dataset={dataset}>
+          <FileButton
+            label="Import edited definitions"
+            busy={send.isPending ? "Reading …" : null}
+            endings={[".csv"]}
+            quiet
+            onFile={choose}
+          />
+          {!differences && <Faint>Omitted columns and metrics without a row stay unchanged.</Faint>}
+        </Allowed>
       </Row>
       {send.error && <Failure error={send.error} />}
       {differences && table && (

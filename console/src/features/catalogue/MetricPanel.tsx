@@ -7,6 +7,7 @@ import { latestQuery, referencesQuery } from "../../api/queries";
 import type { DefinedMetric, Deletion, MetricDefinition, MetricInfo } from "../../api/types";
 import { bytes, count, tell } from "../../format/numbers";
 import { ago, clock } from "../../format/times";
+import { Allowed } from "../../ui/Allowed";
 import { TextInput } from "../../ui/fields";
 import { Button, Faint, Failure, Heading, Notice } from "../../ui/parts";
 import { AskLink, firstQuery } from "./AskLink";
@@ -74,99 +75,101 @@ export function MetricPanel({ dataset, metric, close, renamed }: Props) {
         </Button>
       </Row>
       <Facts dataset={dataset} metric={metric} />
-      {failure && <Failure error={failure} />}
-      <TextInput label="Description" value={form.description} onChange={(description) => change({ description })} />
-      <Two>
-        <TextInput label="Unit (UCUM)" value={form.unit} onChange={(unit) => change({ unit })} />
-        <TextInput label="Labels" value={form.labels} onChange={(labels) => change({ labels })} />
-      </Two>
-      <Two>
-        <TextInput
-          label="Interval"
-          value={form.interval}
-          onChange={(interval) => change({ interval })}
-          placeholder="1m"
-        />
-        <TextInput
-          label="Stale after"
-          value={form.staleAfter}
-          onChange={(staleAfter) => change({ staleAfter })}
-          placeholder="5m"
-        />
-      </Two>
-      <Row>
-        <Button
-          isDisabled={save.isPending}
-          onPress={() => save.mutate({ definition: wanted, how: changesUnit ? "try to convert" : "stay" })}
-        >
-          Save
-        </Button>
-        {save.isSuccess && !conversion && <Faint role="status">saved</Faint>}
-        {save.data?.note && <Faint role="status">{save.data.note}</Faint>}
-      </Row>
-      {conversion && changesUnit && (
-        <Notice>
-          <p>
-            {count(conversion.points)} points are in {metric.unit}. Converted to {unit}, they become a new metric of the
-            same name, and the old one goes to the bin.
-          </p>
-          <Row>
-            <Button onPress={() => save.mutate({ definition: wanted, how: "convert" })}>Convert the points</Button>
-            <Button $quiet onPress={() => save.mutate({ definition: wanted, how: "relabel" })}>
-              They were in {unit} all along
-            </Button>
-            <Button $quiet onPress={() => setConversion(null)}>
-              Change nothing
-            </Button>
-          </Row>
-        </Notice>
-      )}
-      <Row>
-        <TextInput label="Name" value={name} onChange={setName} />
-        <Button
-          $quiet
-          isDisabled={name === metric.name || name === "" || rename.isPending}
-          onPress={() => rename.mutate()}
-        >
-          Rename
-        </Button>
-      </Row>
-      <Row>
-        {metric.status === "active" ? (
-          <>
-            <Button $quiet onPress={() => withStatus("paused", "refuse")}>
-              Pause, reject points
-            </Button>
-            <Button $quiet onPress={() => withStatus("paused", "drop")}>
-              Pause, pass points over
-            </Button>
-            <Button $quiet onPress={() => withStatus("retired", "refuse")}>
-              Retire
-            </Button>
-          </>
-        ) : (
-          <Button $quiet onPress={() => withStatus("active", metric.when_paused)}>
-            Take points again
+      <Allowed to="define" dataset={dataset} otherwise="change definitions">
+        {failure && <Failure error={failure} />}
+        <TextInput label="Description" value={form.description} onChange={(description) => change({ description })} />
+        <Two>
+          <TextInput label="Unit (UCUM)" value={form.unit} onChange={(unit) => change({ unit })} />
+          <TextInput label="Labels" value={form.labels} onChange={(labels) => change({ labels })} />
+        </Two>
+        <Two>
+          <TextInput
+            label="Interval"
+            value={form.interval}
+            onChange={(interval) => change({ interval })}
+            placeholder="1m"
+          />
+          <TextInput
+            label="Stale after"
+            value={form.staleAfter}
+            onChange={(staleAfter) => change({ staleAfter })}
+            placeholder="5m"
+          />
+        </Two>
+        <Row>
+          <Button
+            isDisabled={save.isPending}
+            onPress={() => save.mutate({ definition: wanted, how: changesUnit ? "try to convert" : "stay" })}
+          >
+            Save
           </Button>
+          {save.isSuccess && !conversion && <Faint role="status">saved</Faint>}
+          {save.data?.note && <Faint role="status">{save.data.note}</Faint>}
+        </Row>
+        {conversion && changesUnit && (
+          <Notice>
+            <p>
+              {count(conversion.points)} points are in {metric.unit}. Converted to {unit}, they become a new metric of
+              the same name, and the old one goes to the bin.
+            </p>
+            <Row>
+              <Button onPress={() => save.mutate({ definition: wanted, how: "convert" })}>Convert the points</Button>
+              <Button $quiet onPress={() => save.mutate({ definition: wanted, how: "relabel" })}>
+                They were in {unit} all along
+              </Button>
+              <Button $quiet onPress={() => setConversion(null)}>
+                Change nothing
+              </Button>
+            </Row>
+          </Notice>
         )}
-        <Button $quiet isDisabled={remove.isPending} onPress={() => remove.mutate(true)}>
-          Delete …
-        </Button>
-      </Row>
-      {deletion && (
-        <Notice>
-          <p>
-            {count(deletion.points)} points in {count(deletion.series)} series ({bytes(deletion.bytes)}) go to the bin,
-            and can be restored from there.
-          </p>
-          <Row>
-            <Button onPress={() => remove.mutate(false)}>Delete {metric.name}</Button>
-            <Button $quiet onPress={() => setDeletion(null)}>
-              Keep it
+        <Row>
+          <TextInput label="Name" value={name} onChange={setName} />
+          <Button
+            $quiet
+            isDisabled={name === metric.name || name === "" || rename.isPending}
+            onPress={() => rename.mutate()}
+          >
+            Rename
+          </Button>
+        </Row>
+        <Row>
+          {metric.status === "active" ? (
+            <>
+              <Button $quiet onPress={() => withStatus("paused", "refuse")}>
+                Pause, reject points
+              </Button>
+              <Button $quiet onPress={() => withStatus("paused", "drop")}>
+                Pause, pass points over
+              </Button>
+              <Button $quiet onPress={() => withStatus("retired", "refuse")}>
+                Retire
+              </Button>
+            </>
+          ) : (
+            <Button $quiet onPress={() => withStatus("active", metric.when_paused)}>
+              Take points again
             </Button>
-          </Row>
-        </Notice>
-      )}
+          )}
+          <Button $quiet isDisabled={remove.isPending} onPress={() => remove.mutate(true)}>
+            Delete …
+          </Button>
+        </Row>
+        {deletion && (
+          <Notice>
+            <p>
+              {count(deletion.points)} points in {count(deletion.series)} series ({bytes(deletion.bytes)}) go to the
+              bin, and can be restored from there.
+            </p>
+            <Row>
+              <Button onPress={() => remove.mutate(false)}>Delete {metric.name}</Button>
+              <Button $quiet onPress={() => setDeletion(null)}>
+                Keep it
+              </Button>
+            </Row>
+          </Notice>
+        )}
+      </Allowed>
     </Stack>
   );
 }

@@ -7,6 +7,7 @@ import { metricsQuery } from "../../api/queries";
 import type { MetricDefinition, MetricInfo } from "../../api/types";
 import { count, short } from "../../format/numbers";
 import { LongTable, type LongColumn } from "../../ui/LongTable";
+import { Allowed } from "../../ui/Allowed";
 import { Button, Failure, Notice, Waiting } from "../../ui/parts";
 import { SearchBox } from "../../ui/SearchBox";
 import { definitionOf } from "./definition";
@@ -110,9 +111,11 @@ function Unreviewed({ dataset, metrics }: { dataset: string; metrics: MetricInfo
       <p style={{ display: "flex", gap: 16, alignItems: "center", marginBottom: 12 }}>
         {unreviewed.length === 1 ? "1 metric was" : `${count(unreviewed.length)} metrics were`} made on arrival and{" "}
         {unreviewed.length === 1 ? "has" : "have"} not been looked at.
-        <Button $quiet isDisabled={review.isPending} onPress={() => review.mutate()}>
-          Mark all as reviewed
-        </Button>
+        <Allowed to="define" dataset={dataset}>
+          <Button $quiet isDisabled={review.isPending} onPress={() => review.mutate()}>
+            Mark all as reviewed
+          </Button>
+        </Allowed>
       </p>
     </Notice>
   );

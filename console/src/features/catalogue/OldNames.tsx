@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 
 import * as client from "../../api/client";
+import { Allowed } from "../../ui/Allowed";
 import { Button, Failure } from "../../ui/parts";
 import { Row } from "./layout";
 
@@ -16,14 +17,16 @@ export function OldNames({ noun, dataset, names }: { noun: "metric" | "tag"; dat
       {names.map((name) => (
         <Row key={name} style={{ alignItems: "center" }}>
           {name}, which still answers
-          <Button
-            $quiet
-            isDisabled={forget.isPending}
-            onPress={() => forget.mutate(name)}
-            aria-label={`Forget ${name}`}
-          >
-            Forget
-          </Button>
+          <Allowed to="define" dataset={dataset}>
+            <Button
+              $quiet
+              isDisabled={forget.isPending}
+              onPress={() => forget.mutate(name)}
+              aria-label={`Forget ${name}`}
+            >
+              Forget
+            </Button>
+          </Allowed>
         </Row>
       ))}
       {forget.error && <Failure error={forget.error} />}

@@ -5,6 +5,7 @@ import { useState } from "react";
 import * as client from "../../api/client";
 import type { TagDefinition, TagInfo } from "../../api/types";
 import { count } from "../../format/numbers";
+import { Allowed } from "../../ui/Allowed";
 import { Check, TextInput } from "../../ui/fields";
 import { Button, Faint, Failure, Heading } from "../../ui/parts";
 import { Pairs, Row, Stack, Two } from "./layout";
@@ -67,45 +68,47 @@ export function TagPanel({ dataset, tag, close, renamed }: Props) {
           </>
         )}
       </Pairs>
-      {failure && <Failure error={failure} />}
-      <TextInput label="Description" value={form.description} onChange={(description) => change({ description })} />
-      <Check
-        label="Every new series must carry it"
-        isSelected={form.required}
-        onChange={(required) => change({ required })}
-      />
-      <TextInput
-        label="Allowed values, with commas between them"
-        value={form.allowed}
-        onChange={(allowed) => change({ allowed })}
-        placeholder="any"
-      />
-      <Two>
-        <TextInput
-          label="Pattern of a whole value"
-          value={form.pattern}
-          onChange={(pattern) => change({ pattern })}
-          placeholder="[a-z]+"
+      <Allowed to="define" dataset={dataset} otherwise="change definitions">
+        {failure && <Failure error={failure} />}
+        <TextInput label="Description" value={form.description} onChange={(description) => change({ description })} />
+        <Check
+          label="Every new series must carry it"
+          isSelected={form.required}
+          onChange={(required) => change({ required })}
         />
         <TextInput
-          label="Most distinct values"
-          value={form.mostValues}
-          onChange={(mostValues) => change({ mostValues })}
-          placeholder="any number"
+          label="Allowed values, with commas between them"
+          value={form.allowed}
+          onChange={(allowed) => change({ allowed })}
+          placeholder="any"
         />
-      </Two>
-      <Row>
-        <Button isDisabled={save.isPending} onPress={() => save.mutate(tagDefinitionOf(form))}>
-          Save
-        </Button>
-        {save.isSuccess && <Faint role="status">saved</Faint>}
-      </Row>
-      <Row>
-        <TextInput label="Key" value={key} onChange={setKey} />
-        <Button $quiet isDisabled={key === tag.key || key === "" || rename.isPending} onPress={() => rename.mutate()}>
-          Rename
-        </Button>
-      </Row>
+        <Two>
+          <TextInput
+            label="Pattern of a whole value"
+            value={form.pattern}
+            onChange={(pattern) => change({ pattern })}
+            placeholder="[a-z]+"
+          />
+          <TextInput
+            label="Most distinct values"
+            value={form.mostValues}
+            onChange={(mostValues) => change({ mostValues })}
+            placeholder="any number"
+          />
+        </Two>
+        <Row>
+          <Button isDisabled={save.isPending} onPress={() => save.mutate(tagDefinitionOf(form))}>
+            Save
+          </Button>
+          {save.isSuccess && <Faint role="status">saved</Faint>}
+        </Row>
+        <Row>
+          <TextInput label="Key" value={key} onChange={setKey} />
+          <Button $quiet isDisabled={key === tag.key || key === "" || rename.isPending} onPress={() => rename.mutate()}>
+            Rename
+          </Button>
+        </Row>
+      </Allowed>
     </Stack>
   );
 }

@@ -7,6 +7,7 @@ import { overviewQuery, retentionQuery, rollupsQuery } from "../../api/queries";
 import type { DatasetInfo, Outlook, Place } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { day, millis } from "../../format/times";
+import { Allowed } from "../../ui/Allowed";
 import { Bin } from "../../ui/Bin";
 import { Button, Failure, Faint, Heading, Notice, Panel, Title, Waiting } from "../../ui/parts";
 import { Limits } from "./Limits";
@@ -51,9 +52,11 @@ export default function KeepingPage({ dataset }: { dataset: DatasetInfo }) {
       {data.differing.length > 0 && (
         <Notice>
           Runtime settings differ from {data.config_file}: {data.differing.join(", ")}.{" "}
-          <Button $quiet onPress={() => write.mutate()}>
-            Write them to the file
-          </Button>
+          <Allowed to="admin">
+            <Button $quiet onPress={() => write.mutate()}>
+              Write them to the file
+            </Button>
+          </Allowed>
         </Notice>
       )}
       {write.error && <Failure error={write.error} />}

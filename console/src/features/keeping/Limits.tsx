@@ -2,6 +2,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
+import { useMay } from "../../api/caller";
 import * as client from "../../api/client";
 import type { Place, RetentionChange, LimitSettings } from "../../api/types";
 import { bytes, count } from "../../format/numbers";
@@ -27,6 +28,8 @@ interface Props {
 type Way = "say" | "reset";
 
 export function Limits({ place, hasFile, isOpen = false }: Props) {
+  const may = useMay();
+  const mayChange = may("define", place.kind === "store" ? undefined : place.name.split("::")[0]);
   const queries = useQueryClient();
   const [way, setWay] = useState<Way | null>(isOpen ? "say" : null);
   const [keepFor, setKeepFor] = useState(place.keep_for.limit ?? "");
@@ -61,18 +64,18 @@ export function Limits({ place, hasFile, isOpen = false }: Props) {
     <>
       <p>
         keep for: <strong>{place.keep_for.text}</strong> · keep under: <strong>{place.keep_under.text}</strong>{" "}
-        {!isOpen && (
+        {!isOpen && mayChange && (
           <Button $quiet onPress={() => turnTo(way === null ? "say" : null)}>
             {way === null ? "Change" : "Close"}
           </Button>
         )}{" "}
-        {hasLive && (
+        {hasLive && mayChange && (
           <Button $quiet onPress={() => turnTo("reset")}>
             {hasFile ? "Use the file" : "Use the inherited limit"}
           </Button>
         )}
       </p>
-      {way === "say" && (
+      {way === "say" && mayChange && (
         <FormRow>
           <TextInput
             label="keep for"

@@ -6,6 +6,7 @@ import { topQuery } from "../../api/queries";
 import type { MetricStorage, Place } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { day } from "../../format/times";
+import { Allowed } from "../../ui/Allowed";
 import { Button, Faint, Heading, PlainTable, TableFrame, Waiting } from "../../ui/parts";
 import { Limits } from "./Limits";
 
@@ -91,9 +92,11 @@ function Metric({ size, place, hasFile }: { size: MetricStorage; place: Place | 
           {place && (
             <>
               {hasOwn(place) ? `${place.keep_for.text}; ${place.keep_under.text}` : "as the dataset"}{" "}
-              <Button $quiet $low aria-label={`Limits of ${size.metric}`} onPress={() => setOpen(!isOpen)}>
-                {isOpen ? "Close" : "Limits"}
-              </Button>
+              <Allowed to="define" dataset={place.name.split("::")[0] ?? ""}>
+                <Button $quiet $low aria-label={`Limits of ${size.metric}`} onPress={() => setOpen(!isOpen)}>
+                  {isOpen ? "Close" : "Limits"}
+                </Button>
+              </Allowed>
             </>
           )}
         </td>

@@ -6,6 +6,7 @@ import * as client from "../../api/client";
 import type { Level, PolicyInfo, Rollups as RollupsOf } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { lasting } from "../../format/times";
+import { Allowed } from "../../ui/Allowed";
 import { Button, Failure, Faint, Heading, Notice, PlainTable, TableFrame } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
 import { levelProgress } from "./bands";
@@ -44,6 +45,7 @@ export function Rollups({ dataset, rollups }: { dataset: string; rollups: Rollup
       {rollups.policies.map((policy) => (
         <Levels
           key={policy.name}
+          dataset={dataset}
           policy={policy}
           measured={measured.find((one) => one.name === policy.name)?.levels ?? []}
           onDrop={() => drop.mutate(policy)}
@@ -52,9 +54,11 @@ export function Rollups({ dataset, rollups }: { dataset: string; rollups: Rollup
       {(isFilling || rollups.fill_stopped) && (
         <p style={{ marginTop: 8 }}>
           {rollups.fill_stopped ? "Backfilling is stopped. " : "Backfilling levels, the newest first. "}
-          <Button $quiet onPress={() => fill.mutate(!rollups.fill_stopped)}>
-            {rollups.fill_stopped ? "Continue" : "Stop"}
-          </Button>
+          <Allowed to="define" dataset={dataset}>
+            <Button $quiet onPress={() => fill.mutate(!rollups.fill_stopped)}>
+              {rollups.fill_stopped ? "Continue" : "Stop"}
+            </Button>
+          </Allowed>
         </p>
       )}
       {levels.length > 0 && (
@@ -67,19 +71,22 @@ export function Rollups({ dataset, rollups }: { dataset: string; rollups: Rollup
       )}
       {rollups.failure && <Notice>The last run failed and will be retried: {rollups.failure}</Notice>}
       {[fill, drop, measure].map((one, i) => one.error && <Failure key={i} error={one.error} />)}
-      <PolicyForm dataset={dataset} policies={rollups.policies} />
+      <Allowed to="define" dataset={dataset}>
+        <PolicyForm dataset={dataset} policies={rollups.policies} />
+      </Allowed>
     </>
   );
 }
 
 interface LevelsProps {
+  dataset: string;
   policy: PolicyInfo;
   /** The same levels, held against points. */
   measured: readonly Level[];
   onDrop: () => void;
 }
 
-function Levels({ policy, measured, onDrop }: LevelsProps) {
+function Levels({ dataset, policy, measured, onDrop }: LevelsProps) {
   const { where, zone, lateness = "10m" } = policy.policy;
   return (
     <>
@@ -90,12 +97,14 @@ function Levels({ policy, measured, onDrop }: LevelsProps) {
           {where && ` where ${where}`}
           {zone && `, days of ${zone}`}; windows wait {lateness} for late points
         </Faint>{" "}
-        <SureButton
-          sure={policy.losses.length > 0 ? "Delete anyway; this data cannot be rebuilt" : "Delete the policy"}
-          onSure={onDrop}
-        >
-          Drop
-        </SureButton>
+        <Allowed to="define" dataset={dataset}>
+          <SureButton
+            sure={policy.losses.length > 0 ? "Delete anyway; this data cannot be rebuilt" : "Delete the policy"}
+            onSure={onDrop}
+          >
+            Drop
+          </SureButton>
+        </Allowed>
       </p>
       <TableFrame aria-label={`Levels of ${policy.name}`}>
         <PlainTable>

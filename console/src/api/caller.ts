@@ -1,0 +1,43 @@
+/** Who uses the console, and what the token behind the session allows. The service decides; this only keeps what it would refuse out of sight. */
+import { useQuery } from "@tanstack/react-query";
+
+import { sessionQuery } from "./queries";
+import type { CallerInfo } from "./types";
+
+export type Action = "write" | "read" | "define" | "admin";
+
+const INCLUDES: Record<Action, readonly Action[]> = {
+  write: ["write"],
+  read: ["read"],
+  define: ["write", "read", "define"],
+  admin: ["write", "read", "define", "admin"],
+};
+
+/** Whether a name fits a pattern in which `*` stands for any letters. */
+export function fits(pattern: string, name: string): boolean {
+  const escaped = pattern.split("*").map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, "\\$&"));
+  return new RegExp(`^${escaped.join(".*")}$`).test(name);
+}
+
+/** Whether grants, such as `read:plant-*`, allow an action on a dataset; without one, on all of them. */
+export function allows(grants: readonly string[], action: Action, dataset?: string): boolean {
+  return grants.some((grant) => {
+    const [word, scope = "*"] = grant.split(":");
+    if (!INCLUDES[word as Action]?.includes(action)) return false;
+    return dataset === undefined ? /^\*+$/.test(scope) : fits(scope, dataset);
+  });
+}
+
+/** Whether the caller may do something to a dataset, or, without one, to the store as a whole. */
+export function mayDo(caller: CallerInfo | undefined, action: Action, dataset?: string): boolean {
+  if (!caller) return false;
+  // Definitions and deletions concern metrics that a token for some of them does not see.
+  if (caller.metrics.length > 0 && (action === "define" || action === "admin" || dataset === undefined)) return false;
+  return allows(caller.grants, action, dataset);
+}
+
+/** Answers such questions for who uses the console. */
+export function useMay(): (action: Action, dataset?: string) => boolean {
+  const { data } = useQuery(sessionQuery);
+  return (action, dataset) => mayDo(data, action, dataset);
+}

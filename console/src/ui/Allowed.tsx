@@ -1,0 +1,24 @@
+/** Shows what the caller may use; in its place, if there is one, the reason why it is not there. */
+import type { ReactNode } from "react";
+
+import { type Action, useMay } from "../api/caller";
+import { Faint } from "./parts";
+
+interface Props {
+  to: Action;
+  /** Without one, on the store as a whole. */
+  dataset?: string;
+  /** What cannot be done, such as "change definitions". */
+  otherwise?: string;
+  children: ReactNode;
+}
+
+export function Allowed({ to, dataset, otherwise, children }: Props) {
+  const may = useMay();
+  if (may(to, dataset)) return children;
+  return otherwise === undefined ? null : (
+    <Faint>
+      Your token may not {otherwise}: that needs the grant {dataset === undefined ? to : `${to}:${dataset}`}.
+    </Faint>
+  );
+}
