@@ -65,7 +65,7 @@ fn backups_under_load_are_consistent_and_restorable() {
             let to = shown(&folder.path().join(name));
             let args: Vec<&str> = ["backup", &to].into_iter().chain(since.iter().flat_map(|since: &String| ["--since", since.as_str()])).collect();
             let ran = service.run(&args);
-            assert!(ran.code() == 0 && ran.out().contains(" points in 2 files") && ran.out().contains("fenetre restore"), "{}", ran.all());
+            assert!(ran.code() == 0 && ran.out().contains(" points in 3 files") && ran.out().contains("fenetre restore"), "{}", ran.all());
             let checked = Command::new("sha256sum").args(["--check", "--quiet", "SHA256SUMS"]).current_dir(&to).status().unwrap();
             assert!(checked.success());
             let found = restored(folder.path(), name);

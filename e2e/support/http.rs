@@ -24,6 +24,33 @@ pub trait Api {
         Answer::of(agent().get(format!("{}{path}", self.url())).header("Accept", accept).call())
     }
 
+    /// Any call, with a token if there is one.
+    fn call(&self, method: &str, path: &str, token: Option<&str>, headers: &[(&str, &str)], body: &[u8]) -> Answer {
+        Answer::of(self.open(method, path, token, headers, body))
+    }
+
+    /// The same, before its body is read.
+    fn open(&self, method: &str, path: &str, token: Option<&str>, headers: &[(&str, &str)], body: &[u8]) -> Result<Response<Body>, ureq::Error> {
+        let mut request = ureq::http::Request::builder().method(method).uri(format!("{}{path}", self.url()));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        if let Some(token) = token {
+            request = request.header("Authorization", format!("Bearer {token}"));
+        }
+        match method {
+            "GET" | "DELETE" => agent().run(request.body(()).expect("a request")),
+            _ => agent().run(request.body(body.to_vec()).expect("a request")),
+        }
+    }
+
+    /// Creates a token with the grants, as an administrator, and returns its secret.
+    fn token(&self, admin: Option<&str>, order: &Value) -> String {
+        let answer = self.call("POST", "/api/v1/tokens", admin, &[JSON], order.to_string().as_bytes());
+        assert_eq!(answer.status, 201, "{}", answer.text());
+        answer.json()["secret"].as_str().expect("a secret").to_owned()
+    }
+
     fn delete(&self, path: &str) -> Answer {
         Answer::of(agent().delete(format!("{}{path}", self.url())).call())
     }

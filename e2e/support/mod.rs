@@ -47,7 +47,8 @@ impl Service {
         let mut message = String::new();
         let url = loop {
             let Some(Ok(line)) = lines.next() else { panic!("the service ended before it was ready:\n{message}") };
-            if let Some(at) = line.find("http://127.0.0.1:") {
+            let schemes = ["http://127.0.0.1:", "https://127.0.0.1:"];
+            if let Some(at) = schemes.iter().find_map(|scheme| line.find(scheme)) {
                 break line[at..].split_whitespace().next().expect("a URL").to_owned();
             }
             message += &line;
@@ -108,7 +109,11 @@ impl Drop for Service {
 /// The binary under test.
 pub fn fenetre() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_fenetre"));
-    command.env_remove("FENETRE_URL").env_remove("FENETRE_DATASET").env_remove("FENETRE_LOG").env("COLUMNS", "100");
+    for variable in ["FENETRE_URL", "FENETRE_DATASET", "FENETRE_LOG", "FENETRE_TOKEN", "FENETRE_PROFILE"] {
+        command.env_remove(variable);
+    }
+    // Nobody's profiles are read or written.
+    command.env("COLUMNS", "100").env("XDG_CONFIG_HOME", "/nonexistent");
     command
 }
 
@@ -117,7 +122,8 @@ pub fn run(args: &[&str]) -> Ran {
     run_with(args, &[], b"")
 }
 
-fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Ran {
+/// The same, with variables of the environment and bytes on standard input.
+pub fn run_with(args: &[&str], variables: &[(&str, &str)], input: &[u8]) -> Ran {
     let mut child = fenetre()
         .args(args)
         .envs(variables.iter().copied())
