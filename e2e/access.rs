@@ -91,6 +91,24 @@ fn create(store: &Path, args: &[&str]) -> String {
     ran.out().trim().to_owned()
 }
 
+/// A service for which callers on its own machine need a token, too, and the token of an administrator.
+fn closed(folder: &Path) -> (Service, String) {
+    let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[access]\nloopback = \"tokens\"\n";
+    let service = Service::start_with(&["serve", "--config", &file(folder, "fenetre.toml", text)]);
+    let admin = create(&folder.join("store"), &["ops", "--grant", "admin"]);
+    until_admitted(&service, &admin);
+    (service, admin)
+}
+
+/// A token that another process made is noticed within a second.
+fn until_admitted(service: &impl Api, token: &str) {
+    let begun = Instant::now();
+    while service.call("GET", "/api/v1/session", Some(token), &[], b"").status != 200 {
+        assert!(begun.elapsed() < Duration::from_secs(10));
+        thread::sleep(Duration::from_millis(50));
+    }
+}
+
 #[test]
 fn a_gateway_a_board_and_an_engineer_work_over_tls() {
     let plant = Plant::start();
@@ -196,8 +214,37 @@ fn other_machines_are_admitted_only_with_tls_or_behind_a_proxy() {
         start(&pair.replace("plant.key", "none.key"), &[]),
         start(&pair.replace("plant.key", "plant.pem"), &[]),
         start(&pair.replace("plant.pem", "fenetre.toml"), &[]),
+        run(&["config", "check", &folder.path().join("fenetre.toml").display().to_string()]),
     ];
     settled(|| insta::assert_snapshot!("starts_that_are_refused", refused.map(|ran| format!("{} {}", ran.code(), ran.err())).join("")));
+}
+
+#[test]
+fn callers_can_be_required_to_have_a_certificate() {
+    let folder = tempfile::tempdir().unwrap();
+    assert_eq!(self_signed(folder.path()).code(), 0);
+    let openssl = |args: &str| {
+        let ran = Command::new("openssl").args(args.split(' ')).current_dir(folder.path()).output().unwrap();
+        assert!(ran.status.success(), "{}", String::from_utf8_lossy(&ran.stderr));
+    };
+    let key = "-newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes";
+    openssl(&format!("req -x509 {key} -keyout ca.key -out ca.pem -days 2 -subj /CN=plant-ca"));
+    openssl(&format!("req {key} -keyout client.key -out client.csr -subj /CN=gateway"));
+    file(folder.path(), "client.ext", "basicConstraints=CA:FALSE\nextendedKeyUsage=clientAuth\n");
+    openssl("x509 -req -in client.csr -CA ca.pem -CAkey ca.key -CAcreateserial -days 2 -extfile client.ext -out client.pem");
+    let text =
+        "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\ncertificate = \"plant.pem\"\nkey = \"plant.key\"\nclient_ca = \"ca.pem\"\n";
+    let config = file(folder.path(), "fenetre.toml", text);
+    let service = Service::start_with(&["serve", "--config", &config]);
+    let curl = |args: &[&str]| {
+        let url = format!("{}/health/live", service.url);
+        let ran = Command::new("curl").args(["-sS", "--cacert", "plant.pem", &url]).args(args).current_dir(folder.path()).output().unwrap();
+        String::from_utf8(ran.stdout).unwrap() + &String::from_utf8(ran.stderr).unwrap()
+    };
+    assert_eq!(curl(&["--cert", "client.pem", "--key", "client.key"]), "{\"status\":\"live\"}");
+    let refused = curl(&[]);
+    // What curl says of it depends on who notices first.
+    assert!(!refused.contains("live") && refused.contains("curl: ("), "{refused}");
 }
 
 #[test]
@@ -303,11 +350,7 @@ fn behind_a_proxy_addresses_are_those_of_callers() {
         thread::sleep(Duration::from_millis(50));
     }
     // Nobody is on the machine of the service just because the proxy is.
-    let begun = Instant::now();
-    while outside.call("GET", "/api/v1/session", Some(&admin), &[], b"").status != 200 {
-        assert!(begun.elapsed() < Duration::from_secs(10));
-        thread::sleep(Duration::from_millis(50));
-    }
+    until_admitted(&outside, &admin);
     assert_eq!((outside.get("/api/v1/session").status, service.get("/api/v1/session").status), (401, 401));
     let forged = [("X-Forwarded-For", "192.0.2.99"), ("Forwarded", "for=192.0.2.98"), ("Origin", outside.0.as_str())];
     let put = outside.call("PUT", "/api/v1/datasets/velmar", Some(&admin), &[&forged[..], &[("Content-Type", "application/json")]].concat(), b"{}");
@@ -377,11 +420,7 @@ fn secrets_appear_nowhere() {
     };
     let admin = create(&store, &["ops", "--grant", "admin"]);
     let service = Outside(url.clone());
-    let begun = Instant::now();
-    while service.call("GET", "/api/v1/session", Some(&admin), &[], b"").status != 200 {
-        assert!(begun.elapsed() < Duration::from_secs(10));
-        thread::sleep(Duration::from_millis(50));
-    }
+    until_admitted(&service, &admin);
     let board = service.token(Some(&admin), &json!({ "name": "board", "grants": ["read:velmar"] }));
     let session = service.call("POST", "/api/v1/session", Some(&admin), &[], b"");
     let cookie = session.header("set-cookie").unwrap().split(';').next().unwrap().split_once('=').unwrap().1.to_owned();
@@ -451,15 +490,7 @@ fn secrets_appear_nowhere() {
 #[test]
 fn random_calls_of_a_reader_change_nothing_and_nobody_gets_in() {
     let folder = tempfile::tempdir().unwrap();
-    let config =
-        file(folder.path(), "fenetre.toml", "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[access]\nloopback = \"tokens\"\n");
-    let service = Service::start_with(&["serve", "--config", &config]);
-    let admin = create(&folder.path().join("store"), &["ops", "--grant", "admin"]);
-    let begun = Instant::now();
-    while service.call("GET", "/api/v1/session", Some(&admin), &[], b"").status != 200 {
-        assert!(begun.elapsed() < Duration::from_secs(10));
-        thread::sleep(Duration::from_millis(50));
-    }
+    let (service, admin) = closed(folder.path());
     let json = ("Content-Type", "application/json");
     let lines = "{\"metric\":\"level\",\"tags\":{\"lock\":\"osier\"},\"time\":\"2026-05-01T09:00:00Z\",\"value\":1}\n";
     assert_eq!(
@@ -590,15 +621,7 @@ async fn a_board_signs_in_sees_its_dataset_and_nothing_to_edit() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
-    let config =
-        file(folder.path(), "fenetre.toml", "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[access]\nloopback = \"tokens\"\n");
-    let service = Service::start_with(&["serve", "--config", &config]);
-    let admin = create(&folder.path().join("store"), &["ops", "--grant", "admin"]);
-    let begun = Instant::now();
-    while service.call("GET", "/api/v1/session", Some(&admin), &[], b"").status != 200 {
-        assert!(begun.elapsed() < Duration::from_secs(10));
-        tokio::time::sleep(Duration::from_millis(50)).await;
-    }
+    let (service, admin) = closed(folder.path());
     for dataset in ["velmar", "gauges"] {
         let path = format!("/api/v1/datasets/{dataset}");
         assert_eq!(service.call("PUT", &path, Some(&admin), &[("Content-Type", "application/json")], b"{}").status, 200);

@@ -33,9 +33,12 @@ const ORDER: [(&str, &str); 11] = [
         "crates/service/src",
         "problem arrivals backups clock config warnings imports tls access http state permission changes ingest views jobs api logging memory server lib",
     ),
-    ("crates/cli/src", "args failure client output confirm commands host run main"),
+    ("crates/cli/src", "args failure profiles client output confirm commands host run main"),
     ("demo/src", "behaviour waterway generator lib"),
-    ("console/src", "api format ui frame features/overview features/catalogue features/keeping features/ask features/arrivals app main"),
+    (
+        "console/src",
+        "api format ui frame features/overview features/catalogue features/keeping features/ask features/arrivals features/access app main",
+    ),
 ];
 
 /// Crates, from the bottom up: a crate depends on those before it.

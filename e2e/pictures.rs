@@ -84,9 +84,18 @@ async fn the_console() {
     browser.open_tab("Live").await;
     browser.read("the latest batch had").await;
     browser.picture(&format!("{folder}/arrivals-live.png")).await;
+    // Who may do what. The tokens were made, and used, by scripts/screenshots.
+    browser.go(&format!("{demo}/access")).await;
+    browser.read("last used (UTC)").await;
+    browser.picture(&format!("{folder}/access.png")).await;
+    let guarded = tempfile::tempdir().unwrap();
+    let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[access]\nloopback = \"tokens\"\n";
+    let config = support::file(guarded.path(), "fenetre.toml", text);
+    let closed = Service::start_with(&["serve", "--config", &config]);
+    browser.go(&closed.url).await;
     browser.run("localStorage.setItem('fenetre-appearance', 'dark')").await;
-    browser.go(&format!("{demo}/ask?dataset=velmar&over=last+7d&per=1h&q=show+max+of+flow+by+reach")).await;
-    browser.read("window from").await;
-    browser.picture(&format!("{folder}/ask-dark.png")).await;
+    browser.go(&closed.url).await;
+    browser.read("Sign in to Fenetre").await;
+    browser.picture(&format!("{folder}/sign-in.png")).await;
     browser.close().await;
 }

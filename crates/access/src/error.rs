@@ -6,7 +6,7 @@ use std::path::PathBuf;
 #[derive(Debug, thiserror::Error)]
 pub enum AccessError {
     /// The file cannot be opened, read or written.
-    #[error("cannot {action} {path}: {source}")]
+    #[error("cannot {action} {path}: {source}. If it is damaged, copy it from a backup; without it, there are no tokens and no record of changes")]
     File {
         /// What was tried.
         action: &'static str,

@@ -71,7 +71,8 @@ impl UseTally {
 
     /// Notes a use. The address is looked at once a minute.
     fn note(&self, address: Option<IpAddr>, now: Nanos) {
-        if now - self.last.load(Ordering::Relaxed) >= MINUTE {
+        // A clock that was set back must not hide uses until it is where it was.
+        if (now - self.last.load(Ordering::Relaxed)).abs() >= MINUTE {
             self.last.store(now - now.rem_euclid(MINUTE), Ordering::Relaxed);
             *self.address.lock() = address.map(|address| address.to_canonical());
             self.is_new.store(true, Ordering::Relaxed);

@@ -1,5 +1,7 @@
 //! Checks the wall clock before anything expires. While the clock is implausible, expiry and bin cleanup are paused.
 
+use std::{sync::LazyLock, time::Instant};
+
 use fenetre_core::{
     keeping::{Clock, Leap},
     time::{Nanos, SECOND, format_utc},
@@ -14,6 +16,12 @@ use crate::problem::{ApiError, ProblemKind};
 pub fn now() -> Nanos {
     // The range of an instant ends in 2262.
     Nanos::try_from(jiff::Timestamp::now().as_nanosecond()).unwrap_or(Nanos::MAX)
+}
+
+/// Nanoseconds since the first call: for rates and waits, which a step of the wall clock must not stretch.
+pub fn steady() -> Nanos {
+    static BEGUN: LazyLock<Instant> = LazyLock::new(Instant::now);
+    Nanos::try_from(BEGUN.elapsed().as_nanos()).unwrap_or(Nanos::MAX)
 }
 
 /// The last plausible wall time, in nanoseconds since 1970.

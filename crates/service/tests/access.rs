@@ -309,7 +309,12 @@ fn a_gateway_writes_and_reads_nothing_back() {
         service.call("POST", "/api/v1/datasets/velmar/imports?file=b.csv", Some(&admin), &[], b"time,level\n2026-05-01T09:00:00Z,secret\n").ok();
     let path = |import: &Value| format!("/api/v1/imports/{}", import["id"].as_str().unwrap());
     assert_eq!((get(&path(&own)).status, get(&path(&other)).status), (200, 404));
+    let order = json!({ "mapping": { "columns": [{ "column": "level", "role": "value" }] } }).to_string();
+    let run = service.call("POST", &format!("{}/run", path(&own)), Some(&gateway), &[JSON], order.as_bytes());
+    assert_eq!(run.status, 202, "{}", run.text());
     assert_eq!(get("/api/v1/imports").json().as_array().unwrap().len(), 1);
+    let note = service.call("POST", "/api/v1/tokens", Some(&admin), &[JSON], br#"{"name":"early","grants":["read:velmr"]}"#).json();
+    assert_eq!(note["notes"][0], "there is no dataset `velmr` yet: did you mean `velmar`?");
 }
 
 #[test]
@@ -388,6 +393,17 @@ fn a_revoked_token_ends_its_streams_within_a_second() {
         service.call("GET", "/api/v1/session", Some(&board), &[], b"").problem(),
         "401 token: the token `board` was revoked: an administrator can create another"
     );
+}
+
+#[test]
+fn a_token_that_ends_soon_is_a_warning() {
+    let folder = tempfile::tempdir().unwrap();
+    let (service, admin) = guarded(folder.path());
+    service.token(Some(&admin), &json!({ "name": "board", "grants": ["read"], "expires": "3d" }));
+    service.token(Some(&admin), &json!({ "name": "gateway", "grants": ["write"], "expires": "90d" }));
+    let warnings = service.call("GET", "/api/v1/overview", Some(&admin), &[], b"").json()["storage"]["warnings"].clone();
+    let texts: Vec<&str> = warnings.as_array().unwrap().iter().map(|warning| warning.as_str().unwrap()).collect();
+    assert!(texts.len() == 1 && texts[0].starts_with("the token `board` expires at "), "{texts:?}");
 }
 
 #[test]

@@ -115,6 +115,10 @@ pub struct CreatedToken {
     pub token: TokenInfo,
     /// Its secret.
     pub secret: String,
+    /// Grants on datasets that do not exist.
+    #[serde(default)]
+    #[schema(required)]
+    pub notes: Vec<String>,
 }
 
 /// How a token is rotated.

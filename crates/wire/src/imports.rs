@@ -198,6 +198,7 @@ impl ImportRecord {
     pub fn reset(&self) -> Self {
         Self {
             id: self.id.clone(),
+            by: self.by.clone(),
             dataset: self.dataset.clone(),
             file: self.file.clone(),
             format: self.format,

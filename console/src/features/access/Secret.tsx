@@ -10,6 +10,9 @@ export function Secret({ created, close }: { created: CreatedToken; close: () =>
     <Notice>
       <strong>The secret of {created.token.name} is shown only now.</strong>
       <Command aria-label="Secret">{created.secret}</Command>
+      {created.notes.map((note) => (
+        <p key={note}>{note}</p>
+      ))}
       <p style={{ marginTop: 8 }}>
         <Button $quiet onPress={() => void navigator.clipboard.writeText(created.secret).then(() => setCopied(true))}>
           {isCopied ? "Copied" : "Copy"}

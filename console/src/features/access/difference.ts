@@ -2,6 +2,7 @@
 
 const text = (value: unknown): string => {
   if (value === null || value === undefined) return "–";
+  if (Array.isArray(value) && value.every((item) => typeof item === "string")) return value.join(", ");
   return typeof value === "string" ? value : JSON.stringify(value);
 };
 

@@ -440,7 +440,7 @@ impl Client {
 
     fn untrusted(&self, reason: &str) -> Answered {
         let text = format!(
-            "the certificate at {} is not trusted ({reason}): name its authority with --ca FILE, or its SHA-256 with --fingerprint",
+            "the certificate at {} is not trusted ({reason}): name its authority with --ca FILE and call the service by a name of the certificate, or name its SHA-256 with --fingerprint",
             self.url
         );
         Answered::Failure(Failure::new(UNREACHED, text))

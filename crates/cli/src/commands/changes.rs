@@ -64,6 +64,7 @@ fn difference(change: &ChangeInfo) -> String {
     let text = |value: Option<&Value>| match value {
         None | Some(Value::Null) => "–".to_owned(),
         Some(Value::String(text)) => text.clone(),
+        Some(Value::Array(items)) if items.iter().all(Value::is_string) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(", "),
         Some(other) => other.to_string(),
     };
     let (before, after) = (change.before.as_ref(), change.after.as_ref());
@@ -121,6 +122,7 @@ mod tests {
             (json!({"points": 3}), Value::Null, "points was 3"),
             (json!("depth"), json!("level"), "depth → level"),
             (json!("active"), Value::Null, "was active"),
+            (Value::Null, json!({"grants": ["read:velmar", "write"]}), "grants: read:velmar, write"),
             (Value::Null, Value::Null, ""),
         ];
         for (before, after, wanted) in cases {

@@ -27,7 +27,7 @@ pub fn run(args: DatasetsArgs) -> Result<(), Failure> {
             definition.max_series = max_series.or(definition.max_series);
             definition.max_series_per_metric = max_series_per_metric.or(definition.max_series_per_metric);
             let defined = client.put_dataset(&name, &definition)?;
-            outln!("{name} {}", if defined.created { "made" } else { "changed" });
+            outln!("{name} {}", if defined.created { "created" } else { "changed" });
             Ok(())
         }
         Some(DatasetsCommand::Rename { old, new }) => {

@@ -44,9 +44,9 @@ pub fn run(args: RollupArgs) -> Result<(), Failure> {
             }
             let created = client.put_rollup(dataset, &policy.name, &wanted, loses)?.created;
             outln!(
-                "{} {}; what is there already is filled in, the newest first: `fenetre rollup show`",
+                "{} {}; existing points are backfilled, the newest first: `fenetre rollup show`",
                 policy.name,
-                if created { "is made" } else { "is changed" }
+                if created { "created" } else { "changed" }
             );
             Ok(())
         }

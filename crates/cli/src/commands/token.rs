@@ -102,6 +102,7 @@ pub fn show_created(created: &CreatedToken, output: ListOutput) -> Result<(), Fa
     let until = expires.as_ref().map_or_else(|| "it does not expire".to_owned(), |_| format!("it expires at {} (UTC)", minute(expires.as_ref())));
     noteln!("token {name} with {}; {until}. Its secret is shown only now:", grants.join(", "));
     outln!("{}", created.secret);
+    created.notes.iter().for_each(|note| noteln!("{note}"));
     Ok(())
 }
 

@@ -3,13 +3,18 @@
 use std::path::Path;
 
 use fenetre_core::keeping::LimitSettings;
-use fenetre_service::Config;
+use fenetre_service::{Config, tls::certificate::Certificate};
 
-use crate::failure::Failure;
+use crate::failure::{Failure, WRONG};
 
 /// Reads a configuration and prints what holds.
 pub fn check(file: &Path) -> Result<(), Failure> {
     let Config { store, store_options, address, tls, proxies, access, json_log, log_level, limits, file: _ } = Config::read(file)?;
+    if let Some(files) = &tls {
+        Certificate::open(files, fenetre_service::now())
+            .and_then(|certificate| certificate.server_config())
+            .map_err(|error| Failure::new(WRONG, error.to_string()))?;
+    }
     outln!("{} is valid. Settings in force:", file.display());
     outln!("  store    {}", store.display());
     let megabytes = store_options.memory >> 20;

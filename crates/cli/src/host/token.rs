@@ -53,13 +53,13 @@ pub fn run(store: &Path, command: Option<TokenCommand>, output: ListOutput) -> R
             let (rights, expires) = tokens::rights_of(&order, now).map_err(|reason| Failure::new(WRONG, reason))?;
             let (token, secret) = registry::create(&records, &order.name, rights, expires, now)?;
             record(Act::Created, &token.name, None, serde_json::to_value(&token.rights).ok())?;
-            show_created(&CreatedToken { token: info(&token.id)?, secret: secret.token_text() }, output)
+            show_created(&CreatedToken { token: info(&token.id)?, secret: secret.token_text(), notes: Vec::new() }, output)
         }
         TokenCommand::Rotate { name, overlap } => {
             let old_until = overlap.as_deref().map_or(Ok(now), |text| tokens::after(text, now)).map_err(|reason| Failure::new(WRONG, reason))?;
             let (token, secret) = registry::rotate(&records, &name, old_until)?;
             record(Act::Rotated, &token.name, None, None)?;
-            show_created(&CreatedToken { token: info(&token.id)?, secret: secret.token_text() }, output)
+            show_created(&CreatedToken { token: info(&token.id)?, secret: secret.token_text(), notes: Vec::new() }, output)
         }
         TokenCommand::Suspend { name } => set_state(&name, TokenState::Suspended, Act::Suspended),
         TokenCommand::Resume { name } => set_state(&name, TokenState::Active, Act::Resumed),

@@ -16,6 +16,7 @@ use fenetre_core::{
 };
 
 use crate::{
+    clock::steady,
     config::CallLimits,
     problem::{ApiError, ProblemKind},
 };
@@ -149,20 +150,20 @@ impl Caller {
     ///
     /// # Errors
     /// [`ProblemKind::Rate`], with the time to wait.
-    pub fn check_point_rate(&self, now: Nanos) -> Result<(), ApiError> {
+    pub fn check_point_rate(&self) -> Result<(), ApiError> {
         let Identity::Token(presented) = &self.identity else { return Ok(()) };
         let holder = presented.holder();
         let Some(limit) = holder.token.rights.limits.points_per_second else { return Ok(()) };
-        holder.points.check(limit, now).map_err(|wait| too_fast(&format!("{limit} points per second"), &holder.token.name, wait))
+        holder.points.check(limit, steady()).map_err(|wait| too_fast(&format!("{limit} points per second"), &holder.token.name, wait))
     }
 
     /// Counts points that were stored.
-    pub fn count_points(&self, points: u64, now: Nanos) {
+    pub fn count_points(&self, points: u64) {
         let Identity::Token(presented) = &self.identity else { return };
         let holder = presented.holder();
         holder.tally.count_points(points);
         if let Some(limit) = holder.token.rights.limits.points_per_second {
-            holder.points.charge(limit, points, now);
+            holder.points.charge(limit, points, steady());
         }
     }
 
@@ -170,12 +171,12 @@ impl Caller {
     ///
     /// # Errors
     /// [`ProblemKind::Rate`], with the time to wait.
-    pub fn count_query(&self, now: Nanos) -> Result<(), ApiError> {
+    pub fn count_query(&self) -> Result<(), ApiError> {
         let Identity::Token(presented) = &self.identity else { return Ok(()) };
         let holder = presented.holder();
         if let Some(limit) = holder.token.rights.limits.queries_per_second {
-            holder.queries.check(limit, now).map_err(|wait| too_fast(&format!("{limit} queries per second"), &holder.token.name, wait))?;
-            holder.queries.charge(limit, 1, now);
+            holder.queries.check(limit, steady()).map_err(|wait| too_fast(&format!("{limit} queries per second"), &holder.token.name, wait))?;
+            holder.queries.charge(limit, 1, steady());
         }
         holder.tally.count_query();
         Ok(())

@@ -22,7 +22,10 @@ use super::{
     refusals::Refusals,
     sign_ins::SignIns,
 };
-use crate::problem::{ApiError, ProblemKind};
+use crate::{
+    clock::steady,
+    problem::{ApiError, ProblemKind},
+};
 
 /// The gate of a service.
 pub struct Gate {
@@ -103,7 +106,7 @@ impl Gate {
     pub fn sign_in(&self, request: &HttpRequest, now: Nanos) -> Result<SignedIn, ApiError> {
         let peer = self.peer(request)?;
         browser::check_page(request, &peer).map_err(|reason| ApiError::new(ProblemKind::Access, format!("the call is refused: {reason}")))?;
-        self.sign_ins.check(peer.address, now).map_err(|wait| {
+        self.sign_ins.check(peer.address, steady()).map_err(|wait| {
             let seconds = seconds_of(wait);
             let text = format!("too many sign-ins from your address have failed: try again in {seconds} s");
             ApiError::new(ProblemKind::Rate, text).retry_after(seconds)
@@ -113,7 +116,7 @@ impl Gate {
             Ok(None) => Err(ApiError::new(ProblemKind::Token, "a token is needed to sign in: send it as `Authorization: Bearer TOKEN`")),
             Err(error) => Err(error),
         };
-        let presented = presented.inspect_err(|_| self.sign_ins.failed(peer.address, now))?;
+        let presented = presented.inspect_err(|_| self.sign_ins.failed(peer.address, steady()))?;
         self.sign_ins.succeeded(peer.address);
         let address = peer.address;
         Ok(SignedIn { caller: Caller { identity: Identity::Token(presented), address }, peer })

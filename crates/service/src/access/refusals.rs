@@ -33,12 +33,12 @@ impl Refusals {
         let mut waiting = self.0.lock();
         let key = (address, status);
         if let Some(counted) = waiting.counted.get_mut(&key) {
-            if now - counted.since < ONCE_IN {
+            if (now - counted.since).abs() < ONCE_IN {
                 counted.more += 1;
                 return;
             }
         } else if waiting.counted.len() >= MAX_ADDRESSES {
-            waiting.counted.retain(|_, counted| now - counted.since < ONCE_IN);
+            waiting.counted.retain(|_, counted| (now - counted.since).abs() < ONCE_IN);
             if waiting.counted.len() >= MAX_ADDRESSES {
                 return;
             }

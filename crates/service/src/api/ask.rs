@@ -162,7 +162,7 @@ pub(crate) async fn complete(caller: Access<ReadGrant>, state: AppState, dataset
 }
 
 async fn answer(state: &AppState, caller: Caller, dataset: String, question: Question, request: &HttpRequest) -> Result<HttpResponse, ApiError> {
-    caller.count_query(now())?;
+    caller.count_query()?;
     let kind = AnswerKind::wanted(request)?;
     while_there(request, compute(state, caller, dataset, question, kind)).await.unwrap_or_else(|| {
         // Most callers have disconnected; one that only closed its sending side reads this.

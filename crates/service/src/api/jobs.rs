@@ -17,7 +17,7 @@ use crate::{
 /// Lists the jobs that run in the background.
 ///
 /// They write points to the journal (`committer`), turn them into blocks (`packer`), merge blocks (`compactor`), make rollups (`roller`), and
-/// apply retention (`upkeep`). Imports and backups are listed while they run.
+/// apply retention (`upkeep`), and notice changed tokens and certificates (`access`). Imports and backups are listed while they run.
 #[utoipa::path(security(("token" = [])), tag = "store", responses((status = 200, body = [JobInfo]), (status = 403, body = Problem)))]
 #[get("/api/v1/jobs")]
 pub(crate) async fn list(caller: Access<AnyGrant>, state: AppState) -> web::Json<Vec<JobInfo>> {

@@ -70,7 +70,7 @@ async fn take(state: AppState, caller: Caller, dataset: String, request: HttpReq
     };
     let may_read_log = caller.is_machine();
     let taken = async {
-        caller.check_point_rate(now())?;
+        caller.check_point_rate()?;
         let encoding = encoding_of(&request)?;
         state.store.begin(&dataset)?;
         let mut body = collect_body(&state, &request, payload).await?;
@@ -81,7 +81,7 @@ async fn take(state: AppState, caller: Caller, dataset: String, request: HttpReq
             let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
             let now = now();
             let report = read_body(state, &caller, &dataset, (format, None), bytes, now, &stop)?.keep(state, &dataset, now)?;
-            caller.count_points(report.tally.accepted, now);
+            caller.count_points(report.tally.accepted);
             Ok::<_, ApiError>(report)
         })
         .await

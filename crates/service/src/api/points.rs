@@ -138,7 +138,7 @@ pub(crate) async fn push(
     request: HttpRequest,
     payload: web::Payload,
 ) -> Result<HttpResponse, ApiError> {
-    caller.check_point_rate(now())?;
+    caller.check_point_rate()?;
     let caller = caller.into_caller();
     let options = PushOptions::parse(request.query_string())?;
     let format = format_of(&request)?;
@@ -254,7 +254,7 @@ fn take(
         return Err(rejected(PushReport { tally: nothing, ..PushReport::default() }, options.all_or_nothing));
     }
     let report = read.keep(state, dataset, now)?;
-    caller.count_points(report.tally.accepted, now);
+    caller.count_points(report.tally.accepted);
     Ok(report)
 }
 

@@ -10,6 +10,7 @@ use fenetre_access::{
 use fenetre_core::{
     keeping::{Expiry, LimitSettings, Policies, Scope, Step},
     time::{Nanos, TimeRange, format_day, format_utc},
+    visibility::{Visibility, VisibleCatalogue},
 };
 use fenetre_store::{PartitionSize, StorageReport};
 use fenetre_wire::retention::{ExpiryItem, ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile};
@@ -78,7 +79,7 @@ pub(crate) async fn set(caller: Access<DefineGrant>, state: AppState, body: Body
         let mut after = before.clone();
         after.live.insert(place, limits);
         let survey = Survey::take(state, now, true)?;
-        let expires = expiry_preview(state, &state.store.retention().plan(&after, now)?, &survey.report)?;
+        let expires = expiry_preview(state, &caller.visibility(), &state.store.retention().plan(&after, now)?, &survey.report)?;
         if !order.preview {
             let look = |state: &State| {
                 serde_json::to_value(state.store.retention().runtime_limits(place)).map(Some).map_err(|error| ApiError::internal(&error))
@@ -140,7 +141,7 @@ pub(crate) async fn expire(caller: Access<DefineStoreGrant>, state: AppState, bo
     let work = move |state: &State| {
         let now = now();
         let report = state.store.inspect().report(now)?;
-        let planned = expiry_preview(state, &state.store.retention().plan(&state.store.retention().policies(), now)?, &report)?;
+        let planned = expiry_preview(state, &caller.visibility(), &state.store.retention().plan(&state.store.retention().policies(), now)?, &report)?;
         if order.dry_run {
             return Ok(planned);
         }
@@ -156,13 +157,22 @@ pub(crate) async fn expire(caller: Access<DefineStoreGrant>, state: AppState, bo
     blocking_long(&state, work).await.map(web::Json)
 }
 
-/// What a plan would drop, by names and numbers.
-fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Result<ExpiryPreview, ApiError> {
+/// What a plan would drop of what may be seen, by names and numbers.
+fn expiry_preview(state: &State, visibility: &Visibility, plan: &Expiry, report: &StorageReport) -> Result<ExpiryPreview, ApiError> {
+    let sees_store = visibility.is_everything();
+    let is_seen = |step: &&Step| match step {
+        // Which dataset an item of the bin was of is not in the plan.
+        Step::EmptyBin { .. } => sees_store,
+        Step::Drop { dataset, .. } | Step::Trim { dataset, .. } => {
+            state.store.with_catalogue(|catalogue| VisibleCatalogue::new(catalogue, visibility).dataset_by_id(*dataset).is_some())
+        }
+    };
     let catalogue_name = |place: Scope| state.store.with_catalogue(|catalogue| name_of(catalogue, place));
-    let mut departure = ExpiryPreview { bytes: plan.bytes(), is_full: plan.is_full, waiting: plan.waiting as u64, ..ExpiryPreview::default() };
+    let waiting = if sees_store { plan.waiting as u64 } else { 0 };
+    let mut departure = ExpiryPreview { is_full: plan.is_full, waiting, ..ExpiryPreview::default() };
     let mut span: Option<(Nanos, Nanos)> = None;
     let mut widen = |first: Nanos, last: Nanos| span = Some(span.map_or((first, last), |(start, end)| (start.min(first), end.max(last))));
-    for step in &plan.steps {
+    for step in plan.steps.iter().filter(is_seen) {
         let (what, why, bytes, for_good) = match step {
             Step::EmptyBin { id, bytes, why } => (format!("{id} of the bin"), why, *bytes, true),
             Step::Drop { dataset, partition, why, for_good } => {
@@ -192,6 +202,7 @@ fn expiry_preview(state: &State, plan: &Expiry, report: &StorageReport) -> Resul
                 (format!("{name} before {}", format_utc(*before)), why, *bytes, *why != fenetre_core::keeping::Why::Age)
             }
         };
+        departure.bytes += bytes;
         departure.parts.push(ExpiryItem { what, why: why.describe().to_owned(), bytes, for_good });
     }
     departure.metrics.sort_unstable();

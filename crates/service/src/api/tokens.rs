@@ -4,12 +4,15 @@ use actix_web::{HttpResponse, delete, get, post, web};
 use fenetre_access::{
     AccessError,
     change::{Act, Subject},
+    grant::Grant,
     records::Use,
     registry::Holder,
     token::{self, Rights, Token},
 };
 use fenetre_core::{
+    catalogue::Catalogue,
     pattern::NamePattern,
+    suggest::hint,
     time::{Nanos, Span, format_utc, parse_rfc3339},
 };
 use fenetre_wire::access::{CreatedToken, RotateOrder, TokenInfo, TokenLimits, TokenOrder, TokenState};
@@ -46,9 +49,20 @@ pub(crate) async fn create(caller: Access<AdminGrant>, state: AppState, body: Bo
         let (rights, expires) = rights_of(&order, now).map_err(|reason| ApiError::new(ProblemKind::Request, reason))?;
         let (token, secret) = state.gate.registry.create(&order.name, rights, expires, now)?;
         Recorded::new(&caller, Subject::Token, Act::Created, &token.name).write(state, None, Some(recorded(&token)?))?;
-        Ok(CreatedToken { token: info_of(state, &token.id)?, secret: secret.token_text() })
+        let notes = state.store.with_catalogue(|catalogue| unknown_datasets(catalogue, &token.rights));
+        Ok(CreatedToken { token: info_of(state, &token.id)?, secret: secret.token_text(), notes })
     };
     blocking(&state, work).await.map(|created| HttpResponse::Created().insert_header(("Cache-Control", "no-store")).json(created))
+}
+
+/// A note on each grant whose dataset does not exist: it holds from when there is one.
+fn unknown_datasets(catalogue: &Catalogue, rights: &Rights) -> Vec<String> {
+    let names = rights.grants.iter().filter_map(Grant::one_dataset).filter(|name| catalogue.dataset_by_any_name(name).is_none());
+    let note = |name: &str| {
+        let hint = hint(name, catalogue.datasets().map(|dataset| &*dataset.name), 5);
+        format!("there is no dataset `{name}` yet: {hint}")
+    };
+    names.map(note).collect()
 }
 
 /// Gives a token a new secret. With `overlap`, the old one still works for that time.
@@ -69,7 +83,7 @@ pub(crate) async fn rotate(
         let (token, secret) = state.gate.registry.rotate(&name, old_until)?;
         let after = serde_json::json!({ "old_secret_until": format_utc(old_until) });
         Recorded::new(&caller, Subject::Token, Act::Rotated, &token.name).write(state, None, Some(after))?;
-        Ok(CreatedToken { token: info_of(state, &token.id)?, secret: secret.token_text() })
+        Ok(CreatedToken { token: info_of(state, &token.id)?, secret: secret.token_text(), notes: Vec::new() })
     };
     blocking(&state, work).await.map(web::Json)
 }

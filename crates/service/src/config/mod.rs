@@ -65,7 +65,7 @@ pub struct TlsFiles {
 pub struct AccessSettings {
     /// Callers on the machine of the service need none, if the service listens there only.
     pub is_loopback_open: bool,
-    /// Changes are kept in their record for this time, in nanoseconds.
+    /// Changes are kept in their record for this time, in nanoseconds. A month has 30 days here.
     pub changes_keep: Nanos,
 }
 
@@ -216,7 +216,7 @@ impl Default for Config {
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
             tls: None,
             proxies: Vec::new(),
-            access: AccessSettings { is_loopback_open: true, changes_keep: 730 * 24 * 3_600 * SECOND },
+            access: AccessSettings { is_loopback_open: true, changes_keep: 720 * 24 * 3_600 * SECOND },
             json_log: false,
             log_level: "info".to_owned(),
             limits: CallLimits {
