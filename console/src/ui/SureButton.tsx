@@ -8,16 +8,18 @@ interface Props {
   /** What it says once it was pressed. */
   sure: string;
   onSure: () => void;
+  /** Whether it fits into a row of a table. */
+  isLow?: boolean;
 }
 
-export function SureButton({ children, sure, onSure }: Props) {
+export function SureButton({ children, sure, onSure, isLow = false }: Props) {
   const [isSure, setSure] = useState(false);
   const press = () => {
     setSure(!isSure);
     if (isSure) onSure();
   };
   return (
-    <Button $quiet onPress={press} onBlur={() => setSure(false)}>
+    <Button $quiet $low={isLow} onPress={press} onBlur={() => setSure(false)}>
       {isSure ? sure : children}
     </Button>
   );

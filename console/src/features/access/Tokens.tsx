@@ -1,16 +1,23 @@
 /** The tokens: what each allows, until when, when it was last used; and what can be done with it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import styled from "styled-components";
 
 import * as client from "../../api/client";
 import { tokensQuery } from "../../api/queries";
 import type { CreatedToken, TokenInfo } from "../../api/types";
 import { count } from "../../format/numbers";
 import { Check } from "../../ui/fields";
-import { Button, Failure, Panel, PlainTable, TableFrame, Waiting } from "../../ui/parts";
+import { Button, Failure, Faint, Panel, PlainTable, TableFrame, Waiting } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
 import { CreateToken } from "./CreateToken";
 import { Secret } from "./Secret";
+
+const Stack = styled.div`
+  display: grid;
+  gap: 16px;
+  grid-template-columns: minmax(0, 1fr);
+`;
 
 const minute = (time: string | null): string => (time === null ? "never" : time.slice(0, 16).replace("T", " "));
 
@@ -36,7 +43,7 @@ export function Tokens() {
   const shown = data.filter((token) => showsRevoked || token.state !== "revoked");
   const failure = act.error ?? rotate.error;
   return (
-    <>
+    <Stack>
       {made && <Secret created={made} close={() => setMade(null)} />}
       {failure && <Failure error={failure} />}
       <Panel aria-label="Tokens">
@@ -62,7 +69,9 @@ export function Tokens() {
                 {shown.map((token) => (
                   <tr key={token.id}>
                     <td title={token.id}>{token.name}</td>
-                    <td style={{ whiteSpace: "normal" }}>{[...token.grants, ...narrowed(token)].join(", ")}</td>
+                    <td style={{ whiteSpace: "normal", minWidth: 220 }}>
+                      {[...token.grants, ...narrowed(token)].join(", ")}
+                    </td>
                     <td>{token.state}</td>
                     <td title={token.expires ?? ""}>{minute(token.expires)}</td>
                     <td title={token.last_used ?? ""}>{minute(token.last_used)}</td>
@@ -90,8 +99,11 @@ export function Tokens() {
           </p>
         )}
       </Panel>
+      <p>
+        <Faint>A rotated token gets a new secret; the old one works for another day.</Faint>
+      </p>
       <CreateToken made={setMade} />
-    </>
+    </Stack>
   );
 }
 
@@ -104,8 +116,13 @@ interface ActionsProps {
 function Actions({ token, act, rotate }: ActionsProps) {
   return (
     <>
-      <Button $quiet $low onPress={() => rotate("1d")} aria-label={`Rotate ${token.name}, old secret for a day`}>
-        Rotate, old one for a day
+      <Button
+        $quiet
+        $low
+        onPress={() => rotate("1d")}
+        aria-label={`Rotate ${token.name}; its old secret works for a day`}
+      >
+        Rotate
       </Button>{" "}
       {token.state === "suspended" ? (
         <Button $quiet $low onPress={() => act(client.resumeToken)} aria-label={`Resume ${token.name}`}>
@@ -116,7 +133,7 @@ function Actions({ token, act, rotate }: ActionsProps) {
           Suspend
         </Button>
       )}{" "}
-      <SureButton sure={`Really revoke ${token.name}`} onSure={() => act(client.revokeToken)}>
+      <SureButton isLow sure={`Really revoke ${token.name}`} onSure={() => act(client.revokeToken)}>
         Revoke
       </SureButton>
     </>
