@@ -11,7 +11,7 @@ use std::{
 };
 
 /// The order of folders and files at the top of each crate, from the bottom up. A folder may use those before it.
-const ORDER: [(&str, &str); 11] = [
+const ORDER: [(&str, &str); 12] = [
     (
         "crates/core/src",
         "time pattern model answer block suggest units query catalogue visibility completion selection summary rollup plan evaluate thinning keeping schema lib",
@@ -21,7 +21,7 @@ const ORDER: [(&str, &str); 11] = [
     ("crates/columnar/src", "lib batch answer file stream"),
     (
         "crates/wire/src",
-        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups series storage overview lib",
+        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups series sources storage overview lib",
     ),
     (
         "crates/store/src",
@@ -29,9 +29,10 @@ const ORDER: [(&str, &str); 11] = [
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),
+    ("crates/flows/src", "error arrivals intake events secret definition sources supervisor lib"),
     (
         "crates/service/src",
-        "problem arrivals backups clock config warnings imports tls access http state permission changes ingest views jobs api logging memory server lib",
+        "problem backups clock config warnings imports tls access http state permission changes views jobs api logging memory server lib",
     ),
     ("crates/cli/src", "args failure profiles client output confirm commands host run main"),
     ("demo/src", "behaviour waterway generator lib"),
@@ -42,7 +43,7 @@ const ORDER: [(&str, &str); 11] = [
 ];
 
 /// Crates, from the bottom up: a crate depends on those before it.
-const CRATES: [&str; 10] = ["core", "jobs", "formats", "columnar", "store", "access", "wire", "service", "demo", "cli"];
+const CRATES: [&str; 11] = ["core", "jobs", "formats", "columnar", "store", "access", "wire", "flows", "service", "demo", "cli"];
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")

@@ -30,6 +30,9 @@ import type {
   RollupPreview,
   Rollups,
   LimitSettings,
+  SourceEvent,
+  SourceInfo,
+  SourceTrial,
   StorageInfo,
   TagDefinition,
   TagInfo,
@@ -101,6 +104,18 @@ export function fetchChanges(what: string, who: string, before: number | null): 
   if (before !== null) parameters.set("before", String(before));
   return call(`/api/v1/changes?${parameters}`);
 }
+
+const SOURCES = "/api/v1/sources";
+export type SourceChange = "pause" | "resume" | "run";
+const toml = (text: string): Blob => new Blob([text], { type: "application/toml" });
+export const fetchSources = (): Promise<SourceInfo[]> => call(SOURCES);
+export const fetchSourceEvents = (name: string): Promise<SourceEvent[]> => call(`${SOURCES}/${name}/events`);
+export const trySource = (text: string): Promise<SourceTrial> => send("POST", `${SOURCES}/try`, toml(text));
+export const putSource = (name: string, text: string): Promise<unknown> =>
+  send("PUT", `${SOURCES}/${encodeURIComponent(name)}`, toml(text));
+export const changeSource = (name: string, change: SourceChange): Promise<unknown> =>
+  send("POST", `${SOURCES}/${name}/${change}`);
+export const removeSource = (name: string): Promise<unknown> => send("DELETE", `${SOURCES}/${name}`);
 
 export const fetchOverview = (): Promise<Overview> => call("/api/v1/overview");
 export const fetchDatasets = (): Promise<DatasetInfo[]> => call("/api/v1/datasets");

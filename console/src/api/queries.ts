@@ -83,6 +83,19 @@ export const importsQuery = queryOptions({
   refetchInterval: LIVE_MS,
 });
 
+export const sourcesQuery = queryOptions({
+  queryKey: ["sources"],
+  queryFn: client.fetchSources,
+  refetchInterval: LIVE_MS,
+});
+
+export const sourceEventsQuery = (name: string) =>
+  queryOptions({
+    queryKey: ["sources", name, "events"],
+    queryFn: () => client.fetchSourceEvents(name),
+    refetchInterval: 2 * LIVE_MS,
+  });
+
 export const refusalsQuery = queryOptions({
   queryKey: ["refusals"],
   queryFn: client.fetchRefusals,

@@ -60,6 +60,8 @@ words! {
         Backup = "backup",
         /// The configuration file, or what is in force of it.
         Configuration = "configuration",
+        /// A source.
+        Source = "source",
         /// A token.
         Token = "token",
         /// A session of the console.

@@ -7,8 +7,8 @@ use clap::CommandFactory;
 use crate::{
     args::{Args, Command},
     commands::{
-        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, series, storage, tags, tail,
-        token,
+        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, series, sources, storage, tags,
+        tail, token,
     },
     failure::{DONE, Failure},
 };
@@ -49,6 +49,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         Command::Changes(args) => changes::run(&args)?,
         #[cfg(feature = "service")]
         Command::Tls(TlsCommand::SelfSigned(args)) => host::tls::self_signed(&args)?,
+        Command::Source(args) => sources::run(args)?,
         Command::Peek(args) => peek::run(&args)?,
         Command::Tail(args) => tail::run(&args)?,
         Command::Points(command) => bin::points(command)?,

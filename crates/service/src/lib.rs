@@ -14,22 +14,18 @@
 //! | [`api`] | every call, one file a resource |
 //! | [`views`] | answers that are assembled from the store, for calls and for work in the background |
 //! | [`problem`] | every failure as problem details |
-//! | `ingest` | bytes of any format into a batch |
 //! | [`imports`], `jobs` | files that are uploaded; work in the background: imports, upkeep |
-//! | [`arrivals`] | points a second, lately, refusals by reason, and a look at what arrives |
 //! | `warnings`, `clock` | what needs a hand; whether the clock may be believed |
 //! | [`backups`] | the running backup |
 
 mod access;
 pub mod api;
-pub mod arrivals;
 pub mod backups;
 mod changes;
 mod clock;
 pub mod config;
 mod http;
 pub mod imports;
-mod ingest;
 mod jobs;
 mod logging;
 mod memory;

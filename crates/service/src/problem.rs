@@ -5,6 +5,7 @@ use std::{fmt, ops::Deref};
 use actix_web::{HttpResponse, ResponseError, http::StatusCode};
 use fenetre_access::AccessError;
 use fenetre_core::{evaluate::EvaluateError, plan::PlanError, query::QueryError};
+use fenetre_flows::FlowError;
 use fenetre_formats::FormatError;
 use fenetre_store::StoreError;
 pub use fenetre_wire::problem::{Problem, ProblemPlace};
@@ -224,6 +225,18 @@ impl From<AccessError> for ApiError {
             }
         };
         Self::new(kind, error.to_string())
+    }
+}
+
+impl From<FlowError> for ApiError {
+    fn from(error: FlowError) -> Self {
+        match error {
+            FlowError::Store(error) => error.into(),
+            FlowError::Format(error) => error.into(),
+            FlowError::TooSlow => Self::new(ProblemKind::Busy, error.to_string()),
+            FlowError::Definition(_) | FlowError::Secret(_) => Self::new(ProblemKind::Request, error.to_string()),
+            FlowError::Peer(_) | FlowError::File { .. } => Self::new(ProblemKind::Definition, error.to_string()),
+        }
     }
 }
 

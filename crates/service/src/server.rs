@@ -14,6 +14,12 @@ use actix_web::{
     web,
 };
 use fenetre_access::{AccessError, records::Records, registry::Registry};
+use fenetre_flows::{
+    FlowError,
+    arrivals::{Arrivals, tail::Tail},
+    intake::Intake,
+    supervisor::Sources,
+};
 use fenetre_jobs::Jobs;
 use fenetre_store::{Store, StoreError};
 use tokio::{
@@ -25,7 +31,6 @@ use utoipa_actix_web::AppExt;
 use crate::{
     access::gate::Gate,
     api,
-    arrivals::{Arrivals, tail::Tail},
     backups::Backups,
     clock::{ClockWatch, now},
     config::Config,
@@ -74,6 +79,9 @@ pub enum ServeError {
     /// The records of tokens and changes cannot be used.
     #[error(transparent)]
     Access(#[from] AccessError),
+    /// A source cannot be started.
+    #[error("a source cannot be started: {0}")]
+    Source(#[from] FlowError),
     /// The process may not use as much memory as the configuration allows.
     #[error("{0}")]
     Memory(String),
@@ -125,7 +133,7 @@ impl Stopper {
     fn stop(&self) -> impl Future<Output = ()> {
         tracing::info!("stopping");
         // A live tail has no end of its own.
-        self.state.tail.end();
+        self.state.intake.tail.end();
         self.stopping.notify_waiters();
         self.handle.stop(true)
     }
@@ -146,7 +154,9 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     })?;
     let certificate = config.tls.as_ref().map(|files| Certificate::open(files, now())).transpose()?.map(Arc::new);
     let server_config = certificate.as_ref().map(|certificate| certificate.server_config()).transpose()?;
-    let store = Store::open(&config.store, config.store_options.clone())?;
+    let store = Arc::new(Store::open(&config.store, config.store_options.clone())?);
+    let intake =
+        Arc::new(Intake { store: Arc::clone(&store), arrivals: Arrivals::default(), tail: Tail::default(), max_future: config.limits.max_future });
     let gate = Gate::new(Registry::open(Records::open(&config.store)?)?, config.proxies.clone(), config.is_open());
     if !gate.is_open() && !gate.registry.has_tokens(now()) {
         tracing::warn!(
@@ -159,16 +169,16 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let threads = std::thread::available_parallelism().map_or(2, usize::from);
     let state = web::Data::new(State {
         store,
+        sources: Sources::new(Arc::clone(&intake), now),
+        intake,
         gate,
         certificate,
         changes_keep: config.access.changes_keep,
         limits: config.limits,
         config_file: config.file.clone(),
-        arrivals: Arrivals::default(),
         bodies: Budget::new(config.limits.max_total_body_bytes),
         backups: Backups::default(),
         imports,
-        tail: Tail::default(),
         started: now(),
         clock,
         warnings: Warnings::default(),
@@ -181,6 +191,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     all.imports.resume(&all);
     views::retention::log_differences(&all);
     upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
+    all.sources.start()?;
     access::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {
@@ -220,6 +231,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         ready(Ready { address, is_secure, stopper });
         server.await
     });
+    state.sources.end();
     state.jobs.end();
     access::finish(&state);
     served.map_err(failed)?;

@@ -3,12 +3,12 @@
 use std::{path::PathBuf, sync::Arc, time::Instant};
 
 use fenetre_core::time::Nanos;
+use fenetre_flows::{intake::Intake, supervisor::Sources};
 use fenetre_jobs::Jobs;
 use fenetre_store::Store;
 
 use crate::{
     access::gate::Gate,
-    arrivals::{Arrivals, tail::Tail},
     backups::Backups,
     clock::ClockWatch,
     config::CallLimits,
@@ -24,7 +24,11 @@ use crate::{
 
 /// The service's state.
 pub struct State {
-    pub store: Store,
+    pub store: Arc<Store>,
+    /// How points get into it.
+    pub intake: Arc<Intake>,
+    /// What brings points by itself.
+    pub sources: Sources,
     /// Who may do what.
     pub gate: Gate,
     /// The certificate, if the service speaks TLS.
@@ -34,13 +38,10 @@ pub struct State {
     pub limits: CallLimits,
     /// The configuration file, if there is one.
     pub config_file: Option<PathBuf>,
-    pub arrivals: Arrivals,
     /// Bytes of bodies that are being taken.
     pub bodies: Budget,
     pub backups: Backups,
     pub imports: Imports,
-    /// Who watches what arrives.
-    pub tail: Tail,
     pub started: Nanos,
     /// Checks the wall clock.
     pub clock: ClockWatch,

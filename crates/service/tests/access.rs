@@ -83,6 +83,15 @@ POST   /api/v1/imports/{id}/run                              ?
 POST   /api/v1/imports/{id}/stop                             ?
 DELETE /api/v1/imports/{id}                                  ?
 GET    /api/v1/imports/{id}/rejects                          ?
+GET    /api/v1/sources                                       read+
+POST   /api/v1/sources/try                                   admin*
+GET    /api/v1/sources/{source}                              read+
+GET    /api/v1/sources/{source}/events                       read+
+PUT    /api/v1/sources/{source}                              admin*
+DELETE /api/v1/sources/{source}                              admin*
+POST   /api/v1/sources/{source}/pause                        admin*
+POST   /api/v1/sources/{source}/resume                       admin*
+POST   /api/v1/sources/{source}/run                          admin*
 GET    /api/v1/arrivals/refused                              read+
 GET    /api/v1/arrivals/tail                                 read
 POST   /v1/metrics                                           write
@@ -149,7 +158,12 @@ fn push(service: &Service, token: &str, dataset: &str, line: &Value) -> Answer {
 }
 
 fn called(service: &Service, method: &str, path: &str, token: Option<&str>) -> (u16, String) {
-    let path = path.replace("{dataset}", "velmar").replace("{metric}", "nothing").replace("{key}", "nothing").replace("{policy}", "nothing");
+    let path = path
+        .replace("{dataset}", "velmar")
+        .replace("{metric}", "nothing")
+        .replace("{key}", "nothing")
+        .replace("{policy}", "nothing")
+        .replace("{source}", "nothing");
     let path = path.replace("{id}", "nothing").replace("{name}", "nothing").replace("{token}", "nothing");
     let headers: &[(&str, &str)] = if path.ends_with("v1/metrics") { &[JSON, ("Fenetre-Dataset", "velmar")] } else { &[JSON] };
     if path.ends_with("/tail") {
@@ -540,6 +554,10 @@ fn planted() -> (tempfile::TempDir, Service, String) {
         put(&service, &admin, &gone, &json!({}));
         assert_eq!(service.call("DELETE", &gone, Some(&admin), &[], b"").status, 200);
     }
+    for (at, dataset) in DATASETS.iter().enumerate() {
+        let definition = json!({ "kind": "folder", "dataset": dataset, "path": format!("/nowhere/source_{at}x"), "paused": true });
+        put(&service, &admin, &format!("/api/v1/sources/source_{at}x"), &definition);
+    }
     put(&service, &admin, "/api/v1/mappings/mapping_9x", &json!({ "time": { "column": "mapped_9x" } }));
     (folder, service, admin)
 }
@@ -582,6 +600,7 @@ fn no_answer_shows_more_than_was_granted() {
         "/api/v1/changes",
         "/api/v1/tokens",
         "/api/v1/backup",
+        "/api/v1/sources",
         "/api/v1/datasets/nowhere/metrics",
     ];
     let number = std::cell::Cell::new(0);

@@ -22,4 +22,5 @@ pub mod push;
 pub mod retention;
 pub mod rollups;
 pub mod series;
+pub mod sources;
 pub mod storage;

@@ -10,6 +10,7 @@ import { ImportList } from "./ImportList";
 import { ImportWizard } from "./ImportWizard";
 import { PushCommands } from "./PushCommands";
 import { Refused } from "./Refused";
+import { Sources } from "./Sources";
 import { Tail } from "./Tail";
 
 export function ArrivalsPage({ dataset }: { dataset: DatasetInfo }) {
@@ -22,6 +23,7 @@ export function ArrivalsPage({ dataset }: { dataset: DatasetInfo }) {
           <Leaf id="import">Import a file</Leaf>
           <Leaf id="imports">Imports</Leaf>
           <Leaf id="push">Push</Leaf>
+          <Leaf id="sources">Sources</Leaf>
           <Leaf id="refused">Rejected</Leaf>
           <Leaf id="tail">Live</Leaf>
         </Strip>
@@ -37,6 +39,9 @@ export function ArrivalsPage({ dataset }: { dataset: DatasetInfo }) {
           <Allowed to="write" dataset={dataset.name} otherwise="push points">
             <PushCommands dataset={dataset.name} />
           </Allowed>
+        </TabPanel>
+        <TabPanel id="sources">
+          <Sources dataset={dataset.name} />
         </TabPanel>
         <TabPanel id="refused">
           <Refused />

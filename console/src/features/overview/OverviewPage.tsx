@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 
-import { datasetsQuery, overviewQuery, refusalsQuery } from "../../api/queries";
+import { datasetsQuery, overviewQuery, refusalsQuery, sourcesQuery } from "../../api/queries";
 import type { DatasetInfo, Overview } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { ago, millis } from "../../format/times";
@@ -76,9 +76,11 @@ function inAMonth(data: Overview): string {
 /** What needs a hand, each with the way to it. */
 function Attention({ datasets }: { datasets: DatasetInfo[] }) {
   const { data: refusals } = useQuery(refusalsQuery);
+  const { data: sources = [] } = useQuery(sourcesQuery);
+  const troubled = sources.filter((source) => source.error !== null || source.is_late);
   const limits = refusals?.causes.find((cause) => cause.cause === "limit");
   const unreviewed = datasets.filter((dataset) => dataset.unreviewed > 0);
-  if (!limits && unreviewed.length === 0) return null;
+  if (!limits && unreviewed.length === 0 && troubled.length === 0) return null;
   return (
     <Notice>
       {limits && (
@@ -87,6 +89,12 @@ function Attention({ datasets }: { datasets: DatasetInfo[] }) {
           <Link to="/arrivals">Rejected points</Link>
         </p>
       )}
+      {troubled.map((source) => (
+        <p key={source.name}>
+          The source {source.name} {source.error === null ? "is late" : `fails: ${source.error}`}.{" "}
+          <Link to="/arrivals">Sources</Link>
+        </p>
+      ))}
       {unreviewed.map((dataset) => (
         <p key={dataset.name}>
           {dataset.unreviewed === 1 ? "1 metric" : `${count(dataset.unreviewed)} metrics`} of {dataset.name} were

@@ -8,6 +8,7 @@ mod definitions;
 #[cfg(feature = "service")]
 mod host;
 mod keeping;
+mod sources;
 
 use std::{ffi::OsString, path::PathBuf};
 
@@ -24,6 +25,7 @@ pub use definitions::{
 #[cfg(feature = "service")]
 pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, SelfSignedArgs, ServeArgs, TlsCommand};
 pub use keeping::{ExpireArgs, JobsArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
+pub use sources::{SourceArgs, SourceCommand};
 
 const AFTER_HELP: &str = "\
 Exit codes:
@@ -173,6 +175,8 @@ pub enum Command {
     Series(SeriesArgs),
     /// Show the latest point of each series
     Latest(SeriesArgs),
+    /// List, try, add or control sources: what brings points by itself
+    Source(SourceArgs),
     /// Show the latest few points of a metric
     Peek(PeekArgs),
     /// Watch arriving points
@@ -272,6 +276,16 @@ mod tests {
             "fenetre storage verify",
             "fenetre demo run --fresh --days 3",
             "fenetre jobs -o json",
+            "fenetre source",
+            "fenetre source add control.toml --name control --profile plant",
+            "fenetre source log control --limit 5 -o csv",
+            "fenetre token create gateway --grant write:velmar --network 192.0.2.0/24 --expires 90d",
+            "fenetre token rotate gateway --overlap 1d --store data",
+            "fenetre token list --all -o json",
+            "fenetre login https://plant.example:7430 --profile plant --ca ca.pem",
+            "fenetre whoami --profile plant",
+            "fenetre changes --since 7d --what retention",
+            "fenetre tls self-signed --name plant.example",
             "fenetre backup monday --since sunday",
             "fenetre backup --stop",
             "fenetre restore monday store",
@@ -293,6 +307,10 @@ mod tests {
             "fenetre peek level --count 0",
             "fenetre retention set velmar",
             "fenetre rollup set",
+            "fenetre token create gateway",
+            "fenetre token list --store data --url http://127.0.0.1:9000",
+            "fenetre datasets --ca ca.pem --fingerprint ab",
+            "fenetre source add",
         ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }

@@ -25,6 +25,7 @@ use fenetre_wire::{
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
+    sources::{SourceEvent, SourceInfo, SourceTrial},
     storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
@@ -37,6 +38,7 @@ use crate::{
 };
 
 const BACKUP: &str = "/api/v1/backup";
+const SOURCES: &str = "/api/v1/sources";
 const TOKENS: &str = "/api/v1/tokens";
 /// Maximum size of an answer, in bytes.
 const LARGEST_ANSWER: u64 = 2 << 30;
@@ -102,6 +104,39 @@ impl Client {
 
     pub fn datasets(&self) -> Result<Vec<DatasetInfo>, Failure> {
         self.get("/api/v1/datasets", &[])
+    }
+
+    pub fn sources(&self) -> Result<Vec<SourceInfo>, Failure> {
+        self.get(SOURCES, &[])
+    }
+
+    pub fn source(&self, name: &str) -> Result<SourceInfo, Failure> {
+        self.get(&format!("{SOURCES}/{}", escaped(name)), &[])
+    }
+
+    pub fn source_events(&self, name: &str) -> Result<Vec<SourceEvent>, Failure> {
+        self.get(&format!("{SOURCES}/{}/events", escaped(name)), &[])
+    }
+
+    pub fn put_source(&self, name: &str, definition: &str) -> Result<Defined, Failure> {
+        let path = format!("{SOURCES}/{}", escaped(name));
+        let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
+        Ok(self.read(request.send(definition), &path)?)
+    }
+
+    pub fn try_source(&self, definition: &str) -> Result<SourceTrial, Failure> {
+        let path = format!("{SOURCES}/try");
+        let request = self.agent.post(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
+        Ok(self.read(request.send(definition), &path)?)
+    }
+
+    /// Pauses, resumes or runs a source, by the word of the call.
+    pub fn change_source(&self, name: &str, change: &str) -> Result<(), Failure> {
+        self.post_for_nothing(&format!("{SOURCES}/{}/{change}", escaped(name)), &())
+    }
+
+    pub fn remove_source(&self, name: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("{SOURCES}/{}", escaped(name)))
     }
 
     pub fn jobs(&self) -> Result<Vec<JobInfo>, Failure> {

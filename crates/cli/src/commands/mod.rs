@@ -16,6 +16,7 @@ pub mod peek;
 pub mod retention;
 pub mod rollup;
 pub mod series;
+pub mod sources;
 pub mod storage;
 pub mod tags;
 pub mod tail;

@@ -1,4 +1,6 @@
-//! Bytes of any format into a batch: what pushes, exports and imports share.
+//! Bytes of any format into a batch: what pushes, exports, imports and sources share.
+
+use std::{collections::BTreeMap, sync::Arc};
 
 use bytes::Bytes;
 use fenetre_columnar::{ArrowRows, ParquetRows};
@@ -8,7 +10,7 @@ use fenetre_core::{
     time::{Nanos, format_utc},
 };
 use fenetre_formats::{Format, Output, Tally, mapping::Mapping, read};
-use fenetre_store::Batch;
+use fenetre_store::{Batch, Store};
 use fenetre_wire::{
     arrivals::{TailPoint, TailReport, TailValue},
     push::PushReport,
@@ -16,78 +18,108 @@ use fenetre_wire::{
 
 use self::duplicates::note_duplicates;
 use crate::{
-    access::caller::Caller,
-    problem::{ApiError, ProblemKind},
-    state::State,
+    arrivals::{Arrivals, tail::Tail},
+    error::FlowError,
 };
 
 pub mod duplicates;
 
 /// A body that was read, before it is kept.
 pub struct ParsedBody {
+    /// Its points.
     pub batch: Batch,
+    /// What became of its rows.
     pub tally: Tally,
-    sample: Vec<TailPoint>,
+    /// Its first points, where they were asked for.
+    pub sample: Vec<TailPoint>,
 }
 
 /// How many points of a batch a live tail shows.
 const TAIL_POINTS: usize = 20;
 
-/// Reads a body as a whole.
-///
-/// # Errors
-/// If the body cannot be read at all, or `stop` says that it takes too long.
-pub fn read_body(
-    state: &State,
-    caller: &Caller,
-    dataset: &str,
-    (format, mapping): (Format, Option<Mapping>),
-    body: Vec<u8>,
-    now: Nanos,
-    stop: &dyn Fn() -> bool,
-) -> Result<ParsedBody, ApiError> {
-    let mapping = in_zone(state, dataset, format, mapping);
-    let mut batch = begin(state, dataset, now)?;
-    let mut sample = Vec::new();
-    let most = if state.tail.is_watched() { TAIL_POINTS } else { 0 };
-    let metrics = caller.rights().map_or(&[][..], |rights| &rights.metrics);
-    let mut tap = SamplingSink { metrics, batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
-    let tally = match format {
-        Format::ArrowStream => {
-            let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
-            while rows.read(&mut Output { now, sink: &mut tap, tally: &mut tally })? {}
-            tally
-        }
-        Format::Parquet => {
-            let (mut rows, mut tally) = (ParquetRows::new(Bytes::from(body), mapping.as_ref())?, Tally::default());
-            while rows.read(&mut Output { now, sink: &mut tap, tally: &mut tally })? > 0 {}
-            tally
-        }
-        _ => read(format, mapping, &body, now, &mut tap)?,
-    };
-    if tap.is_stopped {
-        return Err(ApiError::new(ProblemKind::Busy, "reading the body took too long, so nothing was stored: send it in smaller parts"));
-    }
-    Ok(ParsedBody { batch, tally, sample })
+/// The way into the store.
+pub struct Intake {
+    /// The store.
+    pub store: Arc<Store>,
+    /// Counts of what arrived lately.
+    pub arrivals: Arrivals,
+    /// Who watches what arrives.
+    pub tail: Tail,
+    /// Points further ahead of the clock are rejected, in nanoseconds.
+    pub max_future: Nanos,
 }
 
-/// A mapping with the dataset's zone for times of typed tables that have no offset, unless it states one.
-pub fn in_zone(state: &State, dataset: &str, format: Format, mapping: Option<Mapping>) -> Option<Mapping> {
-    if !matches!(format, Format::ArrowStream | Format::Parquet) {
-        return mapping;
-    }
-    let mut mapping = mapping.unwrap_or_default();
-    let of_dataset = || state.store.with_catalogue(|catalogue| catalogue.dataset_by_any_name(dataset).map(|dataset| dataset.definition.zone.clone()));
-    mapping.time.zone = mapping.time.zone.or_else(of_dataset);
-    Some(mapping)
+/// How a body is read.
+pub struct Order<'a> {
+    /// The dataset.
+    pub dataset: &'a str,
+    /// The format.
+    pub format: Format,
+    /// Roles of columns or keys, where the format needs them.
+    pub mapping: Option<Mapping>,
+    /// Only these metrics are accepted; all where there are none.
+    pub metrics: &'a [NamePattern],
+    /// Tags of every point, unless it has one of that key.
+    pub tags: &'a BTreeMap<String, String>,
+    /// Points that the caller wants to see.
+    pub shown: usize,
+    /// Whether to stop; asked now and then.
+    pub stop: &'a dyn Fn() -> bool,
 }
 
-/// A batch that rejects points too far in the future, or past retention.
-pub fn begin(state: &State, dataset: &str, now: Nanos) -> Result<Batch, ApiError> {
-    let mut batch = state.store.begin(dataset)?;
-    batch.refuse_after(now.saturating_add(state.limits.max_future));
-    batch.refuse_before(state.store.retention().horizons(batch.dataset(), now));
-    Ok(batch)
+impl Intake {
+    /// Reads a body as a whole.
+    ///
+    /// # Errors
+    /// If the body cannot be read at all, or the order says that it takes too long.
+    pub fn read(&self, order: Order<'_>, body: Vec<u8>, now: Nanos) -> Result<ParsedBody, FlowError> {
+        let Order { dataset, format, mapping, metrics, tags, shown, stop } = order;
+        let mapping = self.in_zone(dataset, format, mapping);
+        let mut batch = self.begin(dataset, now)?;
+        let mut sample = Vec::new();
+        let most = shown.max(if self.tail.is_watched() { TAIL_POINTS } else { 0 });
+        let mut tap = SamplingSink { metrics, tags, batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
+        let tally = match format {
+            Format::ArrowStream => {
+                let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
+                while rows.read(&mut Output { now, sink: &mut tap, tally: &mut tally })? {}
+                tally
+            }
+            Format::Parquet => {
+                let (mut rows, mut tally) = (ParquetRows::new(Bytes::from(body), mapping.as_ref())?, Tally::default());
+                while rows.read(&mut Output { now, sink: &mut tap, tally: &mut tally })? > 0 {}
+                tally
+            }
+            _ => read(format, mapping, &body, now, &mut tap)?,
+        };
+        if tap.is_stopped {
+            return Err(FlowError::TooSlow);
+        }
+        Ok(ParsedBody { batch, tally, sample })
+    }
+
+    /// A mapping with the dataset's zone for times of typed tables that have no offset, unless it states one.
+    pub fn in_zone(&self, dataset: &str, format: Format, mapping: Option<Mapping>) -> Option<Mapping> {
+        if !matches!(format, Format::ArrowStream | Format::Parquet) {
+            return mapping;
+        }
+        let mut mapping = mapping.unwrap_or_default();
+        let of_dataset =
+            || self.store.with_catalogue(|catalogue| catalogue.dataset_by_any_name(dataset).map(|dataset| dataset.definition.zone.clone()));
+        mapping.time.zone = mapping.time.zone.or_else(of_dataset);
+        Some(mapping)
+    }
+
+    /// A batch that rejects points too far in the future, or past retention.
+    ///
+    /// # Errors
+    /// If there is no such dataset.
+    pub fn begin(&self, dataset: &str, now: Nanos) -> Result<Batch, FlowError> {
+        let mut batch = self.store.begin(dataset)?;
+        batch.refuse_after(now.saturating_add(self.max_future));
+        batch.refuse_before(self.store.retention().horizons(batch.dataset(), now));
+        Ok(batch)
+    }
 }
 
 impl ParsedBody {
@@ -114,13 +146,16 @@ impl ParsedBody {
     }
 
     /// Stores it, and reports it to watchers.
-    pub fn keep(self, state: &State, dataset: &str, now: Nanos) -> Result<PushReport, ApiError> {
+    ///
+    /// # Errors
+    /// If the store does not take it.
+    pub fn keep(self, intake: &Intake, dataset: &str, now: Nanos) -> Result<PushReport, FlowError> {
         let mut report = self.report(false);
-        report.replaced = state.store.write(self.batch)?;
-        state.arrivals.count(now, dataset, report.tally.accepted, report.tally.rejected);
-        state.arrivals.refused(now, dataset, &report.tally);
-        if state.tail.is_watched() {
-            state.tail.report(TailReport {
+        report.replaced = intake.store.write(self.batch)?;
+        intake.arrivals.count(now, dataset, report.tally.accepted, report.tally.rejected);
+        intake.arrivals.refused(now, dataset, &report.tally);
+        if intake.tail.is_watched() {
+            intake.tail.report(TailReport {
                 dataset: dataset.to_owned(),
                 time: format_utc(now),
                 accepted: report.tally.accepted,
@@ -136,6 +171,7 @@ impl ParsedBody {
 struct SamplingSink<'t> {
     /// Only these are accepted; all where there are none.
     metrics: &'t [NamePattern],
+    tags: &'t BTreeMap<String, String>,
     batch: &'t mut Batch,
     sample: &'t mut Vec<TailPoint>,
     most: usize,
@@ -153,6 +189,15 @@ impl PointSink for SamplingSink<'_> {
         if !self.may(point.metric) {
             return Err(Refusal::of(Cause::Access, "metric", format!("the token may not write the metric `{}`", point.metric)));
         }
+        if self.tags.is_empty() {
+            self.batch.accept(point)?;
+            self.note(point);
+            return Ok(());
+        }
+        // A tag that the point has itself counts.
+        let more = self.tags.iter().filter(|(key, _)| !point.tags.iter().any(|(own, _)| own == key));
+        let tags: Vec<(&str, &str)> = point.tags.iter().copied().chain(more.map(|(key, value)| (key.as_str(), value.as_str()))).collect();
+        let point = PointRef { tags: &tags, ..point };
         self.batch.accept(point)?;
         self.note(point);
         Ok(())

@@ -25,6 +25,7 @@ use crate::{
 pub(crate) async fn refused(caller: Access<ReadAllGrant>, state: AppState) -> web::Json<Refusals> {
     let visibility = caller.visibility();
     let mut causes: Vec<CauseCount> = state
+        .intake
         .arrivals
         .causes(|dataset| is_visible(&state, &visibility, dataset))
         .into_iter()
@@ -64,7 +65,7 @@ pub(crate) async fn tail(caller: Access<ReadGrant>, state: AppState, filter: web
     }
     let visibility = caller.visibility();
     let opened = format!(": the tail of {} begins {}\n\n", filter.dataset.as_deref().unwrap_or("all datasets"), format_utc(now()));
-    let watched = (state.tail.watch(), filter.into_inner().dataset, visibility, state);
+    let watched = (state.intake.tail.watch(), filter.into_inner().dataset, visibility, state);
     let events = stream::unfold(watched, |(mut watch, only, visibility, state)| async move {
         loop {
             let wait = tokio::time::timeout(std::time::Duration::from_secs(15), watch.recv()).await;

@@ -25,7 +25,7 @@ pub(crate) async fn list(caller: Access<AnyGrant>, state: AppState) -> web::Json
     if !caller.may_everywhere(Action::Read) {
         return web::Json(Vec::new());
     }
-    let all = state.store.jobs().into_iter().chain(state.jobs.figures());
+    let all = state.store.jobs().into_iter().chain(state.sources.jobs()).chain(state.jobs.figures());
     web::Json(all.map(info).collect())
 }
 
@@ -51,7 +51,8 @@ fn info(figures: Figures) -> JobInfo {
     }
 }
 
-fn text(at: SystemTime) -> String {
+/// An instant of the system as text.
+pub fn text(at: SystemTime) -> String {
     let passed = at.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default();
     format_utc(Nanos::try_from(passed.as_nanos()).unwrap_or(Nanos::MAX))
 }

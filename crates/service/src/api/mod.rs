@@ -21,6 +21,7 @@ pub mod rollup_figures;
 pub mod rollups;
 pub mod series;
 pub mod session;
+pub mod sources;
 pub mod storage;
 pub mod tokens;
 
@@ -94,6 +95,15 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(imports::stop)
         .service(imports::forget)
         .service(imports::rejects)
+        .service(sources::list)
+        .service(sources::attempt)
+        .service(sources::show)
+        .service(sources::events)
+        .service(sources::put)
+        .service(sources::remove)
+        .service(sources::pause)
+        .service(sources::resume)
+        .service(sources::run)
         .service(arrivals::refused)
         .service(arrivals::tail)
         .service(otlp::export)

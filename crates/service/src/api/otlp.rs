@@ -1,19 +1,21 @@
 //! OTLP metrics over HTTP, at the standard's path: `/v1/metrics`, below the root for the dataset that the header `Fenetre-Dataset` names (`main`
 //! without one), and below `/api/v1/datasets/{dataset}/otlp` for a dataset by its address.
 
+use std::collections::BTreeMap;
+
 use actix_web::{
     HttpRequest, HttpResponse,
     http::{StatusCode, header},
     post, web,
 };
 use fenetre_access::grant::Action;
+use fenetre_flows::intake::Order;
 use fenetre_formats::{Format, otlp};
 
 use super::points::{collect_body, decompress, encoding_of, when_late};
 use crate::{
     access::caller::Caller,
     clock::now,
-    ingest::read_body,
     permission::{Access, WriteGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, in_lane},
@@ -80,7 +82,9 @@ async fn take(state: AppState, caller: Caller, dataset: String, request: HttpReq
             let bytes = decompress(encoding, std::mem::take(&mut body.bytes), &state.limits, &mut body.share)?;
             let format = if form == otlp::Export::Protobuf { Format::OtlpProtobuf } else { Format::OtlpJson };
             let now = now();
-            let report = read_body(state, &caller, &dataset, (format, None), bytes, now, &stop)?.keep(state, &dataset, now)?;
+            let metrics = caller.rights().map_or(&[][..], |rights| &rights.metrics);
+            let order = Order { dataset: &dataset, format, mapping: None, metrics, tags: &BTreeMap::new(), shown: 0, stop: &stop };
+            let report = state.intake.read(order, bytes, now)?.keep(&state.intake, &dataset, now)?;
             caller.count_points(report.tally.accepted);
             Ok::<_, ApiError>(report)
         })

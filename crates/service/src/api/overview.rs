@@ -9,10 +9,10 @@ use fenetre_core::{
     time::{SECOND, format_utc},
     visibility::{Visibility, VisibleCatalogue},
 };
+use fenetre_flows::arrivals::Second;
 use fenetre_wire::overview::{ArrivalStep, Overview};
 
 use crate::{
-    arrivals::Second,
     clock::now,
     permission::{Access, ReadGrant},
     problem::{ApiError, Problem},
@@ -59,8 +59,8 @@ fn look(state: &State, visibility: &Visibility) -> Result<Overview, ApiError> {
         version: env!("CARGO_PKG_VERSION").to_owned(),
         started: format_utc(state.started),
         now: format_utc(now),
-        points_per_second: state.arrivals.rate(&names, now, STEP_SECONDS),
-        arrivals: state.arrivals.steps(&names, now, STEP_SECONDS).iter().map(step).collect(),
+        points_per_second: state.intake.arrivals.rate(&names, now, STEP_SECONDS),
+        arrivals: state.intake.arrivals.steps(&names, now, STEP_SECONDS).iter().map(step).collect(),
         datasets: found.len() as u64,
         metrics,
         series,

@@ -1,10 +1,14 @@
 //! Points in: a body of any format. Its valid rows are stored, or all or none of it, and each reject is reported.
 
-use std::time::{Duration, Instant};
+use std::{
+    collections::BTreeMap,
+    time::{Duration, Instant},
+};
 
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use fenetre_access::grant::Action;
 use fenetre_core::suggest::{closest, listing};
+use fenetre_flows::intake::Order;
 use fenetre_formats::{
     Format, FormatError,
     mapping::{Column, Mapping, Role},
@@ -17,7 +21,6 @@ use crate::{
     clock::now,
     config::CallLimits,
     http::budget::Share,
-    ingest::read_body,
     permission::{Access, WriteGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, in_lane},
@@ -241,7 +244,10 @@ fn take(
     let Body { bytes, mut share } = body;
     let body = decompress(encoding, bytes, &state.limits, &mut share)?;
     let now = now();
-    let read = read_body(state, caller, dataset, form, body, now, stop)?;
+    let (format, mapping) = form;
+    let metrics = caller.rights().map_or(&[][..], |rights| &rights.metrics);
+    let order = Order { dataset, format, mapping, metrics, tags: &BTreeMap::new(), shown: 0, stop };
+    let read = state.intake.read(order, body, now)?;
     if options.dry_run {
         return Ok(read.report(true));
     }
@@ -249,11 +255,11 @@ fn take(
     if report.tally.rejected > 0 && (options.all_or_nothing || report.tally.accepted + report.dropped == 0) {
         let mut nothing = report.tally;
         nothing.accepted = 0;
-        state.arrivals.count(now, dataset, 0, nothing.rejected);
-        state.arrivals.refused(now, dataset, &nothing);
+        state.intake.arrivals.count(now, dataset, 0, nothing.rejected);
+        state.intake.arrivals.refused(now, dataset, &nothing);
         return Err(rejected(PushReport { tally: nothing, ..PushReport::default() }, options.all_or_nothing));
     }
-    let report = read.keep(state, dataset, now)?;
+    let report = read.keep(&state.intake, dataset, now)?;
     caller.count_points(report.tally.accepted);
     Ok(report)
 }

@@ -13,6 +13,7 @@ use fenetre_core::{
     model::{PointRef, PointSink, Refusal},
     time::{Nanos, format_utc, parse_rfc3339},
 };
+use fenetre_flows::intake::duplicates::note_duplicates;
 use fenetre_formats::{
     Format, Output, Tally,
     mapping::{Mapping, guess::collisions},
@@ -25,8 +26,6 @@ use parking_lot::Mutex;
 use crate::{
     clock::now,
     imports::{Imports, MAX_RUNNING, Running, input::Input},
-    ingest::duplicates::note_duplicates,
-    ingest::{self},
     problem::{ApiError, ProblemKind},
     state::State,
 };
@@ -204,7 +203,7 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
     // Rows without a time get the time at which the import began, also after a resume.
     let started: Nanos = begun.as_deref().and_then(|begun| parse_rfc3339(begun).ok()).unwrap_or_else(now);
     let format = format.ok_or_else(|| ApiError::new(crate::problem::ProblemKind::Request, "the import does not say its format"))?;
-    let mapping = ingest::in_zone(state, &dataset, format, mapping_of_run(state, run, format)?);
+    let mapping = state.intake.in_zone(&dataset, format, mapping_of_run(state, run, format)?);
     let mut input = Input::open(&state.imports.file(&id), format, mapping)?;
     let mut rejects = Rejects::open(state, run)?;
     // Numbers of series that are new, which a dry run meets again in each part.
@@ -222,7 +221,7 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
             }
             continue;
         }
-        let mut batch = ingest::begin(state, &dataset, started)?;
+        let mut batch = state.intake.begin(&dataset, started)?;
         let more = input.read(&mut Output { now: started, sink: &mut batch, tally: &mut tally })?;
         batch.notes().iter().for_each(|note| tally.note(note.clone()));
         let (dropped, duplicates) = (batch.dropped(), batch.duplicates());
@@ -239,8 +238,8 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
         let replaced = if dry_run { Some(0) } else { keep(state, job, batch)? };
         if !dry_run {
             let now = now();
-            state.arrivals.count(now, &dataset, tally.accepted, tally.rejected);
-            state.arrivals.refused(now, &dataset, &tally);
+            state.intake.arrivals.count(now, &dataset, tally.accepted, tally.rejected);
+            state.intake.arrivals.refused(now, &dataset, &tally);
         }
         let rejects_bytes = rejects.write(&tally)?;
         let record = {

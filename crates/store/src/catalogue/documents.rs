@@ -69,6 +69,8 @@ kinds! {
     Mapping = "mapping", 1;
     /// The record of an import, by its id.
     Import = "import", 1;
+    /// The definition of a source, by its name.
+    Source = "source", 1;
     /// The last plausible wall time.
     Clock = "clock", 1;
 }

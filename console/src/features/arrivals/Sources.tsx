@@ -1,0 +1,232 @@
+/** What brings points by itself: the state of each source, its targets or files, its log, and what can be done with it. */
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Fragment, useState } from "react";
+import { Label, TextArea, TextField } from "react-aria-components";
+import styled from "styled-components";
+
+import { useMay } from "../../api/caller";
+import * as client from "../../api/client";
+import { sourceEventsQuery, sourcesQuery } from "../../api/queries";
+import type { SourceInfo } from "../../api/types";
+import { count } from "../../format/numbers";
+import { ago } from "../../format/times";
+import { FormRow, TextInput } from "../../ui/fields";
+import { Button, Faint, Failure, Heading, Panel, PlainTable, TableFrame, Waiting } from "../../ui/parts";
+import { SureButton } from "../../ui/SureButton";
+
+const Text = styled(TextField)`
+  display: grid;
+  gap: 2px;
+  margin-top: 8px;
+  label {
+    color: ${({ theme }) => theme.faint};
+  }
+  textarea {
+    font:
+      13px/18px ui-monospace,
+      "DejaVu Sans Mono",
+      monospace;
+    min-height: 180px;
+    padding: 8px;
+    color: inherit;
+    background: ${({ theme }) => theme.sheet};
+    border: 1px solid ${({ theme }) => theme.faint};
+    border-radius: 2px;
+  }
+`;
+
+export function Sources({ dataset }: { dataset: string }) {
+  const { data, error, refetch, dataUpdatedAt } = useQuery(sourcesQuery);
+  const may = useMay();
+  const [open, setOpen] = useState<string | null>(null);
+  if (!data) return <Waiting error={error} retry={refetch} />;
+  return (
+    <>
+      {data.length === 0 ? (
+        <p>No source is defined. A source asks addresses or takes files from a folder, again and again.</p>
+      ) : (
+        <TableFrame aria-label="Sources">
+          <PlainTable aria-label="Sources">
+            <thead>
+              <tr>
+                <th>source</th>
+                <th>kind</th>
+                <th>dataset</th>
+                <th>state</th>
+                <th>last points</th>
+                <th className="figure">points</th>
+                <th className="figure">rejected</th>
+                <th>actions</th>
+              </tr>
+            </thead>
+            <tbody>
+              {data.map((source) => (
+                <Fragment key={source.name}>
+                  <tr>
+                    <td>{source.name}</td>
+                    <td>{source.kind}</td>
+                    <td>{source.dataset}</td>
+                    <td style={{ whiteSpace: "normal" }}>{stateOf(source)}</td>
+                    <td title={source.last_points ?? ""}>
+                      {source.last_points === null ? "none yet" : ago(source.last_points, dataUpdatedAt)}
+                    </td>
+                    <td className="figure">{count(source.points)}</td>
+                    <td className="figure" title={source.reject ?? ""}>
+                      {count(source.rejected)}
+                    </td>
+                    <td>
+                      <Button
+                        $quiet
+                        $low
+                        aria-label={`Details of ${source.name}`}
+                        onPress={() => setOpen(open === source.name ? null : source.name)}
+                      >
+                        {open === source.name ? "Close" : "Details"}
+                      </Button>{" "}
+                      {may("admin") && <Actions source={source} />}
+                    </td>
+                  </tr>
+                  {open === source.name && (
+                    <tr>
+                      <td colSpan={8} style={{ whiteSpace: "normal" }}>
+                        <Details source={source} />
+                      </td>
+                    </tr>
+                  )}
+                </Fragment>
+              ))}
+            </tbody>
+          </PlainTable>
+        </TableFrame>
+      )}
+      {may("admin") && <AddSource dataset={dataset} />}
+    </>
+  );
+}
+
+/** The state of a source, with what failed. */
+function stateOf({ state, is_late: isLate, error, parts }: SourceInfo): string {
+  const failed = parts.filter((part) => part.error !== null);
+  const more = [
+    ...(isLate ? ["late"] : []),
+    ...(error !== null ? [error] : []),
+    ...(error === null && failed.length > 0 ? [`${failed.length} of ${parts.length} failed`] : []),
+  ];
+  return [state, ...more].join(": ");
+}
+
+function Actions({ source }: { source: SourceInfo }) {
+  const queries = useQueryClient();
+  const act = useMutation({
+    mutationFn: (what: () => Promise<unknown>) => what(),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["sources"] }),
+  });
+  if (act.error) return <Failure error={act.error} />;
+  const change = (word: client.SourceChange) => act.mutate(() => client.changeSource(source.name, word));
+  return (
+    <>
+      {source.state === "paused" ? (
+        <Button $quiet $low onPress={() => change("resume")} aria-label={`Resume ${source.name}`}>
+          Resume
+        </Button>
+      ) : (
+        <>
+          <Button $quiet $low onPress={() => change("run")} aria-label={`Run ${source.name} now`}>
+            Run now
+          </Button>{" "}
+          <Button $quiet $low onPress={() => change("pause")} aria-label={`Pause ${source.name}`}>
+            Pause
+          </Button>
+        </>
+      )}{" "}
+      <SureButton
+        isLow
+        sure={`Really remove ${source.name}`}
+        onSure={() => act.mutate(() => client.removeSource(source.name))}
+      >
+        Remove
+      </SureButton>
+    </>
+  );
+}
+
+function Details({ source }: { source: SourceInfo }) {
+  const { data: events = [] } = useQuery(sourceEventsQuery(source.name));
+  return (
+    <>
+      {source.parts.map((part) => (
+        <p key={part.name}>
+          {part.name}: {part.error ?? `${count(part.points)} points`}{" "}
+          <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
+        </p>
+      ))}
+      <Heading style={{ marginTop: 8 }}>Log</Heading>
+      {events.slice(0, 20).map((event) => (
+        <p key={`${event.first} ${event.text}`}>
+          <Faint>{event.last.slice(0, 19).replace("T", " ")}</Faint> {event.text}
+          {event.count > 1 && <Faint> ({count(event.count)} times)</Faint>}
+        </p>
+      ))}
+    </>
+  );
+}
+
+const example = (dataset: string): string => `kind = "poll"
+dataset = "${dataset}"
+every = "10s"
+targets = [
+  { url = "http://127.0.0.1:9100/metrics" },
+]
+`;
+
+function AddSource({ dataset }: { dataset: string }) {
+  const queries = useQueryClient();
+  const [name, setName] = useState("");
+  const [text, setText] = useState(() => example(dataset));
+  const attempt = useMutation({ mutationFn: () => client.trySource(text) });
+  const add = useMutation({
+    mutationFn: () => client.putSource(name, text),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["sources"] }),
+  });
+  const failure = add.error ?? attempt.error;
+  return (
+    <Panel aria-label="Add a source" style={{ marginTop: 16 }}>
+      <Heading>Add a source, or change one</Heading>
+      <Text value={text} onChange={setText}>
+        <Label>Definition (TOML)</Label>
+        <TextArea spellCheck={false} />
+      </Text>
+      <FormRow>
+        <TextInput label="name" value={name} onChange={setName} placeholder="control" />
+        <Button $quiet isDisabled={attempt.isPending} onPress={() => attempt.mutate()}>
+          {attempt.isPending ? "Trying …" : "Try one round"}
+        </Button>
+        <Button isDisabled={name === "" || add.isPending} onPress={() => add.mutate()}>
+          Add
+        </Button>
+      </FormRow>
+      {failure && <Failure error={failure} />}
+      {attempt.data && (
+        <div role="status" style={{ marginTop: 8 }}>
+          <p>
+            {count(attempt.data.points)} points would be stored, {count(attempt.data.rejected)} rejected; nothing was
+            stored.
+          </p>
+          {attempt.data.parts.map((part) => (
+            <p key={part.name}>
+              {part.name}: {part.error ?? `${count(part.points)} points`}
+            </p>
+          ))}
+          {attempt.data.sample.slice(0, 10).map((point, at) => (
+            <p key={at}>
+              <code>
+                {point.metric} {Object.entries(point.tags).map(([key, value]) => `${key}=${value} `)}
+                {String(point.value)}
+              </code>
+            </p>
+          ))}
+        </div>
+      )}
+    </Panel>
+  );
+}

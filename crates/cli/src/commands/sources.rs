@@ -1,0 +1,139 @@
+//! `fenetre source`: what brings points by itself.
+
+use std::{fs, path::Path};
+
+use fenetre_wire::sources::{SourceEvent, SourceInfo, SourcePart, SourceTrial};
+
+use crate::{
+    args::{ListOutput, SourceArgs, SourceCommand},
+    client::Client,
+    failure::{FAILED, Failure, WRONG},
+    output::{
+        list::{Column, write},
+        words::{count_of, grouped, utc},
+    },
+};
+
+/// Runs a command about sources.
+pub fn run(args: SourceArgs) -> Result<(), Failure> {
+    let client = || Client::of(&args.service);
+    match args.command.unwrap_or(SourceCommand::List) {
+        SourceCommand::List => {
+            let sources = client()?.sources()?;
+            write(&sources, &columns(), args.output)?;
+            if sources.is_empty() && args.output == ListOutput::Table {
+                noteln!("define one with `fenetre source add FILE.toml`");
+            }
+            Ok(())
+        }
+        SourceCommand::Show { name } => show(&client()?.source(&name)?),
+        #[cfg(feature = "service")]
+        SourceCommand::Check { file } => check(&file),
+        SourceCommand::Try { file } => show_trial(&client()?.try_source(&text_of(&file)?)?),
+        SourceCommand::Add { file, name } => {
+            let stem = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
+            let name = name.unwrap_or(stem);
+            let created = client()?.put_source(&name, &text_of(&file)?)?.created;
+            outln!("source {name} {}", if created { "added; see `fenetre source list`" } else { "changed and started again" });
+            Ok(())
+        }
+        SourceCommand::Pause { name } => client()?.change_source(&name, "pause").map(|()| outln!("source {name} is paused")),
+        SourceCommand::Resume { name } => client()?.change_source(&name, "resume").map(|()| outln!("source {name} is resumed")),
+        SourceCommand::Run { name } => client()?.change_source(&name, "run").map(|()| outln!("source {name} begins its next round")),
+        SourceCommand::Remove { name } => client()?.remove_source(&name).map(|()| outln!("source {name} is removed; its points stay")),
+        SourceCommand::Log { name, limit } => {
+            let mut events = client()?.source_events(&name)?;
+            events.truncate(limit);
+            write(&events, &event_columns(), args.output)
+        }
+    }
+}
+
+fn text_of(file: &Path) -> Result<String, Failure> {
+    fs::read_to_string(file).map_err(|error| Failure::new(WRONG, format!("cannot read {}: {error}", file.display())))
+}
+
+#[cfg(feature = "service")]
+fn check(file: &Path) -> Result<(), Failure> {
+    let definition = fenetre_flows::definition::Definition::parse(&text_of(file)?, &file.display().to_string());
+    let definition = definition.map_err(|error| Failure::new(WRONG, error.to_string()))?;
+    outln!("{} is valid: kind {}, into {}", file.display(), definition.kind(), definition.dataset());
+    Ok(())
+}
+
+fn columns() -> Vec<Column<SourceInfo>> {
+    let plain = |name, plain| Column { name, right: false, text: plain, plain };
+    vec![
+        plain("source", |source: &SourceInfo| source.name.clone()),
+        plain("kind", |source: &SourceInfo| source.kind.clone()),
+        plain("dataset", |source: &SourceInfo| source.dataset.clone()),
+        plain("state", state),
+        Column {
+            name: "last points (UTC)",
+            right: false,
+            text: |source| utc(source.last_points.as_ref()),
+            plain: |source| source.last_points.clone().unwrap_or_default(),
+        },
+        Column { name: "points", right: true, text: |source| grouped(source.points), plain: |source| source.points.to_string() },
+        Column { name: "rejected", right: true, text: |source| grouped(source.rejected), plain: |source| source.rejected.to_string() },
+        plain("error", |source: &SourceInfo| source.error.clone().or_else(|| failed(&source.parts)).unwrap_or_default()),
+    ]
+}
+
+/// Its state, and how many of its parts failed.
+fn state(source: &SourceInfo) -> String {
+    let failed = source.parts.iter().filter(|part| part.error.is_some()).count();
+    let late = if source.is_late { ", late" } else { "" };
+    match failed {
+        0 => format!("{}{late}", source.state.as_str()),
+        failed => format!("{}{late}, {failed} of {} failed", source.state.as_str(), source.parts.len()),
+    }
+}
+
+/// The first error of its parts.
+fn failed(parts: &[SourcePart]) -> Option<String> {
+    parts.iter().find_map(|part| part.error.clone())
+}
+
+fn event_columns() -> Vec<Column<SourceEvent>> {
+    vec![
+        Column { name: "time (UTC)", right: false, text: |event| utc(Some(&event.last)), plain: |event| event.last.clone() },
+        Column { name: "times", right: true, text: |event| grouped(event.count), plain: |event| event.count.to_string() },
+        Column { name: "event", right: false, text: |event| event.text.clone(), plain: |event| event.text.clone() },
+    ]
+}
+
+fn show(source: &SourceInfo) -> Result<(), Failure> {
+    outln!("{}: {} into {}, {}", source.name, source.kind, source.dataset, state(source));
+    if let Some(error) = &source.error {
+        outln!("  error     {error}, since {}", utc(source.failing_since.as_ref()));
+    }
+    outln!("  points    {} stored, {} rejected in {}", grouped(source.points), grouped(source.rejected), count_of(source.rounds, "round", "rounds"));
+    outln!("  latest    {}", source.last_points.as_ref().map_or_else(|| "none".to_owned(), |at| utc(Some(at))));
+    if let Some(reject) = &source.reject {
+        outln!("  rejected  {reject}");
+    }
+    show_parts(&source.parts);
+    outln!("{}", serde_json::to_string_pretty(&source.definition)?);
+    Ok(())
+}
+
+fn show_parts(parts: &[SourcePart]) {
+    for part in parts {
+        let what = part.error.clone().unwrap_or_else(|| count_of(part.points, "point", "points"));
+        outln!("  {}  {what}, {:.0} ms", part.name, part.seconds * 1_000.0);
+    }
+}
+
+fn show_trial(trial: &SourceTrial) -> Result<(), Failure> {
+    for point in &trial.sample {
+        let tags = point.tags.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ");
+        outln!("  {} {tags} {} {}", point.metric, point.time, point.value);
+    }
+    show_parts(&trial.parts);
+    if let Some(reject) = &trial.reject {
+        outln!("rejected: {reject}");
+    }
+    outln!("{} would be stored, {} rejected; nothing was stored", count_of(trial.points, "point", "points"), grouped(trial.rejected));
+    if trial.parts.iter().any(|part| part.error.is_some()) { Err(Failure::new(FAILED, "a part of the round failed")) } else { Ok(()) }
+}

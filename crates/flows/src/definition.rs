@@ -1,0 +1,300 @@
+//! What a source is made of: a small document, in TOML or JSON.
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+use fenetre_core::{
+    model::check_dataset_name,
+    pattern::NamePattern,
+    suggest::{closest, listing},
+    time::{SECOND, Span},
+};
+use fenetre_formats::{Format, mapping::Mapping};
+use fenetre_store::{Document, DocumentKind};
+use serde::{Deserialize, Serialize};
+
+use crate::{error::FlowError, secret::SecretRef};
+
+/// Declares a kind: its own fields, and those that all kinds have.
+macro_rules! kind {
+    ($(#[$about:meta])* $name:ident { $($fields:tt)* }) => {
+        $(#[$about])*
+        #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+        #[serde(deny_unknown_fields)]
+        pub struct $name {
+            /// The kind, which was read already.
+            #[serde(default, skip_serializing)]
+            kind: Option<String>,
+            /// The dataset that the points go to.
+            #[serde(default = "main")]
+            pub dataset: String,
+            /// Time from the start of one round to that of the next.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub every: Option<Span>,
+            /// Tags of every point, unless it has one of that key.
+            #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+            pub tags: BTreeMap<String, String>,
+            /// Roles of columns or keys, for tables and JSON objects.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub mapping: Option<Mapping>,
+            /// Format of what it reads, if nothing else gives it.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub format: Option<Format>,
+            /// Whether it rests until it is resumed.
+            #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+            pub paused: bool,
+            $($fields)*
+        }
+    };
+}
+
+fn main() -> String {
+    "main".to_owned()
+}
+
+kind! {
+    /// Asks addresses over HTTP, again and again.
+    Poll {
+        /// What is asked.
+        #[serde(default)]
+        pub targets: Vec<Target>,
+        /// Maximum time of an answer, from the connection to its last byte (default: 5 s).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub timeout: Option<Span>,
+        /// Maximum size of an answer in bytes (default: 10,000,000).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub max_bytes: Option<u64>,
+        /// Maximum number of redirects (default: 3).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub max_redirects: Option<u32>,
+        /// Whether OpenMetrics may lack its end mark and its content type.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        pub lenient: bool,
+        /// A token that is sent with each request (RFC 6750).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub bearer: Option<SecretRef>,
+        /// Headers of each request, without secrets.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        pub headers: BTreeMap<String, String>,
+    }
+}
+
+/// One address.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Target {
+    /// Where.
+    pub url: String,
+    /// Tags of its points.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tags: BTreeMap<String, String>,
+}
+
+kind! {
+    /// Takes files from a folder.
+    Folder {
+        /// The folder, on the machine of the service: an absolute path.
+        pub path: PathBuf,
+        /// Names of the files, with `*` for any letters (default: all).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub pattern: Option<NamePattern>,
+        /// What becomes of a file that was read (default: `move`).
+        #[serde(default)]
+        pub after: After,
+        /// Maximum size of a file in bytes (default: 256,000,000).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub max_bytes: Option<u64>,
+    }
+}
+
+/// What becomes of a file that was read.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum After {
+    /// It moves into the folder `done`; one that cannot be read, into `failed`.
+    #[default]
+    Move,
+    /// It stays, and is read again when it changes, or when the service starts.
+    Keep,
+    /// It is deleted; one that cannot be read moves into `failed`.
+    Delete,
+}
+
+/// The definition of a source.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "lowercase")]
+pub enum Definition {
+    /// Asks addresses over HTTP.
+    Poll(Poll),
+    /// Takes files from a folder.
+    Folder(Folder),
+}
+
+impl Document for Definition {
+    const KIND: DocumentKind = DocumentKind::Source;
+}
+
+/// The kinds, by the word in a definition.
+const KINDS: [&str; 2] = ["poll", "folder"];
+
+/// Matches a part that every kind has.
+macro_rules! of_all {
+    ($definition:expr, $of:ident => $part:expr) => {
+        match $definition {
+            Definition::Poll($of) => $part,
+            Definition::Folder($of) => $part,
+        }
+    };
+}
+
+impl Definition {
+    /// Reads a definition, in TOML, or in JSON if it begins with a brace, and checks it. `name` is what errors call the text.
+    ///
+    /// # Errors
+    /// [`FlowError::Definition`], with line and column.
+    pub fn parse(text: &str, name: &str) -> Result<Self, FlowError> {
+        #[derive(Deserialize)]
+        struct KindOnly {
+            kind: Option<toml::Spanned<String>>,
+        }
+        let definition = if text.trim_start().starts_with('{') {
+            serde_json::from_str(text).map_err(|error| FlowError::Definition(format!("{name}: {error}")))?
+        } else {
+            let wrong = |at: usize, reason: &str| {
+                let before = &text[..at.min(text.len())];
+                let line = before.matches('\n').count() + 1;
+                let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
+                FlowError::Definition(format!("{name}:{line}:{column}: {reason}"))
+            };
+            let of_toml = |error: toml::de::Error| wrong(error.span().map_or(0, |span| span.start), error.message());
+            let KindOnly { kind } = toml::from_str(text).map_err(of_toml)?;
+            let Some(kind) = kind else { return Err(wrong(0, &format!("`kind` is missing: it is one of {}", listing(KINDS, 9)))) };
+            match kind.get_ref().as_str() {
+                "poll" => Self::Poll(toml::from_str(text).map_err(of_toml)?),
+                "folder" => Self::Folder(toml::from_str(text).map_err(of_toml)?),
+                other => {
+                    let hint =
+                        closest(other, KINDS).map_or_else(|| format!("use one of {}", listing(KINDS, 9)), |kind| format!("did you mean `{kind}`?"));
+                    return Err(wrong(kind.span().start, &format!("unknown kind `{other}`: {hint}")));
+                }
+            }
+        };
+        definition.check().map_err(|error| FlowError::Definition(format!("{name}: {error}")))?;
+        Ok(definition)
+    }
+
+    /// Its kind, as a word.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Self::Poll(_) => KINDS[0],
+            Self::Folder(_) => KINDS[1],
+        }
+    }
+
+    /// The dataset that its points go to.
+    pub fn dataset(&self) -> &str {
+        of_all!(self, of => &of.dataset)
+    }
+
+    /// Whether it is paused.
+    pub fn is_paused(&self) -> bool {
+        of_all!(self, of => of.paused)
+    }
+
+    /// Pauses or resumes it.
+    pub fn set_paused(&mut self, paused: bool) {
+        of_all!(self, of => of.paused = paused);
+    }
+
+    /// Nanoseconds from one round to the next.
+    pub fn every(&self) -> i64 {
+        let default = match self {
+            Self::Poll(_) => 30 * SECOND,
+            Self::Folder(_) => 10 * SECOND,
+        };
+        of_all!(self, of => of.every.map_or(default, exact))
+    }
+
+    fn check(&self) -> Result<(), String> {
+        let (dataset, mapping) = of_all!(self, of => (&of.dataset, &of.mapping));
+        check_dataset_name(dataset).map_err(|error| format!("dataset: {error}"))?;
+        if !(SECOND / 10..=7 * 24 * 3_600 * SECOND).contains(&self.every()) {
+            return Err("every: use 100ms to 7d".to_owned());
+        }
+        mapping.as_ref().map_or(Ok(()), |mapping| mapping.check().map_err(|error| format!("mapping: {error}")))?;
+        match self {
+            Self::Poll(poll) => check_poll(poll),
+            Self::Folder(folder) if folder.path.is_absolute() => Ok(()),
+            Self::Folder(_) => Err("path: write an absolute path, such as /var/spool/keepers".to_owned()),
+        }
+    }
+}
+
+fn check_poll(poll: &Poll) -> Result<(), String> {
+    if poll.targets.is_empty() {
+        return Err("targets: name at least one, such as targets = [{ url = \"http://127.0.0.1:9100/metrics\" }]".to_owned());
+    }
+    for target in &poll.targets {
+        let rest = target.url.strip_prefix("http://").or_else(|| target.url.strip_prefix("https://"));
+        let Some(rest) = rest.filter(|rest| !rest.is_empty() && !rest.starts_with('/')) else {
+            return Err(format!("targets: `{}` is not an address: write one that begins with http:// or https://", target.url));
+        };
+        if rest.split('/').next().unwrap_or_default().contains('@') {
+            // Whatever stands there could be a password.
+            return Err("targets: an address must not have a user name or password: use `bearer` or `headers`".to_owned());
+        }
+    }
+    if poll.headers.keys().any(|name| name.eq_ignore_ascii_case("authorization")) {
+        return Err("headers: a secret must not stand in a definition: use bearer = { env = \"NAME\" } or { file = \"PATH\" }".to_owned());
+    }
+    if !(SECOND / 100..=3_600 * SECOND).contains(&poll.timeout.map_or(SECOND, exact)) {
+        return Err("timeout: use 10ms to 1h".to_owned());
+    }
+    poll.bearer.as_ref().map_or(Ok(()), |bearer| bearer.check().map_err(|error| format!("bearer: {error}")))
+}
+
+/// A span in nanoseconds; days have 24 hours here, months 30 days.
+pub fn exact(span: Span) -> i64 {
+    let days = i64::from(span.months) * 30 + i64::from(span.days);
+    span.nanos.saturating_add(days.saturating_mul(24 * 3_600 * SECOND))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const POLL: &str = "kind = \"poll\"\ndataset = \"velmar\"\nevery = \"10s\"\ntargets = [\n  { url = \"http://127.0.0.1:9100/metrics\", tags = { host = \"control\" } },\n]\n";
+
+    #[test]
+    fn a_definition_is_read_from_toml_or_json_and_comes_back_the_same() {
+        let read = Definition::parse(POLL, "control.toml").unwrap();
+        assert_eq!((read.kind(), read.dataset(), read.every(), read.is_paused()), ("poll", "velmar", 10 * SECOND, false));
+        let json = serde_json::to_string(&read).unwrap();
+        let Definition::Poll(again) = Definition::parse(&json, "x").unwrap() else { panic!("a poll") };
+        assert_eq!((again.targets.len(), again.dataset.as_str()), (1, "velmar"));
+    }
+
+    #[test]
+    fn what_is_wrong_has_a_place_and_a_remedy() {
+        let faults = [
+            "dataset = \"velmar\"\n",
+            "kind = \"pol\"\n",
+            "kind = \"poll\"\n",
+            "kind = \"poll\"\ntargets = [{ url = \"127.0.0.1:9100\" }]\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://a:b@127.0.0.1\" }]\n",
+            "kind = \"poll\"\nevry = \"10s\"\n",
+            "kind = \"poll\"\nevery = \"soon\"\ntargets = [{ url = \"http://x\" }]\n",
+            "kind = \"poll\"\nevery = \"1ms\"\ntargets = [{ url = \"http://x\" }]\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\nbearer = \"river\"\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\nbearer = {}\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\n[headers]\nAuthorization = \"river\"\n",
+            "kind = \"folder\"\npath = \"files\"\n",
+            "kind = \"folder\"\npath = \"/files\"\nafter = \"burn\"\n",
+            "kind = \"folder\"\npath = \"/files\"\ndataset = \"Velmar\"\n",
+            "{\"kind\": \"folder\"}",
+            "{\"kind\": \"folder\", \"path\": 3}",
+            "{\"kind\":\n",
+        ];
+        let messages: Vec<String> = faults.iter().map(|text| Definition::parse(text, "source.toml").unwrap_err().to_string()).collect();
+        insta::assert_snapshot!(messages.join("\n"));
+    }
+}

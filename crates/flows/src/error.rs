@@ -1,0 +1,37 @@
+//! Why points did not get in.
+
+use fenetre_formats::FormatError;
+use fenetre_store::StoreError;
+
+/// Why a body, or a round of a source, failed as a whole.
+#[derive(Debug, thiserror::Error)]
+pub enum FlowError {
+    /// The store does not take it.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// It cannot be read.
+    #[error(transparent)]
+    Format(#[from] FormatError),
+    /// Reading took longer than its time.
+    #[error("reading the body took too long, so nothing was stored: send it in smaller parts")]
+    TooSlow,
+    /// The definition is wrong.
+    #[error("{0}")]
+    Definition(String),
+    /// The other side does not answer as it should.
+    #[error("{0}")]
+    Peer(String),
+    /// A secret is not there.
+    #[error("{0}")]
+    Secret(String),
+    /// A file or a folder fails.
+    #[error("cannot {action} {path}: {reason}")]
+    File {
+        /// What was tried.
+        action: &'static str,
+        /// The file.
+        path: String,
+        /// Why not.
+        reason: String,
+    },
+}

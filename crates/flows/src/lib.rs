@@ -1,0 +1,28 @@
+//! What moves points into the store: bodies that somebody pushes, and sources that bring points by themselves.
+//!
+//! ```text
+//!  push, export, import ──► intake ──► batch ──► store
+//!  source: poll, folder ──────┘  └──► arrivals, tail
+//!      └── supervisor: a job per source, its state, figures and log
+//! ```
+//!
+//! | module | subject |
+//! |---|---|
+//! | [`intake`] | bytes of any format into a batch, and into the store |
+//! | [`arrivals`] | points a second, lately; rejects by reason; a look at what arrives |
+//! | [`definition`] | what a source is made of, checked with line and column |
+//! | [`secret`] | references to secrets |
+//! | [`events`] | the log of a source |
+//! | [`sources`] | what each kind does in one round |
+//! | [`supervisor`] | the sources that run |
+
+pub mod arrivals;
+pub mod definition;
+mod error;
+pub mod events;
+pub mod intake;
+pub mod secret;
+pub mod sources;
+pub mod supervisor;
+
+pub use error::FlowError;

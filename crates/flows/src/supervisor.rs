@@ -1,0 +1,328 @@
+//! The sources that run: a job for each, with its state, figures and log. A change of one restarts that one only.
+
+use std::{
+    collections::BTreeMap,
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    time::{Duration, Instant},
+};
+
+use fenetre_core::{
+    suggest::hint,
+    time::{Nanos, SECOND},
+};
+use fenetre_jobs::{Backoff, Figures, Handle, Jobs, Next, Phase};
+use fenetre_store::Document;
+use parking_lot::Mutex;
+
+use crate::{
+    definition::Definition,
+    error::FlowError,
+    events::{Event, Events},
+    intake::Intake,
+    sources::{Outcome, PartOutcome, Round, source_of},
+};
+
+/// Retries of a source that fails: at first after a second, at most after five minutes.
+const BACKOFF: Backoff = Backoff { first: Duration::from_secs(1), most: Duration::from_secs(300) };
+/// Longest name of a source.
+const MAX_NAME: usize = 64;
+
+/// The sources of a store.
+pub struct Sources {
+    intake: Arc<Intake>,
+    jobs: Jobs,
+    clock: fn() -> Nanos,
+    running: Mutex<BTreeMap<String, Arc<Running>>>,
+}
+
+/// One source.
+struct Running {
+    definition: Definition,
+    figures: Mutex<SourceFigures>,
+    events: Events,
+    job: Mutex<Option<Handle>>,
+}
+
+/// Figures of a source, since the service started or the source was changed.
+#[derive(Clone, Debug, Default)]
+pub struct SourceFigures {
+    /// Rounds that were taken, those that failed among them.
+    pub rounds: u64,
+    /// Points that were stored.
+    pub points: u64,
+    /// Points and rows that were rejected.
+    pub rejected: u64,
+    /// The latest reject, in a sentence.
+    pub reject: Option<String>,
+    /// Bytes that were read.
+    pub bytes: u64,
+    /// When points came last.
+    pub last_points: Option<Nanos>,
+    /// Seconds that the latest round took.
+    pub round_seconds: f64,
+    /// What became of each part in the latest round.
+    pub parts: Vec<PartOutcome>,
+    /// Why the latest round failed, and since when rounds fail.
+    pub failing: Option<(String, Nanos)>,
+}
+
+/// What a source does now.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum SourceState {
+    /// A round is under way.
+    Running,
+    /// It waits for the next round.
+    Waiting,
+    /// The latest round failed; it tries again.
+    Failing,
+    /// It rests until it is resumed.
+    Paused,
+    /// It has ended, because the service ends.
+    Stopped,
+}
+
+/// A source as it is now.
+#[derive(Clone, Debug)]
+pub struct SourceStatus {
+    /// Its name.
+    pub name: String,
+    /// What it is made of.
+    pub definition: Definition,
+    /// What it does.
+    pub state: SourceState,
+    /// Seconds until its next round, if it waits for one.
+    pub next: Option<std::time::SystemTime>,
+    /// Its figures.
+    pub figures: SourceFigures,
+}
+
+/// Checks the name of a source.
+///
+/// # Errors
+/// [`FlowError::Definition`].
+pub fn check_source_name(name: &str) -> Result<(), FlowError> {
+    let fits = |letter: u8| letter.is_ascii_lowercase() || letter.is_ascii_digit() || b"-_".contains(&letter);
+    if !name.is_empty() && name.len() <= MAX_NAME && name.bytes().all(fits) && !name.starts_with(['-', '_']) {
+        return Ok(());
+    }
+    Err(FlowError::Definition(format!(
+        "invalid source name `{name}`: use up to {MAX_NAME} of a to z, 0 to 9, `-` and `_`, starting with a letter or digit"
+    )))
+}
+
+impl Sources {
+    /// The sources of a store; none runs yet.
+    pub fn new(intake: Arc<Intake>, clock: fn() -> Nanos) -> Self {
+        Self { intake, jobs: Jobs::default(), clock, running: Mutex::default() }
+    }
+
+    /// Starts all that are defined.
+    ///
+    /// # Errors
+    /// If a definition cannot be read, or there can be no more threads.
+    pub fn start(&self) -> Result<(), FlowError> {
+        for name in self.intake.store.documents().names(Definition::KIND)? {
+            if let Some(kept) = self.intake.store.documents().get::<Definition>(&name)? {
+                self.run(&name, kept.body)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Stops all, and waits until the rounds under way have ended.
+    pub fn end(&self) {
+        self.jobs.end();
+    }
+
+    /// Defines a source, and starts it; says whether it is new.
+    ///
+    /// # Errors
+    /// If the definition cannot be kept, or its dataset does not exist.
+    pub fn put(&self, name: &str, definition: Definition) -> Result<bool, FlowError> {
+        check_source_name(name)?;
+        self.intake.begin(definition.dataset(), (self.clock)())?;
+        let created = !self.intake.store.documents().names(Definition::KIND)?.iter().any(|known| known == name);
+        self.intake.store.documents().put(name, &definition, (self.clock)())?;
+        self.run(name, definition)?;
+        Ok(created)
+    }
+
+    /// Removes a source. Its points stay.
+    ///
+    /// # Errors
+    /// If there is none of that name.
+    pub fn remove(&self, name: &str) -> Result<(), FlowError> {
+        self.find(name)?;
+        self.intake.store.documents().remove::<Definition>(name)?;
+        if let Some(running) = self.running.lock().remove(name) {
+            running.stop();
+        }
+        Ok(())
+    }
+
+    /// Pauses or resumes a source, for good.
+    ///
+    /// # Errors
+    /// If there is none of that name.
+    pub fn set_paused(&self, name: &str, paused: bool) -> Result<(), FlowError> {
+        let mut definition = self.find(name)?.definition.clone();
+        definition.set_paused(paused);
+        self.put(name, definition).map(|_| ())
+    }
+
+    /// Begins the next round at once.
+    ///
+    /// # Errors
+    /// If there is none of that name, or it is paused.
+    pub fn run_now(&self, name: &str) -> Result<(), FlowError> {
+        let running = self.find(name)?;
+        let job = running.job.lock().clone();
+        let job = job.ok_or_else(|| FlowError::Definition(format!("the source `{name}` is paused: resume it first")))?;
+        job.wake();
+        Ok(())
+    }
+
+    /// All sources, by name.
+    pub fn all(&self) -> Vec<SourceStatus> {
+        self.running.lock().iter().map(|(name, running)| running.status(name)).collect()
+    }
+
+    /// One source.
+    ///
+    /// # Errors
+    /// If there is none of that name.
+    pub fn status(&self, name: &str) -> Result<SourceStatus, FlowError> {
+        self.find(name).map(|running| running.status(name))
+    }
+
+    /// The latest events of a source, the latest first.
+    ///
+    /// # Errors
+    /// If there is none of that name.
+    pub fn events(&self, name: &str, most: usize) -> Result<Vec<Event>, FlowError> {
+        self.find(name).map(|running| running.events.latest(most))
+    }
+
+    /// Takes one round of a definition, and keeps nothing: the first points are returned.
+    ///
+    /// # Errors
+    /// If the round fails.
+    pub fn attempt(&self, definition: &Definition, shown: usize) -> Result<(Outcome, Vec<Event>), FlowError> {
+        self.intake.begin(definition.dataset(), (self.clock)())?;
+        let events = Events::default();
+        let round = Round { intake: &self.intake, clock: self.clock, stop: &|| false, shown: Some(shown), events: &events };
+        let outcome = source_of(definition).round(&round)?;
+        Ok((outcome, events.latest(usize::MAX)))
+    }
+
+    fn find(&self, name: &str) -> Result<Arc<Running>, FlowError> {
+        let running = self.running.lock();
+        running
+            .get(name)
+            .cloned()
+            .ok_or_else(|| FlowError::Definition(format!("there is no source `{name}`: {}", hint(name, running.keys().map(String::as_str), 10))))
+    }
+
+    /// Starts a source in the place of the one of its name.
+    fn run(&self, name: &str, definition: Definition) -> Result<(), FlowError> {
+        let own = Arc::new(Running { definition, figures: Mutex::default(), events: Events::default(), job: Mutex::default() });
+        let before = self.running.lock().insert(name.to_owned(), Arc::clone(&own));
+        if let Some(before) = before {
+            // Two rounds of one source must not run at once.
+            before.stop();
+        }
+        if own.definition.is_paused() {
+            own.events.add((self.clock)(), false, "paused");
+            return Ok(());
+        }
+        own.events.add((self.clock)(), false, "started");
+        let (intake, clock, running) = (Arc::clone(&self.intake), self.clock, Arc::clone(&own));
+        let mut source = source_of(&own.definition);
+        let every = Duration::from_nanos(own.definition.every().unsigned_abs());
+        let step = move |job: &fenetre_jobs::Job| {
+            let begun = Instant::now();
+            let stopped = AtomicBool::new(false);
+            let stop = || {
+                stopped.fetch_or(job.is_stopping(), Ordering::Relaxed);
+                stopped.load(Ordering::Relaxed)
+            };
+            let round = Round { intake: &intake, clock, stop: &stop, shown: None, events: &running.events };
+            let outcome = source.round(&round);
+            running.note(outcome, clock(), begun.elapsed())?;
+            Ok::<_, FlowError>(Next::Rest(every.saturating_sub(begun.elapsed())))
+        };
+        let job = self.jobs.repeat(&format!("source {name}"), BACKOFF, step).map_err(|error| FlowError::File {
+            action: "start the source",
+            path: name.to_owned(),
+            reason: error.to_string(),
+        })?;
+        *own.job.lock() = Some(job);
+        Ok(())
+    }
+
+    /// Figures of the jobs of all sources.
+    pub fn jobs(&self) -> Vec<Figures> {
+        self.jobs.figures()
+    }
+}
+
+impl Running {
+    fn stop(&self) {
+        if let Some(job) = self.job.lock().take() {
+            job.stop();
+            job.join();
+        }
+    }
+
+    fn note(&self, outcome: Result<Outcome, FlowError>, now: Nanos, took: Duration) -> Result<(), FlowError> {
+        let mut figures = self.figures.lock();
+        figures.rounds += 1;
+        figures.round_seconds = took.as_secs_f64();
+        match outcome {
+            Ok(outcome) => {
+                if figures.failing.take().is_some() {
+                    self.events.add(now, false, "works again");
+                }
+                figures.points += outcome.points;
+                figures.rejected += outcome.rejected;
+                figures.bytes += outcome.bytes;
+                figures.last_points = if outcome.points > 0 { Some(now) } else { figures.last_points };
+                if let Some(reject) = outcome.reject {
+                    self.events.add(now, true, format!("rejected: {reject}"));
+                    figures.reject = Some(reject);
+                }
+                figures.parts = outcome.parts;
+                Ok(())
+            }
+            Err(error) => {
+                let text = error.to_string();
+                self.events.add(now, true, text.clone());
+                let since = figures.failing.as_ref().map_or(now, |(_, since)| *since);
+                figures.failing = Some((text, since));
+                Err(error)
+            }
+        }
+    }
+
+    fn status(&self, name: &str) -> SourceStatus {
+        let job = self.job.lock().as_ref().map(Handle::figures);
+        let figures = self.figures.lock().clone();
+        let state = match job.as_ref().map(|job| job.phase) {
+            None => SourceState::Paused,
+            Some(Phase::Ended) => SourceState::Stopped,
+            Some(_) if figures.failing.is_some() => SourceState::Failing,
+            Some(Phase::Working) => SourceState::Running,
+            Some(Phase::Resting | Phase::Retrying) => SourceState::Waiting,
+        };
+        SourceStatus { name: name.to_owned(), definition: self.definition.clone(), state, next: job.and_then(|job| job.next), figures }
+    }
+}
+
+/// A source that had no points for three of its periods, and at least a minute, is late.
+pub fn is_late(status: &SourceStatus, now: Nanos) -> bool {
+    let patience = (3 * status.definition.every()).max(60 * SECOND);
+    status.state != SourceState::Paused && status.figures.last_points.is_some_and(|last| now - last > patience)
+}

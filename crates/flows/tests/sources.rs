@@ -1,0 +1,267 @@
+//! Sources against peers that behave, and peers that do not.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+use std::{
+    fs,
+    io::{BufRead, BufReader, Write},
+    net::{TcpListener, TcpStream},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, Ordering},
+    },
+    thread,
+    time::{Duration, Instant},
+};
+
+use fenetre_core::{model::DatasetDefinition, time::Nanos};
+use fenetre_flows::{
+    arrivals::{Arrivals, tail::Tail},
+    definition::Definition,
+    intake::Intake,
+    supervisor::{SourceState, Sources},
+};
+use fenetre_store::{Options, Store};
+use tempfile::TempDir;
+
+const DAY: Nanos = 86_400_000_000_000;
+
+fn now() -> Nanos {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos
+}
+
+/// A store with the dataset `velmar`, and its sources.
+fn sources() -> (TempDir, Arc<Intake>, Sources) {
+    let folder = tempfile::tempdir().unwrap();
+    let (intake, sources) = opened(&folder);
+    intake.store.definitions().put_dataset("velmar", &DatasetDefinition::default()).unwrap();
+    (folder, intake, sources)
+}
+
+fn opened(folder: &TempDir) -> (Arc<Intake>, Sources) {
+    let store = Arc::new(Store::open(&folder.path().join("store"), Options::default()).unwrap());
+    let intake = Arc::new(Intake { store, arrivals: Arrivals::default(), tail: Tail::default(), max_future: DAY });
+    (Arc::clone(&intake), Sources::new(intake, now))
+}
+
+fn definition(text: &str) -> Definition {
+    Definition::parse(text, "source.toml").unwrap()
+}
+
+/// Points in a dataset.
+fn points(intake: &Intake, dataset: &str) -> u64 {
+    let id = intake.store.with_catalogue(|catalogue| catalogue.dataset(dataset).unwrap().id);
+    intake.store.inspect().counts(id).unwrap().values().map(|count| count.points).sum()
+}
+
+fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !is_so() {
+        assert!(begun.elapsed() < Duration::from_secs(20), "{what}");
+        thread::sleep(Duration::from_millis(20));
+    }
+}
+
+/// A peer over HTTP that answers each path in its own way.
+struct Peer {
+    url: String,
+    is_over: Arc<AtomicBool>,
+}
+
+const EXPOSED: &str = "# TYPE boats counter\nboats_total{lock=\"osier\"} 17\n# TYPE level gauge\nlevel{lock=\"osier\"} 312.5\n";
+
+impl Peer {
+    fn start() -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let (url, is_over) = (format!("http://{}", listener.local_addr().unwrap()), Arc::new(AtomicBool::new(false)));
+        let over = Arc::clone(&is_over);
+        thread::spawn(move || {
+            for stream in listener.incoming() {
+                let over = Arc::clone(&over);
+                // A caller that leaves is no fault of the peer.
+                thread::spawn(move || drop(answer(stream.unwrap(), &over)));
+            }
+        });
+        Self { url, is_over }
+    }
+}
+
+impl Drop for Peer {
+    fn drop(&mut self) {
+        self.is_over.store(true, Ordering::SeqCst);
+    }
+}
+
+fn answer(mut stream: TcpStream, is_over: &AtomicBool) -> std::io::Result<()> {
+    let mut reader = BufReader::new(stream.try_clone()?);
+    let (mut first, mut line, mut bearer) = (String::new(), String::new(), String::new());
+    reader.read_line(&mut first)?;
+    while reader.read_line(&mut line)? > 2 {
+        if let Some(value) = line.to_ascii_lowercase().strip_prefix("authorization: ") {
+            bearer = value.trim().to_owned();
+        }
+        line.clear();
+    }
+    let path = first.split(' ').nth(1).unwrap_or_default();
+    let mut send = |status: &str, kind: &str, body: &str| {
+        write!(stream, "HTTP/1.1 {status}\r\nContent-Type: {kind}\r\nContent-Length: {}\r\nConnection: close\r\n\r\n{body}", body.len())
+    };
+    match path {
+        "/metrics" => send("200 OK", "application/openmetrics-text; version=1.0.0", &format!("{EXPOSED}# EOF\n")),
+        "/plain" => send("200 OK", "text/plain; version=0.0.4", EXPOSED),
+        "/json" => send(
+            "200 OK",
+            "application/json",
+            r#"[{"metric": "flow", "tags": {"lock": "osier", "host": "own"}, "value": 4.5}, {"metric": "flow", "value": "x y"}]"#,
+        ),
+        "/secret" if bearer == "bearer river" => send("200 OK", "application/json", r#"{"metric": "flow", "value": 1}"#),
+        "/secret" => send("401 Unauthorized", "text/plain", ""),
+        "/broken" => send("500 Internal Server Error", "text/plain", "no"),
+        "/page" => send("200 OK", "text/html", "<html>"),
+        "/round" => write!(stream, "HTTP/1.1 302 Found\r\nLocation: /round\r\nContent-Length: 0\r\nConnection: close\r\n\r\n"),
+        "/garbage" => stream.write_all(b"\x00\x01 this is no HTTP\r\n\r\n"),
+        "/endless" => {
+            write!(stream, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nConnection: close\r\n\r\n")?;
+            while !is_over.load(Ordering::SeqCst) {
+                stream.write_all(&[b' '; 65_536])?;
+            }
+            Ok(())
+        }
+        "/trickle" => {
+            write!(stream, "HTTP/1.1 200 OK\r\nContent-Type: application/json\r\nContent-Length: 100000\r\n\r\n")?;
+            while !is_over.load(Ordering::SeqCst) {
+                stream.write_all(b" ")?;
+                thread::sleep(Duration::from_millis(100));
+            }
+            Ok(())
+        }
+        _ => send("404 Not Found", "text/plain", ""),
+    }
+}
+
+#[test]
+fn polled_targets_bring_points_with_their_tags() {
+    let (_folder, intake, sources) = sources();
+    let peer = Peer::start();
+    let text = format!(
+        "kind = \"poll\"\ndataset = \"velmar\"\nevery = \"100ms\"\nlenient = true\ntargets = [\n  {{ url = \"{0}/metrics\", tags = {{ host = \"a\" }} }},\n  {{ url = \"{0}/plain\", tags = {{ host = \"b\" }} }},\n  {{ url = \"{0}/json\", tags = {{ host = \"c\" }} }},\n]\n[tags]\norigin = \"poll\"\n",
+        peer.url
+    );
+    assert!(sources.put("control", definition(&text)).unwrap());
+    until("points arrive round after round", || points(&intake, "velmar") >= 15);
+    let status = sources.status("control").unwrap();
+    assert!(matches!(status.state, SourceState::Running | SourceState::Waiting), "{status:?}");
+    assert!(status.figures.rejected >= 3 && status.figures.reject.as_ref().unwrap().contains("is a text"), "{:?}", status.figures);
+    let tags: Vec<String> = intake.store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset("velmar").unwrap();
+        let text = |series: &fenetre_core::catalogue::Series| {
+            let tags: Vec<String> = series.tags.iter().map(|(key, value)| format!("{key}={value}")).collect();
+            format!("{} {}", series.metric, tags.join(" "))
+        };
+        dataset.all_series().map(text).collect()
+    });
+    for wanted in ["level host=a lock=osier origin=poll", "boats host=b lock=osier origin=poll", "flow host=own lock=osier origin=poll"] {
+        assert!(tags.contains(&wanted.to_owned()), "{wanted} is not in {tags:?}");
+    }
+    // Paused, it asks nobody; resumed, it goes on; removed, its points stay.
+    sources.set_paused("control", true).unwrap();
+    assert_eq!(sources.status("control").unwrap().state, SourceState::Paused);
+    let stored = points(&intake, "velmar");
+    thread::sleep(Duration::from_millis(300));
+    assert_eq!(points(&intake, "velmar"), stored);
+    assert_eq!(sources.run_now("control").unwrap_err().to_string(), "the source `control` is paused: resume it first");
+    sources.set_paused("control", false).unwrap();
+    until("it goes on", || points(&intake, "velmar") > stored);
+    sources.remove("control").unwrap();
+    assert!(points(&intake, "velmar") > stored && sources.all().is_empty());
+}
+
+#[test]
+fn a_peer_that_misbehaves_is_reported_and_harms_nobody() {
+    let (_folder, intake, sources) = sources();
+    let peer = Peer::start();
+    let closed = format!("http://{}", TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap());
+    let paths = ["secret", "broken", "page", "round", "garbage", "endless", "trickle", "nowhere", "plain", "metrics"];
+    let mut targets: Vec<String> = paths.iter().map(|path| format!("{{ url = \"{}/{path}\" }}", peer.url)).collect();
+    targets.push(format!("{{ url = \"{closed}/\" }}"));
+    let text = format!("kind = \"poll\"\ndataset = \"velmar\"\ntimeout = \"1s\"\nmax_bytes = 100000\ntargets = [{}]\n", targets.join(", "));
+    let begun = Instant::now();
+    let (outcome, events) = sources.attempt(&definition(&text), 5).unwrap();
+    assert!(begun.elapsed() < Duration::from_secs(5), "one slow target does not delay the others: {:?}", begun.elapsed());
+    let mut errors: Vec<String> = outcome.parts.iter().filter_map(|part| part.error.clone()).collect();
+    errors.sort();
+    let text = errors.join("\n").replace(&peer.url, "PEER").replace(&closed, "CLOSED");
+    insta::assert_snapshot!(text);
+    // The one that behaves is shown, and nothing is stored.
+    assert_eq!((outcome.points, outcome.sample.len(), points(&intake, "velmar"), events.len()), (2, 2, 0, 10));
+}
+
+#[test]
+fn a_secret_is_read_at_each_round_and_never_shown() {
+    let (folder, intake, sources) = sources();
+    let peer = Peer::start();
+    let file = folder.path().join("token");
+    let text = format!(
+        "kind = \"poll\"\ndataset = \"velmar\"\nevery = \"100ms\"\ntargets = [{{ url = \"{}/secret\" }}]\nbearer = {{ file = \"{}\" }}\n",
+        peer.url,
+        file.display()
+    );
+    sources.put("guarded", definition(&text)).unwrap();
+    until("the secret is missing", || sources.status("guarded").unwrap().state == SourceState::Failing);
+    let failing = sources.status("guarded").unwrap().figures.failing.unwrap().0;
+    assert!(failing.starts_with("cannot read the secret in"), "{failing}");
+    fs::write(&file, "river\n").unwrap();
+    until("the secret is read", || points(&intake, "velmar") > 0);
+    let shown = format!("{:?} {:?}", sources.status("guarded").unwrap(), sources.events("guarded", 100).unwrap());
+    assert!(!shown.contains("river") && shown.contains("works again"), "{shown}");
+}
+
+#[test]
+fn sources_go_on_after_a_restart() {
+    let (folder, intake, sources) = sources();
+    let peer = Peer::start();
+    let text = format!("kind = \"poll\"\ndataset = \"velmar\"\nevery = \"100ms\"\ntargets = [{{ url = \"{}/metrics\" }}]\n", peer.url);
+    sources.put("control", definition(&text)).unwrap();
+    sources.put("resting", definition(&format!("paused = true\n{text}"))).unwrap();
+    until("points arrive", || points(&intake, "velmar") > 0);
+    sources.end();
+    let before = points(&intake, "velmar");
+    drop((intake, sources));
+    let (intake, sources) = opened(&folder);
+    sources.start().unwrap();
+    until("points arrive again", || points(&intake, "velmar") > before);
+    assert_eq!(sources.status("resting").unwrap().state, SourceState::Paused);
+    assert_eq!(sources.status("contrl").unwrap_err().to_string(), "there is no source `contrl`: did you mean `control`?");
+    let unknown = definition(&text.replace("velmar", "nowhere"));
+    assert!(sources.put("x", unknown).unwrap_err().to_string().contains("no dataset `nowhere`"));
+    assert!(sources.put("No Name", definition(&text)).unwrap_err().to_string().contains("invalid source name"));
+}
+
+#[test]
+fn files_are_read_once_they_are_at_rest_and_put_away() {
+    let (folder, intake, sources) = sources();
+    let spool = folder.path().join("spool");
+    fs::create_dir(&spool).unwrap();
+    let text = format!(
+        "kind = \"folder\"\ndataset = \"velmar\"\nevery = \"100ms\"\npath = \"{}\"\npattern = \"*.csv\"\n[mapping]\ncolumns = [{{ column = \"lock\", role = \"tag\" }}, {{ column = \"level\", role = \"value\" }}]\n",
+        spool.display()
+    );
+    sources.put("keepers", definition(&text)).unwrap();
+    fs::write(spool.join("monday.csv"), "time,lock,level\n2026-05-01T09:00:00Z,osier,312.5\n2026-05-01T09:01:00Z,osier,313\n").unwrap();
+    fs::write(spool.join("broken.csv"), "time,lock,level\nyesterday,osier,1\n").unwrap();
+    fs::write(spool.join("notes.txt"), "not for us").unwrap();
+    fs::write(spool.join(".partial.csv"), "time,lock").unwrap();
+    until("both are put away", || spool.join("done/monday.csv").exists() && spool.join("failed/broken.csv").exists());
+    assert_eq!(points(&intake, "velmar"), 2);
+    assert!(spool.join("notes.txt").exists() && spool.join(".partial.csv").exists());
+    // One of the same name does not overwrite the first.
+    fs::write(spool.join("monday.csv"), "time,lock,level\n2026-05-02T09:00:00Z,osier,300\n").unwrap();
+    until("the second has a number", || spool.join("done/1-monday.csv").exists());
+    assert_eq!(points(&intake, "velmar"), 3);
+    let events: Vec<String> =
+        sources.events("keepers", 100).unwrap().into_iter().map(|event| event.text.replace(&spool.display().to_string(), "SPOOL")).collect();
+    assert!(events.iter().any(|event| event == "monday.csv: 2 points"), "{events:?}");
+    assert!(events.iter().any(|event| event.contains("all 1 rows were rejected")), "{events:?}");
+    fs::remove_dir_all(&spool).unwrap();
+    until("the folder is missed", || sources.status("keepers").unwrap().state == SourceState::Failing);
+}

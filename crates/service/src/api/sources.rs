@@ -1,0 +1,201 @@
+//! Sources: defined, tried, watched and controlled.
+
+use actix_web::{HttpResponse, delete, get, post, put, web};
+use fenetre_access::{
+    change::{Act, Subject},
+    grant::Action,
+};
+use fenetre_core::time::{Nanos, format_utc};
+use fenetre_flows::{
+    definition::Definition,
+    events::Event,
+    sources::PartOutcome,
+    supervisor::{self, SourceStatus, is_late},
+};
+use fenetre_wire::{
+    datasets::Defined,
+    sources::{SourceEvent, SourceInfo, SourcePart, SourceState, SourceTrial},
+};
+use serde_json::Value;
+
+use crate::{
+    access::caller::Caller,
+    api::Body,
+    changes::Recorded,
+    clock::now,
+    permission::{Access, AdminGrant, ReadAllGrant},
+    problem::{ApiError, Problem, ProblemKind},
+    state::{AppState, State, blocking, blocking_long},
+};
+
+/// Points that a trial shows.
+const SHOWN: usize = 20;
+
+/// Lists the sources with their state.
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", responses((status = 200, body = [SourceInfo])))]
+#[get("/api/v1/sources")]
+pub(crate) async fn list(caller: Access<ReadAllGrant>, state: AppState) -> Result<web::Json<Vec<SourceInfo>>, ApiError> {
+    let now = now();
+    let all = state.sources.all().into_iter().filter(|status| may_see(&state, &caller, status));
+    all.map(|status| info(status, now)).collect::<Result<_, _>>().map(web::Json)
+}
+
+/// Returns a source.
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", params(("source" = String, Path)), responses((status = 200, body = SourceInfo), (status = 404, body = Problem)))]
+#[get("/api/v1/sources/{source}")]
+pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<SourceInfo>, ApiError> {
+    find(&state, &caller, &name).and_then(|status| info(status, now())).map(web::Json)
+}
+
+/// Lists the latest events of a source.
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", params(("source" = String, Path)), responses((status = 200, body = [SourceEvent]), (status = 404, body = Problem)))]
+#[get("/api/v1/sources/{source}/events")]
+pub(crate) async fn events(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<SourceEvent>>, ApiError> {
+    find(&state, &caller, &name)?;
+    let events = state.sources.events(&name, usize::MAX).map_err(|error| missing(&error))?;
+    Ok(web::Json(events.into_iter().map(event).collect()))
+}
+
+/// Defines a source, as JSON or TOML, and starts it.
+///
+/// A source connects from the machine of the service and reads its files, so this needs the grant of an administrator.
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path)), request_body(content((Value = "application/json"), (String = "application/toml"))),
+    responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 404, body = Problem)))]
+#[put("/api/v1/sources/{source}")]
+pub(crate) async fn put(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, ApiError> {
+    let definition = definition_of(&body)?;
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
+        let dataset = definition.dataset().to_owned();
+        let define = |state: &State| Ok(Defined { created: state.sources.put(&name, definition)? });
+        Recorded::new(&caller, Subject::Source, Act::Defined, &*name).of(dataset).around(state, |state| json_of(state, &name), define)
+    };
+    blocking(&state, work).await.map(web::Json)
+}
+
+/// Takes one round of a definition, and stores nothing.
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", request_body(content((Value = "application/json"), (String = "application/toml"))),
+    responses((status = 200, body = SourceTrial), (status = 400, body = Problem), (status = 409, body = Problem, description = "the round failed")))]
+#[post("/api/v1/sources/try")]
+pub(crate) async fn attempt(_: Access<AdminGrant>, state: AppState, body: Body) -> Result<web::Json<SourceTrial>, ApiError> {
+    let definition = definition_of(&body)?;
+    let work = move |state: &State| {
+        let (outcome, _) = state.sources.attempt(&definition, SHOWN)?;
+        let parts = outcome.parts.into_iter().map(part).collect();
+        Ok(SourceTrial { points: outcome.points, rejected: outcome.rejected, reject: outcome.reject, sample: outcome.sample, parts })
+    };
+    blocking_long(&state, work).await.map(web::Json)
+}
+
+/// Removes a source. Its points stay.
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[delete("/api/v1/sources/{source}")]
+pub(crate) async fn remove(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    change(caller.into_caller(), &state, name.into_inner(), Act::Removed, |state, name| state.sources.remove(name)).await
+}
+
+/// Pauses a source until it is resumed.
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[post("/api/v1/sources/{source}/pause")]
+pub(crate) async fn pause(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    change(caller.into_caller(), &state, name.into_inner(), Act::Suspended, |state, name| state.sources.set_paused(name, true)).await
+}
+
+/// Resumes a paused source.
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[post("/api/v1/sources/{source}/resume")]
+pub(crate) async fn resume(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    change(caller.into_caller(), &state, name.into_inner(), Act::Resumed, |state, name| state.sources.set_paused(name, false)).await
+}
+
+/// Begins the next round of a source at once.
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
+#[post("/api/v1/sources/{source}/run")]
+pub(crate) async fn run(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
+    change(caller.into_caller(), &state, name.into_inner(), Act::Started, |state, name| state.sources.run_now(name)).await
+}
+
+async fn change(
+    caller: Caller,
+    state: &AppState,
+    name: String,
+    act: Act,
+    work: impl FnOnce(&State, &str) -> Result<(), fenetre_flows::FlowError> + Send + 'static,
+) -> Result<HttpResponse, ApiError> {
+    let work = move |state: &State| {
+        let status = state.sources.status(&name).map_err(|error| missing(&error))?;
+        let dataset = status.definition.dataset().to_owned();
+        let recorded = Recorded::new(&caller, Subject::Source, act, &name).of(dataset);
+        recorded.around(state, |state| json_of(state, &name), |state| Ok(work(state, &name)?))
+    };
+    blocking(state, work).await.map(|()| HttpResponse::NoContent().finish())
+}
+
+fn definition_of(body: &[u8]) -> Result<Definition, ApiError> {
+    let text = std::str::from_utf8(body).map_err(|_| ApiError::new(ProblemKind::Request, "the definition is not UTF-8"))?;
+    Ok(Definition::parse(text, "definition")?)
+}
+
+/// A definition as JSON, for the record of changes.
+fn json_of(state: &State, name: &str) -> Result<Option<Value>, ApiError> {
+    let definition = state.sources.status(name).ok().map(|status| status.definition);
+    definition.map(serde_json::to_value).transpose().map_err(|error| ApiError::internal(&error))
+}
+
+fn missing(error: &fenetre_flows::FlowError) -> ApiError {
+    ApiError::new(ProblemKind::NotFound, error.to_string())
+}
+
+fn may_see(state: &State, caller: &Caller, status: &SourceStatus) -> bool {
+    state.store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset_by_any_name(status.definition.dataset());
+        // The source of a dataset that is gone concerns who looks after the store.
+        dataset.map_or_else(|| caller.may_everywhere(Action::Read), |dataset| caller.may(Action::Read, catalogue, dataset))
+    })
+}
+
+fn find(state: &State, caller: &Caller, name: &str) -> Result<SourceStatus, ApiError> {
+    let status = state.sources.status(name).ok().filter(|status| may_see(state, caller, status));
+    status.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no source `{name}`: `fenetre source list` shows them")))
+}
+
+fn info(status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
+    let is_late = is_late(&status, now);
+    let SourceStatus { name, definition, state, next, figures } = status;
+    let (error, failing_since) = figures.failing.map(|(error, since)| (error, format_utc(since))).unzip();
+    Ok(SourceInfo {
+        name,
+        kind: definition.kind().to_owned(),
+        dataset: definition.dataset().to_owned(),
+        state: match state {
+            supervisor::SourceState::Running => SourceState::Running,
+            supervisor::SourceState::Waiting => SourceState::Waiting,
+            supervisor::SourceState::Failing => SourceState::Failing,
+            supervisor::SourceState::Paused => SourceState::Paused,
+            supervisor::SourceState::Stopped => SourceState::Stopped,
+        },
+        error,
+        failing_since,
+        next: next.map(super::jobs::text),
+        rounds: figures.rounds,
+        round_seconds: figures.round_seconds,
+        points: figures.points,
+        rejected: figures.rejected,
+        reject: figures.reject,
+        bytes: figures.bytes,
+        last_points: figures.last_points.map(format_utc),
+        is_late,
+        parts: figures.parts.into_iter().map(part).collect(),
+        definition: serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?,
+    })
+}
+
+fn part(part: PartOutcome) -> SourcePart {
+    let PartOutcome { name, error, points, seconds } = part;
+    SourcePart { name, error, points, seconds }
+}
+
+fn event(event: Event) -> SourceEvent {
+    let Event { first, last, count, is_failure, text } = event;
+    SourceEvent { first: format_utc(first), last: format_utc(last), count, is_failure, text }
+}

@@ -1,0 +1,124 @@
+//! Sources: what brings points by itself.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+use crate::arrivals::TailPoint;
+
+/// A source.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourceInfo {
+    /// Its name.
+    pub name: String,
+    /// Its kind: `poll` or `folder`.
+    pub kind: String,
+    /// Dataset of its points.
+    pub dataset: String,
+    /// State of it.
+    pub state: SourceState,
+    /// Why it fails.
+    #[schema(required)]
+    pub error: Option<String>,
+    /// Start of the failures.
+    #[schema(required)]
+    pub failing_since: Option<String>,
+    /// Time of the next round or attempt.
+    #[schema(required)]
+    pub next: Option<String>,
+    /// Rounds since it was started.
+    pub rounds: u64,
+    /// Duration of the latest round in seconds.
+    pub round_seconds: f64,
+    /// Stored points since it was started.
+    pub points: u64,
+    /// Rejected points and rows since it was started.
+    pub rejected: u64,
+    /// The latest reject.
+    #[schema(required)]
+    pub reject: Option<String>,
+    /// Bytes that were read since it was started.
+    pub bytes: u64,
+    /// Time of the latest points.
+    #[schema(required)]
+    pub last_points: Option<String>,
+    /// Whether points are overdue: none for three periods, and at least a minute.
+    pub is_late: bool,
+    /// Targets or files of the latest round.
+    pub parts: Vec<SourcePart>,
+    /// Its definition.
+    pub definition: serde_json::Value,
+}
+
+/// State of a source.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SourceState {
+    /// A round is under way.
+    Running,
+    /// It waits for the next round.
+    Waiting,
+    /// The latest round failed; it tries again.
+    Failing,
+    /// It rests until it is resumed.
+    Paused,
+    /// It has ended.
+    Stopped,
+}
+
+impl SourceState {
+    /// Its name in JSON.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Waiting => "waiting",
+            Self::Failing => "failing",
+            Self::Paused => "paused",
+            Self::Stopped => "stopped",
+        }
+    }
+}
+
+/// A target or a file.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourcePart {
+    /// Its address or name.
+    pub name: String,
+    /// Why it failed.
+    #[schema(required)]
+    pub error: Option<String>,
+    /// Stored points.
+    pub points: u64,
+    /// Duration in seconds.
+    pub seconds: f64,
+}
+
+/// What one round of a definition would store.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourceTrial {
+    /// Points that would be stored.
+    pub points: u64,
+    /// Points and rows that would be rejected.
+    pub rejected: u64,
+    /// The first reject.
+    #[schema(required)]
+    pub reject: Option<String>,
+    /// The first points.
+    pub sample: Vec<TailPoint>,
+    /// Targets or files.
+    pub parts: Vec<SourcePart>,
+}
+
+/// An event in the log of a source.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourceEvent {
+    /// Time of the first.
+    pub first: String,
+    /// Time of the latest.
+    pub last: String,
+    /// How often in a row.
+    pub count: u64,
+    /// Whether it is a failure.
+    pub is_failure: bool,
+    /// What happened.
+    pub text: String,
+}

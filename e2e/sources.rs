@@ -1,0 +1,99 @@
+//! Sources through the command line: checked, tried, added, watched, controlled.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+#[path = "support/mod.rs"]
+mod support;
+
+use std::{
+    fs, thread,
+    time::{Duration, Instant},
+};
+
+use support::{Api, Ran, Service, file, run, settled};
+
+fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !is_so() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{what}");
+        thread::sleep(Duration::from_millis(50));
+    }
+}
+
+#[test]
+fn a_folder_is_checked_tried_and_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let spool = folder.path().join("spool");
+    fs::create_dir(&spool).unwrap();
+    let text = format!(
+        "kind = \"folder\"\npath = \"{}\"\npattern = \"*.csv\"\nevery = \"200ms\"\n[mapping]\ncolumns = [\n  {{ column = \"lock\", role = \"tag\" }},\n  {{ column = \"level\", role = \"value\" }},\n]\n",
+        spool.display()
+    );
+    let keepers = file(folder.path(), "keepers.toml", &text);
+    let wrong = file(folder.path(), "wrong.toml", text.replace("pattern", "patern"));
+    fs::write(spool.join("monday.csv"), "time,lock,level\n2026-05-01T09:00:00Z,osier,312.5\n2026-05-01T09:01:00Z,marl,high\n").unwrap();
+    // A file that was just written may still grow.
+    thread::sleep(Duration::from_millis(2_200));
+    let without_times = |ran: Ran| {
+        let text = ran.all().replace(&folder.path().display().to_string(), "DIR");
+        text.lines().map(|line| line.split(", ").filter(|part| !part.ends_with(" ms")).collect::<Vec<_>>().join(", ") + "\n").collect::<String>()
+    };
+    let steps = [
+        run(&["source", "check", &keepers]),
+        run(&["source", "check", &wrong]),
+        service.run(&["source", "list"]),
+        service.run(&["source", "try", &keepers]),
+        service.run(&["source", "add", &wrong]),
+        service.run(&["source", "add", &keepers]),
+    ]
+    .map(without_times);
+    settled(|| insta::assert_snapshot!("a_source_is_tried", steps.join("\n")));
+    until("the file is read", || spool.join("done/monday.csv").exists());
+    let listed = service.run(&["source", "list", "-o", "csv"]).out();
+    assert!(listed.contains("keepers,folder,main,waiting,2") && listed.contains(",1,1,"), "{listed}");
+    let log = service.run(&["source", "log", "keepers", "-o", "csv"]).out();
+    assert!(log.contains("monday.csv: 1 points") && log.contains("is a text") || log.contains("rejected"), "{log}");
+    assert_eq!(service.get("/api/v1/datasets/main/latest").ok()["items"][0]["value"], 312.5);
+    assert_eq!(service.run(&["source", "pause", "keepers"]).out(), "source keepers is paused\n");
+    assert!(service.run(&["source", "show", "keepers"]).out().starts_with("keepers: folder into main, paused\n"));
+    assert_eq!(service.run(&["source", "resume", "keepers"]).code(), 0);
+    assert_eq!(service.run(&["source", "run", "keepers"]).code(), 0);
+    let changes = service.run(&["changes", "--what", "source", "-o", "csv"]).out();
+    for act in ["source defined", "source suspended", "source resumed"] {
+        assert!(changes.contains(act), "{changes}");
+    }
+    assert_eq!(service.run(&["source", "remove", "keepers"]).out(), "source keepers is removed; its points stay\n");
+    assert!(service.run(&["source", "show", "keepers"]).err().contains("there is no source `keepers`"));
+}
+
+#[test]
+fn a_source_goes_on_when_the_service_starts_again() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store");
+    let spool = folder.path().join("spool");
+    fs::create_dir(&spool).unwrap();
+    let text = format!("kind = \"folder\"\npath = \"{}\"\nevery = \"200ms\"\n", spool.display());
+    let keepers = file(folder.path(), "keepers.toml", text);
+    let service = Service::start(&store);
+    assert_eq!(service.run(&["source", "add", &keepers]).code(), 0);
+    service.kill();
+    let points = "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n";
+    fs::write(spool.join("night.ndjson"), points).unwrap();
+    let service = Service::start(&store);
+    until("the file is read after the start", || spool.join("done/night.ndjson").exists());
+    assert_eq!(service.get("/api/v1/datasets/main/latest").ok()["total"], 1);
+}
+
+#[test]
+fn every_example_of_the_docs_is_valid() {
+    let docs = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/sources.md")).unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let mut found = 0;
+    for block in docs.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).filter(|block| block.starts_with("kind")) {
+        let ran = run(&["source", "check", &file(folder.path(), "example.toml", block)]);
+        assert_eq!(ran.code(), 0, "{}", ran.all());
+        found += 1;
+    }
+    assert_eq!(found, 2);
+}
