@@ -1,4 +1,4 @@
-//! Checks before the start that the process may use as much memory as its configuration allows.
+//! Memory of the process: whether it may use as much as its configuration allows, and what it uses.
 
 use fenetre_core::keeping::ByteSize;
 
@@ -26,4 +26,12 @@ pub fn too_little(config: &Config) -> Option<String> {
             words(bodies)
         )
     })
+}
+
+/// Resident memory of the process in bytes, and its open files; 0 where the system does not show them.
+pub fn in_use() -> (u64, usize) {
+    let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let kilobytes = status.lines().find_map(|line| line.strip_prefix("VmRSS:")?.trim().strip_suffix(" kB")?.parse::<u64>().ok());
+    let files = std::fs::read_dir("/proc/self/fd").map_or(0, Iterator::count);
+    (kilobytes.unwrap_or(0) * 1_024, files)
 }

@@ -22,6 +22,7 @@ const LINES: (&str, &str) = ("Content-Type", "application/x-ndjson");
 const REQUIRED: &str = "
 GET    /health/live                                          ?
 GET    /health/ready                                         ?
+GET    /metrics                                              read*
 GET    /api/v1/session                                       ?
 POST   /api/v1/session                                       !
 DELETE /api/v1/session                                       ?

@@ -102,3 +102,31 @@ fn series_and_latest_points_are_filtered_and_paged() {
     assert_eq!(page("?limit=20000")["total"], 4, "a limit past the maximum is the maximum");
     assert!(service.get("/api/v1/datasets/mian/series").problem().starts_with("404 no-dataset: "));
 }
+
+#[test]
+fn a_source_of_the_service_watches_the_service_itself() {
+    let service = Service::start();
+    service.push_levels("main");
+    let text = service.get("/metrics");
+    assert_eq!((text.status, text.kind.as_str()), (200, "application/openmetrics-text; version=1.0.0; charset=utf-8"));
+    for line in ["fenetre_points_accepted_total{dataset=\"main\"} 240", "fenetre_series{dataset=\"main\"} 4", "# EOF"] {
+        assert!(text.text().lines().any(|found| found == line), "{line} is not in {}", text.text());
+    }
+    service.put_json("/api/v1/datasets/own", &json!({})).ok();
+    let source = json!({ "kind": "poll", "dataset": "own", "every": "200ms", "targets": [{ "url": format!("{}/metrics", service.url) }] });
+    service.put_json("/api/v1/sources/own", &source).ok();
+    let ask =
+        "/api/v1/datasets/own/ask?query=show%20last%20of%20fenetre_points_accepted%20where%20dataset%20%3D%20%22main%22%20overall%20over%20last%201h";
+    let begun = std::time::Instant::now();
+    loop {
+        let shown = service.get("/api/v1/sources/own").ok();
+        if shown["rounds"].as_u64() >= Some(2) {
+            assert_eq!((&shown["rejected"], &shown["error"]), (&json!(0), &json!(null)), "{shown}");
+            break;
+        }
+        assert!(begun.elapsed() < std::time::Duration::from_secs(20), "{shown}");
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    let answer = service.get(ask).ok();
+    assert_eq!(answer["shows"][0]["lines"][0]["values"][0], 240.0, "{answer}");
+}

@@ -30,6 +30,8 @@ pub struct Second {
 pub struct Arrivals {
     seconds: Mutex<HashMap<String, VecDeque<Second>>>,
     causes: Mutex<BTreeMap<(String, Cause), Refused>>,
+    /// Accepted points since the start, by dataset.
+    accepted: Mutex<BTreeMap<String, u64>>,
 }
 
 /// Rejects of one reason.
@@ -47,6 +49,7 @@ impl Arrivals {
     /// Counts arrivals at an instant.
     pub fn count(&self, now: Nanos, dataset: &str, accepted: u64, rejected: u64) {
         let second = now.div_euclid(SECOND);
+        *self.accepted.lock().entry(dataset.to_owned()).or_default() += accepted;
         let mut datasets = self.seconds.lock();
         if !datasets.contains_key(dataset) {
             datasets.insert(dataset.to_owned(), VecDeque::new());
@@ -79,6 +82,16 @@ impl Arrivals {
                 known.example = format!("{}: {}", reject.place(), reject.reason);
             }
         }
+    }
+
+    /// Accepted points since the start, by dataset.
+    pub fn accepted(&self) -> BTreeMap<String, u64> {
+        self.accepted.lock().clone()
+    }
+
+    /// Rejected points and rows since the start, by dataset and reason.
+    pub fn rejected(&self) -> BTreeMap<(String, Cause), u64> {
+        self.causes.lock().iter().map(|(key, refused)| (key.clone(), refused.count)).collect()
     }
 
     /// Each reason that there was for some datasets, with the dataset of the latest.

@@ -14,6 +14,7 @@ pub mod jobs;
 pub mod mappings;
 pub mod otlp;
 pub mod overview;
+pub mod own;
 pub mod points;
 pub mod references;
 pub mod retention;
@@ -34,6 +35,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
     config
         .service(health::live)
         .service(health::ready)
+        .service(own::metrics)
         .service(session::show)
         .service(session::begin)
         .service(session::end)
