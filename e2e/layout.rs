@@ -32,7 +32,7 @@ const ORDER: [(&str, &str); 12] = [
     ("crates/flows/src", "error arrivals intake events secret definition sources supervisor lib"),
     (
         "crates/service/src",
-        "problem backups clock config warnings imports tls access http state permission changes views jobs api logging memory server lib",
+        "problem backups clock config memory warnings imports tls access http state permission changes views jobs api logging server lib",
     ),
     ("crates/cli/src", "args failure profiles client output confirm commands host run main"),
     ("demo/src", "behaviour waterway generator lib"),
