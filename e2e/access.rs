@@ -245,6 +245,20 @@ fn callers_can_be_required_to_have_a_certificate() {
     let refused = curl(&[]);
     // What curl says of it depends on who notices first.
     assert!(!refused.contains("live") && refused.contains("curl: ("), "{refused}");
+    // A source has a certificate, too, and checks that of its target.
+    let watcher = Service::start(&folder.path().join("watcher"));
+    let path = |name: &str| folder.path().join(name).display().to_string();
+    let attempt = |more: &str| {
+        let text = format!("kind = \"poll\"\ntargets = [{{ url = \"{}/metrics\" }}]\n{more}", service.url);
+        watcher.run(&["source", "try", &file(folder.path(), "source.toml", text)])
+    };
+    let own = format!("certificate = \"{}\"\nkey = \"{}\"\n", path("client.pem"), path("client.key"));
+    let admitted = attempt(&format!("ca = \"{}\"\n{own}", path("plant.pem")));
+    assert!(admitted.code() == 0 && admitted.out().contains("fenetre_memory_bytes"), "{}", admitted.all());
+    for (more, reason) in [(own, "certificate"), (format!("ca = \"{}\"\n", path("plant.key")), "is not a PEM file with a certificate")] {
+        let refused = attempt(&more);
+        assert!(refused.code() == 1 && refused.err().contains(reason), "{}", refused.all());
+    }
 }
 
 #[test]

@@ -201,6 +201,48 @@ async fn a_file_is_previewed_tried_and_imported() {
 }
 
 #[tokio::test]
+async fn a_source_is_tried_added_changed_paused_and_removed() {
+    let Some((_folder, service, browser)) = empty_console().await else { return };
+    browser.go(&format!("{}/arrivals", service.url)).await;
+    browser.open_tab("Sources").await;
+    browser.read("No source is defined").await;
+    let write = async |definition: &str| {
+        let field = browser.see("textarea").await;
+        // As a person would: everything is selected, and typed over.
+        field.send_keys(&format!("\u{e009}a\u{e000}{definition}")).await.unwrap();
+    };
+    let own = format!("kind = \"poll\"\nevery = \"1s\"\ntargets = [{{ url = \"{}/metrics\" }}]\n", service.url);
+    write(&own.replace("every", "evry")).await;
+    browser.press_button("Try one round").await;
+    browser.read("unknown field `evry`").await;
+    write(&own).await;
+    browser.press_button("Try one round").await;
+    browser.read("nothing was stored").await;
+    assert_eq!(service.get("/api/v1/overview").json()["points"], 0);
+    browser.type_into("name", "own").await;
+    browser.press_button("Store and start").await;
+    browser.read("Added and started.").await;
+    browser.press_button("Details").await;
+    browser.read("in the latest round").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.press_button("Edit below").await;
+    browser.until("return document.querySelector('textarea').value", "{\n  \"dataset\": \"main\"").await;
+    browser.press_button("Store and start").await;
+    browser.read("The same already").await;
+    browser.press_button("Pause").await;
+    browser.read("Resume").await;
+    assert_eq!(service.get("/api/v1/sources/own").json()["state"], "paused");
+    browser.press_button("Resume").await;
+    browser.read("Run now").await;
+    browser.press_button("Remove").await;
+    browser.press_button("Really remove own").await;
+    browser.read("No source is defined").await;
+    assert_eq!(service.get("/api/v1/sources").json(), serde_json::json!([]));
+    assert!(service.get("/api/v1/overview").json()["points"].as_u64() > Some(0), "its points stay");
+    browser.close().await;
+}
+
+#[tokio::test]
 async fn a_metric_is_defined_renamed_paused_deleted_and_restored() {
     let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/catalogue", service.url)).await;

@@ -86,6 +86,30 @@ fn a_source_goes_on_when_the_service_starts_again() {
 }
 
 #[test]
+fn sources_in_a_folder_of_definitions_are_compared_and_applied() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let (definitions, spool) = (folder.path().join("definitions"), folder.path().join("spool"));
+    fs::create_dir_all(definitions.join("sources")).unwrap();
+    fs::create_dir(&spool).unwrap();
+    let keepers = definitions.join("sources/keepers.toml");
+    let text = format!("kind = \"folder\"\npath = \"{}\"\n", spool.display());
+    fs::write(&keepers, &text).unwrap();
+    let path = definitions.display().to_string();
+    let apply = |more: &[&str]| service.run(&[&["apply", &path], more].concat());
+    let first = [apply(&["--dry-run"]), apply(&["--yes"]), apply(&["--yes"]), service.run(&["source", "add", &keepers.display().to_string()])];
+    fs::write(&keepers, format!("{text}every = \"1m\"\n")).unwrap();
+    let second = [apply(&["--dry-run"]), apply(&["--yes"]), service.run(&["source", "pause", "keepers"]), apply(&["--dry-run"])];
+    fs::write(&keepers, format!("{text}evry = \"1m\"\n")).unwrap();
+    let third = [apply(&["--yes"])];
+    let all: String = first.iter().chain(&second).chain(&third).map(|ran| format!("{}exit code {}\n", ran.all(), ran.code())).collect();
+    let all = all.replace(&folder.path().display().to_string(), "DIR");
+    settled(|| insta::assert_snapshot!("sources_are_applied", all));
+    let changes = service.run(&["changes", "--what", "source", "-o", "csv"]).out();
+    assert_eq!(changes.matches("source defined").count(), 2, "what changes nothing is not recorded: {changes}");
+}
+
+#[test]
 fn every_example_of_the_docs_is_valid() {
     let docs = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/sources.md")).unwrap();
     let folder = tempfile::tempdir().unwrap();

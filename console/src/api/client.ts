@@ -8,6 +8,7 @@ import type {
   CreatedToken,
   DatasetInfo,
   DefinedMetric,
+  DefinedSource,
   Deletion,
   Differences,
   ImportLook,
@@ -111,7 +112,7 @@ const toml = (text: string): Blob => new Blob([text], { type: "application/toml"
 export const fetchSources = (): Promise<SourceInfo[]> => call(SOURCES);
 export const fetchSourceEvents = (name: string): Promise<SourceEvent[]> => call(`${SOURCES}/${name}/events`);
 export const trySource = (text: string): Promise<SourceTrial> => send("POST", `${SOURCES}/try`, toml(text));
-export const putSource = (name: string, text: string): Promise<unknown> =>
+export const putSource = (name: string, text: string): Promise<DefinedSource> =>
   send("PUT", `${SOURCES}/${encodeURIComponent(name)}`, toml(text));
 export const changeSource = (name: string, change: SourceChange): Promise<unknown> =>
   send("POST", `${SOURCES}/${name}/${change}`);

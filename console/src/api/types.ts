@@ -13,6 +13,7 @@ export type {
   CreatedToken,
   DatasetStorage,
   DefinedMetric,
+  DefinedSource,
   Deletion,
   Differences,
   Expr,

@@ -21,6 +21,9 @@ pub enum FlowError {
     /// The other side does not answer as it should.
     #[error("{0}")]
     Peer(String),
+    /// The other side does not answer in time.
+    #[error("{0}")]
+    Silent(String),
     /// A secret is not there.
     #[error("{0}")]
     Secret(String),

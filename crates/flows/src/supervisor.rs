@@ -84,6 +84,17 @@ pub enum SourceState {
     Stopped,
 }
 
+/// How a definition differs from the one that is kept.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Difference {
+    /// There is none of that name.
+    New,
+    /// It is another one.
+    Changed,
+    /// It is the same.
+    None,
+}
+
 /// A source as it is now.
 #[derive(Clone, Debug)]
 pub struct SourceStatus {
@@ -137,17 +148,31 @@ impl Sources {
         self.jobs.end();
     }
 
-    /// Defines a source, and starts it; says whether it is new.
+    /// What a definition would change.
+    ///
+    /// # Errors
+    /// If the name is none of a source, or the kept definition cannot be read.
+    pub fn compare(&self, name: &str, definition: &Definition) -> Result<Difference, FlowError> {
+        check_source_name(name)?;
+        Ok(match self.intake.store.documents().get::<Definition>(name)? {
+            None => Difference::New,
+            Some(kept) if kept.body.is_same(definition) => Difference::None,
+            Some(_) => Difference::Changed,
+        })
+    }
+
+    /// Defines a source, and starts it. One that is the same already goes on undisturbed.
     ///
     /// # Errors
     /// If the definition cannot be kept, or its dataset does not exist.
-    pub fn put(&self, name: &str, definition: Definition) -> Result<bool, FlowError> {
-        check_source_name(name)?;
+    pub fn put(&self, name: &str, definition: Definition) -> Result<Difference, FlowError> {
+        let difference = self.compare(name, &definition)?;
         self.intake.begin(definition.dataset(), (self.clock)())?;
-        let created = !self.intake.store.documents().names(Definition::KIND)?.iter().any(|known| known == name);
-        self.intake.store.documents().put(name, &definition, (self.clock)())?;
-        self.run(name, definition)?;
-        Ok(created)
+        if difference != Difference::None {
+            self.intake.store.documents().put(name, &definition, (self.clock)())?;
+            self.run(name, definition)?;
+        }
+        Ok(difference)
     }
 
     /// Removes a source. Its points stay.

@@ -92,6 +92,30 @@ pub struct SourcePart {
     pub seconds: f64,
 }
 
+/// Result of defining a source.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct DefinedSource {
+    /// How the definition differs from the one before.
+    pub difference: SourceDifference,
+    /// The one before.
+    #[schema(required)]
+    pub before: Option<serde_json::Value>,
+    /// The definition as it is understood.
+    pub after: serde_json::Value,
+}
+
+/// How the definition of a source differs from the one before.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum SourceDifference {
+    /// There was none of that name.
+    New,
+    /// It is another one.
+    Changed,
+    /// It is the same.
+    None,
+}
+
 /// What one round of a definition would store.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SourceTrial {

@@ -7,7 +7,7 @@ import styled from "styled-components";
 import { useMay } from "../../api/caller";
 import * as client from "../../api/client";
 import { sourceEventsQuery, sourcesQuery } from "../../api/queries";
-import type { SourceInfo } from "../../api/types";
+import type { DefinedSource, SourceInfo } from "../../api/types";
 import { count } from "../../format/numbers";
 import { ago } from "../../format/times";
 import { FormRow, TextInput } from "../../ui/fields";
@@ -35,10 +35,20 @@ const Text = styled(TextField)`
   }
 `;
 
+const Code = styled.pre`
+  font:
+    13px/18px ui-monospace,
+    "DejaVu Sans Mono",
+    monospace;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+`;
+
 export function Sources({ dataset }: { dataset: string }) {
   const { data, error, refetch, dataUpdatedAt } = useQuery(sourcesQuery);
   const may = useMay();
   const [open, setOpen] = useState<string | null>(null);
+  const [draft, setDraft] = useState<Draft>(() => ({ name: "", text: example(dataset) }));
   if (!data) return <Waiting error={error} retry={refetch} />;
   return (
     <>
@@ -78,7 +88,7 @@ export function Sources({ dataset }: { dataset: string }) {
                       <Button
                         $quiet
                         $low
-                        aria-label={`Details of ${source.name}`}
+                        aria-label={`${open === source.name ? "Close details" : "Details"} of ${source.name}`}
                         onPress={() => setOpen(open === source.name ? null : source.name)}
                       >
                         {open === source.name ? "Close" : "Details"}
@@ -89,7 +99,7 @@ export function Sources({ dataset }: { dataset: string }) {
                   {open === source.name && (
                     <tr>
                       <td colSpan={8} style={{ whiteSpace: "normal" }}>
-                        <Details source={source} />
+                        <Details source={source} edit={may("admin") ? setDraft : undefined} />
                       </td>
                     </tr>
                   )}
@@ -99,7 +109,7 @@ export function Sources({ dataset }: { dataset: string }) {
           </PlainTable>
         </TableFrame>
       )}
-      {may("admin") && <AddSource dataset={dataset} />}
+      {may("admin") && <AddSource draft={draft} change={setDraft} />}
     </>
   );
 }
@@ -131,7 +141,7 @@ function Actions({ source }: { source: SourceInfo }) {
         </Button>
       ) : (
         <>
-          <Button $quiet $low onPress={() => change("run")} aria-label={`Run ${source.name} now`}>
+          <Button $quiet $low onPress={() => change("run")} aria-label={`Run now: ${source.name}`}>
             Run now
           </Button>{" "}
           <Button $quiet $low onPress={() => change("pause")} aria-label={`Pause ${source.name}`}>
@@ -150,16 +160,25 @@ function Actions({ source }: { source: SourceInfo }) {
   );
 }
 
-function Details({ source }: { source: SourceInfo }) {
+function Details({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) => void) | undefined }) {
   const { data: events = [] } = useQuery(sourceEventsQuery(source.name));
+  const text = JSON.stringify(source.definition, null, 2);
   return (
     <>
+      {source.reject !== null && <p>Latest reject: {source.reject}</p>}
       {source.parts.map((part) => (
         <p key={part.name}>
           {part.name}: {part.error ?? `${count(part.points)} points`}{" "}
           <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
         </p>
       ))}
+      <Heading style={{ marginTop: 8 }}>Definition</Heading>
+      <Code>{text}</Code>
+      {edit && (
+        <Button $quiet $low onPress={() => edit({ name: source.name, text })}>
+          Edit below
+        </Button>
+      )}
       <Heading style={{ marginTop: 8 }}>Log</Heading>
       {events.slice(0, 20).map((event) => (
         <p key={`${event.first} ${event.text}`}>
@@ -179,10 +198,26 @@ targets = [
 ]
 `;
 
-function AddSource({ dataset }: { dataset: string }) {
+function done(difference: DefinedSource["difference"]): string {
+  switch (difference) {
+    case "new":
+      return "Added and started.";
+    case "changed":
+      return "Changed, and started again.";
+    case "none":
+      return "The same already: nothing was changed.";
+  }
+}
+
+/** A definition that is being written. */
+interface Draft {
+  name: string;
+  text: string;
+}
+
+function AddSource({ draft, change }: { draft: Draft; change: (draft: Draft) => void }) {
   const queries = useQueryClient();
-  const [name, setName] = useState("");
-  const [text, setText] = useState(() => example(dataset));
+  const { name, text } = draft;
   const attempt = useMutation({ mutationFn: () => client.trySource(text) });
   const add = useMutation({
     mutationFn: () => client.putSource(name, text),
@@ -192,21 +227,22 @@ function AddSource({ dataset }: { dataset: string }) {
   return (
     <Panel aria-label="Add a source" style={{ marginTop: 16 }}>
       <Heading>Add a source, or change one</Heading>
-      <Text value={text} onChange={setText}>
-        <Label>Definition (TOML)</Label>
+      <Text value={text} onChange={(text) => change({ ...draft, text })}>
+        <Label>Definition (TOML or JSON)</Label>
         <TextArea spellCheck={false} />
       </Text>
       <FormRow>
-        <TextInput label="name" value={name} onChange={setName} placeholder="control" />
+        <TextInput label="name" value={name} onChange={(name) => change({ ...draft, name })} placeholder="control" />
         <Button $quiet isDisabled={attempt.isPending} onPress={() => attempt.mutate()}>
           {attempt.isPending ? "Trying …" : "Try one round"}
         </Button>
         <Button isDisabled={name === "" || add.isPending} onPress={() => add.mutate()}>
-          Add
+          Store and start
         </Button>
       </FormRow>
       {failure && <Failure error={failure} />}
-      {attempt.data && (
+      {add.data && !add.error && <p role="status">{done(add.data.difference)}</p>}
+      {attempt.data && !attempt.error && (
         <div role="status" style={{ marginTop: 8 }}>
           <p>
             {count(attempt.data.points)} points would be stored, {count(attempt.data.rejected)} rejected; nothing was

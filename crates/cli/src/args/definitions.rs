@@ -9,7 +9,7 @@ use super::{ListOutput, Service, Target};
 /// `fenetre apply`
 #[derive(Debug, ClapArgs)]
 pub struct ApplyArgs {
-    /// Folder with one DATASET.toml per dataset, and mappings/NAME.toml
+    /// Folder with one DATASET.toml per dataset, mappings/NAME.toml and sources/NAME.toml
     pub folder: PathBuf,
     /// Do not ask for confirmation
     #[arg(long)]

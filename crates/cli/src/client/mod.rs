@@ -25,7 +25,7 @@ use fenetre_wire::{
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
-    sources::{SourceEvent, SourceInfo, SourceTrial},
+    sources::{DefinedSource, SourceEvent, SourceInfo, SourceTrial},
     storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
@@ -118,8 +118,9 @@ impl Client {
         self.get(&format!("{SOURCES}/{}/events", escaped(name)), &[])
     }
 
-    pub fn put_source(&self, name: &str, definition: &str) -> Result<Defined, Failure> {
-        let path = format!("{SOURCES}/{}", escaped(name));
+    /// Defines a source; with `dry_run`, only says what would change.
+    pub fn put_source(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedSource, Failure> {
+        let path = format!("{SOURCES}/{}?dry_run={dry_run}", escaped(name));
         let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
         Ok(self.read(request.send(definition), &path)?)
     }

@@ -3,6 +3,7 @@
 //! ```text
 //! FOLDER/velmar.toml          the dataset `velmar`: zone, description, limits, [metrics.NAME], [tags.KEY]
 //! FOLDER/mappings/NAME.toml   a mapping
+//! FOLDER/sources/NAME.toml    a source
 //! ```
 
 use std::{
@@ -14,10 +15,10 @@ use std::{
 
 use fenetre_core::model::{DatasetDefinition, MetricDefinition, TagDefinition, renamed_key};
 use fenetre_formats::mapping::Mapping;
-use fenetre_wire::definitions::MetricDefinitions;
+use fenetre_wire::{definitions::MetricDefinitions, sources::SourceDifference};
 use serde::Deserialize;
 
-use super::{definitions, import::read_mapping};
+use super::{definitions, import::read_mapping, sources::read_definition};
 use crate::{
     args::ApplyArgs,
     client::Client,
@@ -41,6 +42,8 @@ struct File {
 struct Wanted {
     datasets: BTreeMap<String, File>,
     mappings: BTreeMap<String, Mapping>,
+    /// Texts of definitions, which the service compares.
+    sources: BTreeMap<String, String>,
 }
 
 /// Applies the folder.
@@ -60,6 +63,9 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         }
         differs = true;
     }
+    for (name, text) in &wanted.sources {
+        differs |= compare_source(&client, name, text)?;
+    }
     if !differs {
         outln!("the store already matches the folder");
         return Ok(ExitCode::from(DONE));
@@ -76,6 +82,7 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         file.tags.iter().try_for_each(|(key, tag)| client.put_tag(&name, key, tag).map(|_| ()))?;
     }
     wanted.mappings.iter().try_for_each(|(name, mapping)| client.put_mapping(name, mapping).map(|_| ()))?;
+    wanted.sources.iter().try_for_each(|(name, text)| client.put_source(name, text, false).map(|_| ()))?;
     outln!("applied");
     Ok(ExitCode::from(DONE))
 }
@@ -95,7 +102,7 @@ fn files(folder: &Path) -> Result<Vec<(String, PathBuf)>, Failure> {
 
 /// Reads and checks everything before anything is changed.
 fn read(folder: &Path) -> Result<Wanted, Failure> {
-    let mut wanted = Wanted { datasets: BTreeMap::new(), mappings: BTreeMap::new() };
+    let mut wanted = Wanted { datasets: BTreeMap::new(), mappings: BTreeMap::new(), sources: BTreeMap::new() };
     for (name, path) in files(folder)? {
         let wrong = |error: String| Failure::new(WRONG, format!("{}: {error}", path.display()));
         let text = fs::read_to_string(&path).map_err(|error| wrong(error.to_string()))?;
@@ -120,10 +127,28 @@ fn read(folder: &Path) -> Result<Wanted, Failure> {
             wanted.mappings.insert(name, read_mapping(&path)?);
         }
     }
-    if wanted.datasets.is_empty() && wanted.mappings.is_empty() {
-        return Err(Failure::new(WRONG, format!("{} holds no DATASET.toml and no mappings/NAME.toml", folder.display())));
+    let sources = folder.join("sources");
+    if sources.exists() {
+        for (name, path) in files(&sources)? {
+            wanted.sources.insert(name, read_definition(&path)?);
+        }
+    }
+    if wanted.datasets.is_empty() && wanted.mappings.is_empty() && wanted.sources.is_empty() {
+        let reason = format!("{} holds no DATASET.toml, mappings/NAME.toml or sources/NAME.toml", folder.display());
+        return Err(Failure::new(WRONG, reason));
     }
     Ok(wanted)
+}
+
+/// Shows how a source differs from its file; returns whether it does.
+fn compare_source(client: &Client, name: &str, text: &str) -> Result<bool, Failure> {
+    let compared = client.put_source(name, text, true)?;
+    match compared.difference {
+        SourceDifference::New => outln!("+ source {name}"),
+        SourceDifference::Changed => outln!("~ source {name}: {} → {}", compared.before.unwrap_or_default(), compared.after),
+        SourceDifference::None => return Ok(false),
+    }
+    Ok(true)
 }
 
 /// Shows where the store differs from a dataset's file; returns whether it does.

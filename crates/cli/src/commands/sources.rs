@@ -2,7 +2,7 @@
 
 use std::{fs, path::Path};
 
-use fenetre_wire::sources::{SourceEvent, SourceInfo, SourcePart, SourceTrial};
+use fenetre_wire::sources::{SourceDifference, SourceEvent, SourceInfo, SourcePart, SourceTrial};
 
 use crate::{
     args::{ListOutput, SourceArgs, SourceCommand},
@@ -29,12 +29,16 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
         SourceCommand::Show { name } => show(&client()?.source(&name)?),
         #[cfg(feature = "service")]
         SourceCommand::Check { file } => check(&file),
-        SourceCommand::Try { file } => show_trial(&client()?.try_source(&text_of(&file)?)?),
+        SourceCommand::Try { file } => show_trial(&client()?.try_source(&read_definition(&file)?)?),
         SourceCommand::Add { file, name } => {
             let stem = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
             let name = name.unwrap_or(stem);
-            let created = client()?.put_source(&name, &text_of(&file)?)?.created;
-            outln!("source {name} {}", if created { "added; see `fenetre source list`" } else { "changed and started again" });
+            let done = match client()?.put_source(&name, &read_definition(&file)?, false)?.difference {
+                SourceDifference::New => "is added: `fenetre source list` shows it",
+                SourceDifference::Changed => "is changed, and was started again",
+                SourceDifference::None => "is the same already: nothing was changed",
+            };
+            outln!("source {name} {done}");
             Ok(())
         }
         SourceCommand::Pause { name } => client()?.change_source(&name, "pause").map(|()| outln!("source {name} is paused")),
@@ -49,14 +53,23 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
     }
 }
 
-fn text_of(file: &Path) -> Result<String, Failure> {
-    fs::read_to_string(file).map_err(|error| Failure::new(WRONG, format!("cannot read {}: {error}", file.display())))
+/// Reads a definition. Where the service is built in, it is checked here, so that errors name the file.
+pub fn read_definition(file: &Path) -> Result<String, Failure> {
+    let text = fs::read_to_string(file).map_err(|error| Failure::new(WRONG, format!("cannot read {}: {error}", file.display())))?;
+    #[cfg(feature = "service")]
+    parse(&text, file)?;
+    Ok(text)
+}
+
+#[cfg(feature = "service")]
+fn parse(text: &str, file: &Path) -> Result<fenetre_flows::definition::Definition, Failure> {
+    let definition = fenetre_flows::definition::Definition::parse(text, &file.display().to_string());
+    definition.map_err(|error| Failure::new(WRONG, error.to_string()))
 }
 
 #[cfg(feature = "service")]
 fn check(file: &Path) -> Result<(), Failure> {
-    let definition = fenetre_flows::definition::Definition::parse(&text_of(file)?, &file.display().to_string());
-    let definition = definition.map_err(|error| Failure::new(WRONG, error.to_string()))?;
+    let definition = parse(&read_definition(file)?, file)?;
     outln!("{} is valid: kind {}, into {}", file.display(), definition.kind(), definition.dataset());
     Ok(())
 }

@@ -10,13 +10,12 @@ use fenetre_flows::{
     definition::Definition,
     events::Event,
     sources::PartOutcome,
-    supervisor::{self, SourceStatus, is_late},
+    supervisor::{self, Difference, SourceStatus, is_late},
 };
-use fenetre_wire::{
-    datasets::Defined,
-    sources::{SourceEvent, SourceInfo, SourcePart, SourceState, SourceTrial},
-};
+use fenetre_wire::sources::{DefinedSource, SourceDifference, SourceEvent, SourceInfo, SourcePart, SourceState, SourceTrial};
+use serde::Deserialize;
 use serde_json::Value;
+use utoipa::IntoParams;
 
 use crate::{
     access::caller::Caller,
@@ -56,19 +55,46 @@ pub(crate) async fn events(caller: Access<ReadAllGrant>, state: AppState, name: 
     Ok(web::Json(events.into_iter().map(event).collect()))
 }
 
-/// Defines a source, as JSON or TOML, and starts it.
+/// How to define a source.
+#[derive(Clone, Copy, Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct DefineHow {
+    /// Only say what would change.
+    #[serde(default)]
+    dry_run: bool,
+}
+
+/// Defines a source, as JSON or TOML, and starts it. One that is the same already goes on undisturbed.
 ///
 /// A source connects from the machine of the service and reads its files, so this needs the grant of an administrator.
-#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path)), request_body(content((Value = "application/json"), (String = "application/toml"))),
-    responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 404, body = Problem)))]
+#[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path), DefineHow), request_body(content((Value = "application/json"), (String = "application/toml"))),
+    responses((status = 200, body = DefinedSource), (status = 400, body = Problem), (status = 404, body = Problem)))]
 #[put("/api/v1/sources/{source}")]
-pub(crate) async fn put(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>, body: Body) -> Result<web::Json<Defined>, ApiError> {
+pub(crate) async fn put(
+    caller: Access<AdminGrant>,
+    state: AppState,
+    name: web::Path<String>,
+    how: web::Query<DefineHow>,
+    body: Body,
+) -> Result<web::Json<DefinedSource>, ApiError> {
     let definition = definition_of(&body)?;
     let caller = caller.into_caller();
     let work = move |state: &State| {
-        let dataset = definition.dataset().to_owned();
-        let define = |state: &State| Ok(Defined { created: state.sources.put(&name, definition)? });
-        Recorded::new(&caller, Subject::Source, Act::Defined, &*name).of(dataset).around(state, |state| json_of(state, &name), define)
+        let difference = state.sources.compare(&name, &definition)?;
+        let before = json_of(state, &name)?;
+        let after = serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?;
+        if !how.dry_run && difference != Difference::None {
+            let dataset = definition.dataset().to_owned();
+            state.sources.put(&name, definition)?;
+            let recorded = Recorded::new(&caller, Subject::Source, Act::Defined, &*name).of(dataset);
+            recorded.write(state, before.clone(), json_of(state, &name)?)?;
+        }
+        let difference = match difference {
+            Difference::New => SourceDifference::New,
+            Difference::Changed => SourceDifference::Changed,
+            Difference::None => SourceDifference::None,
+        };
+        Ok(DefinedSource { difference, before, after })
     };
     blocking(&state, work).await.map(web::Json)
 }

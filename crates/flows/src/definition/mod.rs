@@ -12,7 +12,7 @@ use fenetre_formats::{Format, mapping::Mapping};
 use fenetre_store::{Document, DocumentKind};
 use serde::{Deserialize, Serialize};
 
-use crate::{error::FlowError, secret::SecretRef};
+use crate::error::FlowError;
 
 /// Declares a kind: its own fields, and those that all kinds have.
 macro_rules! kind {
@@ -25,7 +25,7 @@ macro_rules! kind {
             #[serde(default, skip_serializing)]
             kind: Option<String>,
             /// The dataset that the points go to.
-            #[serde(default = "main")]
+            #[serde(default = "crate::definition::default_dataset")]
             pub dataset: String,
             /// Time from the start of one round to that of the next.
             #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -47,47 +47,13 @@ macro_rules! kind {
     };
 }
 
-fn main() -> String {
+pub(crate) fn default_dataset() -> String {
     "main".to_owned()
 }
 
-kind! {
-    /// Asks addresses over HTTP, again and again.
-    Poll {
-        /// What is asked.
-        #[serde(default)]
-        pub targets: Vec<Target>,
-        /// Maximum time of an answer, from the connection to its last byte (default: 5 s).
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        pub timeout: Option<Span>,
-        /// Maximum size of an answer in bytes (default: 10,000,000).
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        pub max_bytes: Option<u64>,
-        /// Maximum number of redirects (default: 3).
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        pub max_redirects: Option<u32>,
-        /// Whether OpenMetrics may lack its end mark and its content type.
-        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
-        pub lenient: bool,
-        /// A token that is sent with each request (RFC 6750).
-        #[serde(default, skip_serializing_if = "Option::is_none")]
-        pub bearer: Option<SecretRef>,
-        /// Headers of each request, without secrets.
-        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-        pub headers: BTreeMap<String, String>,
-    }
-}
+mod poll;
 
-/// One address.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Target {
-    /// Where.
-    pub url: String,
-    /// Tags of its points.
-    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-    pub tags: BTreeMap<String, String>,
-}
+pub use poll::{Basic, Poll, Target};
 
 kind! {
     /// Takes files from a folder.
@@ -105,6 +71,9 @@ kind! {
         pub max_bytes: Option<u64>,
     }
 }
+
+/// Nanoseconds between the rounds of a source that polls, unless it says otherwise.
+pub const POLL_EVERY: i64 = 30 * SECOND;
 
 /// What becomes of a file that was read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -195,6 +164,12 @@ impl Definition {
         of_all!(self, of => &of.dataset)
     }
 
+    /// Whether another one says the same, be it from TOML, JSON or the store.
+    pub fn is_same(&self, other: &Self) -> bool {
+        let plain = |definition: &Self| serde_json::to_value(definition).ok();
+        plain(self).is_some_and(|own| Some(own) == plain(other))
+    }
+
     /// Whether it is paused.
     pub fn is_paused(&self) -> bool {
         of_all!(self, of => of.paused)
@@ -208,7 +183,7 @@ impl Definition {
     /// Nanoseconds from one round to the next.
     pub fn every(&self) -> i64 {
         let default = match self {
-            Self::Poll(_) => 30 * SECOND,
+            Self::Poll(_) => POLL_EVERY,
             Self::Folder(_) => 10 * SECOND,
         };
         of_all!(self, of => of.every.map_or(default, exact))
@@ -222,34 +197,11 @@ impl Definition {
         }
         mapping.as_ref().map_or(Ok(()), |mapping| mapping.check().map_err(|error| format!("mapping: {error}")))?;
         match self {
-            Self::Poll(poll) => check_poll(poll),
+            Self::Poll(poll) => poll.check(),
             Self::Folder(folder) if folder.path.is_absolute() => Ok(()),
             Self::Folder(_) => Err("path: write an absolute path, such as /var/spool/keepers".to_owned()),
         }
     }
-}
-
-fn check_poll(poll: &Poll) -> Result<(), String> {
-    if poll.targets.is_empty() {
-        return Err("targets: name at least one, such as targets = [{ url = \"http://127.0.0.1:9100/metrics\" }]".to_owned());
-    }
-    for target in &poll.targets {
-        let rest = target.url.strip_prefix("http://").or_else(|| target.url.strip_prefix("https://"));
-        let Some(rest) = rest.filter(|rest| !rest.is_empty() && !rest.starts_with('/')) else {
-            return Err(format!("targets: `{}` is not an address: write one that begins with http:// or https://", target.url));
-        };
-        if rest.split('/').next().unwrap_or_default().contains('@') {
-            // Whatever stands there could be a password.
-            return Err("targets: an address must not have a user name or password: use `bearer` or `headers`".to_owned());
-        }
-    }
-    if poll.headers.keys().any(|name| name.eq_ignore_ascii_case("authorization")) {
-        return Err("headers: a secret must not stand in a definition: use bearer = { env = \"NAME\" } or { file = \"PATH\" }".to_owned());
-    }
-    if !(SECOND / 100..=3_600 * SECOND).contains(&poll.timeout.map_or(SECOND, exact)) {
-        return Err("timeout: use 10ms to 1h".to_owned());
-    }
-    poll.bearer.as_ref().map_or(Ok(()), |bearer| bearer.check().map_err(|error| format!("bearer: {error}")))
 }
 
 /// A span in nanoseconds; days have 24 hours here, months 30 days.
@@ -269,8 +221,10 @@ mod tests {
         let read = Definition::parse(POLL, "control.toml").unwrap();
         assert_eq!((read.kind(), read.dataset(), read.every(), read.is_paused()), ("poll", "velmar", 10 * SECOND, false));
         let json = serde_json::to_string(&read).unwrap();
-        let Definition::Poll(again) = Definition::parse(&json, "x").unwrap() else { panic!("a poll") };
-        assert_eq!((again.targets.len(), again.dataset.as_str()), (1, "velmar"));
+        let mut again = Definition::parse(&json, "x").unwrap();
+        assert!(again.is_same(&read));
+        again.set_paused(true);
+        assert!(!again.is_same(&read));
     }
 
     #[test]
@@ -287,6 +241,10 @@ mod tests {
             "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\nbearer = \"river\"\n",
             "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\nbearer = {}\n",
             "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\n[headers]\nAuthorization = \"river\"\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\ntargets_file = \"targets.toml\"\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\nbearer = { env = \"A\" }\nbasic = { user = \"a\", password = { env = \"B\" } }\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\nbasic = { user = \"a\", password = \"river\" }\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\" }]\ncertificate = \"/own.pem\"\n",
             "kind = \"folder\"\npath = \"files\"\n",
             "kind = \"folder\"\npath = \"/files\"\nafter = \"burn\"\n",
             "kind = \"folder\"\npath = \"/files\"\ndataset = \"Velmar\"\n",

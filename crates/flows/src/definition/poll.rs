@@ -1,0 +1,125 @@
+//! The definition of a source that polls.
+
+use std::{collections::BTreeMap, path::PathBuf};
+
+use fenetre_core::time::{SECOND, Span};
+use fenetre_formats::{Format, mapping::Mapping};
+use serde::{Deserialize, Serialize};
+
+use super::exact;
+use crate::secret::SecretRef;
+
+kind! {
+    /// Asks addresses over HTTP, again and again.
+    Poll {
+        /// What is asked.
+        #[serde(default, skip_serializing_if = "Vec::is_empty")]
+        pub targets: Vec<Target>,
+        /// A file with further targets, on the machine of the service; read anew in each round.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub targets_file: Option<PathBuf>,
+        /// Maximum time of an answer, from the connection to its last byte (default: 5 s).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub timeout: Option<Span>,
+        /// Maximum size of an answer in bytes (default: 10,000,000).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub max_bytes: Option<u64>,
+        /// Maximum number of redirects (default: 3).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub max_redirects: Option<u32>,
+        /// Whether OpenMetrics may lack its end mark and its content type.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        pub lenient: bool,
+        /// Whether an answer that has not changed is passed over (RFC 9110, 13: conditional requests).
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        pub conditional: bool,
+        /// A token that is sent with each request (RFC 6750).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub bearer: Option<SecretRef>,
+        /// A name and a password that are sent with each request (RFC 7617).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub basic: Option<Basic>,
+        /// Certificates of the authorities that targets are checked against, as a PEM file (default: the public ones).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub ca: Option<PathBuf>,
+        /// The certificate of this client, as a PEM file.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub certificate: Option<PathBuf>,
+        /// Its private key, as a PEM file.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub key: Option<PathBuf>,
+        /// Headers of each request, without secrets.
+        #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+        pub headers: BTreeMap<String, String>,
+    }
+}
+
+/// One address.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Target {
+    /// Where.
+    pub url: String,
+    /// Tags of its points.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub tags: BTreeMap<String, String>,
+}
+
+/// A name and a password.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Basic {
+    /// The name.
+    pub user: String,
+    /// Where the password is.
+    pub password: SecretRef,
+}
+
+impl Target {
+    /// Whether its address is one.
+    ///
+    /// # Errors
+    /// What is wrong, and what to write.
+    pub fn check(&self) -> Result<(), String> {
+        let rest = self.url.strip_prefix("http://").or_else(|| self.url.strip_prefix("https://"));
+        let Some(rest) = rest.filter(|rest| !rest.is_empty() && !rest.starts_with('/')) else {
+            return Err(format!("targets: `{}` is not an address: write one that begins with http:// or https://", self.url));
+        };
+        if rest.split('/').next().unwrap_or_default().contains('@') {
+            // Whatever stands there could be a password.
+            return Err("targets: an address must not have a user name or password: use `basic` or `bearer`".to_owned());
+        }
+        Ok(())
+    }
+}
+
+impl Poll {
+    pub(super) fn check(&self) -> Result<(), String> {
+        if self.targets.is_empty() && self.targets_file.is_none() {
+            return Err("targets: name at least one, such as targets = [{ url = \"http://127.0.0.1:9100/metrics\" }], or a targets_file".to_owned());
+        }
+        self.targets.iter().try_for_each(Target::check)?;
+        let paths = [("targets_file", &self.targets_file), ("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)];
+        for (key, path) in paths {
+            if let Some(path) = path.as_ref().filter(|path| path.is_relative()) {
+                return Err(format!("{key}: `{}` is not an absolute path: write one, such as /etc/fenetre/{}", path.display(), path.display()));
+            }
+        }
+        if self.certificate.is_some() != self.key.is_some() {
+            return Err("certificate and key: write both, or neither".to_owned());
+        }
+        if self.headers.keys().any(|name| name.eq_ignore_ascii_case("authorization")) {
+            return Err("headers: a secret must not stand in a definition: use `bearer` or `basic`, which say where it is".to_owned());
+        }
+        if !(SECOND / 100..=3_600 * SECOND).contains(&self.timeout.map_or(SECOND, exact)) {
+            return Err("timeout: use 10ms to 1h".to_owned());
+        }
+        match (&self.bearer, &self.basic) {
+            (Some(_), Some(_)) => Err("bearer and basic: a request has only one of them".to_owned()),
+            (Some(bearer), None) => bearer.check().map_err(|error| format!("bearer: {error}")),
+            (None, Some(basic)) if basic.user.contains(':') => Err("basic.user: a name must not contain a colon (RFC 7617)".to_owned()),
+            (None, Some(basic)) => basic.password.check().map_err(|error| format!("basic.password: {error}")),
+            (None, None) => Ok(()),
+        }
+    }
+}
