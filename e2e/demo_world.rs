@@ -40,6 +40,23 @@ fn the_demo_fills_runs_stops_and_resumes() {
 }
 
 #[test]
+fn the_demo_can_have_sources_of_which_one_fails() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("demo").display().to_string();
+    let args = ["demo", "run", "--with-sources", "--store", &store, "--listen", "127.0.0.1:0", "--days", "1"];
+    let service = Service::start_with(&args);
+    let listed = || service.run(&["source", "list", "-o", "csv"]).out();
+    let begun = std::time::Instant::now();
+    // A keeper's file is read once it is at rest; of its six readings one is a word.
+    while !(listed().contains("keepers,folder,velmar,waiting,2") && listed().contains(",5,1,") && listed().contains("nothing listens there")) {
+        assert!(begun.elapsed() < Duration::from_secs(40), "{}", listed());
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    let own = service.run(&["latest", "--dataset", "own", "--metric", "fenetre_points_accepted", "-o", "csv"]).out();
+    assert!(own.contains("dataset=velmar"), "the service watches itself: {own}");
+}
+
+#[test]
 fn a_folder_without_a_store_is_left_alone() {
     let folder = tempfile::tempdir().unwrap();
     std::fs::write(folder.path().join("precious.txt"), "levels").unwrap();

@@ -64,6 +64,9 @@ pub struct DemoRunArgs {
     /// Time of the last point (RFC 3339; default: points keep arriving)
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
+    /// Define sources too: the service's own figures, a folder, and an address that does not answer
+    #[arg(long)]
+    pub with_sources: bool,
     /// Days of history
     #[arg(long, default_value_t = 14, value_parser = clap::value_parser!(u32).range(1..=366))]
     pub days: u32,

@@ -22,6 +22,7 @@ use fenetre_service::{Config, Ready, serve};
 use fenetre_wire::retention::RetentionOrder;
 use indicatif::{ProgressBar, ProgressStyle};
 
+use super::demo_sources;
 use crate::{
     args::{DemoRunArgs, DemoWriteArgs},
     client::Client,
@@ -86,6 +87,9 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
     let count = fill(client, &mut generator, (from, until.unwrap_or_else(now)), service)?;
     if count > 0 {
         noteln!("stored {} points of the Velmar Waterway", grouped(count));
+    }
+    if args.with_sources {
+        demo_sources::define(client, url, &args.store, until.unwrap_or_else(now))?;
     }
     noteln!("{}", hints(url, &args.store));
     while !service.is_finished() {

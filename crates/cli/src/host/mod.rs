@@ -3,6 +3,7 @@
 
 pub mod config;
 pub mod demo;
+mod demo_sources;
 pub mod repair;
 pub mod restore;
 pub mod serve;

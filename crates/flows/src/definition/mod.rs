@@ -93,9 +93,9 @@ pub enum After {
 #[serde(tag = "kind", rename_all = "lowercase")]
 pub enum Definition {
     /// Asks addresses over HTTP.
-    Poll(Poll),
+    Poll(Box<Poll>),
     /// Takes files from a folder.
-    Folder(Folder),
+    Folder(Box<Folder>),
 }
 
 impl Document for Definition {

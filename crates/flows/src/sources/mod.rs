@@ -67,8 +67,8 @@ pub trait Source: Send {
 /// What runs a definition.
 pub fn source_of(definition: &Definition) -> Box<dyn Source> {
     match definition.clone() {
-        Definition::Poll(poll) => Box::new(poll::PollSource::new(poll)),
-        Definition::Folder(folder) => Box::new(folder::FolderSource::new(folder)),
+        Definition::Poll(poll) => Box::new(poll::PollSource::new(*poll)),
+        Definition::Folder(folder) => Box::new(folder::FolderSource::new(*folder)),
     }
 }
 
