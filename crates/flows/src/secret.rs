@@ -43,11 +43,11 @@ impl<'de> Deserialize<'de> for SecretRef {
 
             fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<SecretRef, A::Error> {
                 let mut place = SecretRef { env: None, file: None };
-                while let Some(key) = map.next_key::<String>()? {
-                    match key.as_str() {
+                while let Some(kind) = map.next_key::<String>()? {
+                    match kind.as_str() {
                         "env" => place.env = Some(map.next_value()?),
                         "file" => place.file = Some(map.next_value()?),
-                        _ => return Err(de::Error::unknown_field(&key, &["env", "file"])),
+                        _ => return Err(de::Error::unknown_field(&kind, &["env", "file"])),
                     }
                 }
                 Ok(place)

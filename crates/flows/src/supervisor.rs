@@ -25,8 +25,8 @@ use crate::{
     sources::{Outcome, PartOutcome, Round, source_of},
 };
 
-/// Retries of a source that fails: at first after a second, at most after five minutes.
-const BACKOFF: Backoff = Backoff { first: Duration::from_secs(1), most: Duration::from_secs(300) };
+/// Retries of a source that fails: at first after a second, at most after a minute.
+const BACKOFF: Backoff = Backoff { first: Duration::from_secs(1), most: Duration::from_secs(60) };
 /// Longest name of a source.
 const MAX_NAME: usize = 64;
 
@@ -346,8 +346,11 @@ impl Running {
     }
 }
 
-/// A source that had no points for three of its periods, and at least a minute, is late.
+/// A source that polls is late if it had no points for three of its periods, and at least a minute. Files come when somebody drops them.
 pub fn is_late(status: &SourceStatus, now: Nanos) -> bool {
+    if let Definition::Folder(_) = status.definition {
+        return false;
+    }
     let patience = (3 * status.definition.every()).max(60 * SECOND);
     status.state != SourceState::Paused && status.figures.last_points.is_some_and(|last| now - last > patience)
 }

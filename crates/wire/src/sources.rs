@@ -41,7 +41,7 @@ pub struct SourceInfo {
     /// Time of the latest points.
     #[schema(required)]
     pub last_points: Option<String>,
-    /// Whether points are overdue: none for three periods, and at least a minute.
+    /// Whether it polls, and points are overdue: none for three periods, and at least a minute.
     pub is_late: bool,
     /// Targets or files of the latest round.
     pub parts: Vec<SourcePart>,

@@ -69,7 +69,7 @@ export function Tokens() {
                 {shown.map((token) => (
                   <tr key={token.id}>
                     <td title={token.id}>{token.name}</td>
-                    <td style={{ whiteSpace: "normal", minWidth: 220 }}>
+                    <td style={{ whiteSpace: "normal", minWidth: 200 }}>
                       {[...token.grants, ...narrowed(token)].join(", ")}
                     </td>
                     <td>{token.state}</td>

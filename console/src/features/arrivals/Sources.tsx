@@ -172,13 +172,6 @@ function Details({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) =
           <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
         </p>
       ))}
-      <Heading style={{ marginTop: 8 }}>Definition</Heading>
-      <Code>{text}</Code>
-      {edit && (
-        <Button $quiet $low onPress={() => edit({ name: source.name, text })}>
-          Edit below
-        </Button>
-      )}
       <Heading style={{ marginTop: 8 }}>Log</Heading>
       {events.slice(0, 20).map((event) => (
         <p key={`${event.first} ${event.text}`}>
@@ -186,6 +179,13 @@ function Details({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) =
           {event.count > 1 && <Faint> ({count(event.count)} times)</Faint>}
         </p>
       ))}
+      <Heading style={{ marginTop: 8 }}>Definition</Heading>
+      <Code>{text}</Code>
+      {edit && (
+        <Button $quiet $low onPress={() => edit({ name: source.name, text })}>
+          Edit below
+        </Button>
+      )}
     </>
   );
 }
