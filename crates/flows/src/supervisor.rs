@@ -42,7 +42,7 @@ pub struct Sources {
 struct Running {
     definition: Definition,
     figures: Mutex<SourceFigures>,
-    events: Events,
+    events: Arc<Events>,
     job: Mutex<Option<Handle>>,
 }
 
@@ -253,7 +253,9 @@ impl Sources {
 
     /// Starts a source in the place of the one of its name.
     fn run(&self, name: &str, definition: Definition) -> Result<(), FlowError> {
-        let own = Arc::new(Running { definition, figures: Mutex::default(), events: Events::default(), job: Mutex::default() });
+        // The log goes on; the figures are those of this definition.
+        let events = self.running.lock().get(name).map(|running| Arc::clone(&running.events)).unwrap_or_default();
+        let own = Arc::new(Running { definition, figures: Mutex::default(), events, job: Mutex::default() });
         let before = self.running.lock().insert(name.to_owned(), Arc::clone(&own));
         if let Some(before) = before {
             // Two rounds of one source must not run at once.

@@ -182,6 +182,8 @@ fn polled_targets_bring_points_with_their_tags() {
     assert_eq!(sources.run_now("control").unwrap_err().to_string(), "the source `control` is paused: resume it first");
     sources.set_paused("control", false).unwrap();
     until("it goes on", || points(&intake, "velmar") > stored);
+    let log: Vec<String> = sources.events("control", 100).unwrap().into_iter().map(|event| event.text).collect();
+    assert!(log.contains(&"paused".to_owned()) && log.iter().filter(|text| *text == "started").count() == 2, "the log goes on: {log:?}");
     sources.remove("control").unwrap();
     assert!(points(&intake, "velmar") > stored && sources.all().is_empty());
 }
