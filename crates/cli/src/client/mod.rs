@@ -21,7 +21,6 @@ use fenetre_wire::{
     jobs::JobInfo,
     mappings::MappingInfo,
     problem::Problem,
-    push::PushReport,
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
@@ -401,7 +400,7 @@ impl Client {
 
     /// Pushes a body of some content type; `parameters` are those of the call.
     #[cfg(feature = "service")]
-    pub fn push(&self, dataset: &str, kind: &str, parameters: &[(&str, &str)], body: &[u8]) -> Result<PushReport, Failure> {
+    pub fn push(&self, dataset: &str, kind: &str, parameters: &[(&str, &str)], body: &[u8]) -> Result<fenetre_wire::push::PushReport, Failure> {
         let path = format!("/api/v1/datasets/{}/points", escaped(dataset));
         let request = self.agent.post(format!("{}{path}", self.url)).query_pairs(parameters.iter().copied());
         match self.read(request.header("Content-Type", kind).send(body), &path) {
