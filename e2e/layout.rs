@@ -14,7 +14,7 @@ use std::{
 const ORDER: [(&str, &str); 12] = [
     (
         "crates/core/src",
-        "time pattern model answer block suggest units query catalogue visibility completion selection summary rollup plan evaluate thinning keeping schema lib",
+        "time pattern token_limits model answer block suggest units query catalogue visibility completion selection summary rollup plan evaluate thinning keeping schema lib",
     ),
     ("crates/jobs/src", "figures job lib"),
     ("crates/formats/src", "lib mapping csv decode definitions document json units openmetrics otlp plan_document senml tables tally unpack"),

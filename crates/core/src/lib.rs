@@ -56,5 +56,6 @@ pub mod suggest;
 pub mod summary;
 pub mod thinning;
 pub mod time;
+pub mod token_limits;
 pub mod units;
 pub mod visibility;

@@ -15,6 +15,7 @@ use fenetre_core::{
 };
 use fenetre_jobs::{Backoff, Figures, Handle, Jobs, Next, Phase};
 use fenetre_store::Document;
+use fenetre_wire::sources::{SourceDifference, SourcePart, SourceState};
 use parking_lot::Mutex;
 
 use crate::{
@@ -22,7 +23,7 @@ use crate::{
     error::FlowError,
     events::{Event, Events},
     intake::Intake,
-    sources::{Outcome, PartOutcome, Round, source_of},
+    sources::{Outcome, Round, source_of},
 };
 
 /// Retries of a source that fails: at first after a second, at most after a minute.
@@ -64,35 +65,9 @@ pub struct SourceFigures {
     /// Seconds that the latest round took.
     pub round_seconds: f64,
     /// What became of each part in the latest round.
-    pub parts: Vec<PartOutcome>,
+    pub parts: Vec<SourcePart>,
     /// Why the latest round failed, and since when rounds fail.
     pub failing: Option<(String, Nanos)>,
-}
-
-/// What a source does now.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum SourceState {
-    /// A round is under way.
-    Running,
-    /// It waits for the next round.
-    Waiting,
-    /// The latest round failed; it tries again.
-    Failing,
-    /// It rests until it is resumed.
-    Paused,
-    /// It has ended, because the service ends.
-    Stopped,
-}
-
-/// How a definition differs from the one that is kept.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Difference {
-    /// There is none of that name.
-    New,
-    /// It is another one.
-    Changed,
-    /// It is the same.
-    None,
 }
 
 /// A source as it is now.
@@ -152,12 +127,12 @@ impl Sources {
     ///
     /// # Errors
     /// If the name is none of a source, or the kept definition cannot be read.
-    pub fn compare(&self, name: &str, definition: &Definition) -> Result<Difference, FlowError> {
+    pub fn compare(&self, name: &str, definition: &Definition) -> Result<SourceDifference, FlowError> {
         check_source_name(name)?;
         Ok(match self.intake.store.documents().get::<Definition>(name)? {
-            None => Difference::New,
-            Some(kept) if kept.body.is_same(definition) => Difference::None,
-            Some(_) => Difference::Changed,
+            None => SourceDifference::New,
+            Some(kept) if kept.body.is_same(definition) => SourceDifference::None,
+            Some(_) => SourceDifference::Changed,
         })
     }
 
@@ -165,10 +140,10 @@ impl Sources {
     ///
     /// # Errors
     /// If the definition cannot be kept, or its dataset does not exist.
-    pub fn put(&self, name: &str, definition: Definition) -> Result<Difference, FlowError> {
+    pub fn put(&self, name: &str, definition: Definition) -> Result<SourceDifference, FlowError> {
         let difference = self.compare(name, &definition)?;
         self.intake.begin(definition.dataset(), (self.clock)())?;
-        if difference != Difference::None {
+        if difference != SourceDifference::None {
             self.intake.store.documents().put(name, &definition, (self.clock)())?;
             self.run(name, definition)?;
         }

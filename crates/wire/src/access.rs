@@ -1,5 +1,6 @@
 //! Tokens, sessions, and the record of changes.
 
+pub use fenetre_core::token_limits::TokenLimits;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -23,27 +24,6 @@ pub struct TokenOrder {
     /// Limits of its own.
     #[serde(default)]
     pub limits: TokenLimits,
-}
-
-/// Limits of a token. The limits of the service apply too.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(default, deny_unknown_fields)]
-pub struct TokenLimits {
-    /// Seconds that a query may run.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub query_seconds: Option<u64>,
-    /// Series that a query may match.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub query_series: Option<u64>,
-    /// Points that a query may read.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub query_points: Option<u64>,
-    /// Points per second.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub points_per_second: Option<u64>,
-    /// Queries per second.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub queries_per_second: Option<u64>,
 }
 
 /// A token without its secret.

@@ -72,9 +72,6 @@ kind! {
     }
 }
 
-/// Nanoseconds between the rounds of a source that polls, unless it says otherwise.
-pub const POLL_EVERY: i64 = 30 * SECOND;
-
 /// What becomes of a file that was read.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -183,7 +180,7 @@ impl Definition {
     /// Nanoseconds from one round to the next.
     pub fn every(&self) -> i64 {
         let default = match self {
-            Self::Poll(_) => POLL_EVERY,
+            Self::Poll(_) => 30 * SECOND,
             Self::Folder(_) => 10 * SECOND,
         };
         of_all!(self, of => of.every.map_or(default, exact))

@@ -13,7 +13,9 @@ use fenetre_formats::{
     unpack::{Encoding, unpack},
 };
 
-use super::{Body, Outcome, PartOutcome, Round, Source, take};
+use fenetre_wire::sources::SourcePart;
+
+use super::{Body, Outcome, Round, Source, take};
 use crate::{
     definition::{After, Folder},
     error::FlowError,
@@ -151,7 +153,7 @@ impl Source for FolderSource {
             if round.shown.is_none() {
                 self.put_away(&name, stamp, error.is_none())?;
             }
-            all.parts.push(PartOutcome { name, error, points, seconds });
+            all.parts.push(SourcePart { name, error, points, seconds });
         }
         Ok(all)
     }

@@ -7,7 +7,7 @@ use std::{collections::BTreeMap, sync::Arc};
 
 use fenetre_core::time::Nanos;
 use fenetre_formats::Format;
-use fenetre_wire::arrivals::TailPoint;
+use fenetre_wire::{arrivals::TailPoint, sources::SourcePart};
 
 use crate::{definition::Definition, error::FlowError, events::Events, intake::Intake};
 
@@ -39,20 +39,7 @@ pub struct Outcome {
     /// The first points, where they were asked for.
     pub sample: Vec<TailPoint>,
     /// What became of each part: a target, a file.
-    pub parts: Vec<PartOutcome>,
-}
-
-/// What became of one part.
-#[derive(Clone, Debug)]
-pub struct PartOutcome {
-    /// Its name.
-    pub name: String,
-    /// Why it failed.
-    pub error: Option<String>,
-    /// Points that were stored, or would be.
-    pub points: u64,
-    /// How long it took, in seconds.
-    pub seconds: f64,
+    pub parts: Vec<SourcePart>,
 }
 
 /// A source that is run in rounds.
@@ -67,7 +54,7 @@ pub trait Source: Send {
 /// What runs a definition.
 pub fn source_of(definition: &Definition) -> Box<dyn Source> {
     match definition.clone() {
-        Definition::Poll(poll) => Box::new(poll::PollSource::new(*poll)),
+        Definition::Poll(poll) => Box::new(poll::PollSource::new(*poll, definition.every())),
         Definition::Folder(folder) => Box::new(folder::FolderSource::new(*folder)),
     }
 }

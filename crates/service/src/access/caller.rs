@@ -2,16 +2,12 @@
 
 use std::net::IpAddr;
 
-use fenetre_access::{
-    change::Who,
-    grant::Action,
-    registry::Presented,
-    token::{Rights, TokenLimits},
-};
+use fenetre_access::{change::Who, grant::Action, registry::Presented, token::Rights};
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
     suggest::hint,
     time::{Nanos, SECOND},
+    token_limits::TokenLimits,
     visibility::{Visibility, VisibleCatalogue},
 };
 

@@ -7,8 +7,8 @@ use std::{
 
 use actix_web::{HttpResponse, get};
 use fenetre_core::time::SECOND;
-use fenetre_flows::supervisor::SourceState;
 use fenetre_jobs::Figures;
+use fenetre_wire::sources::SourceState;
 
 use crate::{
     clock::now,

@@ -7,7 +7,7 @@ use fenetre_access::{
     registry::Presented,
 };
 use fenetre_core::time::format_utc;
-use fenetre_wire::access::{CallerInfo, CallerKind, TokenLimits};
+use fenetre_wire::access::{CallerInfo, CallerKind};
 
 use crate::{
     access::caller::{Caller, Identity},
@@ -79,7 +79,7 @@ fn info(caller: &Caller, state: &State) -> CallerInfo {
         },
         grants: rights.map_or_else(everything, |rights| rights.grants.iter().map(ToString::to_string).collect()),
         metrics: rights.map(|rights| rights.metrics.iter().map(ToString::to_string).collect()).unwrap_or_default(),
-        limits: rights.map_or_else(TokenLimits::default, |rights| super::tokens::limits_out(rights.limits)),
+        limits: rights.map(|rights| rights.limits).unwrap_or_default(),
         expires: token.and_then(|token| token.expires).map(format_utc),
         address: caller.address.map(|address| address.to_string()),
         is_open: state.gate.is_open(),

@@ -9,10 +9,9 @@ use fenetre_core::time::{Nanos, format_utc};
 use fenetre_flows::{
     definition::Definition,
     events::Event,
-    sources::PartOutcome,
-    supervisor::{self, Difference, SourceStatus, is_late},
+    supervisor::{SourceStatus, is_late},
 };
-use fenetre_wire::sources::{DefinedSource, SourceDifference, SourceEvent, SourceInfo, SourcePart, SourceState, SourceTrial};
+use fenetre_wire::sources::{DefinedSource, SourceDifference, SourceEvent, SourceInfo, SourceTrial};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
@@ -83,17 +82,12 @@ pub(crate) async fn put(
         let difference = state.sources.compare(&name, &definition)?;
         let before = json_of(state, &name)?;
         let after = serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?;
-        if !how.dry_run && difference != Difference::None {
+        if !how.dry_run && difference != SourceDifference::None {
             let dataset = definition.dataset().to_owned();
             state.sources.put(&name, definition)?;
             let recorded = Recorded::new(&caller, Subject::Source, Act::Defined, &*name).of(dataset);
             recorded.write(state, before.clone(), json_of(state, &name)?)?;
         }
-        let difference = match difference {
-            Difference::New => SourceDifference::New,
-            Difference::Changed => SourceDifference::Changed,
-            Difference::None => SourceDifference::None,
-        };
         Ok(DefinedSource { difference, before, after })
     };
     blocking(&state, work).await.map(web::Json)
@@ -107,8 +101,7 @@ pub(crate) async fn attempt(_: Access<AdminGrant>, state: AppState, body: Body) 
     let definition = definition_of(&body)?;
     let work = move |state: &State| {
         let (outcome, _) = state.sources.attempt(&definition, SHOWN)?;
-        let parts = outcome.parts.into_iter().map(part).collect();
-        Ok(SourceTrial { points: outcome.points, rejected: outcome.rejected, reject: outcome.reject, sample: outcome.sample, parts })
+        Ok(SourceTrial { points: outcome.points, rejected: outcome.rejected, reject: outcome.reject, sample: outcome.sample, parts: outcome.parts })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
@@ -193,13 +186,7 @@ fn info(status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
         name,
         kind: definition.kind().to_owned(),
         dataset: definition.dataset().to_owned(),
-        state: match state {
-            supervisor::SourceState::Running => SourceState::Running,
-            supervisor::SourceState::Waiting => SourceState::Waiting,
-            supervisor::SourceState::Failing => SourceState::Failing,
-            supervisor::SourceState::Paused => SourceState::Paused,
-            supervisor::SourceState::Stopped => SourceState::Stopped,
-        },
+        state,
         error,
         failing_since,
         next: next.map(super::jobs::text),
@@ -211,14 +198,9 @@ fn info(status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
         bytes: figures.bytes,
         last_points: figures.last_points.map(format_utc),
         is_late,
-        parts: figures.parts.into_iter().map(part).collect(),
+        parts: figures.parts,
         definition: serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?,
     })
-}
-
-fn part(part: PartOutcome) -> SourcePart {
-    let PartOutcome { name, error, points, seconds } = part;
-    SourcePart { name, error, points, seconds }
 }
 
 fn event(event: Event) -> SourceEvent {

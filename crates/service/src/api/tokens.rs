@@ -15,7 +15,7 @@ use fenetre_core::{
     suggest::hint,
     time::{Nanos, Span, format_utc, parse_rfc3339},
 };
-use fenetre_wire::access::{CreatedToken, RotateOrder, TokenInfo, TokenLimits, TokenOrder, TokenState};
+use fenetre_wire::access::{CreatedToken, RotateOrder, TokenInfo, TokenOrder, TokenState};
 use jiff::tz::TimeZone;
 use serde_json::Value;
 
@@ -136,10 +136,8 @@ pub fn rights_of(order: &TokenOrder, now: Nanos) -> Result<(Rights, Option<Nanos
         .map_err(|error: fenetre_access::grant::GrantError| error.to_string())?;
     let networks = order.networks.iter().map(|text| crate::config::network(text)).collect::<Result<_, _>>()?;
     let metrics = order.metrics.iter().map(NamePattern::new).collect();
-    let TokenLimits { query_seconds, query_series, query_points, points_per_second, queries_per_second } = order.limits;
-    let limits = token::TokenLimits { query_seconds, query_series, query_points, points_per_second, queries_per_second };
     let expires = order.expires.as_deref().map(|text| after(text, now)).transpose()?;
-    Ok((Rights { grants, metrics, networks, limits }, expires))
+    Ok((Rights { grants, metrics, networks, limits: order.limits }, expires))
 }
 
 /// An instant that is written as a span from now, or as itself.
@@ -180,7 +178,7 @@ pub fn describe(token: &Token, used: Option<Use>, now: Nanos) -> TokenInfo {
         grants: rights.grants.iter().map(ToString::to_string).collect(),
         metrics: rights.metrics.iter().map(ToString::to_string).collect(),
         networks: rights.networks.iter().map(ToString::to_string).collect(),
-        limits: limits_out(rights.limits),
+        limits: rights.limits,
         state: match state {
             token::TokenState::Revoked => TokenState::Revoked,
             _ if token.has_expired(now) => TokenState::Expired,
@@ -195,10 +193,4 @@ pub fn describe(token: &Token, used: Option<Use>, now: Nanos) -> TokenInfo {
         points: used.map_or(0, |used| used.points),
         queries: used.map_or(0, |used| used.queries),
     }
-}
-
-/// Limits of a token, as answers have them.
-pub fn limits_out(limits: token::TokenLimits) -> TokenLimits {
-    let token::TokenLimits { query_seconds, query_series, query_points, points_per_second, queries_per_second } = limits;
-    TokenLimits { query_seconds, query_series, query_points, points_per_second, queries_per_second }
 }

@@ -24,7 +24,8 @@ const ACCEPT: &str = "application/openmetrics-text; version=1.0.0, application/s
 
 /// Asks targets, as a definition says.
 pub struct Fetcher {
-    poll: Poll,
+    /// The definition.
+    pub poll: Poll,
     agent: Agent,
     /// The value of the header `Authorization`.
     authorization: Option<String>,
@@ -54,15 +55,16 @@ pub enum Answer {
 
 impl Fetcher {
     /// For a definition that was checked.
-    pub fn new(poll: &Poll) -> Self {
-        Self { poll: poll.clone(), agent: agent(poll, TlsConfig::default()), authorization: None }
+    pub fn new(poll: Poll) -> Self {
+        Self { agent: agent(&poll, TlsConfig::default()), poll, authorization: None }
     }
 
     /// Reads secrets and certificates, which may have changed since the round before.
     ///
     /// # Errors
     /// If one cannot be read.
-    pub fn prepare(&mut self, poll: &Poll) -> Result<(), FlowError> {
+    pub fn prepare(&mut self) -> Result<(), FlowError> {
+        let poll = &self.poll;
         self.authorization = match (&poll.bearer, &poll.basic) {
             (Some(bearer), _) => Some(format!("Bearer {}", bearer.read()?)),
             (None, Some(basic)) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", basic.user, basic.password.read()?)))),

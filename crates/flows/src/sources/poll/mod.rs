@@ -10,12 +10,13 @@ use std::{
     time::{Duration, Instant},
 };
 
+use fenetre_wire::sources::SourcePart;
 use parking_lot::Mutex;
 
 use self::fetch::{Answer, Fetcher, Validators};
-use super::{Body, Outcome, PartOutcome, Round, Source, take};
+use super::{Body, Outcome, Round, Source, take};
 use crate::{
-    definition::{Poll, Target, exact},
+    definition::{Poll, Target},
     error::FlowError,
 };
 
@@ -26,8 +27,8 @@ const MAX_REST: Duration = Duration::from_secs(60);
 
 /// A source that polls.
 pub struct PollSource {
-    poll: Poll,
     fetcher: Fetcher,
+    every: Duration,
     known: HashMap<Target, Known>,
 }
 
@@ -52,9 +53,9 @@ struct Asked {
 }
 
 impl PollSource {
-    /// A source of a definition that was checked.
-    pub fn new(poll: Poll) -> Self {
-        Self { fetcher: Fetcher::new(&poll), poll, known: HashMap::new() }
+    /// A source of a definition that was checked; `every` is its period in nanoseconds.
+    pub fn new(poll: Poll, every: i64) -> Self {
+        Self { fetcher: Fetcher::new(poll), every: Duration::from_nanos(every.unsigned_abs()), known: HashMap::new() }
     }
 
     /// Asks one target, and stores what it answers.
@@ -64,11 +65,12 @@ impl PollSource {
             let outcome = Err(FlowError::Peer(reason.clone()));
             return Asked { target, outcome, known, seconds: 0.0, is_resting: true };
         }
+        let poll = &self.fetcher.poll;
         let outcome = self.fetcher.fetch(&target, &known.validators).and_then(|answer| match answer {
             Answer::Unchanged => Ok(Outcome::default()),
             Answer::Points { format, bytes, validators } => {
-                let tags = target.tags.iter().chain(&self.poll.tags).map(|(key, value)| (key.clone(), value.clone())).rev().collect();
-                let body = Body { dataset: &self.poll.dataset, format, mapping: self.poll.mapping.clone(), tags: &tags, bytes };
+                let tags = target.tags.iter().chain(&poll.tags).map(|(key, value)| (key.clone(), value.clone())).rev().collect();
+                let body = Body { dataset: &poll.dataset, format, mapping: poll.mapping.clone(), tags: &tags, bytes };
                 let outcome = take(round, body)?;
                 // Only what was stored need not come again.
                 known.validators = validators;
@@ -77,8 +79,7 @@ impl PollSource {
         });
         if let Err(error @ FlowError::Silent(_)) = &outcome {
             known.silent += 1;
-            let every = Duration::from_nanos(exact_every(&self.poll).unsigned_abs());
-            let rest = every.saturating_mul(1 << known.silent.min(16)).min(MAX_REST);
+            let rest = self.every.saturating_mul(1 << known.silent.min(16)).min(MAX_REST);
             known.rest = Some((Instant::now() + rest, error.to_string()));
         } else {
             (known.silent, known.rest) = (0, None);
@@ -87,14 +88,10 @@ impl PollSource {
     }
 }
 
-fn exact_every(poll: &Poll) -> i64 {
-    poll.every.map_or(crate::definition::POLL_EVERY, exact)
-}
-
 impl Source for PollSource {
     fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
-        let targets = targets::all(&self.poll)?;
-        self.fetcher.prepare(&self.poll)?;
+        let targets = targets::all(&self.fetcher.poll)?;
+        self.fetcher.prepare()?;
         let mut orders: Vec<(Target, Known)> =
             targets.into_iter().map(|target| (target.clone(), self.known.get(&target).cloned().unwrap_or_default())).collect();
         // Those that answer are not kept waiting by those that do not.
@@ -129,7 +126,7 @@ impl Source for PollSource {
                     (Some(text), 0)
                 }
             };
-            all.parts.push(PartOutcome { name: target.url.clone(), error, points, seconds });
+            all.parts.push(SourcePart { name: target.url.clone(), error, points, seconds });
             self.known.insert(target, known);
         }
         all.parts.sort_by(|a, b| a.name.cmp(&b.name));
