@@ -584,7 +584,7 @@ fn random_calls_of_a_reader_change_nothing_and_nobody_gets_in() {
     assert_eq!(content(), before);
 }
 
-/// Takes out what changes by itself.
+/// Replaces values that change from run to run.
 fn forget(value: &mut Value) {
     match value {
         Value::Object(members) => {

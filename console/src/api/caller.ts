@@ -13,7 +13,7 @@ const INCLUDES: Record<Action, readonly Action[]> = {
   admin: ["write", "read", "define", "admin"],
 };
 
-/** Whether a name fits a pattern in which `*` stands for any letters. */
+/** Whether a name fits a pattern in which `*` matches any characters. */
 export function fits(pattern: string, name: string): boolean {
   const escaped = pattern.split("*").map((part) => part.replace(/[.*+?^${}()|[\]\\]/g, "\\$&"));
   return new RegExp(`^${escaped.join(".*")}$`).test(name);

@@ -56,8 +56,8 @@ export function SignIn() {
             </Button>
           </div>
           <Faint>
-            The session ends when you sign out, after 12 hours without use, or with the token. Whoever runs the service
-            makes a token on its machine:
+            The session ends when you sign out, after 12 hours without use, or when the token ends. To create a token,
+            run this on the machine of the service:
           </Faint>
           <Command>fenetre token create NAME --grant read:DATASET --store DIR</Command>
         </Form>

@@ -18,7 +18,7 @@ macro_rules! words {
             /// All of them.
             pub const ALL: &[Self] = &[$(Self::$variant,)*];
 
-            /// Its word.
+            /// Its name in records and JSON.
             pub fn as_str(self) -> &'static str {
                 match self {
                     $(Self::$variant => $word,)*
@@ -209,7 +209,7 @@ pub struct ChangeFilter {
     pub since: Option<Nanos>,
     /// Before this number, to go on after a page.
     pub before: Option<i64>,
-    /// Rows at the most.
+    /// Maximum number of rows.
     pub limit: usize,
 }
 

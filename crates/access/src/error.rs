@@ -26,7 +26,7 @@ pub enum AccessError {
     /// A record does not have the form that it must have.
     #[error("the record of {what} in {path} cannot be read: {reason}. Nothing is assumed in its place: restore the file from a backup")]
     Damaged {
-        /// Of which record.
+        /// The record that cannot be read.
         what: String,
         /// The file.
         path: PathBuf,

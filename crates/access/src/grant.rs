@@ -23,7 +23,7 @@ impl Action {
     /// All of them.
     pub const ALL: [Self; 4] = [Self::Write, Self::Read, Self::Define, Self::Admin];
 
-    /// Its word.
+    /// Its name in records and JSON.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Write => "write",

@@ -16,7 +16,7 @@
 //! | [`records`] | the file `access.db` |
 //! | [`registry`] | the tokens of this moment in memory; who presents a secret |
 //!
-//! Nothing here knows HTTP or looks at a clock: `now` is an argument.
+//! This crate uses neither HTTP nor a clock: `now` is an argument.
 
 pub mod change;
 mod error;

@@ -8,7 +8,7 @@ use fenetre_core::time::{Nanos, SECOND};
 /// Use that is allowed at once, in seconds of the rate.
 const BURST_SECONDS: i64 = 2;
 
-/// A limit of so many units per second.
+/// A limit in units per second.
 #[derive(Debug, Default)]
 pub struct Rate {
     /// When what was used so far would have been earned, in nanoseconds of a steady clock.

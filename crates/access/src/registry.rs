@@ -1,6 +1,6 @@
 //! The tokens of this moment in memory: who presents a secret, and whether that still holds.
 //!
-//! Readers take no lock: they load a table that is replaced as a whole when a token changes. What a stream was opened with is told when it ends,
+//! Readers take no lock: they load a table that is replaced as a whole when a token changes. A stream is notified if the token that opened it ends,
 //! so that a revoked token stops streams too.
 
 use std::{
@@ -71,7 +71,7 @@ impl UseTally {
 
     /// Notes a use. The address is looked at once a minute.
     fn note(&self, address: Option<IpAddr>, now: Nanos) {
-        // A clock that was set back must not hide uses until it is where it was.
+        // If the clock was set back, uses must not be hidden until it catches up.
         if (now - self.last.load(Ordering::Relaxed)).abs() >= MINUTE {
             self.last.store(now - now.rem_euclid(MINUTE), Ordering::Relaxed);
             *self.address.lock() = address.map(|address| address.to_canonical());
@@ -265,7 +265,7 @@ impl Registry {
     pub fn recognise(&self, secret: &Secret, address: Option<IpAddr>, now: Nanos) -> Result<Presented, Refusal> {
         let digest = secret.digest();
         let table = self.table.load();
-        // The table compares the digest of a secret that has 256 random bits: how long that takes tells nothing of any secret.
+        // The table compares the digest of a secret that has 256 random bits: the time that this takes reveals nothing about a secret.
         let (known, credential) = table.by_digest.get_key_value(&digest).ok_or(Refusal::Unknown)?;
         if !known.is(&digest) {
             return Err(Refusal::Unknown);
@@ -507,7 +507,7 @@ mod tests {
         assert!(again.session(&cookie, None, NOW + SESSION_UNUSED + 1).unwrap().is_none());
         registry.set_state("board", TokenState::Revoked).unwrap();
         assert!(registry.session(&cookie, None, NOW).unwrap().is_none() && !opened.is_live(NOW));
-        // The other registry stands for another process.
+        // The other registry plays another process.
         again.refresh().unwrap();
         assert!(again.session(&cookie, None, NOW).unwrap().is_none());
     }

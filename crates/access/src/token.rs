@@ -12,7 +12,7 @@ use crate::{
     secret::PREFIX,
 };
 
-/// Letters of a token's name at the most.
+/// Maximum length of a token's name, in characters.
 const MAX_NAME: usize = 64;
 
 /// A token as it is kept: everything but its secret.
@@ -26,7 +26,7 @@ pub struct Token {
     pub rights: Rights,
     /// When it was made.
     pub created: Nanos,
-    /// When it ends by itself.
+    /// Time at which it expires.
     pub expires: Option<Nanos>,
     /// Whether it works.
     pub state: TokenState,
@@ -38,10 +38,10 @@ pub struct Token {
 pub struct Rights {
     /// Actions on datasets.
     pub grants: Vec<Grant>,
-    /// Only these metrics; all where there are none.
+    /// Only these metrics (default: all).
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub metrics: Vec<NamePattern>,
-    /// Only from these networks; from all where there are none.
+    /// Only from these networks (default: all).
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub networks: Vec<IpNet>,
     /// How much of it.
@@ -49,7 +49,7 @@ pub struct Rights {
     pub limits: TokenLimits,
 }
 
-/// Whether a token works.
+/// State of a token.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum TokenState {
@@ -62,7 +62,7 @@ pub enum TokenState {
 }
 
 impl TokenState {
-    /// Its word.
+    /// Its name in records and JSON.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Active => "active",

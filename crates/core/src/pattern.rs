@@ -1,4 +1,4 @@
-//! Patterns of names, in which `*` stands for any letters.
+//! Patterns of names, in which `*` matches any characters.
 
 use std::fmt;
 
@@ -30,7 +30,7 @@ impl NamePattern {
         !self.0.is_empty() && self.0.bytes().all(|letter| letter == b'*')
     }
 
-    /// Whether a name fits it as a whole.
+    /// Whether the whole name matches.
     pub fn fits(&self, name: &str) -> bool {
         fits(&self.0, name)
     }
@@ -42,7 +42,7 @@ impl fmt::Display for NamePattern {
     }
 }
 
-/// Whether a name fits a pattern as a whole.
+/// Whether the whole name matches a pattern.
 pub fn fits(pattern: &str, name: &str) -> bool {
     let mut parts = pattern.split('*');
     let Some(mut rest) = name.strip_prefix(parts.next().unwrap_or_default()) else { return false };

@@ -70,7 +70,7 @@ pub struct SourceFigures {
     pub failing: Option<(String, Nanos)>,
 }
 
-/// A source as it is now.
+/// The current state of a source.
 #[derive(Clone, Debug)]
 pub struct SourceStatus {
     /// Its name.
@@ -136,7 +136,7 @@ impl Sources {
         })
     }
 
-    /// Defines a source, and starts it. One that is the same already goes on undisturbed.
+    /// Defines a source and starts it. If the definition has not changed, the source keeps running.
     ///
     /// # Errors
     /// If the definition cannot be kept, or its dataset does not exist.
@@ -163,7 +163,7 @@ impl Sources {
         Ok(())
     }
 
-    /// Pauses or resumes a source, for good.
+    /// Pauses or resumes a source. This survives a restart.
     ///
     /// # Errors
     /// If there is none of that name.
@@ -228,7 +228,7 @@ impl Sources {
 
     /// Starts a source in the place of the one of its name.
     fn run(&self, name: &str, definition: Definition) -> Result<(), FlowError> {
-        // The log goes on; the figures are those of this definition.
+        // The log continues; the figures start again with each definition.
         let events = self.running.lock().get(name).map(|running| Arc::clone(&running.events)).unwrap_or_default();
         let own = Arc::new(Running { definition, figures: Mutex::default(), events, job: Mutex::default() });
         let before = self.running.lock().insert(name.to_owned(), Arc::clone(&own));

@@ -108,7 +108,7 @@ fn check(request: &HttpRequest, action: Action, place: Place) -> Result<Caller, 
     request.extensions_mut().insert(caller.clone());
     fulfils(request, state, &caller, action, place)
         .inspect_err(|error| {
-            // A dataset that may not be seen is no refusal: nobody can tell it from one that does not exist.
+            // An invisible dataset is not reported as a refusal, because it must look like a missing one.
             if error.status == 403 {
                 gate.note_refusal(request, Some(caller.who()), caller.address, error.status, &error.detail, now);
             }

@@ -27,7 +27,7 @@ pub struct State {
     pub store: Arc<Store>,
     /// How points get into it.
     pub intake: Arc<Intake>,
-    /// What brings points by itself.
+    /// A source, which fetches points automatically.
     pub sources: Sources,
     /// Who may do what.
     pub gate: Gate,

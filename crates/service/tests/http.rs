@@ -175,7 +175,7 @@ fn the_service_describes_itself_and_checks_access_on_every_route() {
         // A page that was opened under another name, and a page of another origin.
         for header in [("Host", "waterway.example"), ("Origin", "https://waterway.example")] {
             let answer = service.call(&method.to_uppercase(), &path, None, &[header, JSON], b"{}");
-            // Whoever signs in shows a token, whatever name led here.
+            // A caller that signs in presents a token, under any host name.
             let wanted = if (method.as_str(), path.as_str(), header.0) == ("post", "/api/v1/session", "Host") { 401 } else { 403 };
             assert_eq!(answer.status, wanted, "{method} {path} {header:?}");
         }

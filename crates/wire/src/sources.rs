@@ -1,4 +1,4 @@
-//! Sources: what brings points by itself.
+//! Sources, which fetch points automatically.
 
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -100,7 +100,7 @@ pub struct DefinedSource {
     /// The one before.
     #[schema(required)]
     pub before: Option<serde_json::Value>,
-    /// The definition as it is understood.
+    /// The new definition, with defaults.
     pub after: serde_json::Value,
 }
 

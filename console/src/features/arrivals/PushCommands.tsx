@@ -8,7 +8,7 @@ import { Command, Faint, Heading, Panel } from "../../ui/parts";
 
 export function PushCommands({ dataset }: { dataset: string }) {
   const { data: caller } = useQuery(sessionQuery);
-  // Whoever needs a token here needs one elsewhere too.
+  // If this call needs a token, every other call does, too.
   const curl = caller?.kind === "machine" ? "curl" : `curl -H "Authorization: Bearer $FENETRE_TOKEN"`;
   const here = window.location.origin;
   const points = `${here}/api/v1/datasets/${dataset}/points`;

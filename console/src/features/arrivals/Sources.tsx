@@ -1,4 +1,4 @@
-/** What brings points by itself: the state of each source, its targets or files, its log, and what can be done with it. */
+/** Sources: state, targets or files, log, and actions. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Label, TextArea, TextField } from "react-aria-components";
@@ -53,7 +53,7 @@ export function Sources({ dataset }: { dataset: string }) {
   return (
     <>
       {data.length === 0 ? (
-        <p>No source is defined. A source asks addresses or takes files from a folder, again and again.</p>
+        <p>No source is defined. A source polls addresses, or reads files from a folder.</p>
       ) : (
         <TableFrame aria-label="Sources">
           <PlainTable aria-label="Sources">

@@ -77,7 +77,7 @@ pub struct Records {
 }
 
 impl Records {
-    /// Opens the records of a store, and makes them where they are missing.
+    /// Opens the records of a store, and creates them if they are missing.
     ///
     /// # Errors
     /// [`AccessError`] if the file cannot be opened, or is of a later version.

@@ -92,7 +92,7 @@ pub struct DemoWriteArgs {
 /// `fenetre tls …`
 #[derive(Debug, Subcommand)]
 pub enum TlsCommand {
-    /// Write a certificate that is signed by itself, and its key, for trials
+    /// Write a self-signed certificate and its key, for trials
     #[command(name = "self-signed")]
     SelfSigned(SelfSignedArgs),
 }

@@ -92,7 +92,7 @@ pub struct Service {
     /// Certificate of the authority to trust (PEM)
     #[arg(long, value_name = "FILE", global = true)]
     pub ca: Option<PathBuf>,
-    /// SHA-256 of the service's certificate, which is trusted then whoever signed it
+    /// SHA-256 of the service's certificate; it is then trusted, whichever authority signed it
     #[arg(long, value_name = "SHA256", global = true, conflicts_with = "ca")]
     pub fingerprint: Option<String>,
 }
@@ -175,7 +175,7 @@ pub enum Command {
     Series(SeriesArgs),
     /// Show the latest point of each series
     Latest(SeriesArgs),
-    /// List, try, add or control sources: what brings points by itself
+    /// List, try, add or control sources, which fetch points automatically
     Source(SourceArgs),
     /// Show the latest few points of a metric
     Peek(PeekArgs),

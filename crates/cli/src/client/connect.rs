@@ -1,4 +1,4 @@
-//! Which service a command calls, with which token, and whom it trusts.
+//! The service that a command calls, its token, and the certificates that it trusts.
 
 use std::{net::IpAddr, path::Path};
 

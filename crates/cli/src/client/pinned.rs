@@ -1,4 +1,4 @@
-//! TLS to a service whose certificate is known by its SHA-256, whoever signed it.
+//! TLS to a service whose certificate is pinned by its SHA-256; its issuer is not checked.
 
 use std::{
     fmt,

@@ -1,4 +1,4 @@
-//! `fenetre source`: what brings points by itself.
+//! `fenetre source`: sources, which fetch points automatically.
 
 use std::{fs, path::Path};
 

@@ -108,7 +108,7 @@ impl Arrivals {
         sums.into_iter().map(|(cause, (dataset, refused))| (cause, dataset, refused)).collect()
     }
 
-    /// Points of some datasets taken a second, over so many whole seconds before `now`.
+    /// Accepted points per second of some datasets, over a number of whole seconds before `now`.
     pub fn rate(&self, datasets: &[&str], now: Nanos, seconds: i64) -> f64 {
         let end = now.div_euclid(SECOND);
         let counted = self.seconds.lock();

@@ -60,7 +60,7 @@ kind! {
     Folder {
         /// The folder, on the machine of the service: an absolute path.
         pub path: PathBuf,
-        /// Names of the files, with `*` for any letters (default: all).
+        /// Pattern of file names; `*` matches any characters (default: all files).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub pattern: Option<NamePattern>,
         /// What becomes of a file that was read (default: `move`).

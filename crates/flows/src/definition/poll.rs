@@ -86,7 +86,7 @@ impl Target {
             return Err(format!("targets: `{}` is not an address: write one that begins with http:// or https://", self.url));
         };
         if rest.split('/').next().unwrap_or_default().contains('@') {
-            // Whatever stands there could be a password.
+            // This part could contain a password.
             return Err("targets: an address must not have a user name or password: use `basic` or `bearer`".to_owned());
         }
         Ok(())

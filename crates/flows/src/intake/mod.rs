@@ -30,7 +30,7 @@ pub struct ParsedBody {
     pub batch: Batch,
     /// What became of its rows.
     pub tally: Tally,
-    /// Its first points, where they were asked for.
+    /// The first points, if they were requested.
     pub sample: Vec<TailPoint>,
 }
 
@@ -57,7 +57,7 @@ pub struct Order<'a> {
     pub format: Format,
     /// Roles of columns or keys, where the format needs them.
     pub mapping: Option<Mapping>,
-    /// Only these metrics are accepted; all where there are none.
+    /// The metrics that are accepted (default: all).
     pub metrics: &'a [NamePattern],
     /// Tags of every point, unless it has one of that key.
     pub tags: &'a BTreeMap<String, String>,
@@ -169,7 +169,7 @@ impl ParsedBody {
 
 /// A batch that samples its first points for watchers.
 struct SamplingSink<'t> {
-    /// Only these are accepted; all where there are none.
+    /// The metrics that are accepted (default: all).
     metrics: &'t [NamePattern],
     tags: &'t BTreeMap<String, String>,
     batch: &'t mut Batch,

@@ -36,7 +36,7 @@ pub struct Outcome {
     pub reject: Option<String>,
     /// Bytes that were read.
     pub bytes: u64,
-    /// The first points, where they were asked for.
+    /// The first points, if they were requested.
     pub sample: Vec<TailPoint>,
     /// What became of each part: a target, a file.
     pub parts: Vec<SourcePart>,

@@ -33,7 +33,7 @@ impl Peer {
     /// Reads where a request comes from. `proxies` are the networks whose `Forwarded` (RFC 7239) or `X-Forwarded-*` headers are believed.
     ///
     /// # Errors
-    /// If a proxy's headers contradict each other or cannot be read: then nobody knows who calls.
+    /// If a proxy's headers are contradictory or unreadable, so that the caller's address is unknown.
     pub fn of(request: &HttpRequest, proxies: &[IpNet]) -> Result<Self, ApiError> {
         let named = || request.headers().get(header::HOST).and_then(|host| host.to_str().ok()).map(str::to_owned);
         let host = named().or_else(|| request.uri().authority().map(|authority| authority.as_str().to_owned()));
@@ -164,7 +164,7 @@ mod tests {
     fn nobody_else_can_choose_an_address() {
         let forged = [("X-Forwarded-For", "10.1.1.1"), ("X-Forwarded-Proto", "https"), ("X-Forwarded-Host", "plant.example")];
         assert_eq!(peer("192.0.2.7", &forged), named("192.0.2.7", "inside:7430", false));
-        // What a sender wrote before the proxy added its own stands to the left of it.
+        // Values that the sender forged are to the left of the one that the proxy added.
         assert_eq!(peer("10.1.2.3", &[("X-Forwarded-For", "127.0.0.1, 192.0.2.7")]), named("192.0.2.7", "inside:7430", false));
         let both = [("X-Forwarded-For", "192.0.2.7"), ("Forwarded", "for=127.0.0.1")];
         assert!(peer("10.1.2.3", &both).unwrap_err().contains("Forwarded and X-Forwarded-For"));

@@ -94,7 +94,7 @@ pub(crate) async fn put(caller: Access<AnyGrant>, state: AppState, name: web::Pa
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
 }
 
-/// A dataset that exists is defined by who may define it, a new one by an administrator. A caller cannot tell which of the two one is that it may not see.
+/// A dataset that exists is defined by who may define it, a new one by an administrator. A caller cannot distinguish the two cases for a dataset that it may not see.
 fn require_definition(caller: &Caller, state: &State, name: &str) -> Result<(), ApiError> {
     state.store.with_catalogue(|catalogue| match catalogue.dataset_by_any_name(name) {
         Some(dataset) if caller.may(Action::Define, catalogue, dataset) => caller.require_all_metrics(),

@@ -305,7 +305,7 @@ pub(crate) async fn stop(caller: Access<AnyGrant>, state: AppState, id: web::Pat
 pub(crate) async fn forget(caller: Access<AnyGrant>, state: AppState, id: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let caller = caller.into_caller();
     let work = move |state: &State| {
-        // A record that cannot be read tells nobody's dataset: who may write everywhere can still remove it.
+        // An unreadable record has no known dataset. A caller that may write to all datasets can still remove it.
         let dataset = match find_writable(state, &caller, &id) {
             Ok(record) => Some(record.dataset),
             Err(error) if error.status != 500 || !caller.may_everywhere(Action::Write) => return Err(error),

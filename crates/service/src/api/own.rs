@@ -1,4 +1,4 @@
-//! The service's own figures, as OpenMetrics text, for whoever watches it: another program, or a source of this service.
+//! The service's own metrics as OpenMetrics text, for another program, or for a source of this service.
 
 use std::{
     collections::BTreeMap,

@@ -63,7 +63,7 @@ pub(crate) struct DefineHow {
     dry_run: bool,
 }
 
-/// Defines a source, as JSON or TOML, and starts it. One that is the same already goes on undisturbed.
+/// Defines a source in JSON or TOML, and starts it. If the definition has not changed, the source keeps running.
 ///
 /// A source connects from the machine of the service and reads its files, so this needs the grant of an administrator.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path), DefineHow), request_body(content((Value = "application/json"), (String = "application/toml"))),

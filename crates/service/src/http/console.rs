@@ -23,7 +23,7 @@ const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title
 <pre>cd console &amp;&amp; npm ci &amp;&amp; npm run build\ncargo build --release</pre>
 <p><a href=/api/v1/openapi.json>Description of the API</a></p>";
 
-/// Answers every path that no call has: a file, or a page of the console. Nothing here tells anything of the store, so nobody needs a token for it.
+/// Answers every path that no call has: a file, or a page of the console. These files reveal nothing about the store, so they need no token.
 pub async fn serve(request: HttpRequest) -> Result<HttpResponse, ApiError> {
     let path = request.path().trim_start_matches('/');
     let is_page = PAGES.contains(&path) || path == PAGE;

@@ -1,4 +1,4 @@
-//! A listener for TLS. Whoever speaks plain HTTP to it gets a sentence, and not a broken connection.
+//! A listener for TLS. A client that sends plain HTTP gets an explanation, not a broken connection.
 
 use std::{io, time::Duration};
 

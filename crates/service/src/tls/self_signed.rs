@@ -1,4 +1,4 @@
-//! A certificate for trials: signed by itself, so that clients must be told to trust it.
+//! A self-signed certificate for trials. Clients must be configured to trust it.
 
 use std::{
     fs::{self, OpenOptions},

@@ -103,7 +103,7 @@ fn assemble(
     dataset: Option<&str>,
     with_metrics: bool,
 ) -> Result<(RetentionInfo, Vec<Warning>), ApiError> {
-    // What concerns the store as a whole tells of datasets that may not be seen.
+    // Figures of the whole store would reveal datasets that the caller may not see.
     let sees_store = visibility.is_everything();
     let policies = state.store.retention().policies();
     let places = state.store.with_catalogue(|catalogue| {

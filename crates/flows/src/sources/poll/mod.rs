@@ -36,9 +36,9 @@ pub struct PollSource {
 #[derive(Clone, Debug, Default)]
 struct Known {
     validators: Validators,
-    /// Rounds in a row in which it did not answer in time.
+    /// Number of consecutive rounds in which it did not answer in time.
     silent: u32,
-    /// Until when it is not asked, and what was wrong.
+    /// End of its pause, and its latest error.
     rest: Option<(Instant, String)>,
 }
 
