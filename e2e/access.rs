@@ -243,7 +243,7 @@ fn callers_can_be_required_to_have_a_certificate() {
     };
     assert_eq!(curl(&["--cert", "client.pem", "--key", "client.key"]), "{\"status\":\"live\"}");
     let refused = curl(&[]);
-    // What curl says of it depends on who notices first.
+    // The message of curl depends on which side notices first.
     assert!(!refused.contains("live") && refused.contains("curl: ("), "{refused}");
     // A source has a certificate, too, and checks that of its target.
     let watcher = Service::start(&folder.path().join("watcher"));
@@ -529,7 +529,7 @@ fn random_calls_of_a_reader_change_nothing_and_nobody_gets_in() {
         ]
         .map(|path| service.call("GET", &format!("/api/v1{path}"), Some(&admin), &[], b"").text())
         .map(|text| {
-            // What depends on the time, and what counts the reader's own calls.
+            // Values that depend on the time, or count the reader's own calls.
             let mut value: Value = serde_json::from_str(&text).unwrap();
             forget(&mut value);
             value.to_string()

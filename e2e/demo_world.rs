@@ -47,7 +47,7 @@ fn the_demo_can_have_sources_of_which_one_fails() {
     let service = Service::start_with(&args);
     let listed = || service.run(&["source", "list", "-o", "csv"]).out();
     let begun = std::time::Instant::now();
-    // A keeper's file is read once it is at rest; of its six readings one is a word.
+    // A keeper's file is read once it is complete; one of its six readings is a word.
     while !(listed().contains("keepers,folder,velmar,waiting,2") && listed().contains(",5,1,") && listed().contains("nothing listens there")) {
         assert!(begun.elapsed() < Duration::from_secs(40), "{}", listed());
         std::thread::sleep(Duration::from_millis(100));

@@ -84,7 +84,7 @@ async fn the_console() {
     browser.open_tab("Sources").await;
     browser.read("nothing listens there").await;
     browser.picture(&format!("{folder}/sources.png")).await;
-    // Who may do what. The tokens were made, and used, by scripts/screenshots.
+    // The Access page. scripts/screenshots created and used the tokens.
     browser.go(&format!("{demo}/access")).await;
     browser.read("last used (UTC)").await;
     browser.picture(&format!("{folder}/access.png")).await;

@@ -54,7 +54,7 @@ impl Service {
             message += &line;
             message.push('\n');
         };
-        // A pipe that nobody reads blocks its writer in the end.
+        // A full pipe without a reader blocks its writer.
         thread::spawn(move || lines.for_each(drop));
         Self { child, url, message }
     }

@@ -1,4 +1,4 @@
-/** Who uses the console, and what the token behind the session allows. The service decides; this only keeps what it would refuse out of sight. */
+/** Who uses the console, and what the token behind the session allows. The service decides; this only hides actions that it would refuse. */
 import { useQuery } from "@tanstack/react-query";
 
 import { sessionQuery } from "./queries";
@@ -19,7 +19,7 @@ export function fits(pattern: string, name: string): boolean {
   return new RegExp(`^${escaped.join(".*")}$`).test(name);
 }
 
-/** Whether grants, such as `read:plant-*`, allow an action on a dataset; without one, on all of them. */
+/** Whether grants such as `read:plant-*` allow an action on a dataset, or, without a dataset, on all of them. */
 export function allows(grants: readonly string[], action: Action, dataset?: string): boolean {
   return grants.some((grant) => {
     const [word, scope = "*"] = grant.split(":");
@@ -28,7 +28,7 @@ export function allows(grants: readonly string[], action: Action, dataset?: stri
   });
 }
 
-/** Whether the caller may do something to a dataset, or, without one, to the store as a whole. */
+/** Whether the caller has a grant on a dataset, or, without a dataset, on the whole store. */
 export function mayDo(caller: CallerInfo | undefined, action: Action, dataset?: string): boolean {
   if (!caller) return false;
   // Definitions and deletions concern metrics that a token for some of them does not see.
@@ -36,7 +36,7 @@ export function mayDo(caller: CallerInfo | undefined, action: Action, dataset?: 
   return allows(caller.grants, action, dataset);
 }
 
-/** Answers such questions for who uses the console. */
+/** Checks grants of the person who uses the console. */
 export function useMay(): (action: Action, dataset?: string) => boolean {
   const { data } = useQuery(sessionQuery);
   return (action, dataset) => mayDo(data, action, dataset);

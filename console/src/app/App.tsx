@@ -96,7 +96,7 @@ const PAGES = [
   { path: "/access", name: "Access" },
 ];
 
-/** The pages for who is recognised, the sign-in for everybody else. */
+/** The pages for a signed-in caller, and otherwise the sign-in form. */
 export function App() {
   const { data: caller, error, refetch } = useQuery(sessionQuery);
   if (error instanceof CallError && error.problem?.status === 401) return <SignIn />;

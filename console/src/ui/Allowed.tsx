@@ -1,4 +1,4 @@
-/** Shows what the caller may use; in its place, if there is one, the reason why it is not there. */
+/** Shows its content only to callers with the grant, and otherwise the reason, if there is one. */
 import type { ReactNode } from "react";
 
 import { type Action, useMay } from "../api/caller";
@@ -6,7 +6,7 @@ import { Faint } from "./parts";
 
 interface Props {
   to: Action;
-  /** Without one, on the store as a whole. */
+  /** If omitted, on the whole store. */
   dataset?: string;
   /** What cannot be done, such as "change definitions". */
   otherwise?: string;

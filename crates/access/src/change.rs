@@ -1,4 +1,4 @@
-//! The record of changes: who changed what, from where, and what it was before.
+//! The record of changes: caller, address, object, and the values before and after.
 
 use std::net::IpAddr;
 
@@ -25,7 +25,7 @@ macro_rules! words {
                 }
             }
 
-            /// The one of a word.
+            /// The variant with this name.
             pub fn from_word(word: &str) -> Option<Self> {
                 Self::ALL.iter().copied().find(|known| known.as_str() == word)
             }
@@ -163,7 +163,7 @@ impl Who {
         }
     }
 
-    /// Who has such a name and id; none if nobody can.
+    /// The caller with this name and id; none if they are invalid.
     pub fn from_record(name: String, id: Option<String>) -> Option<Self> {
         match (name.as_str(), id) {
             (_, Some(id)) => Some(Self::Token { id, name }),
@@ -201,7 +201,7 @@ pub struct Change {
 /// Which changes are asked for.
 #[derive(Clone, Debug, Default)]
 pub struct ChangeFilter {
-    /// By the name of who.
+    /// By the name of the caller.
     pub who: Option<String>,
     /// Of a subject.
     pub subject: Option<Subject>,

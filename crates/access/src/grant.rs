@@ -33,7 +33,7 @@ impl Action {
         }
     }
 
-    /// Whether who may do this may do the other too.
+    /// Whether this action includes the other.
     pub fn includes(self, other: Self) -> bool {
         match self {
             Self::Write | Self::Read => self == other,
@@ -64,7 +64,7 @@ pub enum GrantError {
         /// What was probably meant, if anything was, in brackets.
         hint: String,
     },
-    /// The dataset's name cannot be one.
+    /// The name of the dataset is invalid.
     #[error("the grant `{text}` names no dataset: write a name or a pattern after the colon, such as read:velmar or read:plant-*")]
     Dataset {
         /// The text.

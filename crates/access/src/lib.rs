@@ -1,4 +1,4 @@
-//! Who may do what, and who changed what.
+//! Tokens, grants, and the record of changes.
 //!
 //! ```text
 //!  fenetre_5a0c…  ──► secret ──digest──► registry ──► token: grants, networks, limits, rates

@@ -11,7 +11,7 @@ const BURST_SECONDS: i64 = 2;
 /// A limit in units per second.
 #[derive(Debug, Default)]
 pub struct Rate {
-    /// When what was used so far would have been earned, in nanoseconds of a steady clock.
+    /// Theoretical arrival time of the next unit, in nanoseconds of a steady clock.
     settled: AtomicI64,
 }
 

@@ -1,4 +1,4 @@
-//! The tokens of this moment in memory: who presents a secret, and whether that still holds.
+//! The current tokens in memory: they identify a caller by its secret, and end its streams.
 //!
 //! Readers take no lock: they load a table that is replaced as a whole when a token changes. A stream is notified if the token that opened it ends,
 //! so that a revoked token stops streams too.
@@ -139,7 +139,7 @@ impl Presented {
         }
     }
 
-    /// Whether it still opens what it opened.
+    /// Whether the credential is still valid.
     pub fn is_live(&self, now: Nanos) -> bool {
         let (has_ended, until) = match self {
             Self::Secret(credential) => (&credential.has_ended, credential.until),
@@ -200,7 +200,7 @@ impl Registry {
         Ok(())
     }
 
-    /// Reads the tokens again. What was opened with one that no longer works ends.
+    /// Reads the tokens again. Streams of tokens that no longer work end.
     ///
     /// # Errors
     /// If the records cannot be read.
@@ -232,7 +232,7 @@ impl Registry {
         }
         for (digest, credential) in &before.by_digest {
             let is_same = table.by_digest.get(digest).is_some_and(|now| Arc::ptr_eq(now, credential));
-            // A resumed token has another holder than before: what was opened before it was suspended has ended.
+            // A resumed token has a new holder: streams from before its suspension have ended.
             credential.has_ended.store(!is_same, Ordering::Relaxed);
         }
         for (id, holder) in &before.by_id {
@@ -347,7 +347,7 @@ impl Registry {
         Ok(made)
     }
 
-    /// Gives a token a new secret, and returns it. The old one works until an instant.
+    /// Gives a token a new secret, and returns it. The old secret works until `old_until`.
     ///
     /// # Errors
     /// If there is no such token, or it cannot be kept.

@@ -32,7 +32,7 @@ pub enum SecretError {
 }
 
 impl Secret {
-    /// A new one.
+    /// Creates a secret from random bits.
     ///
     /// # Errors
     /// If the system has no random numbers.
@@ -58,7 +58,7 @@ impl Secret {
         from_hex(text).map(Self)
     }
 
-    /// The text of a token, which is shown once.
+    /// The secret of a token, which is shown once.
     pub fn token_text(&self) -> String {
         format!("{PREFIX}{}{:08x}", self.cookie_text(), crc32fast::hash(&self.0))
     }

@@ -137,7 +137,7 @@ impl Rights {
         if self.metrics.iter().any(|pattern| pattern.as_str().is_empty()) {
             return invalid("a pattern of metrics is empty: write a name, or a pattern such as flow_*");
         }
-        // Definitions, limits and deletions concern what such a token could not see.
+        // Definitions, limits and deletions concern metrics that such a token cannot see.
         if !self.metrics.is_empty() && self.grants.iter().any(|grant| grant.action > Action::Read) {
             return invalid("a token for some metrics can only have the grants read and write: leave out the metrics, or the other grants");
         }
@@ -157,7 +157,7 @@ impl Rights {
         self.metrics.is_empty() && allow_everywhere(&self.grants, action)
     }
 
-    /// What may be seen by who may do something.
+    /// The visibility that an action grants.
     pub fn visibility(&self, action: Action) -> Visibility {
         let datasets = self.grants.iter().filter(|grant| grant.action.includes(action)).map(|grant| grant.datasets.clone()).collect();
         Visibility { datasets, metrics: self.metrics.clone() }

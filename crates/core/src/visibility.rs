@@ -1,4 +1,4 @@
-//! What of a catalogue a caller may see. Queries, completions and lists look names up here, so that what may not be seen is as if it did not exist.
+//! The visible part of a catalogue. Queries, completions and lists look up names here, so that an invisible name behaves like a missing one.
 
 use std::{collections::BTreeMap, sync::LazyLock};
 
@@ -11,9 +11,9 @@ use crate::{
 /// Which datasets and metrics may be seen.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Visibility {
-    /// A dataset may be seen if its name, or one that it had, fits one of these.
+    /// A dataset is visible if its name or a former name matches one of these.
     pub datasets: Vec<NamePattern>,
-    /// A metric may be seen if its name fits one of these; all of them if there are none.
+    /// A metric is visible if its name matches one of these (default: all).
     pub metrics: Vec<NamePattern>,
 }
 

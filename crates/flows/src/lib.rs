@@ -9,7 +9,7 @@
 //! | module | subject |
 //! |---|---|
 //! | [`intake`] | bytes of any format into a batch, and into the store |
-//! | [`arrivals`] | points a second, lately; rejects by reason; a look at what arrives |
+//! | [`arrivals`] | recent points per second; rejects by reason; the live tail |
 //! | [`definition`] | what a source is made of, checked with line and column |
 //! | [`secret`] | references to secrets |
 //! | [`events`] | the log of a source |

@@ -1,4 +1,4 @@
-//! The sources that run: a job for each, with its state, figures and log. A change of one restarts that one only.
+//! Running sources: a job for each, with its state, figures and log. A change restarts only the changed source.
 
 use std::{
     collections::BTreeMap,
@@ -79,7 +79,7 @@ pub struct SourceStatus {
     pub definition: Definition,
     /// What it does.
     pub state: SourceState,
-    /// Seconds until its next round, if it waits for one.
+    /// Time of its next round, if it waits for one.
     pub next: Option<std::time::SystemTime>,
     /// Its figures.
     pub figures: SourceFigures,
@@ -206,7 +206,7 @@ impl Sources {
         self.find(name).map(|running| running.events.latest(most))
     }
 
-    /// Takes one round of a definition, and keeps nothing: the first points are returned.
+    /// Runs one round of a definition without storing its points, and returns the first points.
     ///
     /// # Errors
     /// If the round fails.
@@ -226,7 +226,7 @@ impl Sources {
             .ok_or_else(|| FlowError::Definition(format!("there is no source `{name}`: {}", hint(name, running.keys().map(String::as_str), 10))))
     }
 
-    /// Starts a source in the place of the one of its name.
+    /// Starts a source, and replaces a running one of the same name.
     fn run(&self, name: &str, definition: Definition) -> Result<(), FlowError> {
         // The log continues; the figures start again with each definition.
         let events = self.running.lock().get(name).map(|running| Arc::clone(&running.events)).unwrap_or_default();

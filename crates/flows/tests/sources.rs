@@ -174,7 +174,7 @@ fn polled_targets_bring_points_with_their_tags() {
     let rounds = sources.status("control").unwrap().figures.rounds;
     assert_eq!(sources.put("control", definition(&text)).unwrap(), SourceDifference::None);
     assert!(sources.status("control").unwrap().figures.rounds >= rounds && rounds > 0);
-    // Paused, it asks nobody; resumed, it goes on; removed, its points stay.
+    // A paused source does not poll, a resumed one continues, and the points of a removed one stay.
     sources.set_paused("control", true).unwrap();
     assert_eq!(sources.status("control").unwrap().state, SourceState::Paused);
     let stored = points(&intake, "velmar");
@@ -205,7 +205,7 @@ fn a_peer_that_misbehaves_is_reported_and_harms_nobody() {
     errors.iter_mut().for_each(|error| *error = error.replace(&peer.url, "PEER").replace(&closed, "CLOSED"));
     errors.sort();
     insta::assert_snapshot!(errors.join("\n"));
-    // The one that behaves is shown, and nothing is stored.
+    // Only the points of the valid target are shown, and nothing is stored.
     assert_eq!((outcome.points, outcome.sample.len(), points(&intake, "velmar"), events.len()), (2, 2, 0, 10));
 }
 
@@ -284,7 +284,7 @@ fn targets_that_do_not_answer_rest_and_hold_up_nobody() {
     targets.push(format!("{{ url = \"{}/metrics\" }}", peer.url));
     let text = format!("kind = \"poll\"\ndataset = \"velmar\"\nevery = \"100ms\"\ntimeout = \"200ms\"\ntargets = [{}]\n", targets.join(", "));
     sources.put("slow", definition(&text)).unwrap();
-    // A round in which all are asked takes 600 ms; most rounds ask only the one that answers.
+    // A round that polls all targets takes 600 ms; most rounds poll only the one that answers.
     until("the one that answers is asked again and again", || points(&intake, "velmar") >= 40);
     let figures = sources.status("slow").unwrap().figures;
     let silent = figures.parts.iter().filter(|part| part.error.as_ref().is_some_and(|error| error.contains("within 200ms"))).count();

@@ -1,4 +1,4 @@
-//! The record of changes, as handlers write it: what something was before, the change, and what it is now.
+//! The record of changes, as handlers write it: the change, and the values before and after it.
 
 use fenetre_access::change::{Act, Change, Subject};
 use serde_json::Value;
@@ -25,7 +25,7 @@ impl<'a> Recorded<'a> {
         Self { dataset: Some(dataset.into()), ..self }
     }
 
-    /// Makes the change, and records what `look` finds before and after it.
+    /// Makes the change, and records the results of `look` before and after it.
     pub fn around<T>(
         self,
         state: &State,

@@ -1,4 +1,4 @@
-//! Memory of the process: whether it may use as much as its configuration allows, and what it uses.
+//! Memory of the process: its use, and whether the configured limits fit the machine.
 
 use fenetre_core::keeping::ByteSize;
 

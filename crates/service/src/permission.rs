@@ -48,25 +48,25 @@ macro_rules! requirements {
 }
 
 requirements! {
-    /// To see metrics and points.
+    /// See metrics and points.
     ReadGrant = Read, Dataset;
-    /// To see all of a dataset.
+    /// See all of a dataset.
     ReadAllGrant = Read, WholeDataset;
-    /// To see what belongs to the store as a whole.
+    /// See jobs, the volume and mappings.
     ReadStoreGrant = Read, Store;
-    /// To push points.
+    /// Push points.
     WriteGrant = Write, Dataset;
-    /// To import files.
+    /// Import files.
     ImportGrant = Write, WholeDataset;
-    /// To change definitions and what is kept.
+    /// Change definitions and retention.
     DefineGrant = Define, WholeDataset;
-    /// To change definitions that belong to no dataset.
+    /// Change definitions that belong to no dataset.
     DefineStoreGrant = Define, Store;
-    /// To rename a dataset.
+    /// Rename a dataset.
     AdminDatasetGrant = Admin, WholeDataset;
-    /// To look after the store as a whole.
+    /// Manage the whole store.
     AdminGrant = Admin, Store;
-    /// Anybody who was recognised. The handler decides.
+    /// Any authenticated caller; the handler checks grants.
     AnyGrant = Read, Anybody;
 }
 

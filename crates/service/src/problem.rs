@@ -86,7 +86,7 @@ pub struct ApiError {
     problem: Box<Problem>,
     /// Seconds to wait, where that is known.
     retry_after: Option<u32>,
-    /// The error of a credential (RFC 6750, section 3.1), where there was one.
+    /// The error of a credential (RFC 6750, section 3.1), if there was a credential.
     challenge: Option<&'static str>,
 }
 
@@ -117,7 +117,7 @@ impl ApiError {
         Self { challenge: Some(error), ..self }
     }
 
-    /// The same, for a request of an id. A fault of the service shows its reason only to who may read its log.
+    /// The same, for a request of an id. Only callers that may read the log see the reason of an internal error.
     pub fn of_request(mut self, id: &str, may_read_log: bool) -> Self {
         if self.status == StatusCode::INTERNAL_SERVER_ERROR.as_u16() && !may_read_log {
             self.problem.detail = format!("the service failed: its log has the reason under the request {id}");

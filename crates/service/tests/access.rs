@@ -1,4 +1,4 @@
-//! Who may call what: every call of the API with every kind of caller, tokens through their life, sessions, and the record of changes.
+//! Every call of the API with every kind of caller, the life of tokens, sessions, and the record of changes.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -318,7 +318,7 @@ fn a_gateway_writes_and_reads_nothing_back() {
     for path in ["/api/v1/imports", "/api/v1/mappings", "/api/v1/jobs"] {
         assert_eq!(get(path).json(), json!([]), "{path}");
     }
-    // Its own import it may follow, and no other one.
+    // It may follow its own imports only.
     let own = service.call("POST", "/api/v1/datasets/velmar/imports?file=a.csv", Some(&gateway), &[], b"time,level\n2026-05-01T09:00:00Z,1\n").ok();
     let other =
         service.call("POST", "/api/v1/datasets/velmar/imports?file=b.csv", Some(&admin), &[], b"time,level\n2026-05-01T09:00:00Z,secret\n").ok();
@@ -501,7 +501,7 @@ fn changes_are_recorded_with_who_where_and_what_it_was() {
         all.map(line).collect::<Vec<_>>().join("\n")
     };
     insta::assert_snapshot!(told(&changes(&admin, "")));
-    // Who may define one dataset sees changes of that one.
+    // A caller with `define` on one dataset sees the changes of that dataset.
     let seen = changes(&engineer, "");
     assert!(seen["items"].as_array().unwrap().iter().all(|change| change["dataset"] == "velmar"), "{seen}");
     let page = changes(&admin, "?limit=2&what=metric");

@@ -1,4 +1,4 @@
-/** Who may do what, and who changed what. */
+/** Tokens and the record of changes. */
 import { useQuery } from "@tanstack/react-query";
 import { TabPanel, Tabs } from "react-aria-components";
 

@@ -86,6 +86,6 @@ export function Changes() {
   );
 }
 
-/** The name of what was changed, within its dataset. */
+/** The name of the changed object, within its dataset. */
 const named = ({ dataset, object }: ChangeInfo): string =>
   dataset === null || dataset === object || object.startsWith(`${dataset}::`) ? object : `${dataset}::${object}`;

@@ -1,4 +1,4 @@
-/** The tokens: what each allows, until when, when it was last used; and what can be done with it. */
+/** Tokens: grants, expiry, last use, and actions. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";

@@ -1,4 +1,4 @@
-/** What is different between two values of a change, in one line. */
+/** The differences between two values of a change, in one line. */
 
 const text = (value: unknown): string => {
   if (value === null || value === undefined) return "–";

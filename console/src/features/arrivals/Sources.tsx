@@ -114,7 +114,7 @@ export function Sources({ dataset }: { dataset: string }) {
   );
 }
 
-/** The state of a source, with what failed. */
+/** The state of a source and its errors. */
 function stateOf({ state, is_late: isLate, error, parts }: SourceInfo): string {
   const failed = parts.filter((part) => part.error !== null);
   const more = [

@@ -105,7 +105,7 @@ impl Records {
         connection.query_row("PRAGMA data_version", [], |row| row.get(0)).map_err(failed)
     }
 
-    /// Removes sessions that nobody used since an instant, and changes before another.
+    /// Removes idle sessions and expired changes.
     ///
     /// # Errors
     /// If the file cannot be written.

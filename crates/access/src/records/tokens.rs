@@ -57,7 +57,7 @@ impl Records {
         }
     }
 
-    /// Gives a token a new secret. The one that it had works until an instant.
+    /// Gives a token a new secret. The old secret works until `old_until`.
     ///
     /// # Errors
     /// If the file cannot be written.
@@ -69,7 +69,7 @@ impl Records {
             .map_err(failed)
     }
 
-    /// Changes the state of a token. The sessions of one that no longer works end.
+    /// Changes the state of a token. If it no longer works, its sessions end.
     ///
     /// # Errors
     /// If the file cannot be written.

@@ -29,7 +29,7 @@ pub struct TokenArgs {
 /// `fenetre token …`
 #[derive(Debug, Subcommand)]
 pub enum TokenCommand {
-    /// List the tokens: what each allows, until when, and when it was last used
+    /// List tokens with grants, expiry and last use
     List {
         /// Revoked ones too
         #[arg(long)]
@@ -92,7 +92,7 @@ A grant is read, write, define or admin, alone for all datasets, or with one, or
         /// Name or id
         name: String,
     },
-    /// Revoke a token for good; what it has open ends within a second
+    /// Revoke a token permanently; its open streams end within a second
     Revoke {
         /// Name or id
         name: String,

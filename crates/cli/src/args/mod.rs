@@ -83,7 +83,7 @@ pub struct Service {
     /// Address of the service (default: that of the profile, or http://127.0.0.1:7430)
     #[arg(long, env = "FENETRE_URL", value_name = "URL", global = true)]
     pub url: Option<String>,
-    /// Profile with an address and a token; `fenetre login` makes one
+    /// Profile with an address and a token; `fenetre login` creates it
     #[arg(long, env = "FENETRE_PROFILE", value_name = "NAME", global = true)]
     pub profile: Option<String>,
     /// File with the token (default: FENETRE_TOKEN, or that of the profile)
@@ -202,9 +202,9 @@ pub enum Command {
     Login(LoginArgs),
     /// Remove a profile
     Logout(LogoutArgs),
-    /// Show who the service takes you for, and what you may do
+    /// Show your identity and your grants
     Whoami(WhoamiArgs),
-    /// List who changed what
+    /// List recorded changes
     Changes(ChangesArgs),
     /// Make a certificate for trials
     #[cfg(feature = "service")]

@@ -117,7 +117,7 @@ impl Client {
         self.get(&format!("{SOURCES}/{}/events", escaped(name)), &[])
     }
 
-    /// Defines a source; with `dry_run`, only says what would change.
+    /// Defines a source; with `dry_run`, only returns the differences.
     pub fn put_source(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedSource, Failure> {
         let path = format!("{SOURCES}/{}?dry_run={dry_run}", escaped(name));
         let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");

@@ -1,4 +1,4 @@
-//! `fenetre changes`: who changed what.
+//! `fenetre changes`: the record of changes.
 
 use fenetre_wire::access::ChangeInfo;
 use serde_json::Value;

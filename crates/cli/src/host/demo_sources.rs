@@ -45,7 +45,7 @@ pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<()
                  {{ column = \"lock\", role = \"tag\" }},\n  {{ column = \"staff_level\", role = \"value\", unit = \"cm\" }},\n]\n"
             ),
         ),
-        // Nothing listens there, so that a person sees what a source that fails looks like.
+        // Nothing listens there: this source shows what a failure looks like.
         ("pumps", format!("kind = \"poll\"\ndataset = \"{DATASET}\"\nevery = \"10s\"\ntargets = [{{ url = \"http://127.0.0.1:9/pumps\" }}]\n")),
     ];
     sources.iter().try_for_each(|(name, definition)| client.put_source(name, definition, false).map(|_| ()))

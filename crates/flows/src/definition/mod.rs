@@ -27,16 +27,16 @@ macro_rules! kind {
             /// The dataset that the points go to.
             #[serde(default = "crate::definition::default_dataset")]
             pub dataset: String,
-            /// Time from the start of one round to that of the next.
+            /// Interval between the starts of two rounds.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub every: Option<Span>,
-            /// Tags of every point, unless it has one of that key.
+            /// Default tags of every point.
             #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
             pub tags: BTreeMap<String, String>,
             /// Roles of columns or keys, for tables and JSON objects.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub mapping: Option<Mapping>,
-            /// Format of what it reads, if nothing else gives it.
+            /// Format of its data (default: from the content type or the file name).
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub format: Option<Format>,
             /// Whether it rests until it is resumed.
@@ -113,7 +113,7 @@ macro_rules! of_all {
 }
 
 impl Definition {
-    /// Reads a definition, in TOML, or in JSON if it begins with a brace, and checks it. `name` is what errors call the text.
+    /// Reads a definition, in TOML, or in JSON if it begins with a brace, and checks it. Errors refer to the text as `name`.
     ///
     /// # Errors
     /// [`FlowError::Definition`], with line and column.
@@ -161,7 +161,7 @@ impl Definition {
         of_all!(self, of => &of.dataset)
     }
 
-    /// Whether another one says the same, be it from TOML, JSON or the store.
+    /// Whether both definitions are equal, in whichever notation they were written.
     pub fn is_same(&self, other: &Self) -> bool {
         let plain = |definition: &Self| serde_json::to_value(definition).ok();
         plain(self).is_some_and(|own| Some(own) == plain(other))
@@ -177,7 +177,7 @@ impl Definition {
         of_all!(self, of => of.paused = paused);
     }
 
-    /// Nanoseconds from one round to the next.
+    /// Interval between the starts of two rounds, in nanoseconds.
     pub fn every(&self) -> i64 {
         let default = match self {
             Self::Poll(_) => 30 * SECOND,

@@ -15,7 +15,7 @@ kind! {
         /// What is asked.
         #[serde(default, skip_serializing_if = "Vec::is_empty")]
         pub targets: Vec<Target>,
-        /// A file with further targets, on the machine of the service; read anew in each round.
+        /// A file with further targets, on the machine of the service; read again in each round.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub targets_file: Option<PathBuf>,
         /// Maximum time of an answer, from the connection to its last byte (default: 5 s).
@@ -76,7 +76,7 @@ pub struct Basic {
 }
 
 impl Target {
-    /// Whether its address is one.
+    /// Checks its address.
     ///
     /// # Errors
     /// What is wrong, and what to write.

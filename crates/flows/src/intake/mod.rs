@@ -1,4 +1,4 @@
-//! Bytes of any format into a batch: what pushes, exports, imports and sources share.
+//! Intake of bodies in any format, shared by pushes, imports and sources.
 
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -41,9 +41,9 @@ const TAIL_POINTS: usize = 20;
 pub struct Intake {
     /// The store.
     pub store: Arc<Store>,
-    /// Counts of what arrived lately.
+    /// Counts of recent arrivals.
     pub arrivals: Arrivals,
-    /// Who watches what arrives.
+    /// Subscribers of the live tail.
     pub tail: Tail,
     /// Points further ahead of the clock are rejected, in nanoseconds.
     pub max_future: Nanos,
@@ -59,7 +59,7 @@ pub struct Order<'a> {
     pub mapping: Option<Mapping>,
     /// The metrics that are accepted (default: all).
     pub metrics: &'a [NamePattern],
-    /// Tags of every point, unless it has one of that key.
+    /// Default tags of every point.
     pub tags: &'a BTreeMap<String, String>,
     /// Points that the caller wants to see.
     pub shown: usize,

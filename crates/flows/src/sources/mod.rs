@@ -1,4 +1,4 @@
-//! What each kind of source does in one round.
+//! One round of each kind of source.
 
 mod folder;
 mod poll;
@@ -21,7 +21,7 @@ pub struct Round<'a> {
     pub stop: &'a (dyn Fn() -> bool + Sync),
     /// Points to show instead of storing them.
     pub shown: Option<usize>,
-    /// Where to note what happens.
+    /// The log of the source.
     pub events: &'a Events,
 }
 
@@ -88,7 +88,7 @@ fn take(round: &Round<'_>, body: Body<'_>) -> Result<Outcome, FlowError> {
 }
 
 impl Outcome {
-    /// Adds what another part did.
+    /// Adds the outcome of another part.
     fn add(&mut self, other: Self, shown: Option<usize>) {
         self.points += other.points;
         self.rejected += other.rejected;

@@ -1,4 +1,4 @@
-//! A caller: who it is, and what it may do. Every decision about a grant is made here.
+//! A caller: its identity and its grants. Every decision about a grant is made here.
 
 use std::net::IpAddr;
 
@@ -47,12 +47,12 @@ impl Caller {
         }
     }
 
-    /// Whether it is somebody on the machine of the service, who may read its log.
+    /// Whether the caller is on the machine of the service, and may read its log.
     pub fn is_machine(&self) -> bool {
         matches!(self.identity, Identity::Machine)
     }
 
-    /// What the token allows; none of who needs no token.
+    /// Rights of the token; none for a caller that needs no token.
     pub fn rights(&self) -> Option<&Rights> {
         match &self.identity {
             Identity::Machine => None,
@@ -91,7 +91,7 @@ impl Caller {
     /// The dataset of a name, if the caller may do something to it.
     ///
     /// # Errors
-    /// [`ProblemKind::NoDataset`] where it may do nothing, exactly as if there were no such dataset; [`ProblemKind::Access`] where it may do less.
+    /// [`ProblemKind::NoDataset`] without any grant, exactly as for a missing dataset; [`ProblemKind::Access`] with too small a grant.
     pub fn require<'c>(&self, action: Action, catalogue: &'c Catalogue, name: &str) -> Result<&'c Dataset, ApiError> {
         let known = self.known();
         let visible = VisibleCatalogue::new(catalogue, &known);

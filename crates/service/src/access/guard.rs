@@ -24,7 +24,7 @@ pub struct Guarded {
 }
 
 impl Guarded {
-    /// Guards a body by what it was opened with.
+    /// Ends a body when its token ends.
     pub fn new(body: BoxBody, presented: Presented) -> Self {
         let mut every = interval(EVERY);
         every.set_missed_tick_behavior(MissedTickBehavior::Delay);

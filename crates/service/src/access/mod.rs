@@ -1,4 +1,4 @@
-//! Who calls, and what that caller may do.
+//! Authentication of callers, and their grants.
 //!
 //! ```text
 //!  request ──► peer      address, host and scheme, through named proxies only

@@ -30,7 +30,7 @@ const FORWARDED_PROTO: &str = "x-forwarded-proto";
 const FORWARDED_HOST: &str = "x-forwarded-host";
 
 impl Peer {
-    /// Reads where a request comes from. `proxies` are the networks whose `Forwarded` (RFC 7239) or `X-Forwarded-*` headers are believed.
+    /// Determines the origin of a request. `Forwarded` (RFC 7239) or `X-Forwarded-*` headers are trusted from `proxies` only.
     ///
     /// # Errors
     /// If a proxy's headers are contradictory or unreadable, so that the caller's address is unknown.
@@ -53,7 +53,7 @@ impl Peer {
         };
         let (standard, older) = (all(header::FORWARDED.as_str())?, all(FORWARDED_FOR)?);
         if !standard.is_empty() && !older.is_empty() {
-            // A proxy that sets one of them passes on what a sender wrote into the other.
+            // A proxy that sets one of them forwards the other as the sender wrote it.
             return Err(refuse("the request has Forwarded and X-Forwarded-For: let the proxy remove the one that it does not set".to_owned()));
         }
         let hops = if standard.is_empty() { older_hops(&older, &all(FORWARDED_PROTO)?, &all(FORWARDED_HOST)?) } else { standard_hops(&standard) };
@@ -154,7 +154,7 @@ mod tests {
         assert_eq!(peer("10.1.2.3", &older), named("192.0.2.7", "plant.example", true));
         let standard = [("Forwarded", "for=\"[2001:db8::1]:4711\";proto=https;host=plant.example")];
         assert_eq!(peer("10.1.2.3", &standard), named("2001:db8::1", "plant.example", true));
-        // Two proxies, the outer of which is named too.
+        // Two proxies; both are trusted.
         assert_eq!(peer("10.1.2.3", &[("X-Forwarded-For", "192.0.2.7, 10.9.9.9")]), named("192.0.2.7", "inside:7430", false));
         assert_eq!(peer("10.1.2.3", &[]), named("10.1.2.3", "inside:7430", false));
         assert_eq!(peer("10.1.2.3", &[("Forwarded", "for=unknown")]).unwrap().address, None);

@@ -49,7 +49,7 @@ impl Refusals {
         waiting.ready.push(Change { at: now, who, address, subject, act, dataset, object: call.to_owned(), before: None, after: Some(after) });
     }
 
-    /// Takes what is ready to be recorded.
+    /// Takes the refusals that are ready to be recorded.
     pub fn take(&self) -> Vec<Change> {
         std::mem::take(&mut self.0.lock().ready)
     }

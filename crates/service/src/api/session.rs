@@ -1,4 +1,4 @@
-//! The caller itself: who it is, and its session in the console.
+//! The caller's identity, and its session in the console.
 
 use actix_web::{HttpRequest, HttpResponse, delete, get, post, web};
 use fenetre_access::{

@@ -58,7 +58,7 @@ pub(crate) async fn events(caller: Access<ReadAllGrant>, state: AppState, name: 
 #[derive(Clone, Copy, Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct DefineHow {
-    /// Only say what would change.
+    /// Return the differences, and change nothing.
     #[serde(default)]
     dry_run: bool,
 }
@@ -168,7 +168,7 @@ fn missing(error: &fenetre_flows::FlowError) -> ApiError {
 fn may_see(state: &State, caller: &Caller, status: &SourceStatus) -> bool {
     state.store.with_catalogue(|catalogue| {
         let dataset = catalogue.dataset_by_any_name(status.definition.dataset());
-        // The source of a dataset that is gone concerns who looks after the store.
+        // If the dataset has been removed, only callers that may read all datasets see its source.
         dataset.map_or_else(|| caller.may_everywhere(Action::Read), |dataset| caller.may(Action::Read, catalogue, dataset))
     })
 }

@@ -1,4 +1,4 @@
-//! Looks after tokens and certificates: notices what other processes changed, and writes down what was counted.
+//! The job for tokens and certificates: it detects changes by other processes, and stores counts of use.
 
 use std::{
     sync::Arc,

@@ -1,4 +1,4 @@
-//! The certificate of the service: read and checked, and read again when its files change. A broken new one leaves the old one in place.
+//! The certificate of the service: read and checked, and read again when its files change. If a new certificate is invalid, the old one stays in use.
 
 use std::{
     fmt::Write as _,

@@ -62,7 +62,7 @@ impl Fetcher {
     /// Reads secrets and certificates, which may have changed since the round before.
     ///
     /// # Errors
-    /// If one cannot be read.
+    /// If a secret or certificate cannot be read.
     pub fn prepare(&mut self) -> Result<(), FlowError> {
         let poll = &self.poll;
         self.authorization = match (&poll.bearer, &poll.basic) {

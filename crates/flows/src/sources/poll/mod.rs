@@ -58,7 +58,7 @@ impl PollSource {
         Self { fetcher: Fetcher::new(poll), every: Duration::from_nanos(every.unsigned_abs()), known: HashMap::new() }
     }
 
-    /// Asks one target, and stores what it answers.
+    /// Polls one target and stores its answer.
     fn ask(&self, target: Target, mut known: Known, round: &Round<'_>) -> Asked {
         let begun = Instant::now();
         if let Some((_, reason)) = known.rest.as_ref().filter(|(until, _)| *until > begun) {
@@ -72,7 +72,7 @@ impl PollSource {
                 let tags = target.tags.iter().chain(&poll.tags).map(|(key, value)| (key.clone(), value.clone())).rev().collect();
                 let body = Body { dataset: &poll.dataset, format, mapping: poll.mapping.clone(), tags: &tags, bytes };
                 let outcome = take(round, body)?;
-                // Only what was stored need not come again.
+                // Only a stored answer may be skipped next time.
                 known.validators = validators;
                 Ok(outcome)
             }
