@@ -18,6 +18,9 @@ pub enum FlowError {
     /// The definition is wrong.
     #[error("{0}")]
     Definition(String),
+    /// This build lacks a kind of source.
+    #[error("this build of Fenetre has no sources of the kind `{0}`: build it with the feature `{0}`")]
+    Kind(&'static str),
     /// The other side does not answer as it should.
     #[error("{0}")]
     Peer(String),

@@ -2,7 +2,7 @@
 //!
 //! ```text
 //!  push, export, import ──► intake ──► batch ──► store
-//!  source: poll, folder ──────┘  └──► arrivals, tail
+//!  source: poll, mqtt, … ─────┘  └──► arrivals, tail
 //!      └── supervisor: a job per source, its state, figures and log
 //! ```
 //!
@@ -12,6 +12,7 @@
 //! | [`arrivals`] | recent points per second; rejects by reason; the live tail |
 //! | [`definition`] | what a source is made of, checked with line and column |
 //! | [`secret`] | references to secrets |
+//! | [`levels`] | patterns of topics and browse paths |
 //! | [`events`] | the log of a source |
 //! | [`sources`] | what each kind does in one round |
 //! | [`supervisor`] | the sources that run |
@@ -21,8 +22,13 @@ pub mod definition;
 mod error;
 pub mod events;
 pub mod intake;
+pub mod levels;
+mod progress;
+pub mod rejects;
 pub mod secret;
 pub mod sources;
 pub mod supervisor;
+#[cfg(any(feature = "mqtt", feature = "sql"))]
+mod tls;
 
 pub use error::FlowError;

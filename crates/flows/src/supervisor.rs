@@ -23,6 +23,7 @@ use crate::{
     error::FlowError,
     events::{Event, Events},
     intake::Intake,
+    rejects::Rejects,
     sources::{Outcome, Round, source_of},
 };
 
@@ -54,10 +55,10 @@ pub struct SourceFigures {
     pub rounds: u64,
     /// Points that were stored.
     pub points: u64,
-    /// Points and rows that were rejected.
-    pub rejected: u64,
-    /// The latest reject, in a sentence.
-    pub reject: Option<String>,
+    /// What was rejected, by reason.
+    pub rejects: Rejects,
+    /// What was sent in the latest round, such as a SQL statement.
+    pub sent: Option<String>,
     /// Bytes that were read.
     pub bytes: u64,
     /// When points came last.
@@ -66,6 +67,8 @@ pub struct SourceFigures {
     pub round_seconds: f64,
     /// What became of each part in the latest round.
     pub parts: Vec<SourcePart>,
+    /// Whether a round has ended.
+    pub has_begun: bool,
     /// Why the latest round failed, and since when rounds fail.
     pub failing: Option<(String, Nanos)>,
 }
@@ -142,6 +145,7 @@ impl Sources {
     /// If the definition cannot be kept, or its dataset does not exist.
     pub fn put(&self, name: &str, definition: Definition) -> Result<SourceDifference, FlowError> {
         let difference = self.compare(name, &definition)?;
+        source_of(&definition)?;
         self.intake.begin(definition.dataset(), (self.clock)())?;
         if difference != SourceDifference::None {
             self.intake.store.documents().put(name, &definition, (self.clock)())?;
@@ -213,8 +217,11 @@ impl Sources {
     pub fn attempt(&self, definition: &Definition, shown: usize) -> Result<(Outcome, Vec<Event>), FlowError> {
         self.intake.begin(definition.dataset(), (self.clock)())?;
         let events = Events::default();
-        let round = Round { intake: &self.intake, clock: self.clock, stop: &|| false, shown: Some(shown), events: &events };
-        let outcome = source_of(definition).round(&round)?;
+        let round = Round { name: None, intake: &self.intake, clock: self.clock, stop: &|| false, shown: Some(shown), events: &events };
+        let outcome = source_of(definition)?.round(&round)?;
+        if let Some(failure) = outcome.failure {
+            return Err(FlowError::Peer(failure));
+        }
         Ok((outcome, events.latest(usize::MAX)))
     }
 
@@ -241,8 +248,16 @@ impl Sources {
             return Ok(());
         }
         own.events.add((self.clock)(), false, "started");
-        let (intake, clock, running) = (Arc::clone(&self.intake), self.clock, Arc::clone(&own));
-        let mut source = source_of(&own.definition);
+        let (intake, clock, running, own_name) = (Arc::clone(&self.intake), self.clock, Arc::clone(&own), name.to_owned());
+        let mut source = match source_of(&own.definition) {
+            Ok(source) => source,
+            // A store of another build may define it. The other sources run.
+            Err(error) => {
+                own.note(Err(error), (self.clock)(), Duration::ZERO).ok();
+                return Ok(());
+            }
+        };
+        let is_continuous = own.definition.is_continuous();
         let every = Duration::from_nanos(own.definition.every().unsigned_abs());
         let step = move |job: &fenetre_jobs::Job| {
             let begun = Instant::now();
@@ -251,10 +266,10 @@ impl Sources {
                 stopped.fetch_or(job.is_stopping(), Ordering::Relaxed);
                 stopped.load(Ordering::Relaxed)
             };
-            let round = Round { intake: &intake, clock, stop: &stop, shown: None, events: &running.events };
+            let round = Round { name: Some(&own_name), intake: &intake, clock, stop: &stop, shown: None, events: &running.events };
             let outcome = source.round(&round);
             running.note(outcome, clock(), begun.elapsed())?;
-            Ok::<_, FlowError>(Next::Rest(every.saturating_sub(begun.elapsed())))
+            Ok::<_, FlowError>(if is_continuous { Next::Again } else { Next::Rest(every.saturating_sub(begun.elapsed())) })
         };
         let job = self.jobs.repeat(&format!("source {name}"), BACKOFF, step).map_err(|error| FlowError::File {
             action: "start the source",
@@ -281,22 +296,35 @@ impl Running {
 
     fn note(&self, outcome: Result<Outcome, FlowError>, now: Nanos, took: Duration) -> Result<(), FlowError> {
         let mut figures = self.figures.lock();
-        figures.rounds += 1;
-        figures.round_seconds = took.as_secs_f64();
+        figures.has_begun = true;
+        if !matches!(&outcome, Ok(outcome) if outcome.is_idle) {
+            figures.rounds += 1;
+            figures.round_seconds = took.as_secs_f64();
+        }
         match outcome {
             Ok(outcome) => {
-                if figures.failing.take().is_some() {
-                    self.events.add(now, false, "works again");
+                match outcome.failure {
+                    Some(failure) => {
+                        if figures.failing.as_ref().is_none_or(|(known, _)| *known != failure) {
+                            self.events.add(now, true, failure.clone());
+                        }
+                        let since = figures.failing.as_ref().map_or(now, |(_, since)| *since);
+                        figures.failing = Some((failure, since));
+                    }
+                    None if figures.failing.take().is_some() => self.events.add(now, false, "works again"),
+                    None => {}
                 }
                 figures.points += outcome.points;
-                figures.rejected += outcome.rejected;
                 figures.bytes += outcome.bytes;
                 figures.last_points = if outcome.points > 0 { Some(now) } else { figures.last_points };
-                if let Some(reject) = outcome.reject {
+                if let Some(reject) = outcome.rejects.sample() {
                     self.events.add(now, true, format!("rejected: {reject}"));
-                    figures.reject = Some(reject);
                 }
-                figures.parts = outcome.parts;
+                figures.rejects.absorb(outcome.rejects);
+                figures.sent = outcome.sent.or(figures.sent.take());
+                if !outcome.parts.is_empty() || !outcome.is_idle {
+                    figures.parts = outcome.parts;
+                }
                 Ok(())
             }
             Err(error) => {
@@ -313,9 +341,10 @@ impl Running {
         let job = self.job.lock().as_ref().map(Handle::figures);
         let figures = self.figures.lock().clone();
         let state = match job.as_ref().map(|job| job.phase) {
+            _ if figures.failing.is_some() => SourceState::Failing,
             None => SourceState::Paused,
             Some(Phase::Ended) => SourceState::Stopped,
-            Some(_) if figures.failing.is_some() => SourceState::Failing,
+            Some(Phase::Working) if !figures.has_begun => SourceState::Starting,
             Some(Phase::Working) => SourceState::Running,
             Some(Phase::Resting | Phase::Retrying) => SourceState::Waiting,
         };
@@ -323,9 +352,10 @@ impl Running {
     }
 }
 
-/// A source that polls is late if it had no points for three of its periods, and at least a minute. Files come when somebody drops them.
+/// A source that asks is late if it had no points for three of its periods, and at least a minute. Files, rows, messages and changed values come
+/// when somebody makes them.
 pub fn is_late(status: &SourceStatus, now: Nanos) -> bool {
-    if let Definition::Folder(_) = status.definition {
+    if !matches!(status.definition, Definition::Poll(_) | Definition::Modbus(_)) {
         return false;
     }
     let patience = (3 * status.definition.every()).max(60 * SECOND);

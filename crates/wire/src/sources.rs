@@ -1,5 +1,6 @@
 //! Sources, which fetch points automatically.
 
+use fenetre_core::model::Cause;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -10,7 +11,7 @@ use crate::arrivals::TailPoint;
 pub struct SourceInfo {
     /// Its name.
     pub name: String,
-    /// Its kind: `poll` or `folder`.
+    /// Its kind: `poll`, `mqtt`, `modbus`, `opcua`, `sql` or `folder`.
     pub kind: String,
     /// Dataset of its points.
     pub dataset: String,
@@ -33,9 +34,8 @@ pub struct SourceInfo {
     pub points: u64,
     /// Rejected points and rows since it was started.
     pub rejected: u64,
-    /// The latest reject.
-    #[schema(required)]
-    pub reject: Option<String>,
+    /// Rejects by reason.
+    pub rejects: Vec<SourceReject>,
     /// Bytes that were read since it was started.
     pub bytes: u64,
     /// Time of the latest points.
@@ -43,16 +43,32 @@ pub struct SourceInfo {
     pub last_points: Option<String>,
     /// Whether it polls, and points are overdue: none for three periods, and at least a minute.
     pub is_late: bool,
-    /// Targets or files of the latest round.
+    /// What it sent in the latest round, such as a SQL statement.
+    #[schema(required)]
+    pub sent: Option<String>,
+    /// Targets, devices or files of the latest round.
     pub parts: Vec<SourcePart>,
     /// Its definition.
     pub definition: serde_json::Value,
+}
+
+/// Rejects of one reason.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SourceReject {
+    /// The reason.
+    pub cause: Cause,
+    /// Number of rejected points and rows.
+    pub count: u64,
+    /// The latest of them, each in a sentence: up to five.
+    pub samples: Vec<String>,
 }
 
 /// State of a source.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum SourceState {
+    /// It takes its first round.
+    Starting,
     /// A round is under way.
     Running,
     /// It waits for the next round.
@@ -69,6 +85,7 @@ impl SourceState {
     /// Its name in JSON.
     pub fn as_str(self) -> &'static str {
         match self {
+            Self::Starting => "starting",
             Self::Running => "running",
             Self::Waiting => "waiting",
             Self::Failing => "failing",
@@ -78,7 +95,7 @@ impl SourceState {
     }
 }
 
-/// A target or a file.
+/// A target, a device or a file.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SourcePart {
     /// Its address or name.
@@ -123,12 +140,14 @@ pub struct SourceTrial {
     pub points: u64,
     /// Points and rows that would be rejected.
     pub rejected: u64,
-    /// The first reject.
+    /// Rejects by reason.
+    pub rejects: Vec<SourceReject>,
+    /// What the source sent, such as a SQL statement.
     #[schema(required)]
-    pub reject: Option<String>,
+    pub sent: Option<String>,
     /// The first points.
     pub sample: Vec<TailPoint>,
-    /// Targets or files.
+    /// Targets, devices or files.
     pub parts: Vec<SourcePart>,
 }
 

@@ -2,7 +2,7 @@
 
 use std::{fs, path::Path};
 
-use fenetre_wire::sources::{SourceDifference, SourceEvent, SourceInfo, SourcePart, SourceTrial};
+use fenetre_wire::sources::{SourceDifference, SourceEvent, SourceInfo, SourcePart, SourceReject, SourceTrial};
 
 use crate::{
     args::{ListOutput, SourceArgs, SourceCommand},
@@ -95,17 +95,27 @@ fn columns() -> Vec<Column<SourceInfo>> {
 
 /// Its state, and how many of its parts failed.
 fn state(source: &SourceInfo) -> String {
-    let failed = source.parts.iter().filter(|part| part.error.is_some()).count();
-    let late = if source.is_late { ", late" } else { "" };
-    match failed {
-        0 => format!("{}{late}", source.state.as_str()),
-        failed => format!("{}{late}, {failed} of {} failed", source.state.as_str(), source.parts.len()),
+    let failed = source.parts.iter().filter(|part| part.error.is_some() && part.points == 0).count();
+    let partly = source.parts.iter().filter(|part| part.error.is_some()).count() - failed;
+    let mut state = source.state.as_str().to_owned();
+    if source.is_late {
+        state.push_str(", late");
     }
+    if failed > 0 {
+        state += &format!(", {failed} of {} failed", source.parts.len());
+    }
+    if partly > 0 {
+        state += &format!(", {partly} of {} in part", source.parts.len());
+    }
+    state
 }
 
 /// The first error of its parts.
 fn failed(parts: &[SourcePart]) -> Option<String> {
-    parts.iter().find_map(|part| part.error.clone())
+    parts
+        .iter()
+        .find_map(|part| part.error.as_ref().map(|error| (&part.name, error)))
+        .map(|(name, error)| if error.starts_with(name.as_str()) { error.clone() } else { format!("{name}: {error}") })
 }
 
 fn event_columns() -> Vec<Column<SourceEvent>> {
@@ -123,17 +133,30 @@ fn show(source: &SourceInfo) -> Result<(), Failure> {
     }
     outln!("  points    {} stored, {} rejected in {}", grouped(source.points), grouped(source.rejected), count_of(source.rounds, "round", "rounds"));
     outln!("  latest    {}", source.last_points.as_ref().map_or_else(|| "none".to_owned(), |at| utc(Some(at))));
-    if let Some(reject) = &source.reject {
-        outln!("  rejected  {reject}");
-    }
+    show_rejects(&source.rejects);
     show_parts(&source.parts);
+    if let Some(sent) = &source.sent {
+        outln!("  sent      {sent}");
+    }
     outln!("{}", serde_json::to_string_pretty(&source.definition)?);
     Ok(())
 }
 
+fn show_rejects(rejects: &[SourceReject]) {
+    for SourceReject { cause, count, samples } in rejects {
+        outln!("  rejected  {} {}", grouped(*count), cause.describe());
+        samples.iter().for_each(|sample| outln!("            {sample}"));
+    }
+}
+
 fn show_parts(parts: &[SourcePart]) {
     for part in parts {
-        let what = part.error.clone().unwrap_or_else(|| count_of(part.points, "point", "points"));
+        let points = count_of(part.points, "point", "points");
+        let what = match &part.error {
+            Some(error) if part.points > 0 => format!("{points}, {error}"),
+            Some(error) => error.clone(),
+            None => points,
+        };
         outln!("  {}  {what}, {:.0} ms", part.name, part.seconds * 1_000.0);
     }
 }
@@ -144,8 +167,9 @@ fn show_trial(trial: &SourceTrial) -> Result<(), Failure> {
         outln!("  {} {tags} {} {}", point.metric, point.time, point.value);
     }
     show_parts(&trial.parts);
-    if let Some(reject) = &trial.reject {
-        outln!("rejected: {reject}");
+    show_rejects(&trial.rejects);
+    if let Some(sent) = &trial.sent {
+        outln!("  sent      {sent}");
     }
     outln!("{} would be stored, {} rejected; nothing was stored", count_of(trial.points, "point", "points"), grouped(trial.rejected));
     if trial.parts.iter().any(|part| part.error.is_some()) { Err(Failure::new(FAILED, "a part of the round failed")) } else { Ok(()) }

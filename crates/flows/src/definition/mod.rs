@@ -1,6 +1,6 @@
 //! What a source is made of: a small document, in TOML or JSON.
 
-use std::{collections::BTreeMap, path::PathBuf};
+use std::path::PathBuf;
 
 use fenetre_core::{
     model::check_dataset_name,
@@ -8,7 +8,6 @@ use fenetre_core::{
     suggest::{closest, listing},
     time::{SECOND, Span},
 };
-use fenetre_formats::{Format, mapping::Mapping};
 use fenetre_store::{Document, DocumentKind};
 use serde::{Deserialize, Serialize};
 
@@ -29,16 +28,16 @@ macro_rules! kind {
             pub dataset: String,
             /// Interval between the starts of two rounds.
             #[serde(default, skip_serializing_if = "Option::is_none")]
-            pub every: Option<Span>,
+            pub every: Option<fenetre_core::time::Span>,
             /// Default tags of every point.
-            #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
-            pub tags: BTreeMap<String, String>,
+            #[serde(default, skip_serializing_if = "std::collections::BTreeMap::is_empty")]
+            pub tags: std::collections::BTreeMap<String, String>,
             /// Roles of columns or keys, for tables and JSON objects.
             #[serde(default, skip_serializing_if = "Option::is_none")]
-            pub mapping: Option<Mapping>,
+            pub mapping: Option<fenetre_formats::mapping::Mapping>,
             /// Format of its data (default: from the content type or the file name).
             #[serde(default, skip_serializing_if = "Option::is_none")]
-            pub format: Option<Format>,
+            pub format: Option<fenetre_formats::Format>,
             /// Whether it rests until it is resumed.
             #[serde(default, skip_serializing_if = "std::ops::Not::not")]
             pub paused: bool,
@@ -51,9 +50,19 @@ pub(crate) fn default_dataset() -> String {
     "main".to_owned()
 }
 
+mod address;
+mod modbus;
+mod mqtt;
+mod opcua;
 mod poll;
+mod sql;
 
+pub use address::Address;
+pub use modbus::{Device, Form, MAX_REGISTERS, Modbus, Order, Register, Table};
+pub use mqtt::{METRIC, Mqtt, MqttVersion, Retained, Values};
+pub use opcua::{Node, Opcua, Security};
 pub use poll::{Basic, Poll, Target};
+pub use sql::{Engine, Place, Sql};
 
 kind! {
     /// Takes files from a folder.
@@ -91,6 +100,14 @@ pub enum After {
 pub enum Definition {
     /// Asks addresses over HTTP.
     Poll(Box<Poll>),
+    /// Subscribes to topics of an MQTT broker.
+    Mqtt(Box<Mqtt>),
+    /// Reads registers over Modbus TCP.
+    Modbus(Box<Modbus>),
+    /// Subscribes to nodes of an OPC UA server.
+    Opcua(Box<Opcua>),
+    /// Reads rows of a database.
+    Sql(Box<Sql>),
     /// Takes files from a folder.
     Folder(Box<Folder>),
 }
@@ -100,13 +117,17 @@ impl Document for Definition {
 }
 
 /// The kinds, by the word in a definition.
-const KINDS: [&str; 2] = ["poll", "folder"];
+const KINDS: [&str; 6] = ["poll", "mqtt", "modbus", "opcua", "sql", "folder"];
 
 /// Matches a part that every kind has.
 macro_rules! of_all {
     ($definition:expr, $of:ident => $part:expr) => {
         match $definition {
             Definition::Poll($of) => $part,
+            Definition::Mqtt($of) => $part,
+            Definition::Modbus($of) => $part,
+            Definition::Opcua($of) => $part,
+            Definition::Sql($of) => $part,
             Definition::Folder($of) => $part,
         }
     };
@@ -136,6 +157,10 @@ impl Definition {
             let Some(kind) = kind else { return Err(wrong(0, &format!("`kind` is missing: it is one of {}", listing(KINDS, 9)))) };
             match kind.get_ref().as_str() {
                 "poll" => Self::Poll(toml::from_str(text).map_err(of_toml)?),
+                "mqtt" => Self::Mqtt(toml::from_str(text).map_err(of_toml)?),
+                "modbus" => Self::Modbus(toml::from_str(text).map_err(of_toml)?),
+                "opcua" => Self::Opcua(toml::from_str(text).map_err(of_toml)?),
+                "sql" => Self::Sql(toml::from_str(text).map_err(of_toml)?),
                 "folder" => Self::Folder(toml::from_str(text).map_err(of_toml)?),
                 other => {
                     let hint =
@@ -152,7 +177,11 @@ impl Definition {
     pub fn kind(&self) -> &'static str {
         match self {
             Self::Poll(_) => KINDS[0],
-            Self::Folder(_) => KINDS[1],
+            Self::Mqtt(_) => KINDS[1],
+            Self::Modbus(_) => KINDS[2],
+            Self::Opcua(_) => KINDS[3],
+            Self::Sql(_) => KINDS[4],
+            Self::Folder(_) => KINDS[5],
         }
     }
 
@@ -180,10 +209,16 @@ impl Definition {
     /// Interval between the starts of two rounds, in nanoseconds.
     pub fn every(&self) -> i64 {
         let default = match self {
-            Self::Poll(_) => 30 * SECOND,
-            Self::Folder(_) => 10 * SECOND,
+            Self::Poll(_) | Self::Sql(_) => 30 * SECOND,
+            Self::Folder(_) | Self::Modbus(_) => 10 * SECOND,
+            Self::Mqtt(_) | Self::Opcua(_) => SECOND,
         };
         of_all!(self, of => of.every.map_or(default, exact))
+    }
+
+    /// Whether points come without being asked for: then its rounds follow each other without a rest.
+    pub fn is_continuous(&self) -> bool {
+        matches!(self, Self::Mqtt(_) | Self::Modbus(_) | Self::Opcua(_))
     }
 
     fn check(&self) -> Result<(), String> {
@@ -195,9 +230,21 @@ impl Definition {
         mapping.as_ref().map_or(Ok(()), |mapping| mapping.check().map_err(|error| format!("mapping: {error}")))?;
         match self {
             Self::Poll(poll) => poll.check(),
+            Self::Mqtt(mqtt) => mqtt.check(),
+            Self::Modbus(modbus) => modbus.check(),
+            Self::Opcua(opcua) => opcua.check(),
+            Self::Sql(sql) => sql.check(),
             Self::Folder(folder) if folder.path.is_absolute() => Ok(()),
             Self::Folder(_) => Err("path: write an absolute path, such as /var/spool/keepers".to_owned()),
         }
+    }
+}
+
+/// Checks that files of the machine of the service are named by absolute paths.
+fn check_files(paths: &[(&str, &Option<PathBuf>)]) -> Result<(), String> {
+    match paths.iter().find_map(|(key, path)| path.as_ref().filter(|path| path.is_relative()).map(|path| (key, path.display()))) {
+        Some((key, path)) => Err(format!("{key}: `{path}` is not an absolute path: write one, such as /etc/fenetre/{path}")),
+        None => Ok(()),
     }
 }
 

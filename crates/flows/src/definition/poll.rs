@@ -3,10 +3,9 @@
 use std::{collections::BTreeMap, path::PathBuf};
 
 use fenetre_core::time::{SECOND, Span};
-use fenetre_formats::{Format, mapping::Mapping};
 use serde::{Deserialize, Serialize};
 
-use super::exact;
+use super::{check_files, exact};
 use crate::secret::SecretRef;
 
 kind! {
@@ -99,12 +98,7 @@ impl Poll {
             return Err("targets: name at least one, such as targets = [{ url = \"http://127.0.0.1:9100/metrics\" }], or a targets_file".to_owned());
         }
         self.targets.iter().try_for_each(Target::check)?;
-        let paths = [("targets_file", &self.targets_file), ("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)];
-        for (key, path) in paths {
-            if let Some(path) = path.as_ref().filter(|path| path.is_relative()) {
-                return Err(format!("{key}: `{}` is not an absolute path: write one, such as /etc/fenetre/{}", path.display(), path.display()));
-            }
-        }
+        check_files(&[("targets_file", &self.targets_file), ("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)])?;
         if self.certificate.is_some() != self.key.is_some() {
             return Err("certificate and key: write both, or neither".to_owned());
         }

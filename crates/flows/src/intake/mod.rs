@@ -73,12 +73,28 @@ impl Intake {
     /// # Errors
     /// If the body cannot be read at all, or the order says that it takes too long.
     pub fn read(&self, order: Order<'_>, body: Vec<u8>, now: Nanos) -> Result<ParsedBody, FlowError> {
+        let mut parsed = self.empty(order.dataset, now)?;
+        let tally = self.read_into(&mut parsed, order, body, now)?;
+        parsed.tally = tally;
+        Ok(parsed)
+    }
+
+    /// A body without points, to which others can be added.
+    ///
+    /// # Errors
+    /// If there is no such dataset.
+    pub fn empty(&self, dataset: &str, now: Nanos) -> Result<ParsedBody, FlowError> {
+        Ok(ParsedBody { batch: self.begin(dataset, now)?, tally: Tally::default(), sample: Vec::new() })
+    }
+
+    /// Reads a body as a whole, adds its points to those of others, and returns its own counts.
+    ///
+    /// # Errors
+    /// If the body cannot be read at all, or the order says that it takes too long. Points before the error remain.
+    pub fn read_into(&self, parsed: &mut ParsedBody, order: Order<'_>, body: Vec<u8>, now: Nanos) -> Result<Tally, FlowError> {
         let Order { dataset, format, mapping, metrics, tags, shown, stop } = order;
         let mapping = self.in_zone(dataset, format, mapping);
-        let mut batch = self.begin(dataset, now)?;
-        let mut sample = Vec::new();
-        let most = shown.max(if self.tail.is_watched() { TAIL_POINTS } else { 0 });
-        let mut tap = SamplingSink { metrics, tags, batch: &mut batch, sample: &mut sample, most, taken: 0, stop, is_stopped: false };
+        let mut tap = SamplingSink { stop, metrics, ..parsed.sink(self, tags, shown) };
         let tally = match format {
             Format::ArrowStream => {
                 let (mut rows, mut tally) = (ArrowRows::new(&body[..], mapping.as_ref())?, Tally::default());
@@ -95,7 +111,7 @@ impl Intake {
         if tap.is_stopped {
             return Err(FlowError::TooSlow);
         }
-        Ok(ParsedBody { batch, tally, sample })
+        Ok(tally)
     }
 
     /// A mapping with the dataset's zone for times of typed tables that have no offset, unless it states one.
@@ -103,11 +119,15 @@ impl Intake {
         if !matches!(format, Format::ArrowStream | Format::Parquet) {
             return mapping;
         }
-        let mut mapping = mapping.unwrap_or_default();
+        Some(self.with_zone(dataset, mapping.unwrap_or_default()))
+    }
+
+    /// A mapping with the dataset's zone for times without an offset, unless it states one.
+    pub fn with_zone(&self, dataset: &str, mut mapping: Mapping) -> Mapping {
         let of_dataset =
             || self.store.with_catalogue(|catalogue| catalogue.dataset_by_any_name(dataset).map(|dataset| dataset.definition.zone.clone()));
         mapping.time.zone = mapping.time.zone.or_else(of_dataset);
-        Some(mapping)
+        mapping
     }
 
     /// A batch that rejects points too far in the future, or past retention.
@@ -123,6 +143,13 @@ impl Intake {
 }
 
 impl ParsedBody {
+    /// Where further points go. They have these tags by default; the first `shown` of all are sampled.
+    pub fn sink<'t>(&'t mut self, intake: &Intake, tags: &'t BTreeMap<String, String>, shown: usize) -> SamplingSink<'t> {
+        let most = shown.max(if intake.tail.is_watched() { TAIL_POINTS } else { 0 });
+        let Self { batch, sample, .. } = self;
+        SamplingSink { metrics: &[], tags, batch, sample, most, taken: 0, stop: &|| false, is_stopped: false }
+    }
+
     /// Notes on the batch, before it is stored.
     pub fn report(&self, dry_run: bool) -> PushReport {
         let Self { batch, tally, .. } = self;
@@ -168,7 +195,7 @@ impl ParsedBody {
 }
 
 /// A batch that samples its first points for watchers.
-struct SamplingSink<'t> {
+pub struct SamplingSink<'t> {
     /// The metrics that are accepted (default: all).
     metrics: &'t [NamePattern],
     tags: &'t BTreeMap<String, String>,

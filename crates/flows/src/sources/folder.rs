@@ -86,11 +86,12 @@ impl FolderSource {
             _ => Encoding::Identity,
         };
         let bytes = unpack(encoding, bytes, usize::try_from(limit).unwrap_or(usize::MAX)).map_err(|error| fault(error.to_string()))?;
-        let body = Body { dataset: &self.folder.dataset, format, mapping: self.folder.mapping.clone(), tags: &self.folder.tags, bytes };
+        let body =
+            Body { dataset: &self.folder.dataset, format, mapping: self.folder.mapping.clone(), tags: &self.folder.tags, bytes, at: Some(name) };
         let outcome = take(round, body)?;
-        if outcome.points == 0 && outcome.rejected > 0 {
-            let reason = outcome.reject.unwrap_or_default();
-            return Err(fault(format!("all {} rows were rejected: {reason}", outcome.rejected)));
+        let rejected = outcome.rejects.count();
+        if outcome.points == 0 && rejected > 0 {
+            return Err(fault(format!("all {rejected} rows were rejected: {}", outcome.rejects.sample().unwrap_or_default())));
         }
         Ok(outcome)
     }
@@ -137,7 +138,7 @@ impl Source for FolderSource {
             let now = (round.clock)();
             let (error, points) = match outcome {
                 Ok(outcome) => {
-                    let (points, rejected) = (outcome.points, outcome.rejected);
+                    let (points, rejected) = (outcome.points, outcome.rejects.count());
                     all.add(outcome, round.shown);
                     let rejects = if rejected > 0 { format!(", {rejected} rejected") } else { String::new() };
                     round.events.add(now, false, format!("{name}: {points} points{rejects}"));

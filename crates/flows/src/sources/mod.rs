@@ -1,7 +1,16 @@
 //! One round of each kind of source.
 
 mod folder;
+mod gather;
+#[cfg(feature = "modbus")]
+mod modbus;
+#[cfg(feature = "mqtt")]
+mod mqtt;
+#[cfg(feature = "opcua")]
+mod opcua;
 mod poll;
+#[cfg(feature = "sql")]
+mod sql;
 
 use std::{collections::BTreeMap, sync::Arc};
 
@@ -9,10 +18,12 @@ use fenetre_core::time::Nanos;
 use fenetre_formats::Format;
 use fenetre_wire::{arrivals::TailPoint, sources::SourcePart};
 
-use crate::{definition::Definition, error::FlowError, events::Events, intake::Intake};
+use crate::{definition::Definition, error::FlowError, events::Events, intake::Intake, rejects::Rejects};
 
 /// What a round works with.
 pub struct Round<'a> {
+    /// Name of the source; `None` in a trial.
+    pub name: Option<&'a str>,
     /// The way into the store.
     pub intake: &'a Arc<Intake>,
     /// The wall clock.
@@ -30,16 +41,20 @@ pub struct Round<'a> {
 pub struct Outcome {
     /// Points that were stored, or would be.
     pub points: u64,
-    /// Points and rows that were rejected.
-    pub rejected: u64,
-    /// The first of the rejects, in a sentence.
-    pub reject: Option<String>,
+    /// What was rejected.
+    pub rejects: Rejects,
     /// Bytes that were read.
     pub bytes: u64,
     /// The first points, if they were requested.
     pub sample: Vec<TailPoint>,
-    /// What became of each part: a target, a file.
+    /// What was sent to the other side, such as a SQL statement.
+    pub sent: Option<String>,
+    /// What became of each part: a target, a device, a file.
     pub parts: Vec<SourcePart>,
+    /// Whether nothing came, which is no round.
+    pub is_idle: bool,
+    /// Why no part works, if the source itself tries again.
+    pub failure: Option<String>,
 }
 
 /// A source that is run in rounds.
@@ -52,11 +67,25 @@ pub trait Source: Send {
 }
 
 /// What runs a definition.
-pub fn source_of(definition: &Definition) -> Box<dyn Source> {
-    match definition.clone() {
-        Definition::Poll(poll) => Box::new(poll::PollSource::new(*poll, definition.every())),
+///
+/// # Errors
+/// [`FlowError::Kind`] if this build lacks the kind.
+pub fn source_of(definition: &Definition) -> Result<Box<dyn Source>, FlowError> {
+    let every = definition.every();
+    Ok(match definition.clone() {
+        Definition::Poll(poll) => Box::new(poll::PollSource::new(*poll, every)),
         Definition::Folder(folder) => Box::new(folder::FolderSource::new(*folder)),
-    }
+        #[cfg(feature = "mqtt")]
+        Definition::Mqtt(mqtt) => Box::new(mqtt::MqttSource::new(*mqtt)),
+        #[cfg(feature = "modbus")]
+        Definition::Modbus(modbus) => Box::new(modbus::ModbusSource::new(*modbus, every)),
+        #[cfg(feature = "opcua")]
+        Definition::Opcua(opcua) => Box::new(opcua::OpcuaSource::new(*opcua)),
+        #[cfg(feature = "sql")]
+        Definition::Sql(sql) => Box::new(sql::SqlSource::new(*sql)),
+        #[cfg(not(all(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql")))]
+        other => return Err(FlowError::Kind(other.kind())),
+    })
 }
 
 /// A body that a source got.
@@ -66,6 +95,8 @@ struct Body<'a> {
     mapping: Option<fenetre_formats::mapping::Mapping>,
     tags: &'a BTreeMap<String, String>,
     bytes: Vec<u8>,
+    /// Where it is from, if a round has several.
+    at: Option<&'a str>,
 }
 
 /// Longest time for reading a body.
@@ -73,7 +104,7 @@ const READING: std::time::Duration = std::time::Duration::from_secs(60);
 
 /// Stores a body, or shows its first points.
 fn take(round: &Round<'_>, body: Body<'_>) -> Result<Outcome, FlowError> {
-    let Body { dataset, format, mapping, tags, bytes } = body;
+    let Body { dataset, format, mapping, tags, bytes, at } = body;
     let end = std::time::Instant::now() + READING;
     let is_late = || std::time::Instant::now() > end || (round.stop)();
     let needs_one = matches!(format, Format::Csv | Format::Tsv);
@@ -83,17 +114,16 @@ fn take(round: &Round<'_>, body: Body<'_>) -> Result<Outcome, FlowError> {
     let mut read = round.intake.read(order, bytes, now)?;
     let sample = std::mem::take(&mut read.sample);
     let report = if round.shown.is_some() { read.report(true) } else { read.keep(round.intake, dataset, now)? };
-    let reject = report.tally.rejects.first().map(|reject| format!("{}: {}", reject.place(), reject.reason));
-    Ok(Outcome { points: report.tally.accepted, rejected: report.tally.rejected, reject, bytes: length, sample, parts: Vec::new() })
+    let rejects = Rejects::of_body(&report.tally, at);
+    Ok(Outcome { points: report.tally.accepted, rejects, bytes: length, sample, ..Outcome::default() })
 }
 
 impl Outcome {
     /// Adds the outcome of another part.
     fn add(&mut self, other: Self, shown: Option<usize>) {
         self.points += other.points;
-        self.rejected += other.rejected;
+        self.rejects.absorb(other.rejects);
         self.bytes += other.bytes;
-        self.reject = self.reject.take().or(other.reject);
         self.sample.extend(other.sample);
         self.sample.truncate(shown.unwrap_or(0));
     }

@@ -146,7 +146,7 @@ fn sources(state: &State, out: &mut Exposition) {
         for source in &all {
             let count = match name {
                 "source_points" => source.figures.points,
-                "source_rejected" => source.figures.rejected,
+                "source_rejected" => source.figures.rejects.count(),
                 _ => source.figures.rounds,
             };
             out.sample(name, "_total", &[("source", &source.name)], count);

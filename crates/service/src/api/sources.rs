@@ -101,7 +101,8 @@ pub(crate) async fn attempt(_: Access<AdminGrant>, state: AppState, body: Body) 
     let definition = definition_of(&body)?;
     let work = move |state: &State| {
         let (outcome, _) = state.sources.attempt(&definition, SHOWN)?;
-        Ok(SourceTrial { points: outcome.points, rejected: outcome.rejected, reject: outcome.reject, sample: outcome.sample, parts: outcome.parts })
+        let fenetre_flows::sources::Outcome { points, rejects, sample, parts, sent, .. } = outcome;
+        Ok(SourceTrial { points, rejected: rejects.count(), rejects: rejects.list(), sample, parts, sent })
     };
     blocking_long(&state, work).await.map(web::Json)
 }
@@ -193,11 +194,12 @@ fn info(status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
         rounds: figures.rounds,
         round_seconds: figures.round_seconds,
         points: figures.points,
-        rejected: figures.rejected,
-        reject: figures.reject,
+        rejected: figures.rejects.count(),
+        rejects: figures.rejects.list(),
         bytes: figures.bytes,
         last_points: figures.last_points.map(format_utc),
         is_late,
+        sent: figures.sent,
         parts: figures.parts,
         definition: serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?,
     })

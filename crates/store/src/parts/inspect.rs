@@ -31,6 +31,11 @@ pub struct Inspection<'s> {
 }
 
 impl Inspection<'_> {
+    /// The random number by which the store can be told from others.
+    pub fn number(&self) -> i64 {
+        self.engine.definitions.store()
+    }
+
     /// Points of every series of a dataset that has any; a histogram is one point.
     ///
     /// # Errors

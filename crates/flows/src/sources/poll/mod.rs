@@ -70,7 +70,7 @@ impl PollSource {
             Answer::Unchanged => Ok(Outcome::default()),
             Answer::Points { format, bytes, validators } => {
                 let tags = target.tags.iter().chain(&poll.tags).map(|(key, value)| (key.clone(), value.clone())).rev().collect();
-                let body = Body { dataset: &poll.dataset, format, mapping: poll.mapping.clone(), tags: &tags, bytes };
+                let body = Body { dataset: &poll.dataset, format, mapping: poll.mapping.clone(), tags: &tags, bytes, at: Some(&target.url) };
                 let outcome = take(round, body)?;
                 // Only a stored answer may be skipped next time.
                 known.validators = validators;

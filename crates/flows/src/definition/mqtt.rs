@@ -1,0 +1,193 @@
+//! The definition of a source that subscribes to topics of an MQTT broker.
+
+use std::path::PathBuf;
+
+use fenetre_core::{
+    model::check_name,
+    time::{SECOND, Span},
+};
+use fenetre_formats::{Format, mapping::Role};
+use serde::{Deserialize, Serialize};
+
+use super::{address::Address, check_files, exact};
+use crate::{levels::LevelPattern, secret::SecretRef};
+
+/// The name in a pattern that stands for the metric.
+pub const METRIC: &str = "metric";
+
+kind! {
+    /// Subscribes to topics of an MQTT broker.
+    Mqtt {
+        /// The broker: `mqtt://HOST:PORT`, or `mqtts://HOST:PORT` with TLS.
+        pub broker: String,
+        /// Patterns of topics; a `{name}` becomes a tag, `{metric}` the metric.
+        #[serde(default)]
+        pub topics: Vec<LevelPattern>,
+        /// Metric of values whose topic has no `{metric}`.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub metric: Option<String>,
+        /// What a message without a format is (default: `any`).
+        #[serde(default)]
+        pub values: Values,
+        /// Quality of service: 0, 1 or 2 (default: 1).
+        #[serde(default = "default_qos")]
+        pub qos: u8,
+        /// Version of the protocol (default: `5`).
+        #[serde(default)]
+        pub version: MqttVersion,
+        /// Name of the group that shares the messages (MQTT 5.0, 4.8.2).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub share: Option<String>,
+        /// Name at the broker (default: from the store and the source).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub client_id: Option<String>,
+        /// For how long the broker keeps messages while this source is away (default: 1 day).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub session: Option<Span>,
+        /// Whether retained messages are taken (default: `skip`).
+        #[serde(default)]
+        pub retained: Retained,
+        /// Name of the user.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub user: Option<String>,
+        /// Where the password is.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub password: Option<SecretRef>,
+        /// Certificates of the authorities that the broker is checked against, as a PEM file (default: the public ones).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub ca: Option<PathBuf>,
+        /// The certificate of this client, as a PEM file.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub certificate: Option<PathBuf>,
+        /// Its private key, as a PEM file.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub key: Option<PathBuf>,
+        /// Interval of signs of life (default: 30 s).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub keep_alive: Option<Span>,
+        /// Maximum size of a message in bytes (default: 1,000,000).
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        pub max_bytes: Option<u32>,
+    }
+}
+
+fn default_qos() -> u8 {
+    1
+}
+
+/// What a message is whose format is not given.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Values {
+    /// A number, or a word if it is none or the metric is a state.
+    #[default]
+    Any,
+    /// A number; anything else is rejected.
+    Numbers,
+    /// A word of a state.
+    Words,
+}
+
+/// A version of MQTT.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub enum MqttVersion {
+    /// MQTT 3.1.1.
+    #[serde(rename = "3.1.1")]
+    V311,
+    /// MQTT 5.0.
+    #[default]
+    #[serde(rename = "5")]
+    V5,
+}
+
+/// What becomes of retained messages, which may be old.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Retained {
+    /// They are passed over.
+    #[default]
+    Skip,
+    /// They are points as others are.
+    Take,
+}
+
+impl Mqtt {
+    /// Schemes of a broker: in clear, and with TLS.
+    pub const SCHEMES: [&str; 2] = ["mqtt", "mqtts"];
+
+    /// Address of the broker.
+    ///
+    /// # Errors
+    /// What is wrong, with an example.
+    pub fn address(&self) -> Result<Address, String> {
+        let address = Address::parse(&self.broker, &Self::SCHEMES, "mqtt://127.0.0.1:1883").map_err(|error| format!("broker: {error}"))?;
+        if address.path.is_empty() { Ok(address) } else { Err(format!("broker: `{}` has a path, which a broker has not", self.broker)) }
+    }
+
+    /// Format of messages: of the definition, or JSON if it has a mapping.
+    pub fn format(&self) -> Option<Format> {
+        self.format.or_else(|| self.mapping.as_ref().map(|_| Format::Json))
+    }
+
+    pub(super) fn check(&self) -> Result<(), String> {
+        self.address()?;
+        if self.topics.is_empty() {
+            return Err("topics: name at least one, such as topics = [\"velmar/{lock}/{metric}\"]".to_owned());
+        }
+        if self.every.is_some() {
+            return Err("every: a source of this kind has no period: messages come when they are published".to_owned());
+        }
+        if self.qos > 2 {
+            return Err("qos: use 0, 1 or 2".to_owned());
+        }
+        let share_is_wrong = |share: &String| share.is_empty() || share.contains(['/', '+', '#']);
+        if self.share.as_ref().is_some_and(share_is_wrong) {
+            return Err("share: a name of a group must not be empty, nor contain `/`, `+` or `#`".to_owned());
+        }
+        if let Some(metric) = &self.metric {
+            check_name(metric).map_err(|error| format!("metric: {error}"))?;
+        }
+        self.topics.iter().try_for_each(|topic| self.check_topic(topic))?;
+        if !(0..=365 * 24 * 3_600 * SECOND).contains(&self.session.map_or(0, exact)) {
+            return Err("session: use up to 365d".to_owned());
+        }
+        if !(SECOND..=18 * 3_600 * SECOND).contains(&self.keep_alive.map_or(SECOND, exact)) {
+            return Err("keep_alive: use 1s to 18h".to_owned());
+        }
+        check_files(&[("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)])?;
+        if self.certificate.is_some() != self.key.is_some() {
+            return Err("certificate and key: write both, or neither".to_owned());
+        }
+        if self.broker.starts_with("mqtt://") && (self.ca.is_some() || self.certificate.is_some()) {
+            return Err("ca, certificate and key need TLS: write the broker as mqtts://HOST:PORT".to_owned());
+        }
+        match (&self.user, &self.password) {
+            (None, Some(_)) => Err("password: it needs a `user`".to_owned()),
+            (_, Some(password)) => password.check().map_err(|error| format!("password: {error}")),
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether the metric of its messages is known.
+    fn check_topic(&self, topic: &LevelPattern) -> Result<(), String> {
+        let has_metric = topic.names().any(|name| name == METRIC);
+        match (self.format(), &self.mapping) {
+            (None, _) if !has_metric && self.metric.is_none() => Err(format!(
+                "topics: `{topic}` has no {{metric}}: add it, or set `metric`, or a `format` or `mapping` of messages that name their metrics"
+            )),
+            (Some(format), None) if has_metric => Err(format!(
+                "topics: `{topic}` names the metric, but messages in {} do, too: leave out {{metric}}, or write a `mapping` that names the key of the value",
+                format.name()
+            )),
+            (Some(_), Some(mapping)) if has_metric => {
+                let values = mapping.columns.iter().filter(|column| matches!(column.role, Role::Value | Role::State)).count();
+                if values == 1 {
+                    Ok(())
+                } else {
+                    Err(format!("mapping: with {{metric}} in `{topic}`, exactly one column has the role value or state; here are {values}"))
+                }
+            }
+            _ => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,258 @@
+//! Messages of an MQTT broker. They are acknowledged after they were stored.
+
+mod link;
+mod message;
+
+use std::time::{Duration, Instant};
+
+use fenetre_core::time::Nanos;
+use tokio::{
+    runtime::{Builder, Runtime},
+    time::timeout,
+};
+
+use self::{
+    link::{Event, Fault, Link, Message, Order, Receipt},
+    message::Decoder,
+};
+use super::{Outcome, Round, Source, gather::Gather};
+use crate::{
+    definition::{Mqtt, Retained},
+    error::FlowError,
+};
+
+/// Messages that are stored at once.
+const MAX_MESSAGES: usize = 20_000;
+/// Bytes of messages that are stored at once.
+const MAX_BYTES: usize = 16 << 20;
+/// Longest time between the arrival of a message and its commit.
+const LINGER: Duration = Duration::from_millis(100);
+/// If nothing more comes for this time, messages are stored.
+const QUIET: Duration = Duration::from_millis(5);
+/// Longest time of a round without messages, after which it is asked whether to stop.
+const IDLE: Duration = Duration::from_millis(250);
+/// Longest time of connecting and subscribing.
+const CONNECTING: Duration = Duration::from_secs(10);
+/// For how long a trial waits for messages.
+const TRIAL: Duration = Duration::from_secs(5);
+/// Longest time of sending acknowledgements.
+const ACKNOWLEDGING: Duration = Duration::from_secs(10);
+
+/// A source that subscribes.
+pub struct MqttSource {
+    mqtt: Mqtt,
+    decoder: Decoder,
+    runtime: Option<Runtime>,
+    link: Option<Link>,
+    /// Messages that are not stored yet, with their time of arrival.
+    inbox: Vec<(Nanos, Message)>,
+    inbox_bytes: usize,
+    /// An error that came after messages, which are stored first.
+    fault: Option<FlowError>,
+}
+
+impl MqttSource {
+    /// A source of a definition that was checked.
+    pub fn new(mqtt: Mqtt) -> Self {
+        let decoder = Decoder::new(&mqtt, link::max_bytes(&mqtt));
+        Self { mqtt, decoder, runtime: None, link: None, inbox: Vec::new(), inbox_bytes: 0, fault: None }
+    }
+
+    /// Topic filters of the subscriptions. A trial takes no messages away from others of its group.
+    fn filters(&self, is_trial: bool) -> Vec<String> {
+        let share = self.mqtt.share.as_ref().filter(|_| !is_trial).map_or(String::new(), |share| format!("$share/{share}/"));
+        self.mqtt.topics.iter().map(|topic| format!("{share}{}", topic.filter())).collect()
+    }
+
+    fn client_id(&self, round: &Round<'_>) -> String {
+        let store = round.intake.store.inspect().number();
+        match (round.name, &self.mqtt.client_id) {
+            (Some(_), Some(own)) => own.clone(),
+            (Some(name), None) => format!("fenetre-{store:016x}-{name}"),
+            // Brokers end the earlier connection of the same name.
+            (None, _) => format!("fenetre-{store:016x}-try-{:x}", (round.clock)()),
+        }
+    }
+
+    fn failure(&self, fault: Fault) -> FlowError {
+        let broker = &self.mqtt.broker;
+        match fault {
+            Fault::Silent => FlowError::Silent(format!("{broker}: does not answer in time")),
+            Fault::Other(reason) => FlowError::Peer(format!("{broker}: {reason}")),
+        }
+    }
+
+    /// Connects, if there is no connection, and subscribes.
+    fn connect(&mut self, round: &Round<'_>) -> Result<(), FlowError> {
+        if self.link.is_some() {
+            return Ok(());
+        }
+        let client_id = self.client_id(round);
+        let address = self.mqtt.address().map_err(FlowError::Definition)?;
+        let is_trial = round.shown.is_some();
+        let link = Link::new(&Order { mqtt: &self.mqtt, address: &address, client_id: &client_id, is_short: is_trial })?;
+        let filters = self.filters(is_trial);
+        let qos = self.mqtt.qos;
+        let connecting = async move {
+            let mut link = link;
+            let (mut early, mut is_resumed) = (Vec::new(), false);
+            loop {
+                match link.next().await? {
+                    Event::Connected { is_resumed: resumed } => {
+                        is_resumed = resumed;
+                        if is_resumed && qos == 2 {
+                            link.expect_releases();
+                        }
+                        // Also in a resumed session: the topics may have changed.
+                        link.subscribe(&filters, qos);
+                    }
+                    Event::Subscribed(answer) => {
+                        break answer.map(|()| (link, early, is_resumed)).map_err(|reason| {
+                            Fault::Other(format!(
+                                "the subscription to {} was {reason}: check the topics, and what the user may read",
+                                filters.join(", ")
+                            ))
+                        });
+                    }
+                    Event::Message(message) => early.push(message),
+                    Event::Acknowledged | Event::Other => {}
+                }
+            }
+        };
+        let runtime = self.runtime.as_ref().ok_or_else(|| FlowError::Peer("there is no runtime".to_owned()))?;
+        let connected = runtime.block_on(async { timeout(CONNECTING, connecting).await }).unwrap_or(Err(Fault::Silent));
+        let (link, early, is_resumed) = connected.map_err(|fault| self.failure(fault))?;
+        self.link = Some(link);
+        let now = (round.clock)();
+        early.into_iter().for_each(|message| self.put(now, message));
+        let session = if is_resumed { ", the broker kept the session" } else { "" };
+        round.events.add(now, false, format!("connected to {}{session}", self.mqtt.broker));
+        Ok(())
+    }
+
+    fn put(&mut self, at: Nanos, message: Message) {
+        self.inbox_bytes += message.payload.len() + message.topic.len();
+        self.inbox.push((at, message));
+    }
+
+    /// Receives messages until there are enough, or nothing more comes.
+    fn receive(&mut self, round: &Round<'_>) {
+        let (Some(runtime), Some(mut link)) = (self.runtime.take(), self.link.take()) else { return };
+        let longest = if round.shown.is_some() { TRIAL } else { IDLE };
+        let enough = round.shown.map_or(MAX_MESSAGES, |shown| shown.min(MAX_MESSAGES));
+        let begun = Instant::now();
+        let mut first: Option<Instant> = None;
+        let ended = runtime.block_on(async {
+            while self.inbox.len() < enough && self.inbox_bytes < MAX_BYTES {
+                let wait = match first {
+                    None => longest.saturating_sub(begun.elapsed()),
+                    Some(_) if round.shown.is_some() => longest.saturating_sub(begun.elapsed()),
+                    Some(first) => QUIET.min(LINGER.saturating_sub(first.elapsed())),
+                };
+                match timeout(wait, link.next()).await {
+                    Err(_) => break,
+                    Ok(Err(fault)) => return Err(fault),
+                    Ok(Ok(Event::Message(message))) => {
+                        first.get_or_insert_with(Instant::now);
+                        self.put((round.clock)(), message);
+                    }
+                    // The library connected again by itself.
+                    Ok(Ok(Event::Connected { .. })) => return Err(Fault::Other("the connection broke".to_owned())),
+                    Ok(Ok(Event::Subscribed(_) | Event::Acknowledged | Event::Other)) => {
+                        if begun.elapsed() > longest && first.is_none() {
+                            break;
+                        }
+                    }
+                }
+            }
+            Ok(())
+        });
+        self.runtime = Some(runtime);
+        match ended {
+            Ok(()) => self.link = Some(link),
+            Err(fault) => self.fault = Some(self.failure(fault)),
+        }
+    }
+
+    /// Sends acknowledgements, and waits until they are sent.
+    fn acknowledge(&mut self, receipts: &[Receipt], round: &Round<'_>) {
+        let (Some(runtime), Some(mut link)) = (self.runtime.take(), self.link.take()) else { return };
+        let sending = async {
+            let (mut waiting, mut sent) = (receipts.iter(), 0);
+            let mut next = waiting.next();
+            while sent < receipts.len() {
+                while next.is_some_and(|receipt| link.acknowledge(*receipt)) {
+                    next = waiting.next();
+                }
+                match link.next().await? {
+                    Event::Acknowledged => sent += 1,
+                    Event::Message(message) => self.put((round.clock)(), message),
+                    Event::Connected { .. } => return Err(Fault::Other("the connection broke".to_owned())),
+                    Event::Subscribed(_) | Event::Other => {}
+                }
+            }
+            Ok(())
+        };
+        let ended = runtime.block_on(async { timeout(ACKNOWLEDGING, sending).await }).unwrap_or(Err(Fault::Silent));
+        self.runtime = Some(runtime);
+        match ended {
+            Ok(()) => self.link = Some(link),
+            Err(fault) => self.fault = Some(self.failure(fault)),
+        }
+    }
+
+    /// Stores the messages, and acknowledges them.
+    fn store(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
+        let mut gather = Gather::new(round, &self.mqtt.dataset, &self.mqtt.tags)?;
+        for (at, message) in &self.inbox {
+            if !message.is_retained || self.mqtt.retained == Retained::Take {
+                self.decoder.decode(&self.mqtt, message, *at, &mut gather);
+            }
+        }
+        // If the store does not take them, they stay in the inbox and are tried again.
+        let outcome = gather.keep()?;
+        let receipts: Vec<Receipt> = self.inbox.drain(..).map(|(_, message)| message.receipt).filter(|receipt| receipt.is_needed()).collect();
+        self.inbox_bytes = 0;
+        if !receipts.is_empty() {
+            self.acknowledge(&receipts, round);
+        }
+        Ok(outcome)
+    }
+}
+
+impl Source for MqttSource {
+    fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
+        if let Some(fault) = self.fault.take() {
+            self.link = None;
+            return Err(fault);
+        }
+        if self.runtime.is_none() {
+            let runtime = Builder::new_current_thread().enable_all().build();
+            self.runtime = Some(runtime.map_err(|error| FlowError::Peer(format!("the source cannot start: {error}")))?);
+        }
+        self.connect(round)?;
+        self.receive(round);
+        if self.inbox.is_empty() {
+            if let Some(fault) = self.fault.take() {
+                self.link = None;
+                return Err(fault);
+            }
+            if round.shown.is_some() {
+                let text = format!("{}: connected and subscribed, but no message came within {} s", self.mqtt.broker, TRIAL.as_secs());
+                return Err(FlowError::Silent(text));
+            }
+            return Ok(Outcome { is_idle: true, ..Outcome::default() });
+        }
+        self.store(round)
+    }
+}
+
+impl Drop for MqttSource {
+    fn drop(&mut self) {
+        if let (Some(runtime), Some(link)) = (&self.runtime, &mut self.link) {
+            link.disconnect();
+            // Whether the broker hears it does not matter.
+            let _ = runtime.block_on(async { timeout(IDLE, async { while link.next().await.is_ok() {} }).await });
+        }
+    }
+}

@@ -1,0 +1,49 @@
+"""An OPC UA server of another maker, for tests: python opcua.py PORT. Prints a line when it is ready.
+
+Below Objects/Locks are Osier and Marl, each with Level, Gate and Turbidity. Levels rise by one in each quarter of a second; the turbidity of Marl has a
+bad status. The user is clerk, with the password river.
+"""
+
+import asyncio
+import datetime
+import sys
+
+from asyncua import Server, ua
+from asyncua.server.user_managers import UserManager
+from asyncua.crypto.permission_rules import User, UserRole
+
+
+class Users(UserManager):
+    def get_user(self, _session, username=None, password=None, certificate=None):
+        if username is None or (username, password) == ("clerk", "river"):
+            return User(role=UserRole.User)
+        return None
+
+
+async def main():
+    server = Server(user_manager=Users())
+    await server.init()
+    server.set_endpoint(f"opc.tcp://127.0.0.1:{sys.argv[1]}/velmar/")
+    server.set_security_policy([ua.SecurityPolicyType.NoSecurity])
+    space = await server.register_namespace("urn:velmar")
+    locks = await server.nodes.objects.add_folder(space, "Locks")
+    levels = []
+    for lock in ["Osier", "Marl"]:
+        folder = await locks.add_folder(space, lock)
+        levels.append(await folder.add_variable(ua.NodeId(f"{lock}.Level", space), "Level", 300.0))
+        await folder.add_variable(space, "Gate", "open")
+        turbidity = await folder.add_variable(space, "Turbidity", 4.5)
+        if lock == "Marl":
+            await turbidity.write_value(ua.DataValue(ua.Variant(4.5), ua.StatusCode(ua.StatusCodes.BadSensorFailure)))
+    async with server:
+        print("ready", flush=True)
+        level = 300.0
+        while True:
+            await asyncio.sleep(0.25)
+            level += 1
+            at = datetime.datetime(2026, 5, 1, 9) + datetime.timedelta(seconds=level)
+            for variable in levels:
+                await variable.write_value(ua.DataValue(ua.Variant(level), SourceTimestamp=at, ServerTimestamp=at))
+
+
+asyncio.run(main())
