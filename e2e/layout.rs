@@ -29,13 +29,13 @@ const ORDER: [(&str, &str); 12] = [
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),
-    ("crates/flows/src", "error arrivals intake events secret definition sources supervisor lib"),
+    ("crates/flows/src", "error levels tls progress rejects arrivals intake events secret definition sources supervisor lib"),
     (
         "crates/service/src",
         "problem backups clock config memory warnings imports tls access http state permission changes views jobs api logging server lib",
     ),
     ("crates/cli/src", "args failure profiles client output confirm commands host run main"),
-    ("demo/src", "behaviour waterway generator lib"),
+    ("demo/src", "behaviour waterway generator peers lib"),
     (
         "console/src",
         "api format ui frame features/overview features/catalogue features/keeping features/ask features/arrivals features/access app main",

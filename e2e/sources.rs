@@ -119,5 +119,5 @@ fn every_example_of_the_docs_is_valid() {
         assert_eq!(ran.code(), 0, "{}", ran.all());
         found += 1;
     }
-    assert_eq!(found, 3);
+    assert_eq!(found, 9);
 }

@@ -52,3 +52,17 @@ build_console() {
   say "building the console"
   (cd console && npm run -s build >&2)
 }
+
+# Devices and servers of other makers, in Python, for the tests of sources. FENETRE_PEERS is the interpreter that has their packages.
+python_peers() {
+  need_packages python3 python3-venv
+  local list=e2e/peers/requirements.txt folder
+  folder="$HOME/.cache/fenetre/peers-$(sha256sum "$list" | cut -c1-12)"
+  if [ ! -e "$folder/.complete" ]; then
+    say "installing the peers of the tests"
+    python3 -m venv "$folder" >&2
+    "$folder/bin/pip" install -q --disable-pip-version-check -r "$list" >&2
+    touch "$folder/.complete"
+  fi
+  export FENETRE_PEERS="$folder/bin/python"
+}

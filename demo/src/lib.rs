@@ -8,9 +8,11 @@
 //! | [`waterway`] | locks, metrics, series |
 //! | `behaviour` | how each kind of series moves |
 //! | [`generator`] | points in order of arrival |
+//! | [`peers`] | devices and services that sources fetch from |
 
 mod behaviour;
 pub mod generator;
+pub mod peers;
 pub mod waterway;
 
 pub use behaviour::Reading;

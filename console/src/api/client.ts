@@ -32,6 +32,7 @@ import type {
   Rollups,
   LimitSettings,
   SourceEvent,
+  SourceExample,
   SourceInfo,
   SourceTrial,
   StorageInfo,
@@ -109,6 +110,7 @@ export function fetchChanges(what: string, who: string, before: number | null): 
 const SOURCES = "/api/v1/sources";
 export type SourceChange = "pause" | "resume" | "run";
 const toml = (text: string): Blob => new Blob([text], { type: "application/toml" });
+export const fetchSourceExamples = (): Promise<SourceExample[]> => call("/api/v1/source-examples");
 export const fetchSources = (): Promise<SourceInfo[]> => call(SOURCES);
 export const fetchSourceEvents = (name: string): Promise<SourceEvent[]> => call(`${SOURCES}/${name}/events`);
 export const trySource = (text: string): Promise<SourceTrial> => send("POST", `${SOURCES}/try`, toml(text));

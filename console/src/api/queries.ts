@@ -89,6 +89,12 @@ export const sourcesQuery = queryOptions({
   refetchInterval: LIVE_MS,
 });
 
+export const sourceExamplesQuery = queryOptions({
+  queryKey: ["source-examples"],
+  queryFn: client.fetchSourceExamples,
+  staleTime: Infinity,
+});
+
 export const sourceEventsQuery = (name: string) =>
   queryOptions({
     queryKey: ["sources", name, "events"],

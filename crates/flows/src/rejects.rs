@@ -22,14 +22,14 @@ impl Rejects {
             let at = at.map_or(String::new(), |at| format!("{at}, "));
             let mut samples: Vec<String> = of_cause.map(|reject| format!("{at}{}: {}", reject.place(), reject.reason)).collect();
             samples.reverse();
-            rejects.0.insert(*cause, SourceReject { cause: *cause, count: *count, samples });
+            rejects.0.insert(*cause, SourceReject { count: *count, samples, ..none(*cause) });
         }
         rejects
     }
 
     /// Adds one. The sentence is only built if it can be kept.
     pub fn add(&mut self, cause: Cause, sentence: impl FnOnce() -> String) {
-        let known = self.0.entry(cause).or_insert_with(|| SourceReject { cause, count: 0, samples: Vec::new() });
+        let known = self.0.entry(cause).or_insert_with(|| none(cause));
         known.count += 1;
         if known.samples.len() < MAX_SAMPLES {
             known.samples.push(sentence());
@@ -39,7 +39,7 @@ impl Rejects {
     /// Adds later ones; their samples replace older ones.
     pub fn absorb(&mut self, later: Self) {
         for (cause, SourceReject { count, samples, .. }) in later.0 {
-            let known = self.0.entry(cause).or_insert_with(|| SourceReject { cause, count: 0, samples: Vec::new() });
+            let known = self.0.entry(cause).or_insert_with(|| none(cause));
             known.count += count;
             known.samples.extend(samples);
             let old = known.samples.len().saturating_sub(MAX_SAMPLES);
@@ -61,6 +61,11 @@ impl Rejects {
     pub fn list(&self) -> Vec<SourceReject> {
         self.0.values().cloned().collect()
     }
+}
+
+/// No reject of a reason.
+fn none(cause: Cause) -> SourceReject {
+    SourceReject { cause, text: cause.describe().to_owned(), count: 0, samples: Vec::new() }
 }
 
 #[cfg(test)]

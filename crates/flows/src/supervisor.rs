@@ -23,6 +23,7 @@ use crate::{
     error::FlowError,
     events::{Event, Events},
     intake::Intake,
+    progress::Progress,
     rejects::Rejects,
     sources::{Outcome, Round, source_of},
 };
@@ -161,6 +162,7 @@ impl Sources {
     pub fn remove(&self, name: &str) -> Result<(), FlowError> {
         self.find(name)?;
         self.intake.store.documents().remove::<Definition>(name)?;
+        self.intake.store.documents().remove::<Progress>(name)?;
         if let Some(running) = self.running.lock().remove(name) {
             running.stop();
         }

@@ -341,3 +341,27 @@ fn files_are_read_once_they_are_at_rest_and_put_away() {
     fs::remove_dir_all(&spool).unwrap();
     until("the folder is missed", || sources.status("keepers").unwrap().state == SourceState::Failing);
 }
+
+#[test]
+fn a_file_that_stays_is_read_once_also_over_a_restart() {
+    let (folder, intake, sources) = sources();
+    let spool = folder.path().join("spool");
+    fs::create_dir(&spool).unwrap();
+    fs::write(spool.join("a.ndjson"), "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n").unwrap();
+    let text = format!("kind = \"folder\"\ndataset = \"velmar\"\npath = \"{}\"\nafter = \"keep\"\nevery = \"100ms\"\n", spool.display());
+    sources.put("keepers", definition(&text)).unwrap();
+    until("the file is read", || sources.status("keepers").unwrap().figures.points == 1);
+    sources.end();
+    drop((sources, intake));
+    let (_intake, sources) = opened(&folder);
+    sources.start().unwrap();
+    until("it looks again", || sources.status("keepers").unwrap().figures.rounds >= 3);
+    assert_eq!(sources.status("keepers").unwrap().figures.points, 0, "the store remembers the file");
+    // Its size differs, so it is another one.
+    fs::write(spool.join("a.ndjson"), "{\"metric\": \"level\", \"time\": \"2026-05-01T09:00:00Z\", \"value\": 12}\n").unwrap();
+    until("the changed file is read", || sources.status("keepers").unwrap().figures.points == 1);
+    // A source of another folder starts over.
+    sources.remove("keepers").unwrap();
+    sources.put("keepers", definition(&text)).unwrap();
+    until("after it was removed, it is read again", || sources.status("keepers").unwrap().figures.points == 1);
+}

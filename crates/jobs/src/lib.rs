@@ -10,7 +10,9 @@ mod figures;
 mod job;
 
 use std::{
-    fmt, io,
+    fmt,
+    hash::{BuildHasher, Hasher, RandomState},
+    io,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -38,6 +40,13 @@ impl Backoff {
     pub fn after(self, failures: u32) -> Duration {
         self.first.saturating_mul(1 << failures.saturating_sub(1).min(20)).min(self.most)
     }
+}
+
+/// A wait, up to a quarter shorter or longer, so that jobs that failed together do not try again together.
+fn spread(wait: Duration) -> Duration {
+    // The keys of a new state are random.
+    let random = RandomState::new().build_hasher().finish() as f64 / u64::MAX as f64;
+    wait.mul_f64(0.75 + random / 2.0)
 }
 
 impl Default for Backoff {
@@ -70,7 +79,7 @@ impl Jobs {
                     Ok(Next::Again) => {}
                     Ok(Next::Rest(longest)) => job.rest(longest),
                     Ok(Next::End) => break,
-                    Err(failures) => job.rest_after_failure(backoff.after(failures)),
+                    Err(failures) => job.rest_after_failure(spread(backoff.after(failures))),
                 }
             }
         })

@@ -85,6 +85,7 @@ POST   /api/v1/imports/{id}/stop                             ?
 DELETE /api/v1/imports/{id}                                  ?
 GET    /api/v1/imports/{id}/rejects                          ?
 GET    /api/v1/sources                                       read+
+GET    /api/v1/source-examples                               read+
 POST   /api/v1/sources/try                                   admin*
 GET    /api/v1/sources/{source}                              read+
 GET    /api/v1/sources/{source}/events                       read+

@@ -57,6 +57,8 @@ pub struct SourceInfo {
 pub struct SourceReject {
     /// The reason.
     pub cause: Cause,
+    /// The reason in words.
+    pub text: String,
     /// Number of rejected points and rows.
     pub count: u64,
     /// The latest of them, each in a sentence: up to five.
@@ -149,6 +151,15 @@ pub struct SourceTrial {
     pub sample: Vec<TailPoint>,
     /// Targets, devices or files.
     pub parts: Vec<SourcePart>,
+}
+
+/// A definition to start from.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SourceExample {
+    /// Its kind.
+    pub kind: String,
+    /// The definition, as TOML.
+    pub definition: String,
 }
 
 /// An event in the log of a source.

@@ -1,4 +1,4 @@
-/** Sources: state, targets or files, log, and actions. */
+/** Sources: state, targets, devices or files, rejects, log, and actions. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { Label, TextArea, TextField } from "react-aria-components";
@@ -6,11 +6,11 @@ import styled from "styled-components";
 
 import { useMay } from "../../api/caller";
 import * as client from "../../api/client";
-import { sourceEventsQuery, sourcesQuery } from "../../api/queries";
-import type { DefinedSource, SourceInfo } from "../../api/types";
+import { sourceEventsQuery, sourceExamplesQuery, sourcesQuery } from "../../api/queries";
+import type { DefinedSource, SourceInfo, SourcePart } from "../../api/types";
 import { count } from "../../format/numbers";
 import { ago } from "../../format/times";
-import { FormRow, TextInput } from "../../ui/fields";
+import { FormRow, Pick, TextInput } from "../../ui/fields";
 import { Button, Faint, Failure, Heading, Panel, PlainTable, TableFrame, Waiting } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
 
@@ -53,7 +53,10 @@ export function Sources({ dataset }: { dataset: string }) {
   return (
     <>
       {data.length === 0 ? (
-        <p>No source is defined. A source polls addresses, or reads files from a folder.</p>
+        <p>
+          No source is defined. A source fetches points by itself: from addresses, brokers, devices, databases or
+          folders.
+        </p>
       ) : (
         <TableFrame aria-label="Sources">
           <PlainTable aria-label="Sources">
@@ -81,7 +84,7 @@ export function Sources({ dataset }: { dataset: string }) {
                       {source.last_points === null ? "none yet" : ago(source.last_points, dataUpdatedAt)}
                     </td>
                     <td className="figure">{count(source.points)}</td>
-                    <td className="figure" title={source.reject ?? ""}>
+                    <td className="figure" title={latestReject(source) ?? ""}>
                       {count(source.rejected)}
                     </td>
                     <td>
@@ -109,20 +112,32 @@ export function Sources({ dataset }: { dataset: string }) {
           </PlainTable>
         </TableFrame>
       )}
-      {may("admin") && <AddSource draft={draft} change={setDraft} />}
+      {may("admin") && <AddSource draft={draft} change={setDraft} dataset={dataset} />}
     </>
   );
 }
 
 /** The state of a source and its errors. */
 function stateOf({ state, is_late: isLate, error, parts }: SourceInfo): string {
-  const failed = parts.filter((part) => part.error !== null);
+  const failed = parts.filter((part) => part.error !== null && part.points === 0);
+  const partly = parts.filter((part) => part.error !== null && part.points > 0);
   const more = [
     ...(isLate ? ["late"] : []),
     ...(error !== null ? [error] : []),
     ...(error === null && failed.length > 0 ? [`${failed.length} of ${parts.length} failed`] : []),
+    ...(error === null && partly.length > 0 ? [`${partly.length} of ${parts.length} in part`] : []),
   ];
   return [state, ...more].join(": ");
+}
+
+function latestReject({ rejects }: SourceInfo): string | undefined {
+  return rejects.flatMap((reject) => reject.samples).at(-1);
+}
+
+/** What became of a part: its points, its error, or both. */
+function resultOf({ points, error }: SourcePart): string {
+  if (error === null) return `${count(points)} points`;
+  return points > 0 ? `${count(points)} points, ${error}` : error;
 }
 
 function Actions({ source }: { source: SourceInfo }) {
@@ -165,13 +180,29 @@ function Details({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) =
   const text = JSON.stringify(source.definition, null, 2);
   return (
     <>
-      {source.reject !== null && <p>Latest reject: {source.reject}</p>}
       {source.parts.map((part) => (
         <p key={part.name}>
-          {part.name}: {part.error ?? `${count(part.points)} points`}{" "}
-          <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
+          {part.name}: {resultOf(part)} <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
         </p>
       ))}
+      {source.rejects.map((reject) => (
+        <div key={reject.cause}>
+          <p>
+            {count(reject.count)} rejected: {reject.text}
+          </p>
+          {reject.samples.map((sample) => (
+            <p key={sample}>
+              <Faint>{sample}</Faint>
+            </p>
+          ))}
+        </div>
+      ))}
+      {source.sent !== null && (
+        <>
+          <Heading style={{ marginTop: 8 }}>Statement</Heading>
+          <Code>{source.sent}</Code>
+        </>
+      )}
       <Heading style={{ marginTop: 8 }}>Log</Heading>
       {events.slice(0, 20).map((event) => (
         <p key={`${event.first} ${event.text}`}>
@@ -189,6 +220,12 @@ function Details({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) =
     </>
   );
 }
+
+const KIND = "poll";
+
+/** A definition whose points go to a dataset. */
+const into = (definition: string, dataset: string): string =>
+  definition.replace(/^dataset = .*$/m, `dataset = "${dataset}"`);
 
 const example = (dataset: string): string => `kind = "poll"
 dataset = "${dataset}"
@@ -215,7 +252,13 @@ interface Draft {
   text: string;
 }
 
-function AddSource({ draft, change }: { draft: Draft; change: (draft: Draft) => void }) {
+interface AddProps {
+  draft: Draft;
+  change: (draft: Draft) => void;
+  dataset: string;
+}
+
+function AddSource({ draft, change, dataset }: AddProps) {
   const queries = useQueryClient();
   const { name, text } = draft;
   const attempt = useMutation({ mutationFn: () => client.trySource(text) });
@@ -223,10 +266,21 @@ function AddSource({ draft, change }: { draft: Draft; change: (draft: Draft) => 
     mutationFn: () => client.putSource(name, text),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["sources"] }),
   });
+  const { data: examples = [] } = useQuery(sourceExamplesQuery);
+  const [kind, setKind] = useState(KIND);
   const failure = add.error ?? attempt.error;
+  const start = (kind: string): void => {
+    setKind(kind);
+    const found = examples.find((example) => example.kind === kind);
+    if (found) change({ ...draft, text: into(found.definition, dataset) });
+  };
   return (
     <Panel aria-label="Add a source" style={{ marginTop: 16 }}>
       <Heading>Add a source, or change one</Heading>
+      <FormRow>
+        <Pick label="start from" value={kind} choices={examples.map((example) => example.kind)} onChange={start} />
+        <Faint>A definition of this kind replaces the text below.</Faint>
+      </FormRow>
       <Text value={text} onChange={(text) => change({ ...draft, text })}>
         <Label>Definition (TOML or JSON)</Label>
         <TextArea spellCheck={false} />
@@ -250,7 +304,7 @@ function AddSource({ draft, change }: { draft: Draft; change: (draft: Draft) => 
           </p>
           {attempt.data.parts.map((part) => (
             <p key={part.name}>
-              {part.name}: {part.error ?? `${count(part.points)} points`}
+              {part.name}: {resultOf(part)}
             </p>
           ))}
           {attempt.data.sample.slice(0, 10).map((point, at) => (

@@ -64,7 +64,7 @@ pub struct DemoRunArgs {
     /// Time of the last point (RFC 3339; default: points keep arriving)
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
-    /// Define sources too: the service's own figures, a folder, and an address that does not answer
+    /// Define sources too, with simulated devices, a web service, a table, a folder, and an address that does not answer
     #[arg(long)]
     pub with_sources: bool,
     /// Days of history

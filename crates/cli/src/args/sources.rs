@@ -25,10 +25,15 @@ pub struct SourceArgs {
 pub enum SourceCommand {
     /// List the sources with their state
     List,
-    /// Show a source: state, figures, targets or files, definition
+    /// Show a source: state, figures, parts, definition
     Show {
         /// Name
         name: String,
+    },
+    /// Print a definition to start from: `fenetre source example mqtt > boats.toml`
+    Example {
+        /// Kind: poll, mqtt, modbus, opcua, sql or folder
+        kind: String,
     },
     /// Check the file of a definition; needs no service
     #[cfg(feature = "service")]

@@ -24,7 +24,7 @@ use fenetre_wire::{
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
-    sources::{DefinedSource, SourceEvent, SourceInfo, SourceTrial},
+    sources::{DefinedSource, SourceEvent, SourceExample, SourceInfo, SourceTrial},
     storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
@@ -107,6 +107,10 @@ impl Client {
 
     pub fn sources(&self) -> Result<Vec<SourceInfo>, Failure> {
         self.get(SOURCES, &[])
+    }
+
+    pub fn source_examples(&self) -> Result<Vec<SourceExample>, Failure> {
+        self.get("/api/v1/source-examples", &[])
     }
 
     pub fn source(&self, name: &str) -> Result<SourceInfo, Failure> {

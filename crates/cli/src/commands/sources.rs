@@ -2,7 +2,8 @@
 
 use std::{fs, path::Path};
 
-use fenetre_wire::sources::{SourceDifference, SourceEvent, SourceInfo, SourcePart, SourceReject, SourceTrial};
+use fenetre_core::suggest::listing;
+use fenetre_wire::sources::{SourceDifference, SourceEvent, SourceExample, SourceInfo, SourcePart, SourceReject, SourceTrial};
 
 use crate::{
     args::{ListOutput, SourceArgs, SourceCommand},
@@ -27,6 +28,7 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             Ok(())
         }
         SourceCommand::Show { name } => show(&client()?.source(&name)?),
+        SourceCommand::Example { kind } => example(&client()?.source_examples()?, &kind),
         #[cfg(feature = "service")]
         SourceCommand::Check { file } => check(&file),
         SourceCommand::Try { file } => show_trial(&client()?.try_source(&read_definition(&file)?)?),
@@ -50,6 +52,18 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             events.truncate(limit);
             write(&events, &event_columns(), args.output)
         }
+    }
+}
+
+/// Prints the definition of a kind.
+fn example(examples: &[SourceExample], kind: &str) -> Result<(), Failure> {
+    let kinds = || examples.iter().map(|example| example.kind.as_str());
+    match examples.iter().find(|example| example.kind == kind) {
+        Some(example) => {
+            outln!("{}", example.definition.trim_end());
+            Ok(())
+        }
+        None => Err(Failure::new(WRONG, format!("unknown kind `{kind}`: use one of {}", listing(kinds(), 9)))),
     }
 }
 
@@ -143,8 +157,8 @@ fn show(source: &SourceInfo) -> Result<(), Failure> {
 }
 
 fn show_rejects(rejects: &[SourceReject]) {
-    for SourceReject { cause, count, samples } in rejects {
-        outln!("  rejected  {} {}", grouped(*count), cause.describe());
+    for SourceReject { text, count, samples, .. } in rejects {
+        outln!("  rejected  {}: {text}", grouped(*count));
         samples.iter().for_each(|sample| outln!("            {sample}"));
     }
 }

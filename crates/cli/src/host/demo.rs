@@ -88,10 +88,9 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
     if count > 0 {
         noteln!("stored {} points of the Velmar Waterway", grouped(count));
     }
-    if args.with_sources {
-        demo_sources::define(client, url, &args.store, until.unwrap_or_else(now))?;
-    }
     noteln!("{}", hints(url, &args.store));
+    // The broker runs as long as the service.
+    let _broker = if args.with_sources { demo_sources::define(client, url, &args.store, until.unwrap_or_else(now))? } else { None };
     while !service.is_finished() {
         if until.is_some() {
             thread::sleep(Duration::from_millis(100));

@@ -1,4 +1,4 @@
-//! The demo's sources: the service watches itself, keepers drop files into a folder, and a pumping station does not answer.
+//! The demo's sources: the service watches itself; devices, a web service, a broker, a clerk and keepers of the waterway deliver; a pumping station does not answer.
 
 use std::{
     fs,
@@ -10,7 +10,10 @@ use fenetre_core::{
     model::DatasetDefinition,
     time::{Nanos, SECOND, Span, format_utc},
 };
-use fenetre_demo::waterway::DATASET;
+use fenetre_demo::{
+    peers::{boats, clerk, control, locks},
+    waterway::DATASET,
+};
 use fenetre_wire::retention::RetentionOrder;
 
 use crate::{
@@ -20,35 +23,84 @@ use crate::{
 
 /// Dataset of the service's own figures.
 const OWN: &str = "own";
+/// Dataset of the control room, which has no locks.
+const CONTROL: &str = "control";
 /// Days for which they are kept.
 const OWN_DAYS: u32 = 30;
 
-/// Defines the sources, and drops a file of a keeper, who read the staffs in the hour before `now`.
-pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<(), Failure> {
+/// Starts the peers, defines the sources, and drops a file of a keeper, who read the staffs in the hour before `now`. The broker, if there is one, ends
+/// when it is dropped.
+pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<Option<boats::Broker>, Failure> {
     let description = "The figures of this service, which it polls itself".to_owned();
     client.put_dataset(OWN, &DatasetDefinition { description, ..DatasetDefinition::default() })?;
+    let description = "The web service of the control room".to_owned();
+    client.put_dataset(CONTROL, &DatasetDefinition { description, ..DatasetDefinition::default() })?;
     let limits = LimitSettings { keep_for: Some(Some(Span { days: OWN_DAYS, ..Span::default() })), keep_under: None };
     client.set_retention(&RetentionOrder { place: OWN.to_owned(), limits, ..RetentionOrder::default() })?;
-    let failed = |error: std::io::Error| Failure::new(FAILED, format!("cannot make the folder of the keepers: {error}"));
+    let failed = |error: std::io::Error| Failure::new(FAILED, format!("cannot make the folder of the sources: {error}"));
     let mut folder = std::path::absolute(store).map_err(failed)?.into_os_string();
     folder.push("-keepers");
     let folder = PathBuf::from(folder);
     fs::create_dir_all(&folder).map_err(failed)?;
     fs::write(folder.join(format!("staffs-{}.csv", now / SECOND)), readings(now)).map_err(failed)?;
-    let folder = serde_json::to_string(&folder)?;
-    let sources = [
+    let table = folder.join("passages.db");
+    clerk::start(&table).map_err(|error| Failure::new(FAILED, format!("cannot write {}: {error}", table.display())))?;
+    let control = control::start().map_err(failed)?;
+    let broker = boats::start(&folder);
+    let manners =
+        [("brindle", locks::Manner::Sound), ("osier", locks::Manner::Sound), ("tansy", locks::Manner::Busy), ("fallow", locks::Manner::Silent)];
+    let devices = (1..).zip(manners).map(|(number, (lock, manner))| {
+        let port = locks::start(number, manner)?;
+        Ok(format!("  {{ address = \"127.0.0.1:{port}\", tags = {{ lock = \"{lock}\" }} }},\n"))
+    });
+    let devices: String = devices.collect::<std::io::Result<_>>().map_err(failed)?;
+    let (folder, table) = (serde_json::to_string(&folder)?, serde_json::to_string(&format!("sqlite://{}", table.display()))?);
+    let of = |kind: &str, rest: &str| format!("kind = \"{kind}\"\ndataset = \"{DATASET}\"\n{rest}");
+    let mut sources = vec![
         ("own", format!("kind = \"poll\"\ndataset = \"{OWN}\"\nevery = \"10s\"\ntargets = [{{ url = \"{url}/metrics\" }}]\n")),
         (
+            "control",
+            format!("kind = \"poll\"\ndataset = \"{CONTROL}\"\nevery = \"10s\"\ntargets = [{{ url = \"http://127.0.0.1:{control}/metrics\" }}]\n"),
+        ),
+        (
+            "locks",
+            of(
+                "modbus",
+                &format!(
+                    "every = \"5s\"\ndevices = [\n{devices}]\nregisters = [\n  {{ metric = \"turbidity_probe\", table = \"input\", address = 0, scale = 0.1, unit = \"[NTU]\" }},\n  \
+                     {{ metric = \"gate_contact\", table = \"input\", address = 1, words = {{ 0 = \"shut\", 1 = \"open\" }} }},\n]\n"
+                ),
+            ),
+        ),
+        (
+            "clerk",
+            of(
+                "sql",
+                &format!(
+                    "every = \"10s\"\ndatabase = {table}\ntable = \"passages\"\n[mapping]\ntime = {{ column = \"at\", format = \"s\" }}\ncolumns = [\n  \
+                     {{ column = \"lock\", role = \"tag\" }},\n  {{ column = \"boats\", role = \"value\", name = \"passages\", unit = \"{{boat}}\" }},\n  {{ column = \"toll\", role = \"value\" }},\n]\n"
+                ),
+            ),
+        ),
+        (
             "keepers",
-            format!(
-                "kind = \"folder\"\ndataset = \"{DATASET}\"\npath = {folder}\npattern = \"*.csv\"\n[mapping]\ncolumns = [\n  \
-                 {{ column = \"lock\", role = \"tag\" }},\n  {{ column = \"staff_level\", role = \"value\", unit = \"cm\" }},\n]\n"
+            of(
+                "folder",
+                &format!(
+                    "path = {folder}\npattern = \"*.csv\"\n[mapping]\ncolumns = [\n  {{ column = \"lock\", role = \"tag\" }},\n  \
+                     {{ column = \"staff_level\", role = \"value\", unit = \"cm\" }},\n]\n"
+                ),
             ),
         ),
         // Nothing listens there: this source shows what a failure looks like.
-        ("pumps", format!("kind = \"poll\"\ndataset = \"{DATASET}\"\nevery = \"10s\"\ntargets = [{{ url = \"http://127.0.0.1:9/pumps\" }}]\n")),
+        ("pumps", of("poll", "every = \"10s\"\ntargets = [{ url = \"http://127.0.0.1:9/pumps\" }]\n")),
     ];
-    sources.iter().try_for_each(|(name, definition)| client.put_source(name, definition, false).map(|_| ()))
+    if let Some(broker) = &broker {
+        let topics = "topics = [\"velmar/{lock}/{metric}\"]\n";
+        sources.push(("boats", of("mqtt", &format!("broker = \"mqtt://127.0.0.1:{}\"\n{topics}", broker.port))));
+    }
+    sources.iter().try_for_each(|(name, definition)| client.put_source(name, definition, false).map(|_| ()))?;
+    Ok(broker)
 }
 
 /// What a keeper read, lock after lock; one staff was under ice.

@@ -51,6 +51,7 @@ pub(crate) fn default_dataset() -> String {
 }
 
 mod address;
+pub mod examples;
 mod modbus;
 mod mqtt;
 mod opcua;
@@ -88,7 +89,7 @@ pub enum After {
     /// It moves into the folder `done`; one that cannot be read, into `failed`.
     #[default]
     Move,
-    /// It stays, and is read again when it changes, or when the service starts.
+    /// It stays, and is read again when it changes.
     Keep,
     /// It is deleted; one that cannot be read moves into `failed`.
     Delete,
@@ -117,7 +118,7 @@ impl Document for Definition {
 }
 
 /// The kinds, by the word in a definition.
-const KINDS: [&str; 6] = ["poll", "mqtt", "modbus", "opcua", "sql", "folder"];
+pub const KINDS: [&str; 6] = ["poll", "mqtt", "modbus", "opcua", "sql", "folder"];
 
 /// Matches a part that every kind has.
 macro_rules! of_all {
@@ -292,6 +293,33 @@ mod tests {
             "kind = \"folder\"\npath = \"files\"\n",
             "kind = \"folder\"\npath = \"/files\"\nafter = \"burn\"\n",
             "kind = \"folder\"\npath = \"/files\"\ndataset = \"Velmar\"\n",
+            "kind = \"mqtt\"\nbroker = \"127.0.0.1\"\ntopics = [\"a/{metric}\"]\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{lock}\"]\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\nqos = 3\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\nversion = \"4\"\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\nformat = \"json\"\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\nca = \"/ca.pem\"\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\nevery = \"1s\"\n",
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\npassword = { env = \"A\" }\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"http://h\" }]\nregisters = [{ metric = \"a\", address = 0 }]\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\" }, { address = \"h\" }]\nregisters = [{ metric = \"a\", address = 0 }]\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\" }]\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\" }]\nregisters = [{ metric = \"a\", address = 0, type = \"u17\" }]\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\" }]\nregisters = [{ metric = \"a\", address = 0, type = \"bit\" }]\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\" }]\nregisters = [{ metric = \"a\", address = 65535, type = \"u32\" }]\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\" }]\nregisters = [{ metric = \"a\", address = 0, words = { open = \"1\" } }]\n",
+            "kind = \"opcua\"\nendpoint = \"http://h\"\nnodes = [{ path = \"{metric}\" }]\n",
+            "kind = \"opcua\"\nendpoint = \"opc.tcp://h\"\nnodes = [{ path = \"Locks/{lock}\" }]\n",
+            "kind = \"opcua\"\nendpoint = \"opc.tcp://h\"\nnodes = [{ id = \"ns=2;s=A\" }]\n",
+            "kind = \"opcua\"\nendpoint = \"opc.tcp://h\"\nnodes = [{ path = \"{metric}\" }]\nsecurity = \"sign\"\n",
+            "kind = \"sql\"\ndatabase = \"oracle://h/d\"\ntable = \"a\"\nuser = \"u\"\nmapping = { time = { column = \"at\" } }\n",
+            "kind = \"sql\"\ndatabase = \"postgresql://u:p@h/d\"\ntable = \"a\"\nuser = \"u\"\nmapping = { time = { column = \"at\" } }\n",
+            "kind = \"sql\"\ndatabase = \"mysql://h\"\ntable = \"a\"\nuser = \"u\"\nmapping = { time = { column = \"at\" } }\n",
+            "kind = \"sql\"\ndatabase = \"sqlite://clerk.db\"\ntable = \"a\"\nmapping = { time = { column = \"at\" } }\n",
+            "kind = \"sql\"\ndatabase = \"sqlite:///clerk.db\"\ntable = \"a\"\n",
+            "kind = \"sql\"\ndatabase = \"sqlite:///clerk.db\"\ntable = \"a\"\nquery = \"select 1\"\nmapping = { time = { column = \"at\" } }\n",
+            "kind = \"sql\"\ndatabase = \"sqlite:///clerk.db\"\nquery = \"select 1;\"\nmapping = { time = { column = \"at\" } }\n",
+            "kind = \"sql\"\ndatabase = \"sqlite:///clerk.db\"\nuser = \"u\"\ntable = \"a\"\nmapping = { time = { column = \"at\" } }\n",
             "{\"kind\": \"folder\"}",
             "{\"kind\": \"folder\", \"path\": 3}",
             "{\"kind\":\n",

@@ -1,13 +1,14 @@
 //! Files from a folder: each is read once it has stopped growing, and moved away, deleted or left.
 
 use std::{
-    collections::HashMap,
+    collections::BTreeMap,
     fs,
     io::Read,
     path::{Path, PathBuf},
-    time::{Duration, Instant, SystemTime},
+    time::{Duration, Instant, SystemTime, UNIX_EPOCH},
 };
 
+use fenetre_core::time::Nanos;
 use fenetre_formats::{
     Format,
     unpack::{Encoding, unpack},
@@ -19,6 +20,7 @@ use super::{Body, Outcome, Round, Source, take};
 use crate::{
     definition::{After, Folder},
     error::FlowError,
+    progress::{Progress, Stamp},
 };
 
 const DEFAULT_BYTES: u64 = 256_000_000;
@@ -30,17 +32,14 @@ const FAILED: &str = "failed";
 /// A source that takes files.
 pub struct FolderSource {
     folder: Folder,
-    /// Files that stay, by name, as they were when they were read.
-    read: HashMap<String, Stamp>,
+    /// Files that stay, by name, as they were when they were read; `None` before the first round.
+    read: Option<BTreeMap<String, Stamp>>,
 }
-
-/// Size and time of a file.
-type Stamp = (u64, Option<SystemTime>);
 
 impl FolderSource {
     /// A source of a definition that was checked.
     pub fn new(folder: Folder) -> Self {
-        Self { folder, read: HashMap::new() }
+        Self { folder, read: None }
     }
 
     /// Names of files that are at rest and were not read yet, in order.
@@ -57,9 +56,10 @@ impl FolderSource {
             if !about.is_file() || !fits || name.starts_with('.') {
                 continue;
             }
-            let stamp = (about.len(), about.modified().ok());
-            let is_at_rest = stamp.1.is_none_or(|written| written.elapsed().is_ok_and(|passed| passed >= AT_REST));
-            if is_at_rest && self.read.get(&name) != Some(&stamp) {
+            let written = about.modified().ok();
+            let stamp = Stamp { bytes: about.len(), changed: written.and_then(nanos).unwrap_or(0) };
+            let is_at_rest = written.is_none_or(|written| written.elapsed().is_ok_and(|passed| passed >= AT_REST));
+            if is_at_rest && self.read.as_ref().and_then(|read| read.get(&name)) != Some(&stamp) {
                 found.push((name, stamp));
             }
         }
@@ -96,12 +96,34 @@ impl FolderSource {
         Ok(outcome)
     }
 
+    /// What is read, for the record of files that stay.
+    fn subject(&self) -> String {
+        self.folder.path.display().to_string()
+    }
+
+    /// Reads the record of files that stay. A trial looks at all files.
+    fn recall(&mut self, round: &Round<'_>) -> Result<(), FlowError> {
+        if let (After::Keep, None, Some(name)) = (self.folder.after, &self.read, round.name) {
+            let kept = Progress::load(&round.intake.store, name)?.filter(|progress| progress.subject == self.subject());
+            self.read = Some(kept.map(|progress| progress.files).unwrap_or_default());
+        }
+        Ok(())
+    }
+
+    /// Stores the record of files that stay. Those that are gone are forgotten.
+    fn remember(&mut self, round: &Round<'_>) -> Result<(), FlowError> {
+        let (Some(read), Some(name)) = (&mut self.read, round.name) else { return Ok(()) };
+        read.retain(|file, _| self.folder.path.join(file).exists());
+        let progress = Progress { subject: self.folder.path.display().to_string(), watermark: None, files: read.clone() };
+        Ok(progress.save(&round.intake.store, name, (round.clock)())?)
+    }
+
     /// What becomes of a file that was read, or could not be.
     fn put_away(&mut self, name: &str, stamp: Stamp, is_read: bool) -> Result<(), FlowError> {
         let from = self.folder.path.join(name);
         match (self.folder.after, is_read) {
             (After::Keep, _) => {
-                self.read.insert(name.to_owned(), stamp);
+                self.read.get_or_insert_default().insert(name.to_owned(), stamp);
                 Ok(())
             }
             (After::Delete, true) => fs::remove_file(&from).map_err(|error| FlowError::File {
@@ -112,6 +134,10 @@ impl FolderSource {
             (_, is_read) => move_into(&self.folder.path.join(if is_read { DONE } else { FAILED }), &from, name),
         }
     }
+}
+
+fn nanos(time: SystemTime) -> Option<Nanos> {
+    time.duration_since(UNIX_EPOCH).ok().and_then(|since| Nanos::try_from(since.as_nanos()).ok())
 }
 
 /// Moves a file into a folder. One of the same name there is not overwritten.
@@ -127,6 +153,7 @@ fn move_into(folder: &Path, from: &Path, name: &str) -> Result<(), FlowError> {
 
 impl Source for FolderSource {
     fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
+        self.recall(round)?;
         let mut all = Outcome::default();
         for (name, stamp) in self.waiting()? {
             if (round.stop)() {
@@ -155,6 +182,9 @@ impl Source for FolderSource {
                 self.put_away(&name, stamp, error.is_none())?;
             }
             all.parts.push(SourcePart { name, error, points, seconds });
+        }
+        if self.folder.after == After::Keep && round.shown.is_none() && !all.parts.is_empty() {
+            self.remember(round)?;
         }
         Ok(all)
     }

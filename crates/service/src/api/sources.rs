@@ -7,11 +7,11 @@ use fenetre_access::{
 };
 use fenetre_core::time::{Nanos, format_utc};
 use fenetre_flows::{
-    definition::Definition,
+    definition::{Definition, examples},
     events::Event,
     supervisor::{SourceStatus, is_late},
 };
-use fenetre_wire::sources::{DefinedSource, SourceDifference, SourceEvent, SourceInfo, SourceTrial};
+use fenetre_wire::sources::{DefinedSource, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceTrial};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
@@ -36,6 +36,13 @@ pub(crate) async fn list(caller: Access<ReadAllGrant>, state: AppState) -> Resul
     let now = now();
     let all = state.sources.all().into_iter().filter(|status| may_see(&state, &caller, status));
     all.map(|status| info(status, now)).collect::<Result<_, _>>().map(web::Json)
+}
+
+/// Lists a definition of each kind, to start from.
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", responses((status = 200, body = [SourceExample])))]
+#[get("/api/v1/source-examples")]
+pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<SourceExample>> {
+    web::Json(examples::all().map(|(kind, definition)| SourceExample { kind: kind.to_owned(), definition: definition.to_owned() }).collect())
 }
 
 /// Returns a source.

@@ -238,7 +238,7 @@ fn of_io(error: &io::Error) -> String {
             "the device closed the connection".to_owned()
         }
         io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput => "what answers does not speak Modbus TCP".to_owned(),
-        _ => error.to_string(),
+        _ => format!("the connection failed ({error})"),
     }
 }
 

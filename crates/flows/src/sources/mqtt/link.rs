@@ -118,6 +118,8 @@ impl Link {
                 let mut options = rumqttc::MqttOptions::new(*client_id, &address.host, port);
                 options.set_keep_alive(keep_alive).set_clean_session(session == 0).set_manual_acks(true).set_transport(transport);
                 options.set_max_packet_size(limit as usize, limit as usize);
+                // Nothing is published, and the library keeps a place for each message that could be.
+                options.set_inflight(1);
                 if let Some(user) = &mqtt.user {
                     options.set_credentials(user, password);
                 }
@@ -130,6 +132,7 @@ impl Link {
                 options.set_keep_alive(keep_alive).set_clean_start(session == 0).set_manual_acks(true).set_transport(transport);
                 options.set_connection_timeout(CONNECTING.as_secs());
                 options.set_session_expiry_interval(Some(session)).set_receive_maximum(Some(MAX_UNACKNOWLEDGED)).set_max_packet_size(Some(limit));
+                options.set_outgoing_inflight_upper_limit(1);
                 if let Some(user) = &mqtt.user {
                     options.set_credentials(user, password);
                 }
@@ -289,6 +292,7 @@ impl Fault {
             Error::ConnectionRefused(Code::BadClientId) => "the broker refused the `client_id`".to_owned(),
             Error::ConnectionRefused(Code::ServiceUnavailable) => "the broker is not available".to_owned(),
             Error::MqttState(State::Deserialization(error)) => unreadable(&error),
+            Error::Tls(error) => of_tls(&error),
             other => other.to_string(),
         })
     }
@@ -310,6 +314,7 @@ impl Fault {
                 format!("the broker ended the connection ({reason_code:?}{})", reason_string.map_or(String::new(), |text| format!(": {text}")))
             }
             Error::MqttState(State::Deserialization(error)) => unreadable(&error),
+            Error::Tls(error) => of_tls(&error),
             other => other.to_string(),
         })
     }
@@ -326,6 +331,10 @@ fn of_io(error: &io::Error) -> String {
         }
         _ => error.to_string(),
     }
+}
+
+fn of_tls(error: &impl std::fmt::Display) -> String {
+    format!("there is no TLS connection: check the port, and the certificate against `ca` ({error})")
 }
 
 fn unreadable(error: &impl std::fmt::Display) -> String {

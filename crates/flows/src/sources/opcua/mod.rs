@@ -1,5 +1,6 @@
 //! Nodes of an OPC UA server. The server samples values and sends those that change.
 
+mod bounded;
 mod browse;
 mod value;
 
@@ -34,6 +35,7 @@ use tokio::{
 };
 
 use self::{
+    bounded::BoundedConnector,
     browse::Item,
     value::{Held, time_of},
 };
@@ -157,7 +159,7 @@ impl OpcuaSource {
             .max_message_size(MAX_MESSAGE)
             .request_timeout(self.timeout())
             .client();
-        let mut client = client.map_err(|errors| self.fault(&errors.join("; ")))?;
+        let client = client.map_err(|errors| self.fault(&errors.join("; ")))?;
         let (mode, policy) = match opcua.security {
             Security::None => (MessageSecurityMode::None, "None"),
             Security::Sign => (MessageSecurityMode::Sign, "Basic256Sha256"),
@@ -171,7 +173,12 @@ impl OpcuaSource {
             _ => (IdentityToken::Anonymous, UserTokenPolicy::anonymous()),
         };
         let endpoint: EndpointDescription = (opcua.endpoint.as_str(), policy, mode, user_policy).into();
-        let (session, events) = client.connect_to_matching_endpoint(endpoint, token).await.map_err(|error| self.failure(&error))?;
+        let connector = BoundedConnector(opcua.endpoint.clone());
+        let endpoints = client.get_endpoints(connector.clone(), &[], &[]).await.map_err(|error| self.failure(&error))?;
+        let certificates = Arc::clone(client.certificate_store());
+        let session = client.session_builder().with_endpoints(endpoints).connect_to_matching_endpoint(endpoint);
+        let session = session.and_then(|session| session.user_identity_token(token).with_connector(connector).build(certificates));
+        let (session, events) = session.map_err(|error| self.failure(&error))?;
         let mut ended = events.spawn();
         // If the session cannot be opened, only its loop ends.
         let status = tokio::select! {

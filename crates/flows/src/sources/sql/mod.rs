@@ -1,6 +1,7 @@
 //! Rows of a database, in the order of their times. How far they were read is kept in the store, after the rows.
 
 mod limited;
+#[cfg(feature = "mysql")]
 mod mysql;
 mod postgres;
 mod seen;
@@ -25,7 +26,9 @@ use fenetre_formats::{
 use fenetre_wire::sources::SourcePart;
 use tokio::runtime::Builder;
 
-use self::{mysql::Mysql, postgres::Postgres, seen::Seen, sqlite::Sqlite, statement::TimeKind};
+#[cfg(feature = "mysql")]
+use self::mysql::Mysql;
+use self::{postgres::Postgres, seen::Seen, sqlite::Sqlite, statement::TimeKind};
 use super::{Outcome, Round, Source, gather::Gather};
 use crate::{
     definition::{Address, Engine, Place, Sql, exact},
@@ -111,7 +114,10 @@ impl SqlSource {
         let runtime = Builder::new_current_thread().enable_all().build();
         let runtime = runtime.map_err(|error| login.fault(&format!("the source cannot start: {error}")))?;
         let database: Box<dyn Database> = match engine {
+            #[cfg(feature = "mysql")]
             Engine::Mysql => Box::new(Mysql::connect(runtime, &login)?),
+            #[cfg(not(feature = "mysql"))]
+            Engine::Mysql => return Err(FlowError::Kind("mysql")),
             Engine::Postgres | Engine::Sqlite => Box::new(Postgres::connect(runtime, &login)?),
         };
         Ok((engine, database))
