@@ -1,16 +1,20 @@
 """An OPC UA server of another maker, for tests: python opcua.py PORT. Prints a line when it is ready.
 
 Below Objects/Locks are Osier and Marl, each with Level, Gate and Turbidity. Levels rise by one in each quarter of a second; the turbidity of Marl has a
-bad status. The user is clerk, with the password river.
+bad status. The user is clerk, with the password river. Sessions may be open, signed, or signed and encrypted.
 """
 
 import asyncio
 import datetime
+import pathlib
 import sys
+import tempfile
 
 from asyncua import Server, ua
+from asyncua.crypto.cert_gen import setup_self_signed_certificate
 from asyncua.server.user_managers import UserManager
 from asyncua.crypto.permission_rules import User, UserRole
+from cryptography.x509.oid import ExtendedKeyUsageOID
 
 
 class Users(UserManager):
@@ -20,11 +24,24 @@ class Users(UserManager):
         return None
 
 
+async def secure(server, folder):
+    name, certificate, key = "urn:velmar:server", folder / "server.der", folder / "server.pem"
+    about = {"countryName": "XX", "organizationName": "Velmar", "localityName": "Velmar", "stateOrProvinceName": "Velmar"}
+    usage = [ExtendedKeyUsageOID.CLIENT_AUTH, ExtendedKeyUsageOID.SERVER_AUTH]
+    await server.set_application_uri(name)
+    await setup_self_signed_certificate(key, certificate, name, "127.0.0.1", usage, about)
+    await server.load_certificate(str(certificate))
+    await server.load_private_key(str(key))
+    policies = ua.SecurityPolicyType
+    server.set_security_policy([policies.NoSecurity, policies.Basic256Sha256_Sign, policies.Basic256Sha256_SignAndEncrypt])
+
+
 async def main():
     server = Server(user_manager=Users())
     await server.init()
     server.set_endpoint(f"opc.tcp://127.0.0.1:{sys.argv[1]}/velmar/")
-    server.set_security_policy([ua.SecurityPolicyType.NoSecurity])
+    with tempfile.TemporaryDirectory() as folder:
+        await secure(server, pathlib.Path(folder))
     space = await server.register_namespace("urn:velmar")
     locks = await server.nodes.objects.add_folder(space, "Locks")
     levels = []

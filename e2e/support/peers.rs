@@ -63,11 +63,21 @@ fn is_root() -> bool {
     fs::metadata("/proc/self").map(|about| std::os::unix::fs::MetadataExt::uid(&about) == 0).unwrap_or(false)
 }
 
+/// Makes `server.pem` and `server.key` for 127.0.0.1, and `other.pem` of somebody else, in a folder.
+fn certificates(folder: &Path) {
+    for (file, name) in [("server", "127.0.0.1"), ("other", "other.example")] {
+        let path = |ending: &str| folder.join(format!("{file}.{ending}"));
+        let mut command = Command::new(env!("CARGO_BIN_EXE_fenetre"));
+        command.args(["tls", "self-signed", "--name", name, "--days", "30", "--certificate"]).arg(path("pem")).arg("--key").arg(path("key"));
+        done(&mut command);
+    }
+}
+
 /// A broker: mosquitto.
 pub struct Broker(Peer);
 
 impl Broker {
-    /// Starts one that keeps its sessions, with further lines of configuration. `DIR/users` has the user `clerk`, whose password is `river`.
+    /// Starts one that keeps its sessions, with further lines of configuration. `DIR/server.pem` and `.key` are a certificate; `DIR/users` has the user `clerk`, whose password is `river`.
     pub fn start(more: &str) -> Self {
         let (folder, port) = (tempfile::tempdir().unwrap(), free_port());
         let path = folder.path().display();
@@ -80,6 +90,7 @@ impl Broker {
             more.replace("DIR", &path.to_string())
         );
         fs::write(folder.path().join("broker.conf"), text).unwrap();
+        certificates(folder.path());
         done(Command::new("mosquitto_passwd").args(["-b", "-c"]).arg(folder.path().join("users")).args(["clerk", "river"]));
         let child = Self::spawn(folder.path(), port);
         Self(Peer { child, port, folder })
@@ -129,9 +140,10 @@ impl Postgres {
         let (folder, port) = (tempfile::tempdir().unwrap(), free_port());
         let programs = postgres_programs();
         let data = folder.path().join("data");
+        certificates(folder.path());
         if is_root() {
             // It does not run as root.
-            done(Command::new("chown").arg("postgres").arg(folder.path()));
+            done(Command::new("chown").arg("-R").arg("postgres").arg(folder.path()));
         }
         let own = |program: &str| {
             let program = programs.join(program);
@@ -144,19 +156,20 @@ impl Postgres {
         };
         fs::write(folder.path().join("password"), "river\n").unwrap();
         done(own("initdb").args(["-A", "scram-sha-256", "-U", "clerk", "-N", "--pwfile"]).arg(folder.path().join("password")).arg("-D").arg(&data));
-        let child = spawn(
-            own("postgres")
-                .args(["-p", &port.to_string(), "-c", "fsync=off", "-k"])
-                .arg(folder.path())
-                .arg("-D")
-                .arg(&data)
-                .args(["-h", "127.0.0.1"]),
-            folder.path(),
-        );
+        let path = folder.path().display();
+        let files = [format!("ssl_cert_file={path}/server.pem"), format!("ssl_key_file={path}/server.key")];
+        let mut server = own("postgres");
+        server.args(["-p", &port.to_string(), "-c", "fsync=off", "-c", "ssl=on", "-c", &files[0], "-c", &files[1], "-h", "127.0.0.1"]);
+        server.arg("-k").arg(folder.path()).arg("-D").arg(&data);
+        let child = spawn(&mut server, folder.path());
         let peer = Self(Peer { child, port, folder });
         until("PostgreSQL answers", || peer.psql("postgres", "SELECT 1").is_ok());
         peer.psql("postgres", "CREATE DATABASE velmar").unwrap();
         peer
+    }
+
+    pub fn folder(&self) -> &Path {
+        self.0.folder.path()
     }
 
     pub fn url(&self) -> String {
@@ -208,8 +221,10 @@ impl MariaDb {
         server.args(["--no-defaults", "--skip-log-bin", "--bind-address=127.0.0.1", "--innodb-flush-log-at-trx-commit=0"]);
         server.arg(format!("--datadir={}", data.display())).arg(format!("--port={port}"));
         server.arg(format!("--socket={}/sock", folder.path().display())).arg(format!("--pid-file={}/pid", folder.path().display()));
+        certificates(folder.path());
+        server.arg(format!("--ssl-cert={}/server.pem", folder.path().display())).arg(format!("--ssl-key={}/server.key", folder.path().display()));
         if is_root() {
-            done(Command::new("chown").arg("mysql").arg(folder.path()));
+            done(Command::new("chown").arg("-R").arg("mysql").arg(folder.path()));
             install.arg("--user=mysql");
             server.arg("--user=mysql");
         }
@@ -217,9 +232,12 @@ impl MariaDb {
         let child = spawn(&mut server, folder.path());
         let peer = Self(Peer { child, port, folder });
         until("MariaDB answers", || peer.client("SELECT 1").is_ok());
-        peer.client("CREATE DATABASE velmar; CREATE USER clerk@'127.0.0.1' IDENTIFIED BY 'river'; GRANT SELECT ON velmar.* TO clerk@'127.0.0.1'")
-            .unwrap();
+        peer.client("CREATE DATABASE velmar; CREATE USER clerk IDENTIFIED BY 'river'; GRANT SELECT ON velmar.* TO clerk").unwrap();
         peer
+    }
+
+    pub fn folder(&self) -> &Path {
+        self.0.folder.path()
     }
 
     pub fn url(&self) -> String {

@@ -6,6 +6,8 @@ mod value;
 
 use std::{
     collections::{BTreeMap, HashMap},
+    fs::DirBuilder,
+    os::unix::fs::DirBuilderExt,
     path::Path,
     sync::{
         Arc,
@@ -20,7 +22,7 @@ use fenetre_core::{
 };
 use fenetre_wire::sources::SourcePart;
 use opcua::{
-    client::{ClientBuilder, DataChangeCallback, IdentityToken, MonitoredItem, Password, Session},
+    client::{Client, ClientBuilder, DataChangeCallback, IdentityToken, MonitoredItem, Password, Session},
     types::{
         DataValue, EndpointDescription, Error, MessageSecurityMode, MonitoredItemCreateRequest, MonitoringMode, MonitoringParameters, NodeId,
         ReadValueId, StatusCode, TimestampsToReturn, UserTokenPolicy, UserTokenType,
@@ -110,7 +112,10 @@ impl OpcuaSource {
                 "the server refused the user: check `user` and `password`".to_owned()
             }
             StatusCode::BadSecurityChecksFailed | StatusCode::BadCertificateUntrusted => {
-                "the server does not trust the certificate, or the other way round: see `certificates`".to_owned()
+                let folder = self.opcua.certificates.as_ref().map_or_else(String::new, |folder| format!("{}/", folder.display()));
+                format!(
+                    "a certificate is not trusted: if that of the server is in {folder}rejected, check it and move it to {folder}trusted; the server must trust {folder}own/cert.der"
+                )
             }
             other => format!("{error} ({other})"),
         };
@@ -126,10 +131,17 @@ impl OpcuaSource {
         let runtime = runtime.map_err(|error| self.fault(&format!("the source cannot start: {error}")))?;
         let (sender, values) = channel(MAX_VALUES);
         let lost = Arc::new(AtomicU64::new(0));
-        let limit = self.timeout() * REQUESTS;
+        if let Some(folder) = &self.opcua.certificates {
+            // The private key is in it.
+            let made = DirBuilder::new().recursive(true).mode(0o700).create(folder);
+            made.map_err(|error| FlowError::File { action: "make the folder", path: folder.display().to_string(), reason: error.to_string() })?;
+        }
         // The library wants a folder, also without security.
         let scratch = tempfile::tempdir().map_err(|error| self.fault(&format!("cannot make a folder for certificates: {error}")))?;
-        let connecting = async { timeout(limit, self.subscribe(scratch.path(), sender, Arc::clone(&lost), round.clock)).await };
+        // The first one makes a key, which is no time of the server's.
+        let client = self.client(scratch.path())?;
+        let limit = self.timeout() * REQUESTS;
+        let connecting = async { timeout(limit, self.subscribe(client, sender, Arc::clone(&lost), round.clock)).await };
         let subscribed = runtime.block_on(connecting);
         let silent = || FlowError::Silent(format!("{}: does not answer in time (`timeout`)", self.opcua.endpoint));
         let (session, ended, items, bad) = subscribed.map_err(|_| silent())??;
@@ -137,13 +149,7 @@ impl OpcuaSource {
         Ok(Running { session, ended, values, items, bad, inbox: Vec::new(), lost, _scratch: scratch, runtime })
     }
 
-    async fn subscribe(
-        &self,
-        scratch: &Path,
-        sender: Sender<Arrived>,
-        lost: Arc<AtomicU64>,
-        clock: fn() -> Nanos,
-    ) -> Result<(Arc<Session>, JoinHandle<StatusCode>, Vec<Item>, BTreeMap<usize, String>), FlowError> {
+    fn client(&self, scratch: &Path) -> Result<Client, FlowError> {
         let opcua = &self.opcua;
         let folder = opcua.certificates.as_deref().unwrap_or(scratch);
         let is_secure = opcua.security != Security::None;
@@ -159,7 +165,17 @@ impl OpcuaSource {
             .max_message_size(MAX_MESSAGE)
             .request_timeout(self.timeout())
             .client();
-        let client = client.map_err(|errors| self.fault(&errors.join("; ")))?;
+        client.map_err(|errors| self.fault(&errors.join("; ")))
+    }
+
+    async fn subscribe(
+        &self,
+        client: Client,
+        sender: Sender<Arrived>,
+        lost: Arc<AtomicU64>,
+        clock: fn() -> Nanos,
+    ) -> Result<(Arc<Session>, JoinHandle<StatusCode>, Vec<Item>, BTreeMap<usize, String>), FlowError> {
+        let opcua = &self.opcua;
         let (mode, policy) = match opcua.security {
             Security::None => (MessageSecurityMode::None, "None"),
             Security::Sign => (MessageSecurityMode::Sign, "Basic256Sha256"),
@@ -282,7 +298,8 @@ impl OpcuaSource {
             let failed = bad.clone().count();
             let error =
                 bad.next().map(|(at, status)| format!("{failed} of {count} nodes have no good value: {} is {status}", running.items[*at].name));
-            SourcePart { name: format!("{name}, {count} nodes"), error, points: (count - failed) as u64, seconds: 0.0 }
+            let noun = if count == 1 { "node" } else { "nodes" };
+            SourcePart { name: format!("{name}, {count} {noun}"), error, points: (count - failed) as u64, seconds: 0.0 }
         };
         self.opcua.nodes.iter().enumerate().map(part).collect()
     }

@@ -189,7 +189,7 @@ impl Source for SqlSource {
         }
         let name = self.sql.table.clone().unwrap_or_else(|| "query".to_owned());
         all.parts.push(SourcePart {
-            name: format!("{name}, {count} rows read"),
+            name: format!("{name}, {count} {} read", if count == 1 { "row" } else { "rows" }),
             error: None,
             points: all.points,
             seconds: begun.elapsed().as_secs_f64(),
