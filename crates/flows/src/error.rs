@@ -21,6 +21,9 @@ pub enum FlowError {
     /// This build lacks a kind of source.
     #[error("this build of Fenetre has no sources of the kind `{0}`: build it with the feature `{0}`")]
     Kind(&'static str),
+    /// The source is to stop.
+    #[error("stopped")]
+    Stopped,
     /// The other side does not answer as it should.
     #[error("{0}")]
     Peer(String),

@@ -365,3 +365,27 @@ fn a_file_that_stays_is_read_once_also_over_a_restart() {
     sources.put("keepers", definition(&text)).unwrap();
     until("after it was removed, it is read again", || sources.status("keepers").unwrap().figures.points == 1);
 }
+
+#[test]
+fn a_source_that_waits_for_a_silent_peer_stops_at_once() {
+    let (folder, _intake, sources) = sources();
+    let silent = TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = silent.local_addr().unwrap().port();
+    let password = folder.path().join("password");
+    fs::write(&password, "river\n").unwrap();
+    let rest = format!("user = \"clerk\"\npassword = {{ file = \"{}\" }}\ndataset = \"velmar\"\n", password.display());
+    let sql = format!("table = \"a\"\n{rest}[mapping]\ntime = {{ column = \"at\" }}\ncolumns = [{{ column = \"b\" }}]\n");
+    let texts = [
+        format!("kind = \"mqtt\"\nbroker = \"mqtt://127.0.0.1:{port}\"\ntopics = [\"velmar/{{metric}}\"]\n{rest}"),
+        format!("kind = \"opcua\"\nendpoint = \"opc.tcp://127.0.0.1:{port}\"\nnodes = [{{ path = \"{{metric}}\" }}]\n{rest}"),
+        format!("kind = \"sql\"\ndatabase = \"postgresql://127.0.0.1:{port}/velmar\"\n{sql}"),
+        format!("kind = \"sql\"\ndatabase = \"mysql://127.0.0.1:{port}/velmar\"\n{sql}"),
+    ];
+    for (number, text) in texts.iter().enumerate() {
+        sources.put(&format!("silent-{number}"), definition(text)).unwrap();
+    }
+    thread::sleep(Duration::from_millis(500));
+    let begun = Instant::now();
+    sources.end();
+    assert!(begun.elapsed() < Duration::from_secs(4), "{:?}", begun.elapsed());
+}

@@ -233,7 +233,7 @@ impl From<FlowError> for ApiError {
         match error {
             FlowError::Store(error) => error.into(),
             FlowError::Format(error) => error.into(),
-            FlowError::TooSlow => Self::new(ProblemKind::Busy, error.to_string()),
+            FlowError::TooSlow | FlowError::Stopped => Self::new(ProblemKind::Busy, error.to_string()),
             FlowError::Definition(_) | FlowError::Secret(_) | FlowError::Kind(_) => Self::new(ProblemKind::Request, error.to_string()),
             FlowError::Peer(_) | FlowError::Silent(_) | FlowError::File { .. } => Self::new(ProblemKind::Definition, error.to_string()),
         }

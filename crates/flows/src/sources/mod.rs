@@ -12,7 +12,7 @@ mod poll;
 #[cfg(feature = "sql")]
 mod sql;
 
-use std::{collections::BTreeMap, sync::Arc};
+use std::{collections::BTreeMap, fs, io::Read, path::Path, sync::Arc};
 
 use fenetre_core::time::Nanos;
 use fenetre_formats::Format;
@@ -97,6 +97,36 @@ struct Body<'a> {
     bytes: Vec<u8>,
     /// Where it is from, if a round has several.
     at: Option<&'a str>,
+}
+
+/// How often a wait for the other side asks whether to stop.
+#[cfg(any(feature = "mqtt", feature = "opcua", feature = "sql"))]
+const BETWEEN_STOPS: std::time::Duration = std::time::Duration::from_millis(100);
+
+/// Waits for the other side, unless the source is to stop.
+///
+/// # Errors
+/// [`FlowError::Stopped`].
+#[cfg(any(feature = "mqtt", feature = "opcua", feature = "sql"))]
+async fn unless_stopped<T>(stop: &(dyn Fn() -> bool + Sync), work: impl Future<Output = T>) -> Result<T, FlowError> {
+    tokio::pin!(work);
+    loop {
+        tokio::select! {
+            done = &mut work => return Ok(done),
+            () = tokio::time::sleep(BETWEEN_STOPS) => if stop() {
+                return Err(FlowError::Stopped);
+            }
+        }
+    }
+}
+
+/// Reads a text file of the machine of the service, up to a limit in bytes.
+fn read_text(action: &'static str, path: &Path, limit: u64) -> Result<String, FlowError> {
+    let fault = |reason: String| FlowError::File { action, path: path.display().to_string(), reason };
+    let mut text = String::new();
+    let file = fs::File::open(path).map_err(|error| fault(error.to_string()))?;
+    file.take(limit + 1).read_to_string(&mut text).map_err(|error| fault(error.to_string()))?;
+    if text.len() as u64 > limit { Err(fault(format!("it has more than {limit} bytes"))) } else { Ok(text) }
 }
 
 /// Longest time for reading a body.

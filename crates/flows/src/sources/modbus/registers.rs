@@ -1,14 +1,16 @@
 //! The registers of a source: those of its definition, and those of its CSV file.
 
-use std::{collections::BTreeMap, fs, io::Read};
+use std::collections::BTreeMap;
 
 use serde::{Deserialize, de::DeserializeOwned};
 
+use super::super::read_text;
 use crate::{
     definition::{Modbus, Register},
     error::FlowError,
 };
 
+const ACTION: &str = "read the registers in";
 /// Maximum size of a file of registers, in bytes.
 const MAX_BYTES: u64 = 4_000_000;
 /// Maximum number of registers.
@@ -22,14 +24,8 @@ const SEPARATOR: char = ';';
 pub fn all(modbus: &Modbus) -> Result<Vec<Register>, FlowError> {
     let mut registers = modbus.registers.clone();
     if let Some(path) = &modbus.registers_file {
-        let fault = |reason: String| FlowError::File { action: "read the registers in", path: path.display().to_string(), reason };
-        let mut text = String::new();
-        let file = fs::File::open(path).map_err(|error| fault(error.to_string()))?;
-        file.take(MAX_BYTES + 1).read_to_string(&mut text).map_err(|error| fault(error.to_string()))?;
-        if text.len() as u64 > MAX_BYTES {
-            return Err(fault(format!("it has more than {MAX_BYTES} bytes")));
-        }
-        registers.extend(read(&text).map_err(fault)?);
+        let fault = |reason: String| FlowError::File { action: ACTION, path: path.display().to_string(), reason };
+        registers.extend(read(&read_text(ACTION, path, MAX_BYTES)?).map_err(fault)?);
     }
     if registers.len() > MAX_REGISTERS {
         return Err(FlowError::Definition(format!("registers: {} are too many: use up to {MAX_REGISTERS} in one source", registers.len())));

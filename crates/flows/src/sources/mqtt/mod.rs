@@ -15,7 +15,7 @@ use self::{
     link::{Event, Fault, Link, Message, Order, Receipt},
     message::Decoder,
 };
-use super::{Outcome, Round, Source, gather::Gather};
+use super::{Outcome, Round, Source, gather::Gather, unless_stopped};
 use crate::{
     definition::{Mqtt, Retained},
     error::FlowError,
@@ -120,7 +120,8 @@ impl MqttSource {
             }
         };
         let runtime = self.runtime.as_ref().ok_or_else(|| FlowError::Peer("there is no runtime".to_owned()))?;
-        let connected = runtime.block_on(async { timeout(CONNECTING, connecting).await }).unwrap_or(Err(Fault::Silent));
+        let connected = runtime.block_on(unless_stopped(round.stop, async { timeout(CONNECTING, connecting).await }))?;
+        let connected = connected.unwrap_or(Err(Fault::Silent));
         let (link, early, is_resumed) = connected.map_err(|fault| self.failure(fault))?;
         self.link = Some(link);
         let now = (round.clock)();

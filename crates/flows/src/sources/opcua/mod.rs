@@ -41,7 +41,7 @@ use self::{
     browse::Item,
     value::{Held, time_of},
 };
-use super::{Outcome, Round, Source, gather::Gather};
+use super::{Outcome, Round, Source, gather::Gather, unless_stopped};
 use crate::{
     definition::{Opcua, Security, exact},
     error::FlowError,
@@ -142,7 +142,7 @@ impl OpcuaSource {
         let client = self.client(scratch.path())?;
         let limit = self.timeout() * REQUESTS;
         let connecting = async { timeout(limit, self.subscribe(client, sender, Arc::clone(&lost), round.clock)).await };
-        let subscribed = runtime.block_on(connecting);
+        let subscribed = runtime.block_on(unless_stopped(round.stop, connecting))?;
         let silent = || FlowError::Silent(format!("{}: does not answer in time (`timeout`)", self.opcua.endpoint));
         let (session, ended, items, bad) = subscribed.map_err(|_| silent())??;
         round.events.add((round.clock)(), false, format!("connected to {}, {} nodes", self.opcua.endpoint, items.len()));

@@ -1,14 +1,14 @@
 //! The targets of a round: those of the definition, and those of its file.
 
-use std::{fs, io::Read};
-
 use serde::Deserialize;
 
+use super::super::read_text;
 use crate::{
     definition::{Poll, Target},
     error::FlowError,
 };
 
+const ACTION: &str = "read the targets in";
 /// Maximum size of a file of targets, in bytes.
 const MAX_BYTES: u64 = 4_000_000;
 /// Maximum number of targets.
@@ -25,13 +25,8 @@ struct File {
 pub fn all(poll: &Poll) -> Result<Vec<Target>, FlowError> {
     let mut targets = poll.targets.clone();
     if let Some(path) = &poll.targets_file {
-        let fault = |reason: String| FlowError::File { action: "read the targets in", path: path.display().to_string(), reason };
-        let mut text = String::new();
-        let file = fs::File::open(path).map_err(|error| fault(error.to_string()))?;
-        file.take(MAX_BYTES + 1).read_to_string(&mut text).map_err(|error| fault(error.to_string()))?;
-        if text.len() as u64 > MAX_BYTES {
-            return Err(fault(format!("it has more than {MAX_BYTES} bytes")));
-        }
+        let fault = |reason: String| FlowError::File { action: ACTION, path: path.display().to_string(), reason };
+        let text = read_text(ACTION, path, MAX_BYTES)?;
         let file: File = if text.trim_start().starts_with('{') {
             serde_json::from_str(&text).map_err(|error| fault(error.to_string()))?
         } else {

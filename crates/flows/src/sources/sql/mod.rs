@@ -50,13 +50,16 @@ const MAX_DIFFERENT: usize = 100_000;
 /// What is done with each row; whether to go on.
 type EachRow<'e> = dyn FnMut(&[Cell<'_>]) -> Result<bool, FlowError> + 'e;
 
+/// Whether to stop.
+type Stop<'s> = &'s (dyn Fn() -> bool + Sync);
+
 /// A connection to a database, in a transaction that only reads.
 trait Database {
     /// Names of the columns of a statement, and what each would be as a time.
-    fn columns(&mut self, statement: &str) -> Result<Vec<(String, TimeKind)>, FlowError>;
+    fn columns(&mut self, statement: &str, stop: Stop<'_>) -> Result<Vec<(String, TimeKind)>, FlowError>;
 
     /// Runs a statement, and fetches its rows in parts.
-    fn rows(&mut self, statement: &str, part: u32, each: &mut EachRow<'_>) -> Result<(), FlowError>;
+    fn rows(&mut self, statement: &str, part: u32, stop: Stop<'_>, each: &mut EachRow<'_>) -> Result<(), FlowError>;
 }
 
 /// What a server asks for.
@@ -70,6 +73,8 @@ struct Login<'a> {
     ca: Option<&'a PathBuf>,
     timeout: Duration,
     connecting: Duration,
+    /// Whether to stop.
+    stop: Stop<'a>,
 }
 
 impl Login<'_> {
@@ -94,7 +99,7 @@ impl SqlSource {
         Self { sql, seen: Seen::default() }
     }
 
-    fn connect(&self) -> Result<(Engine, Box<dyn Database>), FlowError> {
+    fn connect(&self, stop: Stop<'_>) -> Result<(Engine, Box<dyn Database>), FlowError> {
         let sql = &self.sql;
         let timeout = sql.timeout.map_or(DEFAULT_TIMEOUT, |timeout| Duration::from_nanos(exact(timeout).unsigned_abs()));
         let (engine, address) = match sql.place().map_err(FlowError::Definition)? {
@@ -109,6 +114,7 @@ impl SqlSource {
             ca: sql.ca.as_ref(),
             timeout,
             connecting: CONNECTING,
+            stop,
             address: &address,
         };
         let runtime = Builder::new_current_thread().enable_all().build();
@@ -148,8 +154,8 @@ impl Source for SqlSource {
         let begun = Instant::now();
         let mapping = round.intake.with_zone(&self.sql.dataset, self.sql.mapping.clone().unwrap_or_default());
         let from = self.start(round)?;
-        let (engine, mut database) = self.connect()?;
-        let columns = database.columns(&statement::base(&self.sql, engine))?;
+        let (engine, mut database) = self.connect(round.stop)?;
+        let columns = database.columns(&statement::base(&self.sql, engine), round.stop)?;
         let names: Vec<&str> = columns.iter().map(|(name, _)| name.as_str()).collect();
         let rows = Rows::new(&mapping, &names)?;
         let time = mapping.time.column.as_deref().unwrap_or_default();
@@ -174,7 +180,7 @@ impl Source for SqlSource {
             all: Outcome { sent: Some(statement.clone()), ..Outcome::default() },
         };
         let per_part = if round.shown.is_some() { u64::MAX } else { u64::from(part) };
-        database.rows(&statement, part, &mut |cells| {
+        database.rows(&statement, part, round.stop, &mut |cells| {
             reading.take(cells)?;
             if reading.count.is_multiple_of(per_part) {
                 reading.store()?;

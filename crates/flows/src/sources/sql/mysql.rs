@@ -7,7 +7,7 @@ use fenetre_formats::mapping::Cell;
 use mysql_async::{ClientIdentity, Conn, Error, Opts, OptsBuilder, Row, SslOpts, Value, consts::ColumnType, prelude::Queryable};
 use tokio::{runtime::Runtime, time::timeout};
 
-use super::{Database, EachRow, Login, statement::TimeKind};
+use super::{super::unless_stopped, Database, EachRow, Login, Stop, statement::TimeKind};
 use crate::error::FlowError;
 
 /// Largest packet that is read, in bytes.
@@ -54,16 +54,17 @@ impl Mysql {
             }
             Ok::<_, FlowError>(conn)
         };
-        let connected = runtime.block_on(async { timeout(login.connecting, connecting).await });
+        let connected = runtime.block_on(unless_stopped(login.stop, async { timeout(login.connecting, connecting).await }))?;
         let conn = connected.map_err(|_| login.silent("connect", login.connecting))??;
         Ok(Self { runtime, conn: Some(conn), timeout: login.timeout, name: login.name.to_owned() })
     }
 }
 
 impl Database for Mysql {
-    fn columns(&mut self, statement: &str) -> Result<Vec<(String, TimeKind)>, FlowError> {
+    fn columns(&mut self, statement: &str, stop: Stop<'_>) -> Result<Vec<(String, TimeKind)>, FlowError> {
         let Some(conn) = &mut self.conn else { return Err(closed(&self.name)) };
-        let prepared = self.runtime.block_on(async { timeout(self.timeout + GRACE, conn.prep(statement)).await });
+        let preparing = async { timeout(self.timeout + GRACE, conn.prep(statement)).await };
+        let prepared = self.runtime.block_on(unless_stopped(stop, preparing))?;
         let prepared = prepared.map_err(|_| silent(&self.name, self.timeout))?.map_err(|error| failure(&self.name, &error))?;
         let kind = |kind: ColumnType| match kind {
             ColumnType::MYSQL_TYPE_TIMESTAMP | ColumnType::MYSQL_TYPE_TIMESTAMP2 => TimeKind::Instant,
@@ -82,7 +83,7 @@ impl Database for Mysql {
         Ok(prepared.columns().iter().map(|column| (column.name_str().into_owned(), kind(column.column_type()))).collect())
     }
 
-    fn rows(&mut self, statement: &str, _part: u32, each: &mut EachRow<'_>) -> Result<(), FlowError> {
+    fn rows(&mut self, statement: &str, _part: u32, stop: Stop<'_>, each: &mut EachRow<'_>) -> Result<(), FlowError> {
         let (name, limit) = (&self.name, self.timeout + GRACE);
         let Some(conn) = &mut self.conn else { return Err(closed(name)) };
         let reading = async {
@@ -96,7 +97,7 @@ impl Database for Mysql {
             }
             Ok(())
         };
-        let done = self.runtime.block_on(reading);
+        let done = self.runtime.block_on(unless_stopped(stop, reading)).and_then(|done| done);
         if let Some(conn) = self.conn.take().filter(|_| done.is_ok()) {
             // Rows that were not read are dropped with the connection.
             let _ = self.runtime.block_on(async { timeout(GRACE, conn.disconnect()).await });

@@ -15,7 +15,8 @@ use tokio_postgres::{
 use tokio_postgres_rustls::MakeRustlsConnect;
 
 use super::{
-    Database, EachRow, Login,
+    super::unless_stopped,
+    Database, EachRow, Login, Stop,
     limited::{Limited, Meter},
     statement::TimeKind,
 };
@@ -71,7 +72,7 @@ impl Postgres {
             client.batch_execute(&begin).await.map_err(|error| login.fault(&describe(&error)))?;
             Ok::<_, FlowError>(client)
         };
-        let connected = runtime.block_on(async { timeout(login.connecting, connecting).await });
+        let connected = runtime.block_on(unless_stopped(login.stop, async { timeout(login.connecting, connecting).await }))?;
         let client = connected.map_err(|_| login.silent("connect", login.connecting))??;
         Ok(Self { runtime, client, meter, timeout: login.timeout, name: login.name.to_owned() })
     }
@@ -86,8 +87,9 @@ impl Postgres {
 }
 
 impl Database for Postgres {
-    fn columns(&mut self, statement: &str) -> Result<Vec<(String, TimeKind)>, FlowError> {
-        let prepared = self.runtime.block_on(async { timeout(self.timeout + GRACE, self.client.prepare(statement)).await });
+    fn columns(&mut self, statement: &str, stop: Stop<'_>) -> Result<Vec<(String, TimeKind)>, FlowError> {
+        let preparing = async { timeout(self.timeout + GRACE, self.client.prepare(statement)).await };
+        let prepared = self.runtime.block_on(unless_stopped(stop, preparing))?;
         let prepared = prepared.map_err(|_| self.silent())?.map_err(|error| self.failure(&error))?;
         let kind = |kind: &Type| match *kind {
             Type::TIMESTAMPTZ => TimeKind::Instant,
@@ -100,7 +102,7 @@ impl Database for Postgres {
         Ok(prepared.columns().iter().map(|column| (column.name().to_owned(), kind(column.type_()))).collect())
     }
 
-    fn rows(&mut self, statement: &str, part: u32, each: &mut EachRow<'_>) -> Result<(), FlowError> {
+    fn rows(&mut self, statement: &str, part: u32, stop: Stop<'_>, each: &mut EachRow<'_>) -> Result<(), FlowError> {
         let part = i32::try_from(part).unwrap_or(i32::MAX);
         let reading = async {
             // A cursor, so that the time limit of a statement holds for each part.
@@ -131,7 +133,7 @@ impl Database for Postgres {
                 }
             }
         };
-        self.runtime.block_on(reading)
+        self.runtime.block_on(unless_stopped(stop, reading))?
     }
 }
 

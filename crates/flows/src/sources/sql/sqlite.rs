@@ -8,7 +8,7 @@ use std::{
 use fenetre_formats::mapping::Cell;
 use rusqlite::{Connection, OpenFlags, types::ValueRef};
 
-use super::{Database, EachRow, statement::TimeKind};
+use super::{Database, EachRow, Stop, statement::TimeKind};
 use crate::error::FlowError;
 
 /// How long a writer of the file may keep this reader waiting.
@@ -48,7 +48,7 @@ impl Sqlite {
 }
 
 impl Database for Sqlite {
-    fn columns(&mut self, statement: &str) -> Result<Vec<(String, TimeKind)>, FlowError> {
+    fn columns(&mut self, statement: &str, _stop: Stop<'_>) -> Result<Vec<(String, TimeKind)>, FlowError> {
         // Columns have no types here, only values have.
         let mut prepared = self.connection.prepare(&format!("{statement} LIMIT 1")).map_err(|error| self.failure(&error))?;
         let names: Vec<String> = prepared.column_names().into_iter().map(str::to_owned).collect();
@@ -63,7 +63,7 @@ impl Database for Sqlite {
         Ok(names.into_iter().enumerate().map(|(at, name)| (name, kind(at))).collect())
     }
 
-    fn rows(&mut self, statement: &str, _part: u32, each: &mut EachRow<'_>) -> Result<(), FlowError> {
+    fn rows(&mut self, statement: &str, _part: u32, _stop: Stop<'_>, each: &mut EachRow<'_>) -> Result<(), FlowError> {
         let mut prepared = self.connection.prepare(statement).map_err(|error| self.failure(&error))?;
         let columns = prepared.column_count();
         let mut rows = prepared.query([]).map_err(|error| self.failure(&error))?;
