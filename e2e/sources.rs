@@ -120,4 +120,10 @@ fn every_example_of_the_docs_is_valid() {
         found += 1;
     }
     assert_eq!(found, 9);
+    // Those that the command line prints need no service.
+    for kind in ["poll", "mqtt", "modbus", "opcua", "sql", "folder"] {
+        let example = file(folder.path(), "example.toml", run(&["source", "example", kind]).out());
+        assert_eq!(run(&["source", "check", &example]).out(), format!("{example} is valid: kind {kind}, into main\n"));
+    }
+    assert!(run(&["source", "example", "pump"]).err().contains("unknown kind `pump`: use one of `poll`, `mqtt`"));
 }

@@ -24,7 +24,7 @@ use fenetre_wire::{
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
-    sources::{DefinedSource, SourceEvent, SourceExample, SourceInfo, SourceTrial},
+    sources::{DefinedSource, SourceEvent, SourceInfo, SourceTrial},
     storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
@@ -109,7 +109,8 @@ impl Client {
         self.get(SOURCES, &[])
     }
 
-    pub fn source_examples(&self) -> Result<Vec<SourceExample>, Failure> {
+    #[cfg(not(feature = "service"))]
+    pub fn source_examples(&self) -> Result<Vec<fenetre_wire::sources::SourceExample>, Failure> {
         self.get("/api/v1/source-examples", &[])
     }
 

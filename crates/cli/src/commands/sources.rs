@@ -28,6 +28,9 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             Ok(())
         }
         SourceCommand::Show { name } => show(&client()?.source(&name)?),
+        #[cfg(feature = "service")]
+        SourceCommand::Example { kind } => example(&own_examples(), &kind),
+        #[cfg(not(feature = "service"))]
         SourceCommand::Example { kind } => example(&client()?.source_examples()?, &kind),
         #[cfg(feature = "service")]
         SourceCommand::Check { file } => check(&file),
@@ -53,6 +56,13 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             write(&events, &event_columns(), args.output)
         }
     }
+}
+
+/// Where the service is built in, none needs to run.
+#[cfg(feature = "service")]
+fn own_examples() -> Vec<SourceExample> {
+    let example = |(kind, definition): (&str, &str)| SourceExample { kind: kind.to_owned(), definition: definition.to_owned() };
+    fenetre_flows::definition::examples::all().map(example).collect()
 }
 
 /// Prints the definition of a kind.
