@@ -61,7 +61,6 @@ async fn the_console() {
     browser.see(".cm-content").await.click().await.unwrap();
     browser.press("show p90 of lockage_time where lock = ").await;
     browser.read("series").await;
-    browser.picture(&format!("{folder}/ask-completion.png")).await;
     // How long a chart of a hundred thousand points takes to draw, for the benchmarks.
     let five = "lock+in+%28%22osier%22%2C%22marl%22%2C%22wick%22%2C%22alder%22%2C%22tansy%22%29";
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+14d&q=show+points+of+flow+where+{five}")).await;
@@ -83,6 +82,8 @@ async fn the_console() {
     browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
     browser.open_tab("Sources").await;
     browser.read("nothing listens there").await;
+    browser.press_button("Details of locks").await;
+    browser.read("the device is busy").await;
     browser.picture(&format!("{folder}/sources.png")).await;
     // The Access page. scripts/screenshots created and used the tokens.
     browser.go(&format!("{demo}/access")).await;

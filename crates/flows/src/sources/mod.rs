@@ -1,6 +1,7 @@
 //! One round of each kind of source.
 
 mod folder;
+#[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql"))]
 mod gather;
 #[cfg(feature = "modbus")]
 mod modbus;
