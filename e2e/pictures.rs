@@ -82,7 +82,7 @@ async fn the_console() {
     browser.go(&format!("{demo}/arrivals?dataset=velmar")).await;
     browser.open_tab("Sources").await;
     browser.read("nothing listens there").await;
-    browser.press_button("Details of locks").await;
+    browser.see("[aria-label='Details of locks']").await.click().await.unwrap();
     browser.read("the device is busy").await;
     browser.picture(&format!("{folder}/sources.png")).await;
     // The Access page. scripts/screenshots created and used the tokens.
