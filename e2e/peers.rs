@@ -515,3 +515,26 @@ fn a_secure_session_needs_trust_on_both_sides() {
         assert!(ran.out().contains("Level lock=Osier"), "{security}: {}", ran.all());
     }
 }
+
+#[test]
+fn a_source_that_was_refused_for_its_series_creates_no_more_when_it_tries_again() {
+    let (folder, service) = service();
+    let path = folder.path().join("clerk.db");
+    let clerk = rusqlite::Connection::open(&path).unwrap();
+    clerk.execute_batch("CREATE TABLE passages (at INTEGER, boat TEXT, toll INTEGER)").unwrap();
+    for number in 0..400 {
+        clerk.execute("INSERT INTO passages VALUES (?1, ?2, 3)", (1_777_626_000 + number, format!("boat {number}"))).unwrap();
+    }
+    let text = format!(
+        "kind = \"sql\"\nevery = \"100ms\"\ndatabase = \"sqlite://{}\"\ntable = \"passages\"\npart = 20\nmax_new_series = 50\n[mapping]\ntime = {{ column = \"at\", format = \"s\" }}\ncolumns = [{{ column = \"boat\", role = \"tag\" }}, {{ column = \"toll\" }}]\n",
+        path.display()
+    );
+    define(&service, folder.path(), "clerk", &text);
+    until("it tries again", || of_source(&service, "clerk", "rounds").as_u64() >= Some(3));
+    assert!(of_source(&service, "clerk", "error").as_str().unwrap().contains("more than 50 new series (`max_new_series`)"));
+    let series = service.get("/api/v1/datasets/main/latest?limit=1").ok()["total"].as_u64();
+    assert!(series <= Some(50), "{series:?}");
+    // A higher limit lets it go on.
+    define(&service, folder.path(), "clerk", &text.replace("= 50", "= 500"));
+    until("all rows are there", || service.get("/api/v1/datasets/main/latest?limit=1").ok()["total"] == 400);
+}

@@ -270,6 +270,9 @@ impl Sources {
             };
             let round = Round { name: Some(&own_name), intake: &intake, clock, stop: &stop, shown: None, events: &running.events };
             let outcome = source.round(&round);
+            if let Err(FlowError::Stopped) = outcome {
+                return Ok(Next::End);
+            }
             running.note(outcome, clock(), begun.elapsed())?;
             Ok::<_, FlowError>(if is_continuous { Next::Again } else { Next::Rest(every.saturating_sub(begun.elapsed())) })
         };

@@ -63,7 +63,8 @@ impl<'a> Gather<'a> {
     /// Adds a message with a format, whose points have further tags.
     pub fn body(&mut self, (format, mapping): (Format, Option<Mapping>), tags: &BTreeMap<String, String>, bytes: Vec<u8>, now: Nanos, place: &str) {
         let Self { round, dataset, parsed, .. } = self;
-        let order = Order { dataset, format, mapping, metrics: &[], tags, shown: round.shown.unwrap_or(0), stop: round.stop };
+        // Also if the source is to stop: a message that was read in part would be acknowledged as a whole.
+        let order = Order { dataset, format, mapping, metrics: &[], tags, shown: round.shown.unwrap_or(0), stop: &|| false };
         match round.intake.read_into(parsed, order, bytes, now) {
             Ok(tally) => {
                 self.rejects.absorb(Rejects::of_body(&tally, Some(place)));

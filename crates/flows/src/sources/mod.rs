@@ -100,6 +100,13 @@ struct Body<'a> {
     at: Option<&'a str>,
 }
 
+/// A runtime of one thread, for a source that waits for the network.
+#[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql"))]
+fn new_runtime() -> Result<tokio::runtime::Runtime, FlowError> {
+    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
+    runtime.map_err(|error| FlowError::Peer(format!("the source cannot start: {error}")))
+}
+
 /// How often a wait for the other side asks whether to stop.
 #[cfg(any(feature = "mqtt", feature = "opcua", feature = "sql"))]
 const BETWEEN_STOPS: std::time::Duration = std::time::Duration::from_millis(100);

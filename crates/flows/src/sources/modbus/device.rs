@@ -125,7 +125,7 @@ impl Reading {
         while let Some(request) = waiting.pop() {
             match ask(place, &self.device, connection, &request, shared).await {
                 Ok(values) => {
-                    report.bytes += usize::from(request.count) * 2;
+                    report.bytes += if request.table.is_bits() { usize::from(request.count).div_ceil(8) } else { usize::from(request.count) * 2 };
                     for (at, held) in values {
                         match held {
                             Held::Unnamed(number) => {

@@ -14,7 +14,7 @@ use std::{
 use fenetre_core::model::{About, Cause, Kind, PointRef, Refusal};
 use fenetre_wire::sources::SourcePart;
 use tokio::{
-    runtime::{Builder, Runtime},
+    runtime::Runtime,
     sync::mpsc::{Receiver, channel},
     time::timeout,
 };
@@ -23,7 +23,7 @@ use self::{
     device::{Report, Shared},
     value::Held,
 };
-use super::{Outcome, Round, Source, gather::Gather};
+use super::{Outcome, Round, Source, gather::Gather, new_runtime};
 use crate::{
     definition::{Device, Form, Modbus, exact},
     error::FlowError,
@@ -80,8 +80,7 @@ impl ModbusSource {
         for (position, device) in modbus.devices.iter().enumerate() {
             gateways.entry(device.place().map_err(FlowError::Definition)?).or_default().push((position, device.clone()));
         }
-        let runtime = Builder::new_current_thread().enable_all().build();
-        let runtime = runtime.map_err(|error| FlowError::Peer(format!("the source cannot start: {error}")))?;
+        let runtime = new_runtime()?;
         let (sender, reports) = channel(REPORTS);
         for (place, devices) in gateways {
             runtime.spawn(device::run(place, devices, Arc::clone(&shared), sender.clone()));

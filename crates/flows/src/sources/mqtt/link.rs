@@ -57,6 +57,9 @@ pub struct Receipt {
 }
 
 impl Receipt {
+    /// For a message whose connection is gone: the broker sends it again.
+    pub const NONE: Self = Self { qos: 0, packet: 0 };
+
     /// Whether the broker waits for an acknowledgement.
     pub fn is_needed(self) -> bool {
         self.qos > 0

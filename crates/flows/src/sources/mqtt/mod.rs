@@ -6,16 +6,13 @@ mod message;
 use std::time::{Duration, Instant};
 
 use fenetre_core::time::Nanos;
-use tokio::{
-    runtime::{Builder, Runtime},
-    time::timeout,
-};
+use tokio::{runtime::Runtime, time::timeout};
 
 use self::{
     link::{Event, Fault, Link, Message, Order, Receipt},
     message::Decoder,
 };
-use super::{Outcome, Round, Source, gather::Gather, unless_stopped};
+use super::{Outcome, Round, Source, gather::Gather, new_runtime, unless_stopped};
 use crate::{
     definition::{Mqtt, Retained},
     error::FlowError,
@@ -42,20 +39,37 @@ const ACKNOWLEDGING: Duration = Duration::from_secs(10);
 pub struct MqttSource {
     mqtt: Mqtt,
     decoder: Decoder,
-    runtime: Option<Runtime>,
-    link: Option<Link>,
-    /// Messages that are not stored yet, with their time of arrival.
-    inbox: Vec<(Nanos, Message)>,
-    inbox_bytes: usize,
+    connection: Option<Connection>,
+    inbox: Inbox,
     /// An error that came after messages, which are stored first.
     fault: Option<FlowError>,
+}
+
+/// A connection that has subscribed.
+struct Connection {
+    runtime: Runtime,
+    link: Link,
+}
+
+/// Messages that are not stored yet, with their time of arrival.
+#[derive(Default)]
+struct Inbox {
+    messages: Vec<(Nanos, Message)>,
+    bytes: usize,
+}
+
+impl Inbox {
+    fn put(&mut self, at: Nanos, message: Message) {
+        self.bytes += message.payload.len() + message.topic.len();
+        self.messages.push((at, message));
+    }
 }
 
 impl MqttSource {
     /// A source of a definition that was checked.
     pub fn new(mqtt: Mqtt) -> Self {
         let decoder = Decoder::new(&mqtt, link::max_bytes(&mqtt));
-        Self { mqtt, decoder, runtime: None, link: None, inbox: Vec::new(), inbox_bytes: 0, fault: None }
+        Self { mqtt, decoder, connection: None, inbox: Inbox::default(), fault: None }
     }
 
     /// Topic filters of the subscriptions. A trial takes no messages away from others of its group.
@@ -84,7 +98,7 @@ impl MqttSource {
 
     /// Connects, if there is no connection, and subscribes.
     fn connect(&mut self, round: &Round<'_>) -> Result<(), FlowError> {
-        if self.link.is_some() {
+        if self.connection.is_some() {
             return Ok(());
         }
         let client_id = self.client_id(round);
@@ -119,32 +133,36 @@ impl MqttSource {
                 }
             }
         };
-        let runtime = self.runtime.as_ref().ok_or_else(|| FlowError::Peer("there is no runtime".to_owned()))?;
+        let runtime = new_runtime()?;
         let connected = runtime.block_on(unless_stopped(round.stop, async { timeout(CONNECTING, connecting).await }))?;
         let connected = connected.unwrap_or(Err(Fault::Silent));
         let (link, early, is_resumed) = connected.map_err(|fault| self.failure(fault))?;
-        self.link = Some(link);
+        self.connection = Some(Connection { runtime, link });
         let now = (round.clock)();
-        early.into_iter().for_each(|message| self.put(now, message));
+        early.into_iter().for_each(|message| self.inbox.put(now, message));
         let session = if is_resumed { ", the broker kept the session" } else { "" };
         round.events.add(now, false, format!("connected to {}{session}", self.mqtt.broker));
         Ok(())
     }
 
-    fn put(&mut self, at: Nanos, message: Message) {
-        self.inbox_bytes += message.payload.len() + message.topic.len();
-        self.inbox.push((at, message));
+    /// Forgets a connection that broke. Messages that are not stored yet must not be acknowledged over the next one, where their packet ids
+    /// may belong to others: the broker sends them again.
+    fn disconnected(&mut self, fault: Fault) {
+        self.connection = None;
+        self.inbox.messages.iter_mut().for_each(|(_, message)| message.receipt = Receipt::NONE);
+        self.fault = Some(self.failure(fault));
     }
 
     /// Receives messages until there are enough, or nothing more comes.
     fn receive(&mut self, round: &Round<'_>) {
-        let (Some(runtime), Some(mut link)) = (self.runtime.take(), self.link.take()) else { return };
+        let Self { connection, inbox, .. } = self;
+        let Some(Connection { runtime, link }) = connection else { return };
         let longest = if round.shown.is_some() { TRIAL } else { IDLE };
         let enough = round.shown.map_or(MAX_MESSAGES, |shown| shown.min(MAX_MESSAGES));
         let begun = Instant::now();
         let mut first: Option<Instant> = None;
         let ended = runtime.block_on(async {
-            while self.inbox.len() < enough && self.inbox_bytes < MAX_BYTES {
+            while inbox.messages.len() < enough && inbox.bytes < MAX_BYTES {
                 let wait = match first {
                     None => longest.saturating_sub(begun.elapsed()),
                     Some(_) if round.shown.is_some() => longest.saturating_sub(begun.elapsed()),
@@ -155,7 +173,7 @@ impl MqttSource {
                     Ok(Err(fault)) => return Err(fault),
                     Ok(Ok(Event::Message(message))) => {
                         first.get_or_insert_with(Instant::now);
-                        self.put((round.clock)(), message);
+                        inbox.put((round.clock)(), message);
                     }
                     // The library connected again by itself.
                     Ok(Ok(Event::Connected { .. })) => return Err(Fault::Other("the connection broke".to_owned())),
@@ -168,16 +186,15 @@ impl MqttSource {
             }
             Ok(())
         });
-        self.runtime = Some(runtime);
-        match ended {
-            Ok(()) => self.link = Some(link),
-            Err(fault) => self.fault = Some(self.failure(fault)),
+        if let Err(fault) = ended {
+            self.disconnected(fault);
         }
     }
 
     /// Sends acknowledgements, and waits until they are sent.
     fn acknowledge(&mut self, receipts: &[Receipt], round: &Round<'_>) {
-        let (Some(runtime), Some(mut link)) = (self.runtime.take(), self.link.take()) else { return };
+        let Self { connection, inbox, .. } = self;
+        let Some(Connection { runtime, link }) = connection else { return };
         let sending = async {
             let (mut waiting, mut sent) = (receipts.iter(), 0);
             let mut next = waiting.next();
@@ -187,33 +204,30 @@ impl MqttSource {
                 }
                 match link.next().await? {
                     Event::Acknowledged => sent += 1,
-                    Event::Message(message) => self.put((round.clock)(), message),
+                    Event::Message(message) => inbox.put((round.clock)(), message),
                     Event::Connected { .. } => return Err(Fault::Other("the connection broke".to_owned())),
                     Event::Subscribed(_) | Event::Other => {}
                 }
             }
             Ok(())
         };
-        let ended = runtime.block_on(async { timeout(ACKNOWLEDGING, sending).await }).unwrap_or(Err(Fault::Silent));
-        self.runtime = Some(runtime);
-        match ended {
-            Ok(()) => self.link = Some(link),
-            Err(fault) => self.fault = Some(self.failure(fault)),
+        if let Err(fault) = runtime.block_on(async { timeout(ACKNOWLEDGING, sending).await }).unwrap_or(Err(Fault::Silent)) {
+            self.disconnected(fault);
         }
     }
 
     /// Stores the messages, and acknowledges them.
     fn store(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
         let mut gather = Gather::new(round, &self.mqtt.dataset, &self.mqtt.tags)?;
-        for (at, message) in &self.inbox {
+        for (at, message) in &self.inbox.messages {
             if !message.is_retained || self.mqtt.retained == Retained::Take {
                 self.decoder.decode(&self.mqtt, message, *at, &mut gather);
             }
         }
         // If the store does not take them, they stay in the inbox and are tried again.
         let outcome = gather.keep()?;
-        let receipts: Vec<Receipt> = self.inbox.drain(..).map(|(_, message)| message.receipt).filter(|receipt| receipt.is_needed()).collect();
-        self.inbox_bytes = 0;
+        let stored = std::mem::take(&mut self.inbox).messages;
+        let receipts: Vec<Receipt> = stored.into_iter().map(|(_, message)| message.receipt).filter(|receipt| receipt.is_needed()).collect();
         if !receipts.is_empty() {
             self.acknowledge(&receipts, round);
         }
@@ -224,18 +238,12 @@ impl MqttSource {
 impl Source for MqttSource {
     fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
         if let Some(fault) = self.fault.take() {
-            self.link = None;
             return Err(fault);
-        }
-        if self.runtime.is_none() {
-            let runtime = Builder::new_current_thread().enable_all().build();
-            self.runtime = Some(runtime.map_err(|error| FlowError::Peer(format!("the source cannot start: {error}")))?);
         }
         self.connect(round)?;
         self.receive(round);
-        if self.inbox.is_empty() {
+        if self.inbox.messages.is_empty() {
             if let Some(fault) = self.fault.take() {
-                self.link = None;
                 return Err(fault);
             }
             if round.shown.is_some() {
@@ -250,7 +258,7 @@ impl Source for MqttSource {
 
 impl Drop for MqttSource {
     fn drop(&mut self) {
-        if let (Some(runtime), Some(link)) = (&self.runtime, &mut self.link) {
+        if let Some(Connection { runtime, link }) = &mut self.connection {
             link.disconnect();
             // Whether the broker hears it does not matter.
             let _ = runtime.block_on(async { timeout(IDLE, async { while link.next().await.is_ok() {} }).await });

@@ -30,7 +30,7 @@ use opcua::{
 };
 use tempfile::TempDir;
 use tokio::{
-    runtime::{Builder, Runtime},
+    runtime::Runtime,
     sync::mpsc::{Receiver, Sender, channel},
     task::JoinHandle,
     time::timeout,
@@ -41,7 +41,7 @@ use self::{
     browse::Item,
     value::{Held, time_of},
 };
-use super::{Outcome, Round, Source, gather::Gather, unless_stopped};
+use super::{Outcome, Round, Source, gather::Gather, new_runtime, unless_stopped};
 use crate::{
     definition::{Opcua, Security, exact},
     error::FlowError,
@@ -127,8 +127,7 @@ impl OpcuaSource {
     }
 
     fn connect(&self, round: &Round<'_>) -> Result<Running, FlowError> {
-        let runtime = Builder::new_current_thread().enable_all().build();
-        let runtime = runtime.map_err(|error| self.fault(&format!("the source cannot start: {error}")))?;
+        let runtime = new_runtime()?;
         let (sender, values) = channel(MAX_VALUES);
         let lost = Arc::new(AtomicU64::new(0));
         if let Some(folder) = &self.opcua.certificates {
@@ -266,8 +265,8 @@ impl OpcuaSource {
         }
         for (at, value, arrived) in &running.inbox {
             let item = &running.items[*at];
-            gather.read(16);
             let held = Held::of(value);
+            gather.read(if let Held::Word(word) = &held { word.len() } else { 8 });
             match &held {
                 Held::Bad(status) => {
                     running.bad.insert(*at, status.to_string());

@@ -24,12 +24,11 @@ use fenetre_formats::{
     mapping::{Cell, Mapping, Role, Rows},
 };
 use fenetre_wire::sources::SourcePart;
-use tokio::runtime::Builder;
 
 #[cfg(feature = "mysql")]
 use self::mysql::Mysql;
 use self::{postgres::Postgres, seen::Seen, sqlite::Sqlite, statement::TimeKind};
-use super::{Outcome, Round, Source, gather::Gather};
+use super::{Outcome, Round, Source, gather::Gather, new_runtime};
 use crate::{
     definition::{Address, Engine, Place, Sql, exact},
     error::FlowError,
@@ -91,12 +90,14 @@ impl Login<'_> {
 pub struct SqlSource {
     sql: Sql,
     seen: Seen,
+    /// New series since the latest complete round. A round that was refused for them is tried again, and must not create as many once more.
+    new_series: u64,
 }
 
 impl SqlSource {
     /// A source of a definition that was checked.
     pub fn new(sql: Sql) -> Self {
-        Self { sql, seen: Seen::default() }
+        Self { sql, seen: Seen::default(), new_series: 0 }
     }
 
     fn connect(&self, stop: Stop<'_>) -> Result<(Engine, Box<dyn Database>), FlowError> {
@@ -117,8 +118,7 @@ impl SqlSource {
             stop,
             address: &address,
         };
-        let runtime = Builder::new_current_thread().enable_all().build();
-        let runtime = runtime.map_err(|error| login.fault(&format!("the source cannot start: {error}")))?;
+        let runtime = new_runtime()?;
         let database: Box<dyn Database> = match engine {
             #[cfg(feature = "mysql")]
             Engine::Mysql => Box::new(Mysql::connect(runtime, &login)?),
@@ -174,7 +174,7 @@ impl Source for SqlSource {
             gather: None,
             tally: Tally::default(),
             fresh: Vec::new(),
-            new_series: 0,
+            new_series: &mut self.new_series,
             count: 0,
             latest: None,
             all: Outcome { sent: Some(statement.clone()), ..Outcome::default() },
@@ -192,6 +192,7 @@ impl Source for SqlSource {
         let Reading { mut all, count, .. } = reading;
         if is_whole {
             self.seen.end_round();
+            self.new_series = 0;
         }
         let name = self.sql.table.clone().unwrap_or_else(|| "query".to_owned());
         all.parts.push(SourcePart {
@@ -216,7 +217,7 @@ struct Reading<'a> {
     tally: Tally,
     /// Fingerprints of rows that are not stored yet.
     fresh: Vec<u128>,
-    new_series: u64,
+    new_series: &'a mut u64,
     count: u64,
     /// Time of the latest row that was read.
     latest: Option<Nanos>,
@@ -242,14 +243,14 @@ impl Reading<'_> {
                 gather
             }
         };
-        gather.read(cells.len() * 8);
+        gather.read(cells.iter().map(|cell| cell.text().map_or(8, str::len)).sum());
         let (now, line, rows) = ((self.round.clock)(), self.count, self.rows);
         let (tally, latest) = (&mut self.tally, &mut self.latest);
         gather.sink(|sink| {
             let mut sink = Watching { sink, latest };
             rows.take(&|at| cells[at], &mut Vec::new(), &mut || line, &mut Output { now, sink: &mut sink, tally });
         });
-        let new_series = self.new_series + gather.new_series();
+        let new_series = *self.new_series + gather.new_series();
         self.gather = Some(gather);
         let limit = self.sql.max_new_series.unwrap_or(DEFAULT_NEW_SERIES);
         if new_series > limit {
@@ -267,7 +268,7 @@ impl Reading<'_> {
     /// Stores the rows, then notes how far they reach.
     fn store(&mut self) -> Result<(), FlowError> {
         if let Some(mut gather) = self.gather.take() {
-            self.new_series += gather.new_series();
+            *self.new_series += gather.new_series();
             gather.absorb(std::mem::take(&mut self.tally));
             let outcome = gather.keep()?;
             self.all.add(outcome, self.round.shown);
