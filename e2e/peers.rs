@@ -83,6 +83,9 @@ fn topics_become_tags_and_metrics_in_both_versions_of_mqtt() {
         until("all are connected", || {
             ["boats", "json", "senml", "old"].iter().all(|name| service.run(&["source", "log", name, "-o", "csv"]).out().contains("connected to"))
         });
+        define(&service, folder.path(), "short", &format!("{text}topics = [\"short/{{metric}}\"]\nmax_bytes = 10\n"));
+        until("it is connected, too", || service.run(&["source", "log", "short", "-o", "csv"]).out().contains("connected to"));
+        broker.publish("short/pressure", 1, &["1013.25000000".to_owned()], &[]);
         broker.publish("velmar/osier/level", 1, &["312.5".to_owned()], &[]);
         broker.publish("velmar/osier/gate", 2, &["open".to_owned()], &[]);
         broker.publish("velmar/marl/level", 0, &["\"high\"".to_owned(), "311".to_owned()], &[]);
@@ -101,6 +104,9 @@ fn topics_become_tags_and_metrics_in_both_versions_of_mqtt() {
         until("all points are there", || latest(&service) == wanted);
         assert_eq!(values(&service, "level").len(), 2, "a retained message is passed over, unless it is wanted");
         assert_eq!(values(&service, "old_level").len(), 3);
+        until("the long message is rejected", || of_source(&service, "short", "rejected") == 1);
+        let rejects = of_source(&service, "short", "rejects");
+        assert_eq!(rejects[0]["samples"][0], "short/pressure: the message has 13 bytes, more than `max_bytes` allows (10)");
         let rejects = of_source(&service, "json", "rejects");
         assert!(rejects[0]["samples"][0].as_str().unwrap().starts_with("json/osier/flow: the body cannot be read as JSON"), "{rejects}");
         let rejects = of_source(&service, "boats", "rejects");
@@ -345,7 +351,7 @@ fn rows_arrive_once(url: &str, run: &dyn Fn(&str) -> String) {
     service.kill();
     run(&long_rows(2_100, 2_200));
     let service = Service::start(&store);
-    until("reading goes on where it stopped", || of_source(&service, "clerk", "points").as_u64() >= Some(100));
+    until("reading continues where it stopped", || of_source(&service, "clerk", "points").as_u64() >= Some(100));
     until("it has read all", || of_source(&service, "clerk", "rounds").as_u64() >= Some(3));
     let points = of_source(&service, "clerk", "points").as_u64();
     assert!(points < Some(600), "rows before the overlap are not read again: {points:?}");

@@ -5,8 +5,8 @@ use std::fmt;
 use fenetre_core::model::check_name;
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
-/// A pattern. Its levels are separated by `/`. Each is a text, `+` for any one level, `#` at the end for any further levels, or has a
-/// `{name}` that stands for one or more characters.
+/// A pattern with levels separated by `/`. A level is a text, `+` for any one level, `#` at the end for any further levels, or contains a
+/// `{name}`, which matches one or more characters.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct LevelPattern {
     text: String,
@@ -80,14 +80,14 @@ impl LevelPattern {
         parts.next().is_none()
     }
 
-    /// Whether paths that begin with these levels may fit. (For walking a tree.)
+    /// Whether a path that begins with these levels may fit, for walking a tree.
     pub fn may_begin(&self, levels: &[String]) -> bool {
-        levels.iter().zip(0..).all(|(part, at)| match self.levels.get(at) {
+        levels.iter().enumerate().all(|(at, part)| match self.levels.get(at) {
             None => matches!(self.levels.last(), Some(Level::Rest)),
             Some(Level::Text(text)) => text == part,
             Some(Level::Named { before, after, .. }) => part.len() > before.len() + after.len() && part.starts_with(before) && part.ends_with(after),
             Some(Level::Any | Level::Rest) => true,
-        } || self.levels[..at.min(self.levels.len())].contains(&Level::Rest))
+        })
     }
 }
 

@@ -28,7 +28,6 @@ pub mod rejects;
 pub mod secret;
 pub mod sources;
 pub mod supervisor;
-#[cfg(any(feature = "mqtt", feature = "sql"))]
 mod tls;
 
 pub use error::FlowError;

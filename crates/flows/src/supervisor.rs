@@ -186,7 +186,10 @@ impl Sources {
     pub fn run_now(&self, name: &str) -> Result<(), FlowError> {
         let running = self.find(name)?;
         let job = running.job.lock().clone();
-        let job = job.ok_or_else(|| FlowError::Definition(format!("the source `{name}` is paused: resume it first")))?;
+        let job = job.ok_or_else(|| match &running.figures.lock().failing {
+            Some((reason, _)) => FlowError::Definition(reason.clone()),
+            None => FlowError::Definition(format!("the source `{name}` is paused: resume it first")),
+        })?;
         job.wake();
         Ok(())
     }

@@ -54,7 +54,7 @@ export function Sources({ dataset }: { dataset: string }) {
     <>
       {data.length === 0 ? (
         <p>
-          No source is defined. A source fetches points by itself: from addresses, brokers, devices, databases or
+          No source is defined. A source fetches points automatically: from addresses, brokers, devices, databases or
           folders.
         </p>
       ) : (
@@ -125,7 +125,7 @@ function stateOf({ state, is_late: isLate, error, parts }: SourceInfo): string {
     ...(isLate ? ["late"] : []),
     ...(error !== null ? [error] : []),
     ...(error === null && failed.length > 0 ? [`${failed.length} of ${parts.length} failed`] : []),
-    ...(error === null && partly.length > 0 ? [`${partly.length} of ${parts.length} in part`] : []),
+    ...(error === null && partly.length > 0 ? [`${partly.length} of ${parts.length} partly failed`] : []),
   ];
   return [state, ...more].join(": ");
 }

@@ -129,7 +129,7 @@ fn state(source: &SourceInfo) -> String {
         state += &format!(", {failed} of {} failed", source.parts.len());
     }
     if partly > 0 {
-        state += &format!(", {partly} of {} in part", source.parts.len());
+        state += &format!(", {partly} of {} partly failed", source.parts.len());
     }
     state
 }

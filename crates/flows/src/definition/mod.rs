@@ -1,9 +1,9 @@
 //! What a source is made of: a small document, in TOML or JSON.
 
-use std::path::PathBuf;
+use std::{collections::BTreeMap, path::PathBuf, time::Duration};
 
 use fenetre_core::{
-    model::check_dataset_name,
+    model::{check_dataset_name, check_name, check_tag_value},
     pattern::NamePattern,
     suggest::{closest, listing},
     time::{SECOND, Span},
@@ -59,7 +59,7 @@ mod poll;
 mod sql;
 
 pub use address::Address;
-pub use modbus::{Device, Form, MAX_REGISTERS, Modbus, Order, Register, Table};
+pub use modbus::{Device, Endian, Form, MAX_REGISTERS, Modbus, Register, Table};
 pub use mqtt::{METRIC, Mqtt, MqttVersion, Retained, Values};
 pub use opcua::{Node, Opcua, Security};
 pub use poll::{Basic, Poll, Target};
@@ -217,13 +217,14 @@ impl Definition {
         of_all!(self, of => of.every.map_or(default, exact))
     }
 
-    /// Whether points come without being asked for: then its rounds follow each other without a rest.
+    /// Whether points arrive by themselves, so that rounds follow each other without a rest.
     pub fn is_continuous(&self) -> bool {
         matches!(self, Self::Mqtt(_) | Self::Modbus(_) | Self::Opcua(_))
     }
 
     fn check(&self) -> Result<(), String> {
-        let (dataset, mapping) = of_all!(self, of => (&of.dataset, &of.mapping));
+        let (dataset, mapping, tags) = of_all!(self, of => (&of.dataset, &of.mapping, &of.tags));
+        check_tags(tags)?;
         check_dataset_name(dataset).map_err(|error| format!("dataset: {error}"))?;
         if !(SECOND / 10..=7 * 24 * 3_600 * SECOND).contains(&self.every()) {
             return Err("every: use 100ms to 7d".to_owned());
@@ -247,6 +248,19 @@ fn check_files(paths: &[(&str, &Option<PathBuf>)]) -> Result<(), String> {
         Some((key, path)) => Err(format!("{key}: `{path}` is not an absolute path: write one, such as /etc/fenetre/{path}")),
         None => Ok(()),
     }
+}
+
+/// A span as a duration; days have 24 hours here, months 30 days.
+pub fn duration(span: Span) -> Duration {
+    Duration::from_nanos(exact(span).unsigned_abs())
+}
+
+/// Checks the tags of a definition.
+fn check_tags(tags: &BTreeMap<String, String>) -> Result<(), String> {
+    tags.iter().try_for_each(|(key, value)| {
+        check_name(key).map_err(|error| format!("tags: the key `{key}` {error}"))?;
+        check_tag_value(value).map_err(|error| format!("tags.{key} {error}"))
+    })
 }
 
 /// A span in nanoseconds; days have 24 hours here, months 30 days.
@@ -293,6 +307,9 @@ mod tests {
             "kind = \"folder\"\npath = \"files\"\n",
             "kind = \"folder\"\npath = \"/files\"\nafter = \"burn\"\n",
             "kind = \"folder\"\npath = \"/files\"\ndataset = \"Velmar\"\n",
+            "kind = \"poll\"\ntargets = [{ url = \"http://x\", tags = { host = \"\" } }]\n",
+            "kind = \"folder\"\npath = \"/files\"\ntags = { \"\" = \"a\" }\n",
+            "kind = \"modbus\"\ndevices = [{ address = \"h\", tags = { lock = \"\" } }]\nregisters = [{ metric = \"a\", address = 0 }]\n",
             "kind = \"mqtt\"\nbroker = \"127.0.0.1\"\ntopics = [\"a/{metric}\"]\n",
             "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{lock}\"]\n",
             "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopics = [\"velmar/{metric}\"]\nqos = 3\n",

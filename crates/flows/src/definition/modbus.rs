@@ -3,14 +3,14 @@
 use std::{collections::BTreeMap, path::PathBuf};
 
 use fenetre_core::{
-    model::{check_name, check_tag_value},
+    model::check_name,
     time::{SECOND, Span},
 };
 use serde::{Deserialize, Serialize};
 
-use super::{address::Address, check_files, exact};
+use super::{address::Address, check_files, check_tags, exact};
 
-/// Most registers that one request returns (MODBUS Application Protocol 1.1b3, 6.3).
+/// Maximum number of registers in a response (MODBUS Application Protocol 1.1b3, 6.3).
 pub const MAX_REGISTERS: u16 = 125;
 
 kind! {
@@ -27,14 +27,14 @@ kind! {
         pub registers_file: Option<PathBuf>,
         /// Order of the registers of a value (default: `big`, the high word first).
         #[serde(default)]
-        pub word_order: Order,
+        pub word_order: Endian,
         /// Order of the bytes of a register (default: `big`).
         #[serde(default)]
-        pub byte_order: Order,
+        pub byte_order: Endian,
         /// Maximum time of a request (default: 1 s).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub timeout: Option<Span>,
-        /// Most unused registers between two that are read in one request (default: 8).
+        /// Maximum number of unused registers between two that share a request (default: 8).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub max_gap: Option<u16>,
     }
@@ -87,10 +87,10 @@ pub struct Register {
     /// UCUM code of the unit.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
-    /// Words of a state, by the number that stands for them.
+    /// Words of a state by number: `{ 0 = "shut", 1 = "open" }`.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub words: BTreeMap<String, String>,
-    /// Numbers by which the device marks a missing value, before scale and offset.
+    /// Raw numbers that mean a missing value, before scale and offset.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub missing: Vec<f64>,
     /// Tags of its points.
@@ -101,10 +101,10 @@ pub struct Register {
     pub every: Option<Span>,
     /// Order of its registers, if it differs from the source's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub word_order: Option<Order>,
+    pub word_order: Option<Endian>,
     /// Order of the bytes of its registers, if it differs from the source's.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub byte_order: Option<Order>,
+    pub byte_order: Option<Endian>,
 }
 
 /// A table of a device.
@@ -168,7 +168,7 @@ pub enum Form {
 /// Order of the parts of a value.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Order {
+pub enum Endian {
     /// The high part first.
     #[default]
     Big,
@@ -204,26 +204,23 @@ impl Register {
     pub fn check(&self, at: &str) -> Result<(), String> {
         let wrong = |text: String| Err(format!("{at}: {text}"));
         check_name(&self.metric).map_err(|error| format!("{at}: metric: {error}"))?;
-        for (key, value) in &self.tags {
-            check_name(key).map_err(|error| format!("{at}: a key of tags {error}"))?;
-            check_tag_value(value).map_err(|error| format!("{at}: tags.{key} {error}"))?;
-        }
+        check_tags(&self.tags).map_err(|error| format!("{at}: {error}"))?;
         let form = self.form();
         if self.table.is_bits() && form != Form::Bit {
-            return wrong(format!("the table {} consists of bits: leave out `type`", self.table.as_str()));
+            return wrong(format!("the table {} consists of bits: remove `type`", self.table.as_str()));
         }
         match (form, self.bit, self.table.is_bits()) {
-            (Form::Bit, Some(_), true) => return wrong("`bit` is for registers: the table consists of bits already".to_owned()),
+            (Form::Bit, Some(_), true) => return wrong("`bit` applies to registers only: remove it, because the table consists of bits".to_owned()),
             (Form::Bit, None, false) => return wrong("set `bit`, the number of the bit in its register: 0 to 15".to_owned()),
             (Form::Bit, Some(16..), false) => return wrong("bit: use 0 to 15".to_owned()),
             (form, Some(_), _) if form != Form::Bit => return wrong("`bit` needs type = \"bit\"".to_owned()),
             _ => {}
         }
         if (form == Form::Text) != self.length.is_some() {
-            return wrong("`length` and type = \"text\" need each other".to_owned());
+            return wrong("set both type = \"text\" and `length`, or neither".to_owned());
         }
         if !(1..=MAX_REGISTERS).contains(&self.count()) || usize::from(self.address) + usize::from(self.count()) > 65_536 {
-            return wrong(format!("a value has 1 to {MAX_REGISTERS} registers, of which the last is 65535"));
+            return wrong(format!("a value takes 1 to {MAX_REGISTERS} registers, up to address 65535"));
         }
         let is_number = form != Form::Text && self.words.is_empty();
         if !is_number && (self.scale.is_some() || self.offset.is_some() || self.unit.is_some()) {
@@ -270,7 +267,7 @@ impl Device {
 impl Modbus {
     pub(super) fn check(&self) -> Result<(), String> {
         if self.format.is_some() || self.mapping.is_some() {
-            return Err("format and mapping: registers have neither: leave them out".to_owned());
+            return Err("format and mapping: they do not apply to registers: remove them".to_owned());
         }
         if self.devices.is_empty() {
             return Err("devices: name at least one, such as devices = [{ address = \"10.0.0.5:502\" }]".to_owned());
@@ -278,6 +275,7 @@ impl Modbus {
         let mut seen = std::collections::HashSet::new();
         for device in &self.devices {
             device.place().map_err(|error| format!("devices: {error}"))?;
+            check_tags(&device.tags).map_err(|error| format!("devices: {error}"))?;
             if !seen.insert((&device.address, device.unit)) {
                 return Err(format!("devices: {} is there twice", device.name()));
             }
@@ -285,7 +283,7 @@ impl Modbus {
         if self.registers.is_empty() && self.registers_file.is_none() {
             return Err("registers: name at least one, such as registers = [{ metric = \"level\", address = 0 }], or a registers_file".to_owned());
         }
-        self.registers.iter().zip(1..).try_for_each(|(register, number)| register.check(&format!("registers, number {number}")))?;
+        self.registers.iter().zip(1..).try_for_each(|(register, number)| register.check(&format!("register {number}")))?;
         check_files(&[("registers_file", &self.registers_file)])?;
         if !(SECOND / 100..=60 * SECOND).contains(&self.timeout.map_or(SECOND, exact)) {
             return Err("timeout: use 10ms to 1m".to_owned());

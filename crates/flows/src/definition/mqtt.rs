@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 use super::{address::Address, check_files, exact};
 use crate::{levels::LevelPattern, secret::SecretRef};
 
-/// The name in a pattern that stands for the metric.
+/// Name that marks the metric in a pattern.
 pub const METRIC: &str = "metric";
 
 kind! {
@@ -26,7 +26,7 @@ kind! {
         /// Metric of values whose topic has no `{metric}`.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub metric: Option<String>,
-        /// What a message without a format is (default: `any`).
+        /// Type of messages without a format (default: `any`).
         #[serde(default)]
         pub values: Values,
         /// Quality of service: 0, 1 or 2 (default: 1).
@@ -41,7 +41,7 @@ kind! {
         /// Name at the broker (default: from the store and the source).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub client_id: Option<String>,
-        /// For how long the broker keeps messages while this source is away (default: 1 day).
+        /// How long the broker keeps messages while this source is away (default: 1 day).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub session: Option<Span>,
         /// Whether retained messages are taken (default: `skip`).
@@ -75,7 +75,7 @@ fn default_qos() -> u8 {
     1
 }
 
-/// What a message is whose format is not given.
+/// Type of messages without a format.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Values {
@@ -100,14 +100,14 @@ pub enum MqttVersion {
     V5,
 }
 
-/// What becomes of retained messages, which may be old.
+/// Treatment of retained messages, which may be old.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Retained {
-    /// They are passed over.
+    /// They are ignored.
     #[default]
     Skip,
-    /// They are points as others are.
+    /// They are stored like other messages.
     Take,
 }
 
@@ -121,7 +121,7 @@ impl Mqtt {
     /// What is wrong, with an example.
     pub fn address(&self) -> Result<Address, String> {
         let address = Address::parse(&self.broker, &Self::SCHEMES, "mqtt://127.0.0.1:1883").map_err(|error| format!("broker: {error}"))?;
-        if address.path.is_empty() { Ok(address) } else { Err(format!("broker: `{}` has a path, which a broker has not", self.broker)) }
+        if address.path.is_empty() { Ok(address) } else { Err(format!("broker: `{}` has a path: remove it, because a broker has none", self.broker)) }
     }
 
     /// Format of messages: of the definition, or JSON if it has a mapping.
@@ -135,14 +135,14 @@ impl Mqtt {
             return Err("topics: name at least one, such as topics = [\"velmar/{lock}/{metric}\"]".to_owned());
         }
         if self.every.is_some() {
-            return Err("every: a source of this kind has no period: messages come when they are published".to_owned());
+            return Err("every: messages arrive when they are published, so there is no period: remove it".to_owned());
         }
         if self.qos > 2 {
             return Err("qos: use 0, 1 or 2".to_owned());
         }
         let share_is_wrong = |share: &String| share.is_empty() || share.contains(['/', '+', '#']);
         if self.share.as_ref().is_some_and(share_is_wrong) {
-            return Err("share: a name of a group must not be empty, nor contain `/`, `+` or `#`".to_owned());
+            return Err("share: the name of a group must not be empty or contain `/`, `+` or `#`".to_owned());
         }
         if let Some(metric) = &self.metric {
             check_name(metric).map_err(|error| format!("metric: {error}"))?;
@@ -176,7 +176,7 @@ impl Mqtt {
                 "topics: `{topic}` has no {{metric}}: add it, or set `metric`, or a `format` or `mapping` of messages that name their metrics"
             )),
             (Some(format), None) if has_metric => Err(format!(
-                "topics: `{topic}` names the metric, but messages in {} do, too: leave out {{metric}}, or write a `mapping` that names the key of the value",
+                "topics: `{topic}` names the metric, but messages in {} do, too: remove {{metric}}, or write a `mapping` that names the key of the value",
                 format.name()
             )),
             (Some(_), Some(mapping)) if has_metric => {

@@ -3,12 +3,12 @@
 use std::{collections::BTreeMap, path::PathBuf};
 
 use fenetre_core::{
-    model::{check_name, check_tag_value},
+    model::check_name,
     time::{SECOND, Span},
 };
 use serde::{Deserialize, Serialize};
 
-use super::{address::Address, check_files, exact};
+use super::{address::Address, check_files, check_tags, exact};
 use crate::{definition::METRIC, levels::LevelPattern, secret::SecretRef};
 
 kind! {
@@ -77,16 +77,16 @@ pub enum Security {
 impl Opcua {
     pub(super) fn check(&self) -> Result<(), String> {
         if self.format.is_some() || self.mapping.is_some() {
-            return Err("format and mapping: nodes have neither: leave them out".to_owned());
+            return Err("format and mapping: they do not apply to nodes: remove them".to_owned());
         }
         if self.every.is_some() {
-            return Err("every: a source of this kind has no period: set `sampling`".to_owned());
+            return Err("every: the server sends changes, so there is no period: remove it, and set `sampling`".to_owned());
         }
         Address::parse(&self.endpoint, &["opc.tcp"], "opc.tcp://127.0.0.1:4840").map_err(|error| format!("endpoint: {error}"))?;
         if self.nodes.is_empty() {
             return Err("nodes: name at least one, such as nodes = [{ path = \"Locks/{lock}/{metric}\" }]".to_owned());
         }
-        self.nodes.iter().zip(1..).try_for_each(|(node, number)| node.check().map_err(|error| format!("nodes, number {number}: {error}")))?;
+        self.nodes.iter().zip(1..).try_for_each(|(node, number)| node.check().map_err(|error| format!("node {number}: {error}")))?;
         if !(SECOND / 100..=24 * 3_600 * SECOND).contains(&self.sampling.map_or(SECOND, exact)) {
             return Err("sampling: use 10ms to 1d".to_owned());
         }
@@ -119,10 +119,6 @@ impl Node {
         if let Some(metric) = &self.metric {
             check_name(metric).map_err(|error| format!("metric: {error}"))?;
         }
-        for (key, value) in &self.tags {
-            check_name(key).map_err(|error| format!("a key of tags {error}"))?;
-            check_tag_value(value).map_err(|error| format!("tags.{key} {error}"))?;
-        }
-        Ok(())
+        check_tags(&self.tags)
     }
 }

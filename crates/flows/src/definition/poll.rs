@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::PathBuf};
 use fenetre_core::time::{SECOND, Span};
 use serde::{Deserialize, Serialize};
 
-use super::{check_files, exact};
+use super::{check_files, check_tags, exact};
 use crate::secret::SecretRef;
 
 kind! {
@@ -88,7 +88,7 @@ impl Target {
             // This part could contain a password.
             return Err("targets: an address must not have a user name or password: use `basic` or `bearer`".to_owned());
         }
-        Ok(())
+        check_tags(&self.tags).map_err(|error| format!("targets: {error}"))
     }
 }
 

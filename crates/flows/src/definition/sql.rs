@@ -105,20 +105,20 @@ impl Sql {
     pub(super) fn check(&self) -> Result<(), String> {
         let place = self.place()?;
         if self.format.is_some() {
-            return Err("format: rows have none: leave it out, and write a `mapping`".to_owned());
+            return Err("format: it does not apply to rows: remove it, and write a `mapping`".to_owned());
         }
         if self.mapping.as_ref().is_none_or(|mapping| mapping.time.column.is_none()) {
             return Err("mapping: name the column of the time, such as [mapping.time] with column = \"at\"".to_owned());
         }
         if self.mapping.as_ref().is_some_and(|mapping| mapping.time.time_of_day.is_some()) {
-            return Err("mapping.time.time_of_day: rows are read by one column of time: join the two in a `query`".to_owned());
+            return Err("mapping.time.time_of_day: rows are read by one column: join date and time of day in a `query`".to_owned());
         }
         match (&self.table, &self.query) {
             (Some(_), Some(_)) | (None, None) => return Err("write either `table` or `query`".to_owned()),
             (Some(table), None) if table.split('.').any(|part| part.is_empty() || part.contains(['\0', '"', '`'])) => {
                 return Err(format!("table: `{table}` is not the name of a table: write NAME or SCHEMA.NAME"));
             }
-            (None, Some(query)) if query.trim_end().ends_with(';') => return Err("query: leave out the `;` at its end".to_owned()),
+            (None, Some(query)) if query.trim_end().ends_with(';') => return Err("query: remove the `;` at its end".to_owned()),
             _ => {}
         }
         if let Some((column, _)) = self.filter.iter().find(|(_, values)| values.is_empty()) {
@@ -141,7 +141,7 @@ impl Sql {
             let of_servers =
                 [("user", self.user.is_some()), ("password", self.password.is_some()), ("tls", self.tls.is_some()), ("ca", self.ca.is_some())];
             if let Some((key, _)) = of_servers.iter().find(|(_, is_set)| *is_set) {
-                return Err(format!("{key}: a file of SQLite has none: leave it out"));
+                return Err(format!("{key}: it does not apply to an SQLite file: remove it"));
             }
         } else if self.user.is_none() {
             return Err("user: name the user of the database".to_owned());

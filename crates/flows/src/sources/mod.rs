@@ -1,5 +1,7 @@
 //! One round of each kind of source.
 
+#[cfg(any(feature = "modbus", feature = "opcua"))]
+mod drain;
 mod folder;
 #[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql"))]
 mod gather;

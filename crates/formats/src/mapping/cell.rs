@@ -58,7 +58,9 @@ impl<'r> Cell<'r> {
 pub struct Numbers {
     /// How they are written.
     pub notation: Notation,
+    /// Factor.
     pub scale: Option<f64>,
+    /// Addend, after the factor.
     pub offset: Option<f64>,
 }
 

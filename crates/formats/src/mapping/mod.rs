@@ -17,7 +17,7 @@ use fenetre_core::{
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-pub use cell::Cell;
+pub use cell::{Cell, Numbers};
 pub use numbers::{Evidence, Grouped, Notation, integer_value};
 pub use rows::Rows;
 

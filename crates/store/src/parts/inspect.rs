@@ -31,7 +31,7 @@ pub struct Inspection<'s> {
 }
 
 impl Inspection<'_> {
-    /// The random number by which the store can be told from others.
+    /// Random number that identifies the store.
     pub fn number(&self) -> i64 {
         self.engine.definitions.store()
     }

@@ -19,7 +19,7 @@ use super::{
     plan::{Request, requests},
     value::{Held, of_bit, of_words},
 };
-use crate::definition::{Device, Order, Register, Table};
+use crate::definition::{Device, Endian, Register, Table};
 
 /// Longest rest of a device that does not answer.
 const MAX_REST: Duration = Duration::from_secs(60);
@@ -29,7 +29,7 @@ pub struct Shared {
     pub registers: Vec<Register>,
     /// Period of each register.
     pub periods: Vec<Duration>,
-    pub orders: (Order, Order),
+    pub orders: (Endian, Endian),
     pub gap: u16,
     pub timeout: Duration,
     pub clock: fn() -> Nanos,
@@ -227,7 +227,7 @@ fn too_short() -> Failure {
 fn of_error(error: &tokio_modbus::Error) -> Failure {
     Failure::Broken(match error {
         tokio_modbus::Error::Transport(error) => of_io(error),
-        tokio_modbus::Error::Protocol(_) => "what answers does not speak Modbus TCP, or answers another request".to_owned(),
+        tokio_modbus::Error::Protocol(_) => "the device there does not speak Modbus TCP, or answers another request".to_owned(),
     })
 }
 
@@ -237,7 +237,7 @@ fn of_io(error: &io::Error) -> String {
         io::ErrorKind::ConnectionReset | io::ErrorKind::BrokenPipe | io::ErrorKind::UnexpectedEof | io::ErrorKind::ConnectionAborted => {
             "the device closed the connection".to_owned()
         }
-        io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput => "what answers does not speak Modbus TCP".to_owned(),
+        io::ErrorKind::InvalidData | io::ErrorKind::InvalidInput => "the device there does not speak Modbus TCP".to_owned(),
         _ => format!("the connection failed ({error})"),
     }
 }

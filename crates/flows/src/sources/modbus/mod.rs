@@ -6,9 +6,9 @@ mod registers;
 mod value;
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, BTreeSet},
     sync::Arc,
-    time::{Duration, Instant},
+    time::Duration,
 };
 
 use fenetre_core::model::{About, Cause, Kind, PointRef, Refusal};
@@ -16,14 +16,13 @@ use fenetre_wire::sources::SourcePart;
 use tokio::{
     runtime::Runtime,
     sync::mpsc::{Receiver, channel},
-    time::timeout,
 };
 
 use self::{
     device::{Report, Shared},
     value::Held,
 };
-use super::{Outcome, Round, Source, gather::Gather, new_runtime};
+use super::{Outcome, Round, Source, drain::drain, gather::Gather, new_runtime};
 use crate::{
     definition::{Device, Form, Modbus, exact},
     error::FlowError,
@@ -33,11 +32,7 @@ const DEFAULT_TIMEOUT: Duration = Duration::from_secs(1);
 const DEFAULT_GAP: u16 = 8;
 /// Reports that wait to be stored.
 const REPORTS: usize = 256;
-/// Longest time of a round without reports, after which it is asked whether to stop.
-const IDLE: Duration = Duration::from_millis(250);
-/// If nothing more comes for this time, reports are stored.
-const QUIET: Duration = Duration::from_millis(20);
-/// For how long a trial waits for devices.
+/// How long a trial waits for devices.
 const TRIAL: Duration = Duration::from_secs(10);
 
 /// A source that reads registers.
@@ -132,29 +127,6 @@ impl ModbusSource {
     }
 }
 
-impl Reading {
-    /// Receives reports until nothing more comes; in a trial, until every device has reported.
-    fn receive(&mut self, devices: usize, is_trial: bool) {
-        let begun = Instant::now();
-        let longest = if is_trial { TRIAL } else { IDLE };
-        let Self { runtime, reports, inbox, .. } = self;
-        runtime.block_on(async {
-            while inbox.len() < REPORTS {
-                let heard = inbox.iter().map(|report: &Report| report.device).collect::<std::collections::BTreeSet<_>>().len();
-                let wait = match (is_trial, inbox.is_empty()) {
-                    (true, _) if heard == devices => break,
-                    (false, false) => QUIET,
-                    _ => longest.saturating_sub(begun.elapsed()),
-                };
-                match timeout(wait, reports.recv()).await {
-                    Ok(Some(report)) => inbox.push(report),
-                    _ => break,
-                }
-            }
-        });
-    }
-}
-
 impl Source for ModbusSource {
     fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
         let mut running = match self.running.take() {
@@ -162,7 +134,10 @@ impl Source for ModbusSource {
             None => self.start(round)?,
         };
         if running.inbox.is_empty() {
-            running.receive(self.modbus.devices.len(), round.shown.is_some());
+            let Reading { runtime, reports, inbox, .. } = &mut running;
+            let devices = self.modbus.devices.len();
+            let all_reported = |inbox: &[Report]| inbox.iter().map(|report| report.device).collect::<BTreeSet<_>>().len() == devices;
+            runtime.block_on(drain(reports, inbox, REPORTS, round.shown.map(|_| TRIAL), all_reported));
         }
         let stored = if running.inbox.is_empty() { Ok(Outcome { is_idle: true, ..Outcome::default() }) } else { self.store(&mut running, round) };
         self.running = Some(running);

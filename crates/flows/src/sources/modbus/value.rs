@@ -1,16 +1,15 @@
 //! Registers to values.
 
 use fenetre_core::model::ValueRef;
+use fenetre_formats::mapping::{Cell, Numbers};
 
-use crate::definition::{Form, Order, Register};
+use crate::definition::{Endian, Form, Register};
 
 /// What registers hold.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Held {
     /// A number.
-    Number(f64),
-    /// An integer that has no double.
-    Integer(i128),
+    Number(ValueRef<'static>),
     /// A word of a state.
     Word(String),
     /// The mark of a missing value.
@@ -23,8 +22,7 @@ impl Held {
     /// As a value of a point, if it is one.
     pub fn value(&self) -> Option<ValueRef<'_>> {
         match self {
-            Self::Number(number) => Some(ValueRef::Number(*number)),
-            Self::Integer(integer) => Some(ValueRef::Integer(*integer)),
+            Self::Number(number) => Some(*number),
             Self::Word(word) => Some(ValueRef::Word(word)),
             Self::Missing | Self::Unnamed(_) => None,
         }
@@ -37,15 +35,15 @@ pub fn of_bit(register: &Register, bit: bool) -> Held {
 }
 
 /// Reads the words of a register; there are as many as it counts.
-pub fn of_words(register: &Register, words: &[u16], (word_order, byte_order): (Order, Order)) -> Held {
+pub fn of_words(register: &Register, words: &[u16], (word_order, byte_order): (Endian, Endian)) -> Held {
     let word_order = register.word_order.unwrap_or(word_order);
     let byte_order = register.byte_order.unwrap_or(byte_order);
-    let swapped = |word: u16| if byte_order == Order::Little { word.swap_bytes() } else { word };
+    let swapped = |word: u16| if byte_order == Endian::Little { word.swap_bytes() } else { word };
     let whole = || {
         let join = |bits: u64, word: u16| (bits << 16) | u64::from(swapped(word));
         match word_order {
-            Order::Big => words.iter().copied().fold(0, join),
-            Order::Little => words.iter().rev().copied().fold(0, join),
+            Endian::Big => words.iter().copied().fold(0, join),
+            Endian::Little => words.iter().rev().copied().fold(0, join),
         }
     };
     match register.form() {
@@ -54,8 +52,14 @@ pub fn of_words(register: &Register, words: &[u16], (word_order, byte_order): (O
         Form::I16 => named(register, i128::from(whole() as u16 as i16)),
         Form::I32 => named(register, i128::from(whole() as u32 as i32)),
         Form::I64 => named(register, i128::from(whole() as i64)),
-        Form::F32 => scaled(register, f64::from(f32::from_bits(whole() as u32))),
-        Form::F64 => scaled(register, f64::from_bits(whole())),
+        Form::F32 => {
+            let raw = f64::from(f32::from_bits(whole() as u32));
+            number(register, raw, Cell::Number(raw))
+        }
+        Form::F64 => {
+            let raw = f64::from_bits(whole());
+            number(register, raw, Cell::Number(raw))
+        }
         Form::Text => {
             // The bytes are in the order in which they are sent, unless each pair is swapped.
             let bytes = words.iter().flat_map(|word| swapped(*word).to_be_bytes()).take_while(|byte| *byte != 0);
@@ -70,24 +74,20 @@ pub fn of_words(register: &Register, words: &[u16], (word_order, byte_order): (O
 
 /// An integer: a word, if there are words; else a number.
 fn named(register: &Register, integer: i128) -> Held {
-    if register.missing.contains(&(integer as f64)) {
-        return Held::Missing;
+    if register.words.is_empty() || register.missing.contains(&(integer as f64)) {
+        return number(register, integer as f64, Cell::Integer(integer));
     }
-    if !register.words.is_empty() {
-        return register.words.get(&integer.to_string()).map_or(Held::Unnamed(integer), |word| Held::Word(word.clone()));
-    }
-    if register.scale.is_none() && register.offset.is_none() {
-        let number = integer as f64;
-        return if number as i128 == integer { Held::Number(number) } else { Held::Integer(integer) };
-    }
-    scaled(register, integer as f64)
+    register.words.get(&integer.to_string()).map_or(Held::Unnamed(integer), |word| Held::Word(word.clone()))
 }
 
-fn scaled(register: &Register, number: f64) -> Held {
-    if register.missing.contains(&number) {
+/// A number, with scale and offset.
+fn number(register: &Register, raw: f64, cell: Cell<'_>) -> Held {
+    if register.missing.contains(&raw) {
         return Held::Missing;
     }
-    Held::Number(number * register.scale.unwrap_or(1.0) + register.offset.unwrap_or(0.0))
+    let numbers = Numbers { scale: register.scale, offset: register.offset, ..Numbers::default() };
+    // A number is read whatever it is.
+    numbers.read(cell, &register.metric).map_or(Held::Missing, Held::Number)
 }
 
 #[cfg(test)]
@@ -101,7 +101,7 @@ mod tests {
         modbus.registers.remove(0)
     }
 
-    const BIG: (Order, Order) = (Order::Big, Order::Big);
+    const BIG: (Endian, Endian) = (Endian::Big, Endian::Big);
 
     #[test]
     fn every_type_is_read_in_every_order() {
@@ -123,12 +123,12 @@ mod tests {
             let backwards = |words: &[u16]| words.iter().rev().copied().collect::<Vec<_>>();
             let orders = [
                 (words.clone(), BIG),
-                (backwards(&words), (Order::Little, Order::Big)),
-                (swapped.clone(), (Order::Big, Order::Little)),
-                (backwards(&swapped), (Order::Little, Order::Little)),
+                (backwards(&words), (Endian::Little, Endian::Big)),
+                (swapped.clone(), (Endian::Big, Endian::Little)),
+                (backwards(&swapped), (Endian::Little, Endian::Little)),
             ];
             for (words, order) in orders {
-                assert_eq!(of_words(&register, &words, order), Held::Number(wanted), "{form} {order:?}");
+                assert_eq!(of_words(&register, &words, order), Held::Number(ValueRef::Number(wanted)), "{form} {order:?}");
             }
         }
     }
@@ -136,14 +136,14 @@ mod tests {
     #[test]
     fn bits_texts_words_and_missing_values() {
         let held = |text: &str, words: &[u16]| of_words(&register(text), words, BIG);
-        assert_eq!(held("type = \"bit\", bit = 3", &[0b1000]), Held::Number(1.0));
+        assert_eq!(held("type = \"bit\", bit = 3", &[0b1000]), Held::Number(ValueRef::Number(1.0)));
         assert_eq!(held("type = \"bit\", bit = 2, words = { 0 = \"shut\", 1 = \"open\" }", &[0b1000]), Held::Word("shut".to_owned()));
         assert_eq!(held("words = { 0 = \"shut\" }", &[4]), Held::Unnamed(4));
         assert_eq!(held("type = \"text\", length = 3", &[0x4f73, 0x6965, 0x7200]), Held::Word("Osier".to_owned()));
         assert_eq!(held("type = \"text\", length = 1", &[0]), Held::Missing);
         assert_eq!(held("missing = [65535]", &[65_535]), Held::Missing);
-        assert_eq!(held("scale = 0.1, offset = -40", &[500]), Held::Number(10.0));
-        assert_eq!(held("type = \"u64\"", &[0xffff; 4]), Held::Integer(i128::from(u64::MAX)));
-        assert_eq!(of_bit(&register("table = \"coil\""), true), Held::Number(1.0));
+        assert_eq!(held("scale = 0.1, offset = -40", &[500]), Held::Number(ValueRef::Number(10.0)));
+        assert_eq!(held("type = \"u64\"", &[0xffff; 4]), Held::Number(ValueRef::Integer(i128::from(u64::MAX))));
+        assert_eq!(of_bit(&register("table = \"coil\""), true), Held::Number(ValueRef::Number(1.0)));
     }
 }

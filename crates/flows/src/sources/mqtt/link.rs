@@ -6,16 +6,16 @@ use bytes::Bytes;
 use rumqttc::{Outgoing, TlsConfiguration, Transport, v5};
 
 use crate::{
-    definition::{Address, Mqtt, MqttVersion, exact},
+    definition::{Address, Mqtt, MqttVersion, duration},
     error::FlowError,
     tls::TlsFiles,
 };
 
-/// Most messages that the broker may send before they are acknowledged (MQTT 5.0, 3.1.2.11.3).
+/// Maximum number of unacknowledged messages (MQTT 5.0, 3.1.2.11.3).
 const MAX_UNACKNOWLEDGED: u16 = 20_000;
-/// Requests that wait to be sent; more than there can be unacknowledged messages.
+/// Maximum number of requests that wait to be sent; higher than the number of unacknowledged messages.
 const REQUESTS: usize = 65_536;
-/// Size of a message above `max_bytes` that is still read, and rejected. The broker does not send larger ones.
+/// Bytes above `max_bytes` up to which a message is still read, and rejected.
 const READ_ANYWAY: u32 = 16 << 20;
 const DEFAULT_KEEP_ALIVE: Duration = Duration::from_secs(30);
 const DEFAULT_BYTES: u32 = 1_000_000;
@@ -106,8 +106,8 @@ impl Link {
         let is_tls = address.scheme == Mqtt::SCHEMES[1];
         let port = address.port.unwrap_or(if is_tls { 8_883 } else { 1_883 });
         let password = mqtt.password.as_ref().map_or_else(|| Ok(String::new()), |password| password.read())?;
-        let keep_alive = mqtt.keep_alive.map_or(DEFAULT_KEEP_ALIVE, |span| Duration::from_nanos(exact(span).unsigned_abs()));
-        let session = mqtt.session.map_or(24 * 3_600, |span| u32::try_from(exact(span) / fenetre_core::time::SECOND).unwrap_or(u32::MAX));
+        let keep_alive = mqtt.keep_alive.map_or(DEFAULT_KEEP_ALIVE, duration);
+        let session = mqtt.session.map_or(24 * 3_600, |span| u32::try_from(duration(span).as_secs()).unwrap_or(u32::MAX));
         let session = if *is_short { 0 } else { session };
         let limit = mqtt.max_bytes.unwrap_or(DEFAULT_BYTES).saturating_add(READ_ANYWAY);
         let transport = if is_tls {
@@ -294,6 +294,11 @@ impl Fault {
             Error::ConnectionRefused(Code::RefusedProtocolVersion) => format!("{OTHER_VERSION}\"5\""),
             Error::ConnectionRefused(Code::BadClientId) => "the broker refused the `client_id`".to_owned(),
             Error::ConnectionRefused(Code::ServiceUnavailable) => "the broker is not available".to_owned(),
+            Error::MqttState(State::Deserialization(rumqttc::mqttbytes::Error::PayloadSizeLimitExceeded(size))) => {
+                format!(
+                    "a message of {size} bytes breaks the connection, because it is far larger than `max_bytes`: raise it, or remove the message at the broker"
+                )
+            }
             Error::MqttState(State::Deserialization(error)) => unreadable(&error),
             Error::Tls(error) => of_tls(&error),
             other => other.to_string(),
@@ -337,9 +342,9 @@ fn of_io(error: &io::Error) -> String {
 }
 
 fn of_tls(error: &impl std::fmt::Display) -> String {
-    format!("there is no TLS connection: check the port, and the certificate against `ca` ({error})")
+    format!("TLS failed: check the port, and the certificate against `ca` ({error})")
 }
 
 fn unreadable(error: &impl std::fmt::Display) -> String {
-    format!("what answers does not speak MQTT, or sent more than `max_bytes` allows ({error})")
+    format!("the server there does not speak MQTT ({error})")
 }

@@ -18,21 +18,21 @@ use crate::{
     error::FlowError,
 };
 
-/// Messages that are stored at once.
+/// Maximum number of messages per commit.
 const MAX_MESSAGES: usize = 20_000;
-/// Bytes of messages that are stored at once.
+/// Maximum size of the messages per commit, in bytes.
 const MAX_BYTES: usize = 16 << 20;
-/// Longest time between the arrival of a message and its commit.
+/// Maximum time from the arrival of a message to its commit.
 const LINGER: Duration = Duration::from_millis(100);
 /// If nothing more comes for this time, messages are stored.
 const QUIET: Duration = Duration::from_millis(5);
-/// Longest time of a round without messages, after which it is asked whether to stop.
+/// Maximum duration of a round without messages; then the source checks whether to stop.
 const IDLE: Duration = Duration::from_millis(250);
-/// Longest time of connecting and subscribing.
+/// Maximum time to connect and subscribe.
 const CONNECTING: Duration = Duration::from_secs(10);
-/// For how long a trial waits for messages.
+/// How long a trial waits for messages.
 const TRIAL: Duration = Duration::from_secs(5);
-/// Longest time of sending acknowledgements.
+/// Maximum time to send acknowledgements.
 const ACKNOWLEDGING: Duration = Duration::from_secs(10);
 
 /// A source that subscribes.

@@ -11,16 +11,16 @@ use opcua::{
 
 use crate::definition::{METRIC, Opcua};
 
-/// Nodes of which references are asked for in one request.
+/// Maximum number of nodes per browse request.
 const AT_ONCE: usize = 50;
 /// Longest browse path.
 const MAX_DEPTH: usize = 16;
-/// Nodes that are looked at.
+/// Maximum number of nodes that are visited.
 const MAX_NODES: usize = 200_000;
 /// All attributes of a reference (IEC 62541-4, 5.8.2).
 const ALL_ATTRIBUTES: u32 = 63;
 
-/// What the values of a node become.
+/// A node, and the series of its values.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Item {
     pub node: NodeId,

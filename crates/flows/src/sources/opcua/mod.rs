@@ -13,7 +13,7 @@ use std::{
         Arc,
         atomic::{AtomicU64, Ordering},
     },
-    time::{Duration, Instant},
+    time::Duration,
 };
 
 use fenetre_core::{
@@ -41,28 +41,29 @@ use self::{
     browse::Item,
     value::{Held, time_of},
 };
-use super::{Outcome, Round, Source, gather::Gather, new_runtime, unless_stopped};
+use super::{Outcome, Round, Source, drain::drain, gather::Gather, new_runtime, unless_stopped};
 use crate::{
-    definition::{Opcua, Security, exact},
+    definition::{Opcua, Security, duration},
     error::FlowError,
 };
 
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(5);
 const DEFAULT_SAMPLING: Duration = Duration::from_secs(1);
-/// Values that wait to be stored.
+/// Maximum number of values that wait to be stored.
 const MAX_VALUES: usize = 100_000;
-/// Values of a node that the server keeps between two messages.
+/// Maximum number of values of a node that the server keeps between two messages.
 const QUEUE: u32 = 100;
-/// Nodes that are subscribed to in one request.
+/// Maximum number of nodes per subscription request.
 const AT_ONCE: usize = 500;
 /// Periods without values after which the server sends a sign of life, and after which it forgets the subscription.
 const KEEP_ALIVE: u32 = 10;
 const LIFETIME: u32 = 100;
 /// Largest message of the server, in bytes.
 const MAX_MESSAGE: usize = 16 << 20;
-const IDLE: Duration = Duration::from_millis(250);
-const QUIET: Duration = Duration::from_millis(20);
+/// How long a trial waits for values.
 const TRIAL: Duration = Duration::from_secs(5);
+/// How long the server is given to hear the end of a session.
+const ENDING: Duration = Duration::from_millis(250);
 /// Requests that a connection takes: endpoints, session, nodes, subscription.
 const REQUESTS: u32 = 6;
 
@@ -106,7 +107,7 @@ impl OpcuaSource {
                 return FlowError::Silent(format!("{}: does not answer in time (`timeout`)", self.opcua.endpoint));
             }
             StatusCode::BadCommunicationError | StatusCode::BadConnectionClosed | StatusCode::BadConnectionRejected | StatusCode::BadNotConnected => {
-                "there is no connection: nothing listens there, or what answers does not speak OPC UA".to_owned()
+                "there is no connection: nothing listens there, or the server does not speak OPC UA".to_owned()
             }
             StatusCode::BadUserAccessDenied | StatusCode::BadIdentityTokenRejected | StatusCode::BadIdentityTokenInvalid => {
                 "the server refused the user: check `user` and `password`".to_owned()
@@ -114,7 +115,7 @@ impl OpcuaSource {
             StatusCode::BadSecurityChecksFailed | StatusCode::BadCertificateUntrusted => {
                 let folder = self.opcua.certificates.as_ref().map_or_else(String::new, |folder| format!("{}/", folder.display()));
                 format!(
-                    "a certificate is not trusted: if that of the server is in {folder}rejected, check it and move it to {folder}trusted; the server must trust {folder}own/cert.der"
+                    "a certificate is not trusted: if the server's is in {folder}rejected, check it and move it to {folder}trusted; the server must trust {folder}own/cert.der"
                 )
             }
             other => format!("{error} ({other})"),
@@ -123,7 +124,7 @@ impl OpcuaSource {
     }
 
     fn timeout(&self) -> Duration {
-        self.opcua.timeout.map_or(DEFAULT_TIMEOUT, |timeout| Duration::from_nanos(exact(timeout).unsigned_abs()))
+        self.opcua.timeout.map_or(DEFAULT_TIMEOUT, duration)
     }
 
     fn connect(&self, round: &Round<'_>) -> Result<Running, FlowError> {
@@ -210,7 +211,7 @@ impl OpcuaSource {
             roots.truncate(20);
             return Err(self.fault(&format!("no variable fits the path `{pattern}`; below Objects there are {}", roots.join(", "))));
         }
-        // A node may stand for several items, but is subscribed to once.
+        // Several items may share a node; it is subscribed to once.
         let mut positions: HashMap<NodeId, Vec<usize>> = HashMap::new();
         let mut nodes: Vec<NodeId> = Vec::new();
         for (at, item) in found.items.iter().enumerate() {
@@ -229,7 +230,7 @@ impl OpcuaSource {
                 }
             }
         });
-        let sampling = opcua.sampling.map_or(DEFAULT_SAMPLING, |sampling| Duration::from_nanos(exact(sampling).unsigned_abs()));
+        let sampling = opcua.sampling.map_or(DEFAULT_SAMPLING, duration);
         let subscription = session.create_subscription(sampling, LIFETIME, KEEP_ALIVE, 0, 0, true, callback).await;
         let subscription = subscription.map_err(|error| self.failure(&error))?;
         let mut bad = BTreeMap::new();
@@ -304,28 +305,6 @@ impl OpcuaSource {
     }
 }
 
-impl Running {
-    /// Receives values until nothing more comes.
-    fn receive(&mut self, is_trial: bool) {
-        let begun = Instant::now();
-        let longest = if is_trial { TRIAL } else { IDLE };
-        let Self { runtime, values, inbox, items, bad, .. } = self;
-        let nodes = items.len() - bad.len();
-        runtime.block_on(async {
-            while inbox.len() < MAX_VALUES {
-                let wait = if inbox.is_empty() || is_trial { longest.saturating_sub(begun.elapsed()) } else { QUIET };
-                match timeout(wait, values.recv()).await {
-                    Ok(Some(value)) => inbox.push(value),
-                    _ => break,
-                }
-                if is_trial && inbox.len() >= nodes {
-                    break;
-                }
-            }
-        });
-    }
-}
-
 impl Source for OpcuaSource {
     fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
         let mut running = match self.running.take() {
@@ -333,7 +312,9 @@ impl Source for OpcuaSource {
             None => self.connect(round)?,
         };
         if running.inbox.is_empty() {
-            running.receive(round.shown.is_some());
+            let Running { runtime, values, inbox, items, bad, .. } = &mut running;
+            let nodes = items.len() - bad.len();
+            runtime.block_on(drain(values, inbox, MAX_VALUES, round.shown.map(|_| TRIAL), |inbox| inbox.len() >= nodes));
         }
         let stored = if running.inbox.is_empty() { Ok(Outcome { is_idle: true, ..Outcome::default() }) } else { self.store(&mut running, round) };
         let lost = running.lost.swap(0, Ordering::Relaxed);
@@ -355,7 +336,7 @@ impl Drop for OpcuaSource {
     fn drop(&mut self) {
         if let Some(running) = self.running.take() {
             // Whether the server hears it does not matter.
-            let _ = running.runtime.block_on(async { timeout(IDLE, running.session.disconnect()).await.is_ok() });
+            let _ = running.runtime.block_on(async { timeout(ENDING, running.session.disconnect()).await.is_ok() });
         }
     }
 }

@@ -1,17 +1,18 @@
 //! One request to a target, and its answer.
 
-use std::{fs, io, path::Path, time::Duration};
+use std::{io, path::Path, time::Duration};
 
 use base64::{Engine, prelude::BASE64_STANDARD};
 use fenetre_formats::Format;
 use ureq::{
     Agent,
-    tls::{Certificate, ClientCert, PemItem, PrivateKey, RootCerts, TlsConfig, parse_pem},
+    tls::{Certificate, ClientCert, PrivateKey, RootCerts, TlsConfig},
 };
 
 use crate::{
-    definition::{Poll, Target, exact},
+    definition::{Poll, Target, duration},
     error::FlowError,
+    tls,
 };
 
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(5);
@@ -153,7 +154,7 @@ impl Fetcher {
             ureq::Error::TooManyRedirects => format!("redirects more than {} times", self.poll.max_redirects.unwrap_or(DEFAULT_REDIRECTS)),
             ureq::Error::HostNotFound => "the host is not known".to_owned(),
             ureq::Error::Io(error) if error.kind() == io::ErrorKind::ConnectionRefused => "nothing listens there".to_owned(),
-            ureq::Error::Protocol(error) => format!("what answers does not speak HTTP ({error})"),
+            ureq::Error::Protocol(error) => format!("the server there does not speak HTTP ({error})"),
             other => other.to_string(),
         };
         FlowError::Peer(format!("{}: {reason}", target.url))
@@ -161,7 +162,7 @@ impl Fetcher {
 }
 
 fn agent(poll: &Poll, tls: TlsConfig) -> Agent {
-    let timeout = poll.timeout.map_or(DEFAULT_TIMEOUT, |span| Duration::from_nanos(exact(span).unsigned_abs()));
+    let timeout = poll.timeout.map_or(DEFAULT_TIMEOUT, duration);
     let config = Agent::config_builder()
         .http_status_as_error(false)
         .timeout_global(Some(timeout))
@@ -172,19 +173,10 @@ fn agent(poll: &Poll, tls: TlsConfig) -> Agent {
 }
 
 fn certificates(file: &Path) -> Result<Vec<Certificate<'static>>, FlowError> {
-    let fault = |reason: String| FlowError::File { action: "read the certificate in", path: file.display().to_string(), reason };
-    let pem = fs::read(file).map_err(|error| fault(error.to_string()))?;
-    let mut found = Vec::new();
-    for item in parse_pem(&pem) {
-        if let PemItem::Certificate(certificate) = item.map_err(|error| fault(error.to_string()))? {
-            found.push(certificate);
-        }
-    }
-    if found.is_empty() { Err(fault("it is not a PEM file with a certificate".to_owned())) } else { Ok(found) }
+    Ok(tls::certificates(file)?.iter().map(|certificate| Certificate::from_der(certificate).to_owned()).collect())
 }
 
 fn private_key(file: &Path) -> Result<PrivateKey<'static>, FlowError> {
-    let fault = |reason: String| FlowError::File { action: "read the private key in", path: file.display().to_string(), reason };
-    let pem = fs::read(file).map_err(|error| fault(error.to_string()))?;
-    PrivateKey::from_pem(&pem).map_err(|_| fault("it is not a PEM file with a private key".to_owned()))
+    let (pem, fault) = tls::read_key(file)?;
+    PrivateKey::from_pem(&pem).map_err(|_| fault)
 }

@@ -30,7 +30,7 @@ use self::mysql::Mysql;
 use self::{postgres::Postgres, seen::Seen, sqlite::Sqlite, statement::TimeKind};
 use super::{Outcome, Round, Source, gather::Gather, new_runtime};
 use crate::{
-    definition::{Address, Engine, Place, Sql, exact},
+    definition::{Address, Engine, Place, Sql, duration, exact},
     error::FlowError,
     progress::Progress,
 };
@@ -41,15 +41,15 @@ const DEFAULT_PART: u32 = 10_000;
 const DEFAULT_NEW_SERIES: u64 = 10_000;
 /// Maximum time of connecting.
 const CONNECTING: Duration = Duration::from_secs(10);
-/// Rows that a trial reads at most.
+/// Maximum number of rows that a trial reads.
 const TRIAL_ROWS: u64 = 100_000;
-/// Different values of a tag that are counted.
+/// Maximum number of different values of a column that are counted.
 const MAX_DIFFERENT: usize = 100_000;
 
-/// What is done with each row; whether to go on.
+/// Handles a row, and returns whether to continue.
 type EachRow<'e> = dyn FnMut(&[Cell<'_>]) -> Result<bool, FlowError> + 'e;
 
-/// Whether to stop.
+/// Returns whether to stop.
 type Stop<'s> = &'s (dyn Fn() -> bool + Sync);
 
 /// A connection to a database, in a transaction that only reads.
@@ -61,7 +61,7 @@ trait Database {
     fn rows(&mut self, statement: &str, part: u32, stop: Stop<'_>, each: &mut EachRow<'_>) -> Result<(), FlowError>;
 }
 
-/// What a server asks for.
+/// What is needed to connect to a server.
 struct Login<'a> {
     /// Name of the database, for people.
     name: &'a str,
@@ -102,7 +102,7 @@ impl SqlSource {
 
     fn connect(&self, stop: Stop<'_>) -> Result<(Engine, Box<dyn Database>), FlowError> {
         let sql = &self.sql;
-        let timeout = sql.timeout.map_or(DEFAULT_TIMEOUT, |timeout| Duration::from_nanos(exact(timeout).unsigned_abs()));
+        let timeout = sql.timeout.map_or(DEFAULT_TIMEOUT, duration);
         let (engine, address) = match sql.place().map_err(FlowError::Definition)? {
             Place::File(path) => return Ok((Engine::Sqlite, Box::new(Sqlite::open(&path, &sql.database, timeout)?))),
             Place::Server(engine, address) => (engine, address),

@@ -195,7 +195,7 @@ fn big_endian(raw: &[u8]) -> Result<i64, Box<dyn Error + Sync + Send>> {
     Ok(i64::from_be_bytes(raw.try_into()?))
 }
 
-/// A `numeric` as decimal text: digits in base 10,000, of which the first has the weight 10,000^weight. `None` if it is not finite.
+/// Formats a `numeric` as decimal text. Its digits are in base 10,000; the first has the weight 10,000^weight. Returns `None` if it is not finite or damaged.
 fn numeric(raw: &[u8]) -> Option<String> {
     let short = |at: usize| raw.get(at..at + 2).map(|bytes| i16::from_be_bytes([bytes[0], bytes[1]]));
     let (count, weight, sign, scale) = (short(0)?, i32::from(short(2)?), short(4)? as u16, usize::try_from(short(6)?).ok()?);

@@ -92,7 +92,7 @@ fn literal(mapping: &Mapping, column: &str, engine: Engine, kind: TimeKind, from
                 Some("ns") => 1,
                 _ => {
                     return Err(FlowError::Definition(format!(
-                        "mapping.time.format: the column `{column}` holds numbers: say which, as format = \"s\", \"ms\", \"us\" or \"ns\""
+                        "mapping.time.format: the column `{column}` holds numbers: set their unit: format = \"s\", \"ms\", \"us\" or \"ns\""
                     )));
                 }
             };
@@ -106,7 +106,7 @@ fn literal(mapping: &Mapping, column: &str, engine: Engine, kind: TimeKind, from
         TimeKind::Unknown => return Ok(None),
         TimeKind::Other => {
             return Err(FlowError::Definition(format!(
-                "mapping.time.column: the column `{column}` holds no times: name another one, or convert it in a `query`"
+                "mapping.time.column: the column `{column}` holds no times: choose another one, or convert it in a `query`"
             )));
         }
     }))
