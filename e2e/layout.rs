@@ -16,12 +16,12 @@ const ORDER: [(&str, &str); 12] = [
         "crates/core/src",
         "time pattern token_limits model answer block suggest units query catalogue visibility completion selection summary rollup plan evaluate thinning keeping schema lib",
     ),
-    ("crates/jobs/src", "figures job lib"),
+    ("crates/jobs/src", "durations figures job lib"),
     ("crates/formats/src", "lib mapping csv decode definitions document json units openmetrics otlp plan_document senml tables tally unpack"),
     ("crates/columnar/src", "lib batch answer file stream"),
     (
         "crates/wire/src",
-        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups series sources storage overview lib",
+        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups sources series storage overview lib",
     ),
     (
         "crates/store/src",
@@ -29,7 +29,7 @@ const ORDER: [(&str, &str); 12] = [
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),
-    ("crates/flows/src", "error levels tls progress rejects arrivals intake events secret definition sources supervisor lib"),
+    ("crates/flows/src", "error levels tls progress rejects watch arrivals intake events secret definition sources supervisor lib"),
     (
         "crates/service/src",
         "problem backups clock config memory warnings imports tls access http state permission changes views jobs api logging server lib",

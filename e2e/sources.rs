@@ -127,3 +127,65 @@ fn every_example_of_the_docs_is_valid() {
     }
     assert!(run(&["source", "example", "pump"]).err().contains("unknown kind `pump`: use one of `poll`, `mqtt`"));
 }
+
+#[test]
+fn a_series_that_falls_silent_is_seen_also_after_a_restart() {
+    let folder = tempfile::tempdir().unwrap();
+    let (store, spool) = (folder.path().join("store"), folder.path().join("spool"));
+    fs::create_dir(&spool).unwrap();
+    let text = format!("kind = \"folder\"\npath = \"{}\"\nevery = \"200ms\"\nstale_after = \"1s\"\nclock_off_after = \"1h\"\n", spool.display());
+    let keepers = file(folder.path(), "keepers.toml", &text);
+    let service = Service::start(&store);
+    let points = "{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"time\": \"2026-05-01T09:00:00Z\", \"value\": 1}\n";
+    fs::write(spool.join("night.ndjson"), points).unwrap();
+    assert_eq!(service.run(&["source", "add", &keepers]).code(), 0);
+    let troubled = |service: &Service| service.get("/api/v1/sources/keepers").ok()["series"]["troubled"][0]["trouble"].clone();
+    // Its time is months ago; a second later it is silent, too.
+    until("the clock is off", || troubled(&service) == "clock_off");
+    until("the series is stale", || troubled(&service) == "stale");
+    let listed = service.run(&["source", "list"]).out();
+    assert!(listed.contains(", 1 series stale"), "{listed}");
+    let shown = service.run(&["source", "show", "keepers"]).out();
+    assert!(shown.contains("1 watched") && shown.contains("level lock=osier: no point since"), "{shown}");
+    assert_eq!(service.stop("-TERM"), Some(0));
+    let service = Service::start(&store);
+    assert_eq!(troubled(&service), serde_json::Value::Null, "its time begins again");
+    until("the series is stale again", || troubled(&service) == "stale");
+    let series = service.run(&["series"]).out();
+    assert!(series.contains("trouble") && series.contains("stale since"), "{series}");
+    assert_eq!(service.run(&["source", "pause", "keepers"]).code(), 0);
+    assert_eq!(troubled(&service), serde_json::Value::Null, "a paused source owes nothing");
+    assert!(!service.run(&["series"]).out().contains("trouble"));
+    let wrong = file(folder.path(), "wrong.toml", text.replace("1s", "10ms"));
+    assert!(run(&["source", "check", &wrong]).err().contains("stale_after: use 1s or more"));
+}
+
+#[test]
+fn the_service_stores_its_own_metrics() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = folder.path().join("store").display().to_string();
+    let service = Service::start_with(&["serve", "--listen", "127.0.0.1:0", "--store", &store, "--own", "1s"]);
+    service.push_lines("main", "{\"metric\": \"level\", \"value\": 1}\n");
+    let latest = || service.run(&["latest", "--dataset", "own", "-o", "csv"]).out();
+    let wanted = ["points_accepted,dataset=main source=push,1,", "commit_seconds,,", "query_seconds,kind=quick,", "queue_length,queue=pushes,0,", "memory_bytes,,"];
+    until("the metrics are stored", || wanted.iter().all(|wanted| latest().contains(wanted)));
+    let shown = "show rate of points_accepted by source over last 1h per 1m";
+    let answer = service.run(&["ask", "--dataset", "own", shown, "-o", "csv"]);
+    assert!(answer.code() == 0 && answer.out().contains("push"), "{}", answer.all());
+    let kept = service.get("/api/v1/retention?dataset=own").ok();
+    assert!(kept.to_string().contains("\"30d\""), "{kept}");
+    // Others see the same under names that begin with that of the service.
+    let exposed = service.get("/metrics").text();
+    assert!(exposed.contains("fenetre_points_accepted_total{dataset=\"main\",source=\"push\"} 1\n"), "{exposed}");
+    // What the service stores itself is no arrival.
+    let arrivals = service.get("/api/v1/overview").ok()["arrivals"].clone();
+    assert!(arrivals.as_array().unwrap().iter().map(|step| step["accepted"].as_u64().unwrap()).sum::<u64>() < 2, "{arrivals}");
+    let metrics = service.get("/api/v1/datasets/own/metrics").ok();
+    assert!(!metrics.to_string().contains("\"unreviewed\":true"), "nobody needs to review them: {metrics}");
+    let callers = service.run(&["source", "callers", "-o", "csv"]).out();
+    assert!(callers.contains("this machine,push,main,") && callers.trim_end().ends_with(",1,0"), "{callers}");
+    let reserved = file(folder.path(), "push.toml", "kind = \"folder\"\npath = \"/spool\"\n");
+    assert!(service.run(&["source", "add", &reserved]).err().contains("no source can be called `push`"));
+    let wrong = run(&["serve", "--store", &store, "--own", "1ms"]);
+    assert!(wrong.code() == 2 && wrong.err().contains("`1ms` is not an interval for the metrics of the service: write 1s to 1h, or none"), "{}", wrong.all());
+}

@@ -114,6 +114,8 @@ pub fn fenetre() -> Command {
     }
     // Nobody's profiles are read or written.
     command.env("COLUMNS", "100").env("XDG_CONFIG_HOME", "/nonexistent");
+    // What the service stores itself would appear in lists, at any moment.
+    command.env("FENETRE_OWN", "none");
     command
 }
 

@@ -24,6 +24,7 @@ import type {
   Problem,
   QueryTree,
   Reference,
+  PushingCaller,
   Refusals,
   Retention,
   RetentionChange,
@@ -111,6 +112,7 @@ const SOURCES = "/api/v1/sources";
 export type SourceChange = "pause" | "resume" | "run";
 const toml = (text: string): Blob => new Blob([text], { type: "application/toml" });
 export const fetchSourceExamples = (): Promise<SourceExample[]> => call("/api/v1/source-examples");
+export const fetchPushingCallers = (): Promise<PushingCaller[]> => call("/api/v1/pushing-callers");
 export const fetchSources = (): Promise<SourceInfo[]> => call(SOURCES);
 export const fetchSourceEvents = (name: string): Promise<SourceEvent[]> => call(`${SOURCES}/${name}/events`);
 export const trySource = (text: string): Promise<SourceTrial> => send("POST", `${SOURCES}/try`, toml(text));

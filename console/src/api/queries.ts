@@ -5,6 +5,9 @@ import * as client from "./client";
 /** How often what changes by itself is fetched again. */
 const LIVE_MS = 2_000;
 
+/** Dataset of the service's own metrics, which is always there. */
+export const OWN = "own";
+
 export const sessionQuery = queryOptions({
   queryKey: ["session"],
   queryFn: client.fetchSession,
@@ -86,6 +89,12 @@ export const importsQuery = queryOptions({
 export const sourcesQuery = queryOptions({
   queryKey: ["sources"],
   queryFn: client.fetchSources,
+  refetchInterval: LIVE_MS,
+});
+
+export const pushingCallersQuery = queryOptions({
+  queryKey: ["pushing-callers"],
+  queryFn: client.fetchPushingCallers,
   refetchInterval: LIVE_MS,
 });
 

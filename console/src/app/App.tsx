@@ -6,7 +6,7 @@ import { NavLink, Navigate, Route, Routes, useLocation } from "react-router";
 import styled from "styled-components";
 
 import { CallError, signOut } from "../api/client";
-import { datasetsQuery, sessionQuery } from "../api/queries";
+import { datasetsQuery, OWN, sessionQuery } from "../api/queries";
 import type { CallerInfo } from "../api/types";
 import { ArrivalsPage } from "../features/arrivals/ArrivalsPage";
 import { CataloguePage } from "../features/catalogue/CataloguePage";
@@ -130,9 +130,10 @@ function Pages({ caller }: { caller: CallerInfo }) {
   const { data: datasets = [] } = useQuery(datasetsQuery);
   const appearance = useAppearance();
   // Without one in the address, the dataset with most points is what somebody wants to see.
-  const fullest = datasets.reduce(
+  const theirs = datasets.filter((one) => one.name !== OWN);
+  const fullest = theirs.reduce(
     (best, one) => (best === undefined || one.points > best.points ? one : best),
-    datasets[0],
+    theirs[0] ?? datasets[0],
   );
   const dataset = datasets.find((one) => one.name === place.dataset) ?? fullest;
   const carried = writePlace(readPlace(new URLSearchParams(location.search))).toString();

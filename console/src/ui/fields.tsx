@@ -14,7 +14,8 @@ const box = css`
   border-radius: 2px;
 `;
 
-const Field = styled(TextField)`
+/** A text field with its label above it. */
+export const LabelledText = styled(TextField)`
   display: grid;
   gap: 2px;
   label {
@@ -46,10 +47,10 @@ interface TextProps {
 /** A text with its label above it; with `hidden`, the label is there for screen readers only. */
 export function TextInput({ label, value, onChange, placeholder, hidden }: TextProps) {
   return (
-    <Field value={value} onChange={onChange} {...(hidden ? { "aria-label": label } : {})}>
+    <LabelledText value={value} onChange={onChange} {...(hidden ? { "aria-label": label } : {})}>
       {!hidden && <Label>{label}</Label>}
       <Input placeholder={placeholder ?? ""} spellCheck={false} />
-    </Field>
+    </LabelledText>
   );
 }
 

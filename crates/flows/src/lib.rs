@@ -15,6 +15,7 @@
 //! | [`levels`] | patterns of topics and browse paths |
 //! | [`events`] | the log of a source |
 //! | [`sources`] | what each kind does in one round |
+//! | [`watch`] | series that are stale, stuck, or have a wrong clock |
 //! | [`supervisor`] | the sources that run |
 
 pub mod arrivals;
@@ -29,5 +30,6 @@ pub mod secret;
 pub mod sources;
 pub mod supervisor;
 mod tls;
+pub mod watch;
 
 pub use error::FlowError;

@@ -1,7 +1,7 @@
 //! Running sources: a job for each, with its state, figures and log. A change restarts only the changed source.
 
 use std::{
-    collections::BTreeMap,
+    collections::{BTreeMap, HashMap},
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -10,6 +10,8 @@ use std::{
 };
 
 use fenetre_core::{
+    catalogue::{Catalogue, Dataset},
+    model::SeriesId,
     suggest::hint,
     time::{Nanos, SECOND},
 };
@@ -19,6 +21,7 @@ use fenetre_wire::sources::{SourceDifference, SourcePart, SourceState};
 use parking_lot::Mutex;
 
 use crate::{
+    arrivals::sender::Sender,
     definition::Definition,
     error::FlowError,
     events::{Event, Events},
@@ -26,6 +29,7 @@ use crate::{
     progress::Progress,
     rejects::Rejects,
     sources::{Outcome, Round, source_of},
+    watch::{KeptSeries, SeriesWatch, Troubled},
 };
 
 /// Retries of a source that fails: at first after a second, at most after a minute.
@@ -46,6 +50,7 @@ struct Running {
     definition: Definition,
     figures: Mutex<SourceFigures>,
     events: Arc<Events>,
+    watch: SeriesWatch,
     job: Mutex<Option<Handle>>,
 }
 
@@ -94,6 +99,9 @@ pub struct SourceStatus {
 /// # Errors
 /// [`FlowError::Definition`].
 pub fn check_source_name(name: &str) -> Result<(), FlowError> {
+    if Sender::RESERVED.contains(&name) {
+        return Err(FlowError::Definition(format!("no source can be called `{name}`, which stands for points that do not come from a source: choose another name")));
+    }
     let fits = |letter: u8| letter.is_ascii_lowercase() || letter.is_ascii_digit() || b"-_".contains(&letter);
     if !name.is_empty() && name.len() <= MAX_NAME && name.bytes().all(fits) && !name.starts_with(['-', '_']) {
         return Ok(());
@@ -125,6 +133,11 @@ impl Sources {
     /// Stops all, and waits until the rounds under way have ended.
     pub fn end(&self) {
         self.jobs.end();
+        for (name, running) in &*self.running.lock() {
+            if let Err(error) = running.watch.save(&self.intake.store, name, (self.clock)(), true) {
+                tracing::warn!(source = name, %error, "the series of a source could not be kept");
+            }
+        }
     }
 
     /// What a definition would change.
@@ -163,6 +176,7 @@ impl Sources {
         self.find(name)?;
         self.intake.store.documents().remove::<Definition>(name)?;
         self.intake.store.documents().remove::<Progress>(name)?;
+        self.intake.store.documents().remove::<KeptSeries>(name)?;
         if let Some(running) = self.running.lock().remove(name) {
             running.stop();
         }
@@ -207,6 +221,28 @@ impl Sources {
         self.find(name).map(|running| running.status(name))
     }
 
+    /// How many series of a source are watched, whether there are more, and those in trouble: none while it is paused.
+    ///
+    /// # Errors
+    /// If there is none of that name.
+    pub fn series(&self, name: &str, catalogue: &Catalogue) -> Result<(usize, bool, Vec<Troubled>), FlowError> {
+        let running = self.find(name)?;
+        let (count, is_full) = running.watch.size();
+        Ok((count, is_full, running.troubled((self.clock)(), catalogue)))
+    }
+
+    /// What is wrong with series of a dataset, with the source of each.
+    pub fn troubled(&self, dataset: &Dataset, catalogue: &Catalogue) -> HashMap<SeriesId, (String, Troubled)> {
+        let running = self.running.lock();
+        let of_dataset = |running: &Running| catalogue.dataset_by_any_name(running.definition.dataset()).is_some_and(|of| of.id == dataset.id);
+        let all = running.iter().filter(|(_, running)| of_dataset(running));
+        let of_source = |(name, running): (&String, &Arc<Running>)| {
+            let name = name.clone();
+            running.troubled((self.clock)(), catalogue).into_iter().map(move |troubled| (troubled.series, (name.clone(), troubled)))
+        };
+        all.flat_map(of_source).collect()
+    }
+
     /// The latest events of a source, the latest first.
     ///
     /// # Errors
@@ -222,7 +258,7 @@ impl Sources {
     pub fn attempt(&self, definition: &Definition, shown: usize) -> Result<(Outcome, Vec<Event>), FlowError> {
         self.intake.begin(definition.dataset(), (self.clock)())?;
         let events = Events::default();
-        let round = Round { name: None, intake: &self.intake, clock: self.clock, stop: &|| false, shown: Some(shown), events: &events };
+        let round = Round { name: None, intake: &self.intake, clock: self.clock, stop: &|| false, shown: Some(shown), events: &events, watch: None };
         let outcome = source_of(definition)?.round(&round)?;
         if let Some(failure) = outcome.failure {
             return Err(FlowError::Peer(failure));
@@ -242,11 +278,20 @@ impl Sources {
     fn run(&self, name: &str, definition: Definition) -> Result<(), FlowError> {
         // The log continues; the figures start again with each definition.
         let events = self.running.lock().get(name).map(|running| Arc::clone(&running.events)).unwrap_or_default();
-        let own = Arc::new(Running { definition, figures: Mutex::default(), events, job: Mutex::default() });
+        let watch = SeriesWatch::new(definition.expected());
+        let own = Arc::new(Running { definition, figures: Mutex::default(), events, watch, job: Mutex::default() });
         let before = self.running.lock().insert(name.to_owned(), Arc::clone(&own));
-        if let Some(before) = before {
-            // Two rounds of one source must not run at once.
-            before.stop();
+        match before {
+            Some(before) => {
+                // Two rounds of one source must not run at once.
+                before.stop();
+                if own.definition.brings_the_same(&before.definition) {
+                    own.watch.take_over(&before.watch);
+                } else {
+                    self.intake.store.documents().remove::<KeptSeries>(name)?;
+                }
+            }
+            None => own.watch.load(&self.intake.store, name, (self.clock)())?,
         }
         if own.definition.is_paused() {
             own.events.add((self.clock)(), false, "paused");
@@ -271,8 +316,10 @@ impl Sources {
                 stopped.fetch_or(job.is_stopping(), Ordering::Relaxed);
                 stopped.load(Ordering::Relaxed)
             };
-            let round = Round { name: Some(&own_name), intake: &intake, clock, stop: &stop, shown: None, events: &running.events };
+            let round = Round { name: Some(&own_name), intake: &intake, clock, stop: &stop, shown: None, events: &running.events, watch: Some(&running.watch) };
             let outcome = source.round(&round);
+            let is_end = job.is_stopping();
+            running.watch.save(&intake.store, &own_name, clock(), is_end)?;
             if let Err(FlowError::Stopped) = outcome {
                 return Ok(Next::End);
             }
@@ -295,6 +342,14 @@ impl Sources {
 }
 
 impl Running {
+    fn troubled(&self, now: Nanos, catalogue: &Catalogue) -> Vec<Troubled> {
+        if self.definition.is_paused() {
+            return Vec::new();
+        }
+        let dataset = catalogue.dataset_by_any_name(self.definition.dataset());
+        dataset.map_or_else(Vec::new, |dataset| self.watch.troubled(now, dataset))
+    }
+
     fn stop(&self) {
         if let Some(job) = self.job.lock().take() {
             job.stop();

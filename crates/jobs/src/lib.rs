@@ -6,6 +6,7 @@
 //!
 //! A step should look at [`Job::is_stopping`] now and then, and rest with [`Job::rest`], which a stop or a wake ends.
 
+mod durations;
 mod figures;
 mod job;
 
@@ -23,6 +24,7 @@ use std::{
 
 use parking_lot::Mutex;
 
+pub use durations::{DurationCounts, Durations};
 pub use figures::{Figures, Phase};
 pub use job::{Handle, Job, Next};
 

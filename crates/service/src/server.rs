@@ -36,7 +36,7 @@ use crate::{
     config::Config,
     http::{budget::Budget, connection, console, finish::finish, lanes::Lanes, openapi},
     imports::Imports,
-    jobs::{access, upkeep},
+    jobs::{access, own, upkeep},
     logging, memory,
     problem::{ApiError, ProblemKind},
     state::State,
@@ -193,6 +193,9 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     all.sources.start()?;
     access::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
+    if let Some(every) = config.own_every {
+        own::start(&all, every).map_err(failed)?;
+    }
     let (shared, ended) = (state.clone(), state.clone());
     let served = actix_web::rt::System::new().block_on(async move {
         let stopping = Arc::new(Notify::new());

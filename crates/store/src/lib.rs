@@ -83,4 +83,4 @@ pub use partition::counts::SeriesCount;
 pub use read::{census::Latest, source::StoreSource};
 pub use repair::{Finding, Remedy, RepairPlan, RepairStep, plan_repair, repair, salvage::Salvaged};
 pub use rollup::LevelState;
-pub use store::Store;
+pub use store::{Store, Stretch};

@@ -2,8 +2,8 @@
 
 use std::{collections::BTreeMap, fs::File, path::Path, sync::Arc};
 
-use fenetre_core::{catalogue::Catalogue, keeping::Volume, model::DatasetDefinition};
-use fenetre_jobs::{Figures, Handle};
+use fenetre_core::{catalogue::Catalogue, keeping::Volume, model::{DatasetDefinition, SeriesId}, time::Nanos};
+use fenetre_jobs::{DurationCounts, Figures, Handle};
 use parking_lot::RwLock;
 
 use crate::{
@@ -33,6 +33,17 @@ pub struct Store {
     /// The jobs that it needs to accept points.
     workers: [Handle; 3],
     _lock: File,
+}
+
+/// Points of one series that a batch held, in the order in which they came.
+#[derive(Clone, Copy, Debug)]
+pub struct Stretch<'b> {
+    /// The series.
+    pub series: SeriesId,
+    /// Their times.
+    pub times: &'b [Nanos],
+    /// Their values: of a state codes of words, of a histogram places of its rows.
+    pub values: &'b [f64],
 }
 
 /// The dataset that a fresh store has.
@@ -126,6 +137,14 @@ impl Store {
     /// # Errors
     /// If the disk is full, the store is behind, or its files fail.
     pub fn write(&self, batch: Batch) -> Result<Option<u64>, StoreError> {
+        self.write_watched(batch, |_| {})
+    }
+
+    /// The same; once the batch is kept, `watch` is shown what it held of each series.
+    ///
+    /// # Errors
+    /// As of [`Store::write`].
+    pub fn write_watched(&self, batch: Batch, mut watch: impl FnMut(Stretch<'_>)) -> Result<Option<u64>, StoreError> {
         let dataset = batch.dataset;
         let entry = self.shared.definitions.settle(batch)?;
         if entry.points() == 0 {
@@ -133,7 +152,9 @@ impl Store {
         }
         let replaced = replaced::count(&self.shared, dataset, &entry)?;
         let body = entry.to_bytes();
-        self.requests.commit(Journaled { dataset, entry }, body)?;
+        let journaled = Arc::new(Journaled { dataset, entry });
+        self.requests.commit(Arc::clone(&journaled), body)?;
+        journaled.entry.series().for_each(|(series, points)| watch(Stretch { series, times: points.times, values: points.values }));
         Ok(replaced)
     }
 
@@ -152,6 +173,11 @@ impl Store {
     /// Figures of its work in the background.
     pub fn jobs(&self) -> Vec<Figures> {
         self.shared.jobs.figures()
+    }
+
+    /// How long commits took since the start.
+    pub fn commits(&self) -> DurationCounts {
+        self.shared.commits.counts()
     }
 
     /// Whether so many points wait to be packed that batches are refused.

@@ -6,7 +6,7 @@ use fenetre_core::{model::Value, schema::PointValue};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-use crate::datasets::Stored;
+use crate::{datasets::Stored, sources::SeriesTrouble};
 
 /// A page of a list.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
@@ -27,6 +27,9 @@ pub struct SeriesInfo {
     /// Points and when they begin and end.
     #[serde(flatten)]
     pub stored: Stored,
+    /// What is wrong with it, if a source watches it.
+    #[schema(required)]
+    pub trouble: Option<SeriesTrouble>,
 }
 
 /// A series' latest point.
@@ -45,4 +48,7 @@ pub struct LatestPoint {
     /// UCUM code of its unit.
     #[schema(required)]
     pub unit: Option<String>,
+    /// What is wrong with the series, if a source watches it.
+    #[schema(required)]
+    pub trouble: Option<SeriesTrouble>,
 }

@@ -1,5 +1,7 @@
 //! Sources, which fetch points automatically.
 
+use std::collections::BTreeMap;
+
 use fenetre_core::model::Cause;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -32,6 +34,8 @@ pub struct SourceInfo {
     pub round_seconds: f64,
     /// Stored points since it was started.
     pub points: u64,
+    /// Stored points per second over the last minute.
+    pub points_per_second: f64,
     /// Rejected points and rows since it was started.
     pub rejected: u64,
     /// Rejects by reason.
@@ -41,6 +45,8 @@ pub struct SourceInfo {
     /// Time of the latest points.
     #[schema(required)]
     pub last_points: Option<String>,
+    /// Its series, and those in trouble.
+    pub series: SourceSeries,
     /// Whether it polls, and points are overdue: none for three periods, and at least a minute.
     pub is_late: bool,
     /// What it sent in the latest round, such as a SQL statement.
@@ -50,6 +56,69 @@ pub struct SourceInfo {
     pub parts: Vec<SourcePart>,
     /// Its definition.
     pub definition: serde_json::Value,
+}
+
+/// The series that a source has brought.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SourceSeries {
+    /// How many are watched.
+    pub watched: u64,
+    /// Whether there are more, which are not watched.
+    pub is_full: bool,
+    /// Series without a point for `stale_after`.
+    pub stale: u64,
+    /// Gauges with the same value for `stuck_after`, while other series change.
+    pub stuck: u64,
+    /// Series whose latest point was more than `clock_off_after` from the time of its arrival.
+    pub clock_off: u64,
+    /// The first of them: up to 20 of each kind.
+    pub troubled: Vec<TroubledSeries>,
+}
+
+/// A series in trouble.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TroubledSeries {
+    /// Its metric.
+    pub metric: String,
+    /// Its tags.
+    pub tags: BTreeMap<String, String>,
+    /// What is wrong.
+    #[serde(flatten)]
+    pub trouble: SeriesTrouble,
+}
+
+/// What is wrong with a series.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SeriesTrouble {
+    /// Source of the series.
+    pub source: String,
+    /// The kind of trouble.
+    pub trouble: Trouble,
+    /// Of a stale series when its last point arrived, of a stuck one when it changed last, otherwise the time of its latest point.
+    pub since: String,
+}
+
+/// Kinds of trouble with a series.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Trouble {
+    /// It had no point for `stale_after`.
+    Stale,
+    /// It had the same value for `stuck_after`, while other series changed.
+    Stuck,
+    /// Its latest point was more than `clock_off_after` from the time of its arrival.
+    ClockOff,
+}
+
+impl Trouble {
+    /// In words.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Stale => "stale",
+            Self::Stuck => "stuck",
+            Self::ClockOff => "clock off",
+        }
+    }
 }
 
 /// Rejects of one reason.
@@ -160,6 +229,27 @@ pub struct SourceExample {
     pub kind: String,
     /// The definition, as TOML.
     pub definition: String,
+}
+
+/// A caller that pushes points.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct PushingCaller {
+    /// How it sends: `push` or `otlp`.
+    pub kind: String,
+    /// Name of its token; none if it is on the machine of the service.
+    #[schema(required)]
+    pub token: Option<String>,
+    /// Dataset of its points.
+    pub dataset: String,
+    /// Accepted points since the start of the service.
+    pub points: u64,
+    /// Accepted points per second over the last minute.
+    pub points_per_second: f64,
+    /// Rejected points and rows since the start of the service.
+    pub rejected: u64,
+    /// When it sent last.
+    #[schema(required)]
+    pub last_points: Option<String>,
 }
 
 /// An event in the log of a source.

@@ -26,6 +26,8 @@ pub enum Manner {
     Busy,
     /// It accepts connections, and never answers.
     Silent,
+    /// Its turbidity stays the same: the probe is covered in mud.
+    Stuck,
 }
 
 /// Starts a device, and returns its port.
@@ -81,7 +83,9 @@ fn respond(request: &[u8], number: u16, manner: Manner) -> Vec<u8> {
         return exception(ILLEGAL_ADDRESS);
     }
     let phase = f64::from(number) / 7.0;
-    let turbidity = swing(45.0, 30.0, 3_600.0, phase).round() as u16;
+    // Ripples over the swell of an hour.
+    let turbidity = swing(45.0, 30.0, 3_600.0, phase) + swing(0.0, 3.0, 11.0, phase);
+    let turbidity = if manner == Manner::Stuck { 38 } else { turbidity.round() as u16 };
     // The gate opens for a quarter of every ten minutes.
     let gate = u16::from((now() / 600.0 + phase).fract() < 0.25);
     let words = [turbidity, gate];
@@ -100,5 +104,6 @@ mod tests {
         assert_eq!(respond(&[3, 0, 1, 0, 2], 1, Manner::Sound), [0x83, ILLEGAL_ADDRESS]);
         assert_eq!(respond(&[6, 0, 0, 0, 2], 1, Manner::Sound), [0x86, ILLEGAL_FUNCTION]);
         assert_eq!(respond(&[4, 0, 0, 0, 1], 1, Manner::Busy), [0x84, DEVICE_BUSY]);
+        assert_eq!(respond(&[4, 0, 0, 0, 1], 1, Manner::Stuck), [4, 2, 0, 38]);
     }
 }

@@ -5,7 +5,7 @@ import { Cell, Column, Row, Table, TableBody, TableHeader, TabPanel, Tabs } from
 import styled from "styled-components";
 
 import { latestQuery, MOST_SERIES } from "../../api/queries";
-import type { DatasetInfo, LatestPoint, Tags } from "../../api/types";
+import type { DatasetInfo, LatestPoint, SeriesTrouble, Tags } from "../../api/types";
 import { count, decimals, tell } from "../../format/numbers";
 import { ago } from "../../format/times";
 import { Leaf, Strip } from "../../ui/Leaves";
@@ -67,6 +67,7 @@ function SeriesList({ dataset }: { dataset: string }) {
   const { data, error, refetch, dataUpdatedAt } = useQuery(latestQuery(dataset, useDeferredValue(search)));
   if (!data) return <Waiting error={error} retry={refetch} />;
   const places = placesByMetric(data.items);
+  const isTroubled = data.items.some((item) => item.trouble !== null);
   return (
     <>
       <SearchBox
@@ -94,6 +95,7 @@ function SeriesList({ dataset }: { dataset: string }) {
               <Column className="figure">latest value</Column>
               <Column>unit</Column>
               <Column>when</Column>
+              {isTroubled && <Column>trouble</Column>}
             </TableHeader>
             <TableBody items={data.items.map((item) => ({ ...item, id: `${item.metric} ${tagText(item.tags)}` }))}>
               {(item: LatestPoint) => (
@@ -107,6 +109,7 @@ function SeriesList({ dataset }: { dataset: string }) {
                   <Cell>
                     <span title={item.time ?? ""}>{item.time === null ? "–" : ago(item.time, dataUpdatedAt)}</span>
                   </Cell>
+                  {isTroubled && <Cell>{item.trouble === null ? "" : troubleText(item.trouble)}</Cell>}
                 </Row>
               )}
             </TableBody>
@@ -127,6 +130,10 @@ function placesByMetric(items: readonly LatestPoint[]): Map<string, number> {
     ]),
   );
 }
+
+/** What a source finds wrong with a series: `stale (locks)`. */
+const troubleText = ({ trouble, source }: SeriesTrouble): string =>
+  `${trouble === "clock_off" ? "clock off" : trouble} (${source})`;
 
 function seriesQuery({ metric, tags, value }: LatestPoint): string {
   const conditions = Object.entries(tags).map(([key, wanted]) => `${named(key)} = ${JSON.stringify(wanted)}`);

@@ -3,8 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 
-import { datasetsQuery, overviewQuery, refusalsQuery, sourcesQuery } from "../../api/queries";
-import type { DatasetInfo, Overview } from "../../api/types";
+import { datasetsQuery, OWN, overviewQuery, refusalsQuery, sourcesQuery } from "../../api/queries";
+import type { DatasetInfo, Overview, SourceInfo } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { ago, millis } from "../../format/times";
 import { Faint, Failure, Heading, Notice, Panel, PlainTable, Title, Waiting } from "../../ui/parts";
@@ -26,9 +26,10 @@ const Figure = styled.div`
 
 export function OverviewPage() {
   const { data, error, refetch } = useQuery(overviewQuery);
-  const { data: datasets = [] } = useQuery(datasetsQuery);
-  if (!data) return <Waiting error={error} retry={refetch} />;
-  if (data.points === 0) return <FirstSteps />;
+  const { data: datasets } = useQuery(datasetsQuery);
+  if (!data || !datasets) return <Waiting error={error} retry={refetch} />;
+  // The service's own metrics are always there.
+  if (datasets.every((one) => one.name === OWN || one.points === 0)) return <FirstSteps />;
   return (
     <>
       <Title>Overview</Title>
@@ -73,11 +74,27 @@ function inAMonth(data: Overview): string {
   return `; ${bytes(store.outlook.in_30_days)}${limit} in 30 days`;
 }
 
+/** What is wrong with a source; undefined if nothing is. */
+function troubleOf({ error, is_late: isLate, series }: SourceInfo): string | undefined {
+  if (error !== null) return `fails: ${error}`;
+  if (isLate) return "is late";
+  const { stale, stuck, clock_off: clockOff } = series;
+  const counts = [
+    ...(stale > 0 ? [`${count(stale)} stale`] : []),
+    ...(stuck > 0 ? [`${count(stuck)} stuck`] : []),
+    ...(clockOff > 0 ? [`${count(clockOff)} with the clock off`] : []),
+  ];
+  return counts.length > 0 ? `has series that need a hand: ${counts.join(", ")}` : undefined;
+}
+
 /** What needs a hand, each with the way to it. */
 function Attention({ datasets }: { datasets: DatasetInfo[] }) {
   const { data: refusals } = useQuery(refusalsQuery);
   const { data: sources = [] } = useQuery(sourcesQuery);
-  const troubled = sources.filter((source) => source.error !== null || source.is_late);
+  const troubled = sources.flatMap((source) => {
+    const what = troubleOf(source);
+    return what === undefined ? [] : [{ name: source.name, what }];
+  });
   const limits = refusals?.causes.find((cause) => cause.cause === "limit");
   const unreviewed = datasets.filter((dataset) => dataset.unreviewed > 0);
   if (!limits && unreviewed.length === 0 && troubled.length === 0) return null;
@@ -91,8 +108,7 @@ function Attention({ datasets }: { datasets: DatasetInfo[] }) {
       )}
       {troubled.map((source) => (
         <p key={source.name}>
-          The source {source.name} {source.error === null ? "is late" : `fails: ${source.error}`}.{" "}
-          <Link to="/arrivals">Sources</Link>
+          The source {source.name} {source.what}.<Link to="/arrivals">Sources</Link>
         </p>
       ))}
       {unreviewed.map((dataset) => (

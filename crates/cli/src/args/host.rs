@@ -16,6 +16,9 @@ pub struct ServeArgs {
     /// Address to listen on; overrides the configuration
     #[arg(long, value_name = "IP:PORT")]
     pub listen: Option<String>,
+    /// Interval at which the service stores its own metrics in the dataset `own`, or none (default: 10s)
+    #[arg(long, value_name = "SPAN", env = "FENETRE_OWN")]
+    pub own: Option<String>,
 }
 
 /// `fenetre config …`
@@ -67,6 +70,9 @@ pub struct DemoRunArgs {
     /// Define sources too, with simulated devices, a web service, a table, a folder, and an address that does not answer
     #[arg(long)]
     pub with_sources: bool,
+    /// Interval at which the service stores its own metrics in the dataset `own`, or none (default: 10s)
+    #[arg(long, value_name = "SPAN", env = "FENETRE_OWN")]
+    pub own: Option<String>,
     /// Days of history
     #[arg(long, default_value_t = 14, value_parser = clap::value_parser!(u32).range(1..=366))]
     pub days: u32,

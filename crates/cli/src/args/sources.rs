@@ -25,6 +25,8 @@ pub struct SourceArgs {
 pub enum SourceCommand {
     /// List the sources with their state
     List,
+    /// List the callers that have pushed points since the service started
+    Callers,
     /// Show a source: state, figures, parts, definition
     Show {
         /// Name

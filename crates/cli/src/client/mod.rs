@@ -105,6 +105,10 @@ impl Client {
         self.get("/api/v1/datasets", &[])
     }
 
+    pub fn pushing_callers(&self) -> Result<Vec<fenetre_wire::sources::PushingCaller>, Failure> {
+        self.get("/api/v1/pushing-callers", &[])
+    }
+
     pub fn sources(&self) -> Result<Vec<SourceInfo>, Failure> {
         self.get(SOURCES, &[])
     }

@@ -11,7 +11,7 @@ use fenetre_wire::series::{LatestPoint, SeriesInfo};
 use serde::Serialize;
 
 use crate::{
-    args::SeriesArgs,
+    args::{ListOutput, SeriesArgs},
     client::{Client, SeriesQuery},
     failure::Failure,
     output::{
@@ -23,7 +23,11 @@ use crate::{
 /// Lists the series.
 pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
     let page = Client::of(&args.list.target.service)?.series(&args.list.target.dataset, &query(args))?;
-    write(&page.items, &series_columns(), args.list.output)?;
+    let mut columns = series_columns();
+    if args.list.output != ListOutput::Table || page.items.iter().any(|series| series.trouble.is_some()) {
+        columns.push(Column { name: "trouble", right: false, text: trouble, plain: trouble });
+    }
+    write(&page.items, &columns, args.list.output)?;
     print_rest(page.total, page.items.len());
     Ok(())
 }
@@ -82,6 +86,11 @@ fn series_columns() -> Vec<Column<SeriesInfo>> {
         },
         Column { name: "last (UTC)", right: false, text: |s| minute(s.stored.last.as_ref()), plain: |s| s.stored.last.clone().unwrap_or_default() },
     ]
+}
+
+/// What the source of a series finds wrong with it: `stale since 2026-05-01 12:00`.
+fn trouble(series: &SeriesInfo) -> String {
+    series.trouble.as_ref().map_or_else(String::new, |trouble| format!("{} since {}", trouble.trouble.words(), minute(Some(&trouble.since))))
 }
 
 fn latest_columns() -> Vec<Column<LatestRow>> {

@@ -3,7 +3,9 @@
 use std::{fs, path::Path};
 
 use fenetre_core::suggest::listing;
-use fenetre_wire::sources::{SourceDifference, SourceEvent, SourceExample, SourceInfo, SourcePart, SourceReject, SourceTrial};
+use fenetre_wire::sources::{
+    PushingCaller, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble, TroubledSeries,
+};
 
 use crate::{
     args::{ListOutput, SourceArgs, SourceCommand},
@@ -24,6 +26,14 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             write(&sources, &columns(), args.output)?;
             if sources.is_empty() && args.output == ListOutput::Table {
                 noteln!("define one with `fenetre source add FILE.toml`");
+            }
+            Ok(())
+        }
+        SourceCommand::Callers => {
+            let callers = client()?.pushing_callers()?;
+            write(&callers, &caller_columns(), args.output)?;
+            if callers.is_empty() && args.output == ListOutput::Table {
+                noteln!("nobody has pushed points since the service started");
             }
             Ok(())
         }
@@ -111,13 +121,37 @@ fn columns() -> Vec<Column<SourceInfo>> {
             text: |source| utc(source.last_points.as_ref()),
             plain: |source| source.last_points.clone().unwrap_or_default(),
         },
+        Column { name: "per s", right: true, text: |source| rate(source.points_per_second), plain: |source| source.points_per_second.to_string() },
         Column { name: "points", right: true, text: |source| grouped(source.points), plain: |source| source.points.to_string() },
         Column { name: "rejected", right: true, text: |source| grouped(source.rejected), plain: |source| source.rejected.to_string() },
         plain("error", |source: &SourceInfo| source.error.clone().or_else(|| failed(&source.parts)).unwrap_or_default()),
     ]
 }
 
-/// Its state, and how many of its parts failed.
+fn caller_columns() -> Vec<Column<PushingCaller>> {
+    let plain = |name, plain| Column { name, right: false, text: plain, plain };
+    vec![
+        plain("caller", |caller: &PushingCaller| caller.token.clone().unwrap_or_else(|| "this machine".to_owned())),
+        plain("kind", |caller: &PushingCaller| caller.kind.clone()),
+        plain("dataset", |caller: &PushingCaller| caller.dataset.clone()),
+        Column {
+            name: "last points (UTC)",
+            right: false,
+            text: |caller| utc(caller.last_points.as_ref()),
+            plain: |caller| caller.last_points.clone().unwrap_or_default(),
+        },
+        Column { name: "per s", right: true, text: |caller| rate(caller.points_per_second), plain: |caller| caller.points_per_second.to_string() },
+        Column { name: "points", right: true, text: |caller| grouped(caller.points), plain: |caller| caller.points.to_string() },
+        Column { name: "rejected", right: true, text: |caller| grouped(caller.rejected), plain: |caller| caller.rejected.to_string() },
+    ]
+}
+
+/// Points per second: `12`, `0.4`.
+fn rate(points: f64) -> String {
+    if points >= 10.0 || points <= 0.0 { grouped(points.round() as u64) } else { format!("{points:.1}") }
+}
+
+/// Its state, how many of its parts failed, and how many of its series are in trouble.
 fn state(source: &SourceInfo) -> String {
     let failed = source.parts.iter().filter(|part| part.error.is_some() && part.points == 0).count();
     let partly = source.parts.iter().filter(|part| part.error.is_some()).count() - failed;
@@ -130,6 +164,13 @@ fn state(source: &SourceInfo) -> String {
     }
     if partly > 0 {
         state += &format!(", {partly} of {} partly failed", source.parts.len());
+    }
+    for (trouble, count) in
+        [(Trouble::Stale, source.series.stale), (Trouble::Stuck, source.series.stuck), (Trouble::ClockOff, source.series.clock_off)]
+    {
+        if count > 0 {
+            state += &format!(", {} {}", count_of(count, "series", "series"), trouble.words());
+        }
     }
     state
 }
@@ -157,6 +198,7 @@ fn show(source: &SourceInfo) -> Result<(), Failure> {
     }
     outln!("  points    {} stored, {} rejected in {}", grouped(source.points), grouped(source.rejected), count_of(source.rounds, "round", "rounds"));
     outln!("  latest    {}", source.last_points.as_ref().map_or_else(|| "none".to_owned(), |at| utc(Some(at))));
+    show_series(&source.series);
     show_rejects(&source.rejects);
     show_parts(&source.parts);
     if let Some(sent) = &source.sent {
@@ -164,6 +206,20 @@ fn show(source: &SourceInfo) -> Result<(), Failure> {
     }
     outln!("{}", serde_json::to_string_pretty(&source.definition)?);
     Ok(())
+}
+
+fn show_series(series: &SourceSeries) {
+    let more = if series.is_full { ", and more that are not watched" } else { "" };
+    outln!("  series    {} watched{more}", grouped(series.watched));
+    for TroubledSeries { metric, tags, trouble } in &series.troubled {
+        let tags = tags.iter().map(|(key, value)| format!("{key}={value}")).collect::<Vec<_>>().join(" ");
+        let what = match trouble.trouble {
+            Trouble::Stale => "no point since",
+            Trouble::Stuck => "the same value since",
+            Trouble::ClockOff => "the clock is off: the latest point has the time",
+        };
+        outln!("            {metric} {tags}: {what} {}", utc(Some(&trouble.since)));
+    }
 }
 
 fn show_rejects(rejects: &[SourceReject]) {

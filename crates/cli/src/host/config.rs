@@ -9,7 +9,7 @@ use crate::failure::{Failure, WRONG};
 
 /// Reads a configuration and prints what holds.
 pub fn check(file: &Path) -> Result<(), Failure> {
-    let Config { store, store_options, address, tls, proxies, access, json_log, log_level, limits, file: _ } = Config::read(file)?;
+    let Config { store, store_options, address, tls, proxies, access, json_log, log_level, limits, own_every, file: _ } = Config::read(file)?;
     if let Some(files) = &tls {
         Certificate::open(files, fenetre_service::now())
             .and_then(|certificate| certificate.server_config())
@@ -34,6 +34,7 @@ pub fn check(file: &Path) -> Result<(), Failure> {
     outln!("  listen   {address}{how}");
     let is_open = access.is_loopback_open && address.ip().is_loopback() && proxies.is_empty();
     outln!("  access   {}", if is_open { "callers on this machine need no token" } else { "every caller needs a token" });
+    outln!("  own      {}", own_every.map_or("none".to_owned(), |every| format!("metrics of the service every {} s", every.as_secs())));
     outln!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
     outln!(
         "  bodies   at most {} bytes, {} decompressed, {} in total",

@@ -39,6 +39,9 @@ const DAY: Nanos = 86_400 * SECOND;
 pub fn run(args: &DemoRunArgs) -> Result<(), Failure> {
     let mut config = Config { store: args.store.clone(), log_level: "warn".to_owned(), ..Config::default() };
     config.listen_on(&args.listen)?;
+    if let Some(every) = &args.own {
+        config.watch_itself(every)?;
+    }
     if args.fresh {
         remove_store(&args.store)?;
     }
@@ -90,7 +93,7 @@ fn play(args: &DemoRunArgs, client: &Client, url: &str, service: &Service) -> Re
     }
     noteln!("{}", hints(url, &args.store));
     // The broker runs as long as the service.
-    let _broker = if args.with_sources { demo_sources::define(client, url, &args.store, until.unwrap_or_else(now))? } else { None };
+    let _broker = if args.with_sources { demo_sources::define(client, &args.store, until.unwrap_or_else(now))? } else { None };
     while !service.is_finished() {
         if until.is_some() {
             thread::sleep(Duration::from_millis(100));

@@ -1,4 +1,4 @@
-//! The demo's sources: the service watches itself; devices, a web service, a broker, a clerk and keepers of the waterway deliver; a pumping station does not answer.
+//! The demo's sources: devices, a web service, a broker, a clerk and keepers of the waterway deliver; a pumping station does not answer.
 
 use std::{
     fs,
@@ -6,37 +6,27 @@ use std::{
 };
 
 use fenetre_core::{
-    keeping::LimitSettings,
     model::DatasetDefinition,
-    time::{Nanos, SECOND, Span, format_utc},
+    time::{Nanos, SECOND, format_utc},
 };
 use fenetre_demo::{
     peers::{boats, clerk, control, locks},
     waterway::DATASET,
 };
-use fenetre_wire::retention::RetentionOrder;
 
 use crate::{
     client::Client,
     failure::{FAILED, Failure},
 };
 
-/// Dataset of the service's own figures.
-const OWN: &str = "own";
 /// Dataset of the control room, which has no locks.
 const CONTROL: &str = "control";
-/// Days for which they are kept.
-const OWN_DAYS: u32 = 30;
 
 /// Starts the peers, defines the sources, and drops a file of a keeper, who read the staffs in the hour before `now`. The broker, if there is one, ends
 /// when it is dropped.
-pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<Option<boats::Broker>, Failure> {
-    let description = "The figures of this service, which it polls itself".to_owned();
-    client.put_dataset(OWN, &DatasetDefinition { description, ..DatasetDefinition::default() })?;
+pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats::Broker>, Failure> {
     let description = "The web service of the control room".to_owned();
     client.put_dataset(CONTROL, &DatasetDefinition { description, ..DatasetDefinition::default() })?;
-    let limits = LimitSettings { keep_for: Some(Some(Span { days: OWN_DAYS, ..Span::default() })), keep_under: None };
-    client.set_retention(&RetentionOrder { place: OWN.to_owned(), limits, ..RetentionOrder::default() })?;
     let failed = |error: std::io::Error| Failure::new(FAILED, format!("cannot make the folder of the sources: {error}"));
     let mut folder = std::path::absolute(store).map_err(failed)?.into_os_string();
     folder.push("-keepers");
@@ -48,7 +38,7 @@ pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<Op
     let control = control::start().map_err(failed)?;
     let broker = boats::start(&folder);
     let manners =
-        [("brindle", locks::Manner::Sound), ("osier", locks::Manner::Sound), ("tansy", locks::Manner::Busy), ("fallow", locks::Manner::Silent)];
+        [("brindle", locks::Manner::Sound), ("osier", locks::Manner::Sound), ("tansy", locks::Manner::Busy), ("fallow", locks::Manner::Silent), ("marl", locks::Manner::Stuck)];
     let devices = (1..).zip(manners).map(|(number, (lock, manner))| {
         let port = locks::start(number, manner)?;
         Ok(format!("  {{ address = \"127.0.0.1:{port}\", tags = {{ lock = \"{lock}\" }} }},\n"))
@@ -57,7 +47,6 @@ pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<Op
     let (folder, table) = (serde_json::to_string(&folder)?, serde_json::to_string(&format!("sqlite://{}", table.display()))?);
     let of = |kind: &str, rest: &str| format!("kind = \"{kind}\"\ndataset = \"{DATASET}\"\n{rest}");
     let mut sources = vec![
-        ("own", format!("kind = \"poll\"\ndataset = \"{OWN}\"\nevery = \"10s\"\ntargets = [{{ url = \"{url}/metrics\" }}]\n")),
         (
             "control",
             format!("kind = \"poll\"\ndataset = \"{CONTROL}\"\nevery = \"10s\"\ntargets = [{{ url = \"http://127.0.0.1:{control}/metrics\" }}]\n"),
@@ -67,7 +56,7 @@ pub fn define(client: &Client, url: &str, store: &Path, now: Nanos) -> Result<Op
             of(
                 "modbus",
                 &format!(
-                    "every = \"5s\"\ndevices = [\n{devices}]\nregisters = [\n  {{ metric = \"turbidity_probe\", table = \"input\", address = 0, scale = 0.1, unit = \"[NTU]\" }},\n  \
+                    "every = \"5s\"\nstuck_after = \"1m\"\ndevices = [\n{devices}]\nregisters = [\n  {{ metric = \"turbidity_probe\", table = \"input\", address = 0, scale = 0.1, unit = \"[NTU]\" }},\n  \
                      {{ metric = \"gate_contact\", table = \"input\", address = 1, words = {{ 0 = \"shut\", 1 = \"open\" }} }},\n]\n"
                 ),
             ),

@@ -19,6 +19,9 @@ pub fn run(args: &ServeArgs) -> Result<(), Failure> {
     if let Some(address) = &args.listen {
         config.listen_on(address)?;
     }
+    if let Some(every) = &args.own {
+        config.watch_itself(every)?;
+    }
     let store = config.store.display().to_string();
     serve(&config, |ready| {
         let scheme = if ready.is_secure { "https" } else { "http" };

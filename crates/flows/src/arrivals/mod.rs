@@ -1,5 +1,6 @@
-//! Recent points per second, and rejects by reason.
+//! Recent points per second, by dataset and by sender, and rejects by reason.
 
+pub mod sender;
 pub mod tail;
 
 use std::collections::{BTreeMap, HashMap, VecDeque};
@@ -10,6 +11,8 @@ use fenetre_core::{
 };
 use fenetre_formats::Tally;
 use parking_lot::Mutex;
+
+use self::sender::{Sender, Sent};
 
 /// How far back is counted.
 pub const SECONDS_KEPT: i64 = 600;
@@ -29,10 +32,12 @@ pub struct Second {
 #[derive(Debug, Default)]
 pub struct Arrivals {
     seconds: Mutex<HashMap<String, VecDeque<Second>>>,
-    causes: Mutex<BTreeMap<(String, Cause), Refused>>,
-    /// Accepted points since the start, by dataset.
-    accepted: Mutex<BTreeMap<String, u64>>,
+    causes: Mutex<BTreeMap<(String, Sender, Cause), Refused>>,
+    senders: Mutex<BTreeMap<(String, Sender), Sent>>,
 }
+
+/// Senders that are told apart. The one that was silent longest is forgotten for a new one.
+const MAX_SENDERS: usize = 10_000;
 
 /// Rejects of one reason.
 #[derive(Clone, Debug, Default)]
@@ -46,10 +51,25 @@ pub struct Refused {
 }
 
 impl Arrivals {
-    /// Counts arrivals at an instant.
-    pub fn count(&self, now: Nanos, dataset: &str, accepted: u64, rejected: u64) {
+    /// Counts arrivals at an instant, and the rejects among them by reason.
+    pub fn count(&self, now: Nanos, dataset: &str, sender: &Sender, tally: &Tally) {
+        self.count_sender(now, dataset, sender, tally);
+        self.count_second(now, dataset, tally.accepted, tally.rejected);
+        self.count_causes(now, dataset, sender, tally);
+    }
+
+    fn count_sender(&self, now: Nanos, dataset: &str, sender: &Sender, tally: &Tally) {
+        let key = (dataset.to_owned(), sender.clone());
+        let mut senders = self.senders.lock();
+        if senders.len() >= MAX_SENDERS && !senders.contains_key(&key) {
+            let quietest = senders.iter().min_by_key(|(_, sent)| sent.last()).map(|(key, _)| key.clone());
+            quietest.iter().for_each(|key| drop(senders.remove(key)));
+        }
+        senders.entry(key).or_default().count(now, tally.accepted, tally.rejected);
+    }
+
+    fn count_second(&self, now: Nanos, dataset: &str, accepted: u64, rejected: u64) {
         let second = now.div_euclid(SECOND);
-        *self.accepted.lock().entry(dataset.to_owned()).or_default() += accepted;
         let mut datasets = self.seconds.lock();
         if !datasets.contains_key(dataset) {
             datasets.insert(dataset.to_owned(), VecDeque::new());
@@ -68,14 +88,13 @@ impl Arrivals {
         }
     }
 
-    /// Counts the rejects of a body, by reason.
-    pub fn refused(&self, now: Nanos, dataset: &str, tally: &Tally) {
+    fn count_causes(&self, now: Nanos, dataset: &str, sender: &Sender, tally: &Tally) {
         if tally.causes.is_empty() {
             return;
         }
         let mut causes = self.causes.lock();
         for (cause, count) in &tally.causes {
-            let known = causes.entry((dataset.to_owned(), *cause)).or_default();
+            let known = causes.entry((dataset.to_owned(), sender.clone(), *cause)).or_default();
             known.count += count;
             known.second = now.div_euclid(SECOND);
             if let Some(reject) = tally.rejects.iter().rfind(|reject| reject.cause == *cause) {
@@ -84,20 +103,25 @@ impl Arrivals {
         }
     }
 
-    /// Accepted points since the start, by dataset.
-    pub fn accepted(&self) -> BTreeMap<String, u64> {
-        self.accepted.lock().clone()
+    /// What each sender sent since the start, by dataset.
+    pub fn senders(&self) -> BTreeMap<(String, Sender), Sent> {
+        self.senders.lock().clone()
     }
 
-    /// Rejected points and rows since the start, by dataset and reason.
-    pub fn rejected(&self) -> BTreeMap<(String, Cause), u64> {
+    /// What a sender sent to a dataset since the start.
+    pub fn sent(&self, dataset: &str, sender: &Sender) -> Sent {
+        self.senders.lock().get(&(dataset.to_owned(), sender.clone())).cloned().unwrap_or_default()
+    }
+
+    /// Rejected points and rows since the start, by dataset, sender and reason.
+    pub fn rejected(&self) -> BTreeMap<(String, Sender, Cause), u64> {
         self.causes.lock().iter().map(|(key, refused)| (key.clone(), refused.count)).collect()
     }
 
     /// Each reason that there was for some datasets, with the dataset of the latest.
     pub fn causes(&self, is_seen: impl Fn(&str) -> bool) -> Vec<(Cause, String, Refused)> {
         let mut sums: BTreeMap<Cause, (String, Refused)> = BTreeMap::new();
-        for ((dataset, cause), refused) in self.causes.lock().iter().filter(|((dataset, _), _)| is_seen(dataset)) {
+        for ((dataset, _, cause), refused) in self.causes.lock().iter().filter(|((dataset, ..), _)| is_seen(dataset)) {
             let (latest, sum) = sums.entry(*cause).or_default();
             let count = sum.count + refused.count;
             if refused.second >= sum.second {
@@ -137,6 +161,12 @@ impl Arrivals {
 mod tests {
     use super::*;
 
+    fn tally(accepted: u64, rejected: u64) -> Tally {
+        let mut tally = Tally::default();
+        (tally.accepted, tally.rejected) = (accepted, rejected);
+        tally
+    }
+
     #[test]
     fn refusals_are_counted_by_reason_with_the_latest_as_an_example() {
         let arrivals = Arrivals::default();
@@ -144,9 +174,9 @@ mod tests {
             let mut tally = Tally::default();
             tally.refuse(line, fenetre_core::model::Refusal::of(Cause::Limit, "tags", "too many"));
             tally.reject(line, None, "not JSON");
-            arrivals.refused(line as i64 * SECOND, "velmar", &tally);
+            arrivals.count(line as i64 * SECOND, "velmar", &Sender::Source(format!("s{}", line % 2)), &tally);
         }
-        arrivals.refused(9 * SECOND, "main", &Tally::default());
+        arrivals.count(9 * SECOND, "main", &Sender::Import, &Tally::default());
         let counted: Vec<_> =
             arrivals.causes(|_| true).into_iter().map(|(cause, _, refused)| (cause, refused.count, refused.second, refused.example)).collect();
         assert_eq!(counted, [(Cause::Unreadable, 3, 3, "line 3: not JSON".to_owned()), (Cause::Limit, 3, 3, "line 3, tags: too many".to_owned())]);
@@ -156,9 +186,9 @@ mod tests {
     fn old_seconds_are_forgotten_and_steps_add_up() {
         let arrivals = Arrivals::default();
         for second in 0..2_000 {
-            arrivals.count(second * SECOND, "velmar", 3, 1);
+            arrivals.count(second * SECOND, "velmar", &Sender::Import, &tally(3, 1));
         }
-        arrivals.count(1_990 * SECOND, "velmar", 5, 0);
+        arrivals.count(1_990 * SECOND, "velmar", &Sender::Source("clerk".to_owned()), &tally(5, 0));
         assert!(arrivals.seconds.lock()["velmar"].len() as i64 <= SECONDS_KEPT);
         let steps = arrivals.steps(&["velmar"], 2_005 * SECOND, 10);
         assert_eq!(steps.len(), 60);

@@ -11,7 +11,7 @@ use fenetre_core::{
 use fenetre_store::{Document, DocumentKind};
 use serde::{Deserialize, Serialize};
 
-use crate::error::FlowError;
+use crate::{error::FlowError, watch::Expected};
 
 /// Declares a kind: its own fields, and those that all kinds have.
 macro_rules! kind {
@@ -38,6 +38,15 @@ macro_rules! kind {
             /// Format of its data (default: from the content type or the file name).
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub format: Option<fenetre_formats::Format>,
+            /// A series without a point for this long is stale.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub stale_after: Option<fenetre_core::time::Span>,
+            /// A gauge that keeps its value this long, while others change, is stuck.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub stuck_after: Option<fenetre_core::time::Span>,
+            /// The clock of a series is off if its latest point is so far from the time of its arrival.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub clock_off_after: Option<fenetre_core::time::Span>,
             /// Whether it rests until it is resumed.
             #[serde(default, skip_serializing_if = "std::ops::Not::not")]
             pub paused: bool,
@@ -197,6 +206,17 @@ impl Definition {
         plain(self).is_some_and(|own| Some(own) == plain(other))
     }
 
+    /// Whether both bring the same series: they differ at most in being paused, and in what is expected of the series.
+    pub fn brings_the_same(&self, other: &Self) -> bool {
+        let plain = |definition: &Self| {
+            let mut definition = definition.clone();
+            definition.set_paused(false);
+            of_all!(&mut definition, of => (of.stale_after, of.stuck_after, of.clock_off_after) = (None, None, None));
+            definition
+        };
+        plain(self).is_same(&plain(other))
+    }
+
     /// Whether it is paused.
     pub fn is_paused(&self) -> bool {
         of_all!(self, of => of.paused)
@@ -217,6 +237,22 @@ impl Definition {
         of_all!(self, of => of.every.map_or(default, exact))
     }
 
+    /// What is expected of its series. Sources that ask know when a point is due; rows and files come late by nature.
+    pub fn expected(&self) -> Expected {
+        let due = match self {
+            Self::Poll(_) => Some(self.every()),
+            Self::Modbus(modbus) => modbus.longest_period(self.every()),
+            _ => None,
+        };
+        let is_live = !matches!(self, Self::Sql(_) | Self::Folder(_));
+        let (stale, stuck, clock_off) = of_all!(self, of => (of.stale_after, of.stuck_after, of.clock_off_after));
+        Expected {
+            point_every: stale.map(exact).or(due.map(|due| due.saturating_mul(3).max(60 * SECOND))),
+            change_every: stuck.map(exact),
+            clock_within: clock_off.map(exact).or(is_live.then_some(300 * SECOND)),
+        }
+    }
+
     /// Whether points arrive by themselves, so that rounds follow each other without a rest.
     pub fn is_continuous(&self) -> bool {
         matches!(self, Self::Mqtt(_) | Self::Modbus(_) | Self::Opcua(_))
@@ -225,6 +261,10 @@ impl Definition {
     fn check(&self) -> Result<(), String> {
         let (dataset, mapping, tags) = of_all!(self, of => (&of.dataset, &of.mapping, &of.tags));
         check_tags(tags)?;
+        let patience = of_all!(self, of => [("stale_after", of.stale_after), ("stuck_after", of.stuck_after), ("clock_off_after", of.clock_off_after)]);
+        if let Some((key, _)) = patience.into_iter().find(|(_, span)| span.is_some_and(|span| exact(span) < SECOND)) {
+            return Err(format!("{key}: use 1s or more"));
+        }
         check_dataset_name(dataset).map_err(|error| format!("dataset: {error}"))?;
         if !(SECOND / 10..=7 * 24 * 3_600 * SECOND).contains(&self.every()) {
             return Err("every: use 100ms to 7d".to_owned());

@@ -265,6 +265,12 @@ impl Device {
 }
 
 impl Modbus {
+    /// The longest period of a register, given that of the source; none if the registers are in a file.
+    pub fn longest_period(&self, every: i64) -> Option<i64> {
+        let own = self.registers.iter().map(|register| register.every.map_or(every, exact)).max();
+        if self.registers_file.is_some() { None } else { own }
+    }
+
     pub(super) fn check(&self) -> Result<(), String> {
         if self.format.is_some() || self.mapping.is_some() {
             return Err("format and mapping: they do not apply to registers: remove them".to_owned());

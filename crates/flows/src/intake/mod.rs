@@ -18,8 +18,9 @@ use fenetre_wire::{
 
 use self::duplicates::note_duplicates;
 use crate::{
-    arrivals::{Arrivals, tail::Tail},
+    arrivals::{Arrivals, sender::Sender, tail::Tail},
     error::FlowError,
+    watch::SeriesWatch,
 };
 
 pub mod duplicates;
@@ -176,11 +177,25 @@ impl ParsedBody {
     ///
     /// # Errors
     /// If the store does not take it.
-    pub fn keep(self, intake: &Intake, dataset: &str, now: Nanos) -> Result<PushReport, FlowError> {
+    pub fn keep(self, intake: &Intake, dataset: &str, sender: &Sender, now: Nanos) -> Result<PushReport, FlowError> {
+        self.keep_watched(intake, dataset, sender, now, None)
+    }
+
+    /// The same; the series are noted by the watch of a source.
+    ///
+    /// # Errors
+    /// If the store does not take it.
+    pub fn keep_watched(
+        self,
+        intake: &Intake,
+        dataset: &str,
+        sender: &Sender,
+        now: Nanos,
+        watch: Option<&SeriesWatch>,
+    ) -> Result<PushReport, FlowError> {
         let mut report = self.report(false);
-        report.replaced = intake.store.write(self.batch)?;
-        intake.arrivals.count(now, dataset, report.tally.accepted, report.tally.rejected);
-        intake.arrivals.refused(now, dataset, &report.tally);
+        report.replaced = intake.store.write_watched(self.batch, |stretch| watch.iter().for_each(|watch| watch.note(now, &stretch)))?;
+        intake.arrivals.count(now, dataset, sender, &report.tally);
         if intake.tail.is_watched() {
             intake.tail.report(TailReport {
                 dataset: dataset.to_owned(),

@@ -21,7 +21,7 @@ use fenetre_core::time::Nanos;
 use fenetre_formats::Format;
 use fenetre_wire::{arrivals::TailPoint, sources::SourcePart};
 
-use crate::{definition::Definition, error::FlowError, events::Events, intake::Intake, rejects::Rejects};
+use crate::{arrivals::sender::Sender, definition::Definition, error::FlowError, events::Events, intake::Intake, rejects::Rejects, watch::SeriesWatch};
 
 /// What a round works with.
 pub struct Round<'a> {
@@ -37,6 +37,15 @@ pub struct Round<'a> {
     pub shown: Option<usize>,
     /// The log of the source.
     pub events: &'a Events,
+    /// The watch over its series, unless this is a trial.
+    pub watch: Option<&'a SeriesWatch>,
+}
+
+impl Round<'_> {
+    /// By whose name its points are counted.
+    fn sender(&self) -> Sender {
+        Sender::Source(self.name.unwrap_or_default().to_owned())
+    }
 }
 
 /// What a round did.
@@ -153,7 +162,7 @@ fn take(round: &Round<'_>, body: Body<'_>) -> Result<Outcome, FlowError> {
     let order = crate::intake::Order { dataset, format, mapping, metrics: &[], tags, shown: round.shown.unwrap_or(0), stop: &is_late };
     let mut read = round.intake.read(order, bytes, now)?;
     let sample = std::mem::take(&mut read.sample);
-    let report = if round.shown.is_some() { read.report(true) } else { read.keep(round.intake, dataset, now)? };
+    let report = if round.shown.is_some() { read.report(true) } else { read.keep_watched(round.intake, dataset, &round.sender(), now, round.watch)? };
     let rejects = Rejects::of_body(&report.tally, at);
     Ok(Outcome { points: report.tally.accepted, rejects, bytes: length, sample, ..Outcome::default() })
 }

@@ -47,6 +47,14 @@ impl Caller {
         }
     }
 
+    /// Name of its token, if it has one.
+    pub fn token_name(&self) -> Option<String> {
+        match &self.identity {
+            Identity::Machine => None,
+            Identity::Token(presented) => Some(presented.holder().token.name.clone()),
+        }
+    }
+
     /// Whether the caller is on the machine of the service, and may read its log.
     pub fn is_machine(&self) -> bool {
         matches!(self.identity, Identity::Machine)

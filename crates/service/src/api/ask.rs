@@ -174,9 +174,9 @@ async fn answer(state: &AppState, caller: Caller, dataset: String, question: Que
 }
 
 async fn compute(state: &AppState, caller: Caller, dataset: String, question: Question, kind: AnswerKind) -> Result<HttpResponse, ApiError> {
-    let given_up = CancelOnDrop::default();
+    let (given_up, arrived) = (CancelOnDrop::default(), Instant::now());
     // Waiting counts.
-    let deadline = Instant::now() + Duration::from_secs(caller.limits(&state.limits).max_query_seconds);
+    let deadline = arrived + Duration::from_secs(caller.limits(&state.limits).max_query_seconds);
     let asked = Arc::new((dataset, question, caller));
     let attempt = |haste: Haste| {
         let (asked, given_up) = (Arc::clone(&asked), given_up.flag());
@@ -191,6 +191,7 @@ async fn compute(state: &AppState, caller: Caller, dataset: String, question: Qu
     if !state.lanes.is_known_long(hash) {
         let turn = state.lanes.queries.enter(deadline).await?;
         if let Some(body) = in_turn(state, turn, attempt(Haste::Quick)).await? {
+            state.lanes.quick_times.count(arrived.elapsed());
             return Ok(kind.respond(body));
         }
         state.lanes.remember(hash, true);
@@ -198,6 +199,7 @@ async fn compute(state: &AppState, caller: Caller, dataset: String, question: Qu
     let turn = state.lanes.long_queries.enter(deadline).await?;
     let began = Instant::now();
     let body = in_turn(state, turn, attempt(Haste::None)).await?;
+    state.lanes.long_times.count(arrived.elapsed());
     if began.elapsed() < QUICK {
         state.lanes.remember(hash, false);
     }

@@ -98,6 +98,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(imports::forget)
         .service(imports::rejects)
         .service(sources::list)
+        .service(sources::list_callers)
         .service(sources::list_examples)
         .service(sources::attempt)
         .service(sources::show)

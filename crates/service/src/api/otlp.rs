@@ -9,7 +9,7 @@ use actix_web::{
     post, web,
 };
 use fenetre_access::grant::Action;
-use fenetre_flows::intake::Order;
+use fenetre_flows::{arrivals::sender::Sender, intake::Order};
 use fenetre_formats::{Format, otlp};
 
 use super::points::{collect_body, decompress, encoding_of, when_late};
@@ -84,7 +84,7 @@ async fn take(state: AppState, caller: Caller, dataset: String, request: HttpReq
             let now = now();
             let metrics = caller.rights().map_or(&[][..], |rights| &rights.metrics);
             let order = Order { dataset: &dataset, format, mapping: None, metrics, tags: &BTreeMap::new(), shown: 0, stop: &stop };
-            let report = state.intake.read(order, bytes, now)?.keep(&state.intake, &dataset, now)?;
+            let report = state.intake.read(order, bytes, now)?.keep(&state.intake, &dataset, &Sender::Otlp(caller.token_name()), now)?;
             caller.count_points(report.tally.accepted);
             Ok::<_, ApiError>(report)
         })

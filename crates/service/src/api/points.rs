@@ -8,7 +8,7 @@ use std::{
 use actix_web::{HttpRequest, HttpResponse, http::header, post, web};
 use fenetre_access::grant::Action;
 use fenetre_core::suggest::{closest, listing};
-use fenetre_flows::intake::Order;
+use fenetre_flows::{arrivals::sender::Sender, intake::Order};
 use fenetre_formats::{
     Format, FormatError,
     mapping::{Column, Mapping, Role},
@@ -251,15 +251,15 @@ fn take(
     if options.dry_run {
         return Ok(read.report(true));
     }
+    let sender = Sender::Push(caller.token_name());
     let report = read.report(false);
     if report.tally.rejected > 0 && (options.all_or_nothing || report.tally.accepted + report.dropped == 0) {
         let mut nothing = report.tally;
         nothing.accepted = 0;
-        state.intake.arrivals.count(now, dataset, 0, nothing.rejected);
-        state.intake.arrivals.refused(now, dataset, &nothing);
+        state.intake.arrivals.count(now, dataset, &sender, &nothing);
         return Err(rejected(PushReport { tally: nothing, ..PushReport::default() }, options.all_or_nothing));
     }
-    let report = read.keep(&state.intake, dataset, now)?;
+    let report = read.keep(&state.intake, dataset, &sender, now)?;
     caller.count_points(report.tally.accepted);
     Ok(report)
 }

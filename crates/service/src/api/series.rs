@@ -1,15 +1,19 @@
 //! Series and their latest points, a page at a time.
 
-use std::collections::BTreeMap;
+use std::collections::HashMap;
 
 use actix_web::{get, web};
 use fenetre_core::{
     catalogue::{Dataset, Metric, Series},
-    model::Tags,
+    model::SeriesId,
     time::format_utc,
     visibility::VisibleCatalogue,
 };
-use fenetre_wire::series::{LatestPoint, Page, SeriesInfo};
+use fenetre_flows::watch::Troubled;
+use fenetre_wire::{
+    series::{LatestPoint, Page, SeriesInfo},
+    sources::SeriesTrouble,
+};
 use serde::{Deserialize, Deserializer, de::Error as _};
 use utoipa::IntoParams;
 
@@ -19,7 +23,7 @@ use crate::{
     problem::{ApiError, Problem},
     state::{AppState, State, blocking},
     views::{
-        names::{find, find_metric},
+        names::{find, find_metric, text_tags},
         stored::stored,
     },
 };
@@ -68,8 +72,10 @@ fn page<'d>(visible: VisibleCatalogue<'d>, dataset: &'d Dataset, filter: &Series
     Ok((total, series.into_iter().skip(filter.offset.unwrap_or(0)).take(limit).collect()))
 }
 
-fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
-    tags.iter().map(|(key, value)| (key.to_owned(), value.to_owned())).collect()
+/// What its source finds wrong with a series.
+fn trouble(troubled: &HashMap<SeriesId, (String, Troubled)>, series: SeriesId) -> Option<SeriesTrouble> {
+    let (source, troubled) = troubled.get(&series)?;
+    Some(SeriesTrouble { source: source.clone(), trouble: troubled.trouble, since: format_utc(troubled.since) })
 }
 
 /// Lists the series of a dataset.
@@ -89,10 +95,12 @@ pub(crate) async fn list(
         state.store.with_catalogue(|catalogue| {
             let dataset = find(catalogue, &name)?;
             let (total, series) = page(VisibleCatalogue::new(catalogue, &visibility), dataset, &filter)?;
+            let troubled = state.sources.troubled(dataset, catalogue);
             let info = |series: &Series| SeriesInfo {
                 metric: series.metric.to_string(),
                 tags: text_tags(&series.tags),
                 stored: stored(counts.get(&series.id)),
+                trouble: trouble(&troubled, series.id),
             };
             Ok(Page { total, items: series.into_iter().map(info).collect() })
         })
@@ -112,12 +120,12 @@ pub(crate) async fn latest(
 ) -> Result<web::Json<Page<LatestPoint>>, ApiError> {
     let visibility = caller.visibility();
     let work = move |state: &State| {
-        let (dataset, total, series) = state.store.with_catalogue(|catalogue| {
+        let (dataset, total, series, troubled) = state.store.with_catalogue(|catalogue| {
             let dataset = find(catalogue, &name)?;
             let (total, series) = page(VisibleCatalogue::new(catalogue, &visibility), dataset, &filter)?;
             let unit = |series: &Series| dataset.metric(&series.metric).and_then(|metric| metric.definition.unit.clone());
             let series = series.into_iter().map(|series| (series.clone(), unit(series))).collect::<Vec<_>>();
-            Ok::<_, ApiError>((dataset.id, total, series))
+            Ok::<_, ApiError>((dataset.id, total, series, state.sources.troubled(dataset, catalogue)))
         })?;
         let now = now();
         let point = |(series, unit): (Series, Option<String>)| -> Result<LatestPoint, ApiError> {
@@ -128,6 +136,7 @@ pub(crate) async fn latest(
                 time: latest.as_ref().map(|latest| format_utc(latest.time)),
                 value: latest.map(|latest| latest.value),
                 unit,
+                trouble: trouble(&troubled, series.id),
             })
         };
         Ok(Page { total, items: series.into_iter().map(point).collect::<Result<_, _>>()? })

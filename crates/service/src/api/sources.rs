@@ -5,13 +5,17 @@ use fenetre_access::{
     change::{Act, Subject},
     grant::Action,
 };
-use fenetre_core::time::{Nanos, format_utc};
+use fenetre_core::{
+    catalogue::Catalogue,
+    time::{Nanos, format_utc},
+};
 use fenetre_flows::{
+    arrivals::sender::{Sender, Sent},
     definition::{Definition, examples},
     events::Event,
     supervisor::{SourceStatus, is_late},
 };
-use fenetre_wire::sources::{DefinedSource, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceTrial};
+use fenetre_wire::sources::{DefinedSource, PushingCaller, SeriesTrouble, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceSeries, SourceTrial, Trouble, TroubledSeries};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;
@@ -24,6 +28,7 @@ use crate::{
     permission::{Access, AdminGrant, ReadAllGrant},
     problem::{ApiError, Problem, ProblemKind},
     state::{AppState, State, blocking, blocking_long},
+    views::names::text_tags,
 };
 
 /// Points that a trial shows.
@@ -34,8 +39,27 @@ const SHOWN: usize = 20;
 #[get("/api/v1/sources")]
 pub(crate) async fn list(caller: Access<ReadAllGrant>, state: AppState) -> Result<web::Json<Vec<SourceInfo>>, ApiError> {
     let now = now();
-    let all = state.sources.all().into_iter().filter(|status| may_see(&state, &caller, status));
-    all.map(|status| info(status, now)).collect::<Result<_, _>>().map(web::Json)
+    let all = state.sources.all().into_iter().filter(|status| may_see(&state, &caller, status.definition.dataset()));
+    all.map(|status| info(&state, status, now)).collect::<Result<_, _>>().map(web::Json)
+}
+
+/// Lists the callers that have pushed points since the start of the service.
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", responses((status = 200, body = [PushingCaller])))]
+#[get("/api/v1/pushing-callers")]
+pub(crate) async fn list_callers(caller: Access<ReadAllGrant>, state: AppState) -> web::Json<Vec<PushingCaller>> {
+    let now = now();
+    let pushing = state.intake.arrivals.senders().into_iter().filter(|(key, _)| matches!(key.1, Sender::Push(_) | Sender::Otlp(_)));
+    let seen = pushing.filter(|((dataset, _), _)| may_see(&state, &caller, dataset));
+    let info = |((dataset, sender), sent): ((String, Sender), Sent)| PushingCaller {
+        kind: sender.source().to_owned(),
+        token: sender.token().map(str::to_owned),
+        dataset,
+        points: sent.accepted,
+        points_per_second: sent.rate(now),
+        rejected: sent.rejected,
+        last_points: sent.last().map(format_utc),
+    };
+    web::Json(seen.map(info).collect())
 }
 
 /// Lists a definition of each kind, to start from.
@@ -49,7 +73,7 @@ pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<Sour
 #[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", params(("source" = String, Path)), responses((status = 200, body = SourceInfo), (status = 404, body = Problem)))]
 #[get("/api/v1/sources/{source}")]
 pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<SourceInfo>, ApiError> {
-    find(&state, &caller, &name).and_then(|status| info(status, now())).map(web::Json)
+    find(&state, &caller, &name).and_then(|status| info(&state, status, now())).map(web::Json)
 }
 
 /// Lists the latest events of a source.
@@ -173,21 +197,23 @@ fn missing(error: &fenetre_flows::FlowError) -> ApiError {
     ApiError::new(ProblemKind::NotFound, error.to_string())
 }
 
-fn may_see(state: &State, caller: &Caller, status: &SourceStatus) -> bool {
+fn may_see(state: &State, caller: &Caller, dataset: &str) -> bool {
     state.store.with_catalogue(|catalogue| {
-        let dataset = catalogue.dataset_by_any_name(status.definition.dataset());
+        let dataset = catalogue.dataset_by_any_name(dataset);
         // If the dataset has been removed, only callers that may read all datasets see its source.
         dataset.map_or_else(|| caller.may_everywhere(Action::Read), |dataset| caller.may(Action::Read, catalogue, dataset))
     })
 }
 
 fn find(state: &State, caller: &Caller, name: &str) -> Result<SourceStatus, ApiError> {
-    let status = state.sources.status(name).ok().filter(|status| may_see(state, caller, status));
+    let status = state.sources.status(name).ok().filter(|status| may_see(state, caller, status.definition.dataset()));
     status.ok_or_else(|| ApiError::new(ProblemKind::NotFound, format!("there is no source `{name}`: `fenetre source list` shows them")))
 }
 
-fn info(status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
+fn info(state: &State, status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
     let is_late = is_late(&status, now);
+    let sent = state.intake.arrivals.sent(status.definition.dataset(), &Sender::Source(status.name.clone()));
+    let series = state.store.with_catalogue(|catalogue| series_of(state, catalogue, &status.name, status.definition.dataset()))?;
     let SourceStatus { name, definition, state, next, figures } = status;
     let (error, failing_since) = figures.failing.map(|(error, since)| (error, format_utc(since))).unzip();
     Ok(SourceInfo {
@@ -201,15 +227,42 @@ fn info(status: SourceStatus, now: Nanos) -> Result<SourceInfo, ApiError> {
         rounds: figures.rounds,
         round_seconds: figures.round_seconds,
         points: figures.points,
+        points_per_second: sent.rate(now),
         rejected: figures.rejects.count(),
         rejects: figures.rejects.list(),
         bytes: figures.bytes,
         last_points: figures.last_points.map(format_utc),
+        series,
         is_late,
         sent: figures.sent,
         parts: figures.parts,
         definition: serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?,
     })
+}
+
+/// Troubled series of each kind that are named.
+const NAMED: usize = 20;
+
+/// The series of a source, and those in trouble.
+fn series_of(state: &State, catalogue: &Catalogue, source: &str, dataset: &str) -> Result<SourceSeries, ApiError> {
+    let (watched, is_full, all) = state.sources.series(source, catalogue)?;
+    let mut series = SourceSeries { watched: watched as u64, is_full, ..SourceSeries::default() };
+    let dataset = catalogue.dataset_by_any_name(dataset);
+    for troubled in all {
+        let count = match troubled.trouble {
+            Trouble::Stale => &mut series.stale,
+            Trouble::Stuck => &mut series.stuck,
+            Trouble::ClockOff => &mut series.clock_off,
+        };
+        *count += 1;
+        if *count <= NAMED as u64
+            && let Some(known) = dataset.and_then(|dataset| dataset.series(troubled.series))
+        {
+            let trouble = SeriesTrouble { source: source.to_owned(), trouble: troubled.trouble, since: format_utc(troubled.since) };
+            series.troubled.push(TroubledSeries { metric: known.metric.to_string(), tags: text_tags(&known.tags), trouble });
+        }
+    }
+    Ok(series)
 }
 
 fn event(event: Event) -> SourceEvent {

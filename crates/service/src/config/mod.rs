@@ -20,6 +20,11 @@ use ipnet::IpNet;
 use serde::Deserialize;
 use toml::Spanned;
 
+/// Dataset of the metrics of the service.
+pub const OWN: &str = "own";
+/// They are kept for so many days by default.
+const OWN_DAYS: u32 = 30;
+
 /// Where the service listens by default.
 pub const DEFAULT_ADDRESS: &str = "127.0.0.1:7430";
 const DEFAULT_STORE: &str = "fenetre-data";
@@ -45,6 +50,8 @@ pub struct Config {
     pub log_level: String,
     /// Limits of a call.
     pub limits: CallLimits,
+    /// Interval at which the service stores its own metrics, if it does.
+    pub own_every: Option<Duration>,
     /// The file that this was read from, if it was.
     pub file: Option<PathBuf>,
 }
@@ -126,7 +133,14 @@ struct FileConfig {
     log: LogTable,
     access: AccessTable,
     limits: LimitsTable,
+    own: OwnTable,
     retention: RetentionTable,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct OwnTable {
+    every: Option<Spanned<String>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -210,9 +224,11 @@ struct LimitsTable {
 
 impl Default for Config {
     fn default() -> Self {
+        let mut store_options = Options::default();
+        store_options.retention.datasets.insert(OWN.to_owned(), own_retention());
         Self {
             store: DEFAULT_STORE.into(),
-            store_options: Options::default(),
+            store_options,
             address: SocketAddr::from(([127, 0, 0, 1], 7430)),
             tls: None,
             proxies: Vec::new(),
@@ -229,9 +245,16 @@ impl Default for Config {
                 max_query_seconds: 30,
                 query: Limits::default(),
             },
+            own_every: Some(Duration::from_secs(10)),
             file: None,
         }
     }
+}
+
+/// How long the metrics of the service are kept, unless the file says something else.
+fn own_retention() -> FileDataset {
+    let keep_for = Some(Some(Span { days: OWN_DAYS, ..Span::default() }));
+    FileDataset { limits: LimitSettings { keep_for, keep_under: None }, metrics: BTreeMap::new() }
 }
 
 impl Config {
@@ -375,12 +398,24 @@ impl Config {
         if let Some(reserve) = reserve {
             config.store_options.reserve = Some(reserve.get_ref().parse().map_err(|reason| wrong(Some(reserve.span()), reason))?);
         }
+        if let Some(every) = file.own.every {
+            config.own_every = own_every(every.get_ref()).map_err(|reason| wrong(Some(every.span()), reason))?;
+        }
         match limits.max_query_seconds {
             Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),
             Some(seconds) => config.limits.max_query_seconds = seconds.into_inner(),
             None => {}
         }
         Ok(config)
+    }
+
+    /// Stores its own metrics at another interval, as the command line says.
+    ///
+    /// # Errors
+    /// [`ConfigError::Address`] if it is none.
+    pub fn watch_itself(&mut self, every: &str) -> Result<(), ConfigError> {
+        self.own_every = own_every(every).map_err(ConfigError::Address)?;
+        Ok(())
     }
 
     /// Listens elsewhere, as the command line says.
@@ -409,6 +444,18 @@ impl Config {
             )
         })
     }
+}
+
+/// An interval between 1 second and 1 hour, or none.
+fn own_every(text: &str) -> Result<Option<Duration>, String> {
+    if text == "none" {
+        return Ok(None);
+    }
+    let span = Span::parse(text).map_err(|error| error.to_string())?;
+    if span.months != 0 || span.days != 0 || !(SECOND..=3_600 * SECOND).contains(&span.nanos) {
+        return Err(format!("`{text}` is not an interval for the metrics of the service: write 1s to 1h, or none"));
+    }
+    Ok(Some(Duration::from_nanos(span.nanos.unsigned_abs())))
 }
 
 /// A network, such as `192.0.2.0/24`, or one address.

@@ -12,6 +12,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use fenetre_jobs::Durations;
 use parking_lot::Mutex;
 use rayon::{ThreadPool, ThreadPoolBuildError, ThreadPoolBuilder};
 use tokio::sync::{OwnedSemaphorePermit, Semaphore};
@@ -41,6 +42,10 @@ pub struct Lanes {
     pub quick: ThreadPool,
     /// Threads for long ones.
     pub long: ThreadPool,
+    /// How long quick queries took, from their arrival.
+    pub quick_times: Durations,
+    /// How long the others took.
+    pub long_times: Durations,
     /// Hashes of queries that were long the last time they were asked.
     known_long: Mutex<VecDeque<u64>>,
 }
@@ -64,6 +69,8 @@ impl Lanes {
             long_calls: Lane::new("calls that look at many files", cores, 32),
             quick: pool("quick")?,
             long: pool("long")?,
+            quick_times: Durations::default(),
+            long_times: Durations::default(),
             known_long: Mutex::default(),
         })
     }
@@ -83,6 +90,19 @@ impl Lanes {
                 known.pop_front();
             }
         }
+    }
+
+    /// How many calls wait in each lane.
+    pub fn waiting(&self) -> [(&'static str, usize); 6] {
+        [
+            ("pushes", &self.pushes),
+            ("large_pushes", &self.large_pushes),
+            ("queries", &self.queries),
+            ("long_queries", &self.long_queries),
+            ("records", &self.records),
+            ("long_calls", &self.long_calls),
+        ]
+        .map(|(name, lane)| (name, lane.waiting.load(Ordering::Relaxed)))
     }
 
     /// The lane of a body of points.

@@ -13,7 +13,7 @@ use fenetre_core::{
     model::{PointRef, PointSink, Refusal},
     time::{Nanos, format_utc, parse_rfc3339},
 };
-use fenetre_flows::intake::duplicates::note_duplicates;
+use fenetre_flows::{arrivals::sender::Sender, intake::duplicates::note_duplicates};
 use fenetre_formats::{
     Format, Output, Tally,
     mapping::{Mapping, guess::collisions},
@@ -237,9 +237,7 @@ fn pass(state: &State, run: &Running, job: &Job, dry_run: bool) -> Result<Ended,
         };
         let replaced = if dry_run { Some(0) } else { keep(state, job, batch)? };
         if !dry_run {
-            let now = now();
-            state.intake.arrivals.count(now, &dataset, tally.accepted, tally.rejected);
-            state.intake.arrivals.refused(now, &dataset, &tally);
+            state.intake.arrivals.count(now(), &dataset, &Sender::Import, &tally);
         }
         let rejects_bytes = rejects.write(&tally)?;
         let record = {

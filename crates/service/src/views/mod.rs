@@ -1,5 +1,6 @@
 //! Answers that are assembled from the store, for handlers and for work in the background. No HTTP.
 
+pub mod figures;
 pub mod mappings;
 pub mod names;
 pub mod outlook;

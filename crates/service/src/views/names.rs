@@ -1,9 +1,11 @@
-//! Names of datasets, metrics and places, looked up.
+//! Names of datasets, metrics and places, looked up, and tags as JSON has them.
+
+use std::collections::BTreeMap;
 
 use fenetre_core::{
     catalogue::{Catalogue, Dataset, Metric},
     keeping::Scope,
-    model::{DatasetId, MetricId},
+    model::{DatasetId, MetricId, Tags},
     suggest::hint,
     visibility::VisibleCatalogue,
 };
@@ -53,4 +55,9 @@ pub fn name_of(catalogue: &Catalogue, place: Scope) -> String {
 /// The same, for people.
 pub fn shown_name(name: String) -> String {
     if name.is_empty() { "the store".to_owned() } else { name }
+}
+
+/// Tags as JSON has them.
+pub fn text_tags(tags: &Tags) -> BTreeMap<String, String> {
+    tags.iter().map(|(key, value)| (key.to_owned(), value.to_owned())).collect()
 }

@@ -32,7 +32,7 @@ impl Service {
 
     /// Serves the store in a folder, with the default settings.
     pub fn on(folder: &Path) -> Self {
-        let mut config = Config { store: folder.join("store"), log_level: "error".to_owned(), ..Config::default() };
+        let mut config = Config { own_every: None, store: folder.join("store"), log_level: "error".to_owned(), ..Config::default() };
         config.listen_on("127.0.0.1:0").expect("a loopback address");
         Self::serve(config)
     }
@@ -41,7 +41,10 @@ impl Service {
     pub fn configured(folder: &Path, text: &str) -> Self {
         let file = folder.join("fenetre.toml");
         fs::write(&file, text).expect("the folder can be written");
-        Self::serve(Config::read(&file).expect("the configuration is right"))
+        let config = Config::read(&file).expect("the configuration is right");
+        // What the service stores itself would appear in lists, at any moment.
+        let own_every = config.own_every.filter(|_| text.contains("[own]"));
+        Self::serve(Config { own_every, ..config })
     }
 
     fn serve(config: Config) -> Self {

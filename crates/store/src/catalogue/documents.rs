@@ -73,6 +73,8 @@ kinds! {
     Source = "source", 1;
     /// How far a source has read, by its name.
     SourceProgress = "source-progress", 1;
+    /// The series that a source has brought, by its name.
+    SourceSeries = "source-series", 1;
     /// The last plausible wall time.
     Clock = "clock", 1;
 }

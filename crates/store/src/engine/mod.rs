@@ -21,7 +21,7 @@ use fenetre_core::{
     model::{DatasetId, Kind, MetricId, SeriesId, Temporality, Thinning},
     time::{Nanos, TimeRange},
 };
-use fenetre_jobs::Jobs;
+use fenetre_jobs::{Durations, Jobs};
 use parking_lot::{Mutex, RwLock};
 
 use crate::{
@@ -122,6 +122,8 @@ pub struct Engine {
     is_full: AtomicBool,
     /// Work in the background.
     pub jobs: Jobs,
+    /// How long commits took.
+    pub commits: Durations,
     /// Held while data expires.
     pub expiring: Mutex<()>,
     /// Why points are refused until the next start.
@@ -179,6 +181,7 @@ impl Engine {
             spans,
             is_full,
             jobs,
+            commits: Durations::default(),
             expiring: Mutex::default(),
             closed,
             faults: Mutex::default(),

@@ -61,8 +61,9 @@ impl Committer {
                 Ok(Request::Commit(first)) => {
                     let (batches, other) = gather(first, requests);
                     // A failed commit is answered and logged.
+                    let shared = Arc::clone(&self.shared);
                     let _ = job.measured(|| {
-                        self.commit(batches);
+                        shared.commits.measured(|| self.commit(batches));
                         Ok::<_, Infallible>(())
                     });
                     other.into_iter().for_each(|answer| self.pack_soon(answer));
@@ -129,7 +130,7 @@ impl Committer {
         if head.growing().buffers.read().points() == 0 {
             self.since = Instant::now();
         }
-        head.append(jobs.iter().map(|job| &job.journaled));
+        head.append(jobs.iter().map(|job| &*job.journaled));
         drop(head);
         for job in jobs {
             // The points stay, also if the caller no longer waits.

@@ -2,7 +2,7 @@
 
 use std::{
     sync::{
-        Mutex,
+        Arc, Mutex,
         mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel},
     },
     time::Duration,
@@ -17,7 +17,7 @@ const QUEUED: usize = 64;
 
 /// A batch and where its answer goes.
 pub struct Job {
-    pub journaled: Journaled,
+    pub journaled: Arc<Journaled>,
     /// The entry as the journal keeps it, encoded by the sender: one thread commits, many encode.
     pub body: Vec<u8>,
     pub answer: SyncSender<Result<(), StoreError>>,
@@ -50,7 +50,7 @@ impl Requests {
     ///
     /// # Errors
     /// Those of the commit, or if the store is stopping.
-    pub fn commit(&self, journaled: Journaled, body: Vec<u8>) -> Result<(), StoreError> {
+    pub fn commit(&self, journaled: Arc<Journaled>, body: Vec<u8>) -> Result<(), StoreError> {
         let (answer, answered) = sync_channel(1);
         self.send(Request::Commit(Job { journaled, body, answer }))?;
         answered.recv().map_err(|_| StoreError::stopping())?

@@ -1,0 +1,91 @@
+/** One source: parts, series in trouble, rejects, statement, log, and definition. */
+import { useQuery } from "@tanstack/react-query";
+import styled from "styled-components";
+
+import { sourceEventsQuery } from "../../api/queries";
+import type { SeriesTrouble, SourceInfo, SourcePart } from "../../api/types";
+import { count } from "../../format/numbers";
+import { Button, Faint, Heading } from "../../ui/parts";
+import { type Draft, tagText } from "./definition";
+
+const Code = styled.pre`
+  font:
+    13px/18px ui-monospace,
+    "DejaVu Sans Mono",
+    monospace;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+`;
+
+/** What became of a part: its points, its error, or both. */
+export function resultOf({ points, error }: SourcePart): string {
+  if (error === null) return `${count(points)} points`;
+  return points > 0 ? `${count(points)} points, ${error}` : error;
+}
+
+/** What is wrong with a series, in words. */
+export function troubleOf({ trouble, since }: SeriesTrouble): string {
+  const when = since.slice(0, 19).replace("T", " ");
+  switch (trouble) {
+    case "stale":
+      return `no point since ${when}`;
+    case "stuck":
+      return `the same value since ${when}`;
+    case "clock_off":
+      return `the clock is off: the latest point has the time ${when}`;
+  }
+}
+
+export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) => void) | undefined }) {
+  const { data: events = [] } = useQuery(sourceEventsQuery(source.name));
+  const text = JSON.stringify(source.definition, null, 2);
+  return (
+    <>
+      {source.parts.map((part) => (
+        <p key={part.name}>
+          {part.name}: {resultOf(part)} <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
+        </p>
+      ))}
+      <p>
+        {count(source.series.watched)} series{source.series.is_full ? ", and more that are not watched" : ""}
+      </p>
+      {source.series.troubled.map((series) => (
+        <p key={`${series.metric} ${tagText(series.tags)}`}>
+          {series.metric} {tagText(series.tags)}: {troubleOf(series)}
+        </p>
+      ))}
+      {source.rejects.map((reject) => (
+        <div key={reject.cause}>
+          <p>
+            {count(reject.count)} rejected: {reject.text}
+          </p>
+          {reject.samples.map((sample) => (
+            <p key={sample}>
+              <Faint>{sample}</Faint>
+            </p>
+          ))}
+        </div>
+      ))}
+      {source.sent !== null && (
+        <>
+          <Heading style={{ marginTop: 8 }}>Statement</Heading>
+          <Code>{source.sent}</Code>
+        </>
+      )}
+      <Heading style={{ marginTop: 8 }}>Log</Heading>
+      {events.slice(0, 20).map((event) => (
+        <p key={`${event.first} ${event.text}`}>
+          <Faint>{event.last.slice(0, 19).replace("T", " ")}</Faint> {event.text}
+          {event.count > 1 && <Faint> ({count(event.count)} times)</Faint>}
+        </p>
+      ))}
+      <Heading style={{ marginTop: 8 }}>Definition</Heading>
+      <Code>{text}</Code>
+      {edit && (
+        <Button $quiet $low onPress={() => edit({ name: source.name, text })}>
+          Edit below
+        </Button>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,123 @@
+/** The fields of each kind of source, as the form shows them. Keys that are not here are edited as text. */
+import type { Path } from "./definition";
+
+/** A field of a form, or of a row of a table in it. */
+export type Field =
+  | { form: "text" | "number" | "tags" | "texts" | "secret"; path: Path; label: string; example?: string }
+  | { form: "choice"; path: Path; label: string; choices: readonly string[] }
+  | { form: "rows"; path: Path; label: string; columns: readonly Field[] };
+
+const text = (path: string, label: string, example?: string): Field => ({
+  form: "text",
+  path: steps(path),
+  label,
+  ...(example === undefined ? {} : { example }),
+});
+const number = (path: string, label: string): Field => ({ form: "number", path: steps(path), label });
+const tags = (path: string): Field => ({ form: "tags", path: steps(path), label: "tags", example: "lock=osier" });
+const texts = (path: string, label: string, example: string): Field => ({
+  form: "texts",
+  path: steps(path),
+  label,
+  example,
+});
+const secret = (path: string, label: string): Field => ({ form: "secret", path: steps(path), label });
+/** The first choice stands for a definition without the key. */
+const choice = (path: string, label: string, choices: readonly string[]): Field => ({
+  form: "choice",
+  path: steps(path),
+  label,
+  choices,
+});
+const rows = (path: string, label: string, columns: readonly Field[]): Field => ({
+  form: "rows",
+  path: steps(path),
+  label,
+  columns,
+});
+
+function steps(path: string): Path {
+  const [first = "", ...rest] = path.split(".");
+  return [first, ...rest];
+}
+
+/** Fields of tables: the time, and what each column is. */
+const MAPPING: readonly Field[] = [
+  text("mapping.time.column", "column of the time", "time"),
+  text("mapping.time.format", "format of the time", "detected"),
+  text("mapping.time.zone", "zone of local times", "of the dataset"),
+  rows("mapping.columns", "columns", [
+    text("column", "column", "level_cm"),
+    choice("role", "role", ["value", "state", "tag", "metric", "unit", "skip"]),
+    text("name", "stored as", "the same"),
+    text("unit", "unit", "cm"),
+  ]),
+];
+
+const EVERY = text("every", "every", "10s");
+const STALE = text("stale_after", "stale after", "5m");
+
+const KINDS: Record<string, readonly Field[]> = {
+  poll: [
+    EVERY,
+    choice("format", "format", ["detected", "open-metrics", "json", "json-lines", "csv", "senml-json"]),
+    STALE,
+    secret("bearer", "bearer token"),
+    rows("targets", "targets", [text("url", "address", "http://127.0.0.1:9100/metrics"), tags("tags")]),
+  ],
+  mqtt: [
+    text("broker", "broker", "mqtt://127.0.0.1:1883"),
+    texts("topics", "topics, one in each line", "velmar/{lock}/{metric}"),
+    number("qos", "quality of service: 0, 1 or 2"),
+    text("user", "user"),
+    secret("password", "password"),
+    STALE,
+  ],
+  modbus: [
+    EVERY,
+    STALE,
+    text("stuck_after", "stuck after", "1h"),
+    rows("devices", "devices", [text("address", "address", "10.0.0.5:502"), number("unit", "unit id"), tags("tags")]),
+    rows("registers", "registers", [
+      text("metric", "metric", "turbidity"),
+      choice("table", "table", ["holding", "input", "coil", "discrete"]),
+      number("address", "address"),
+      choice("type", "type", ["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bit", "text"]),
+      number("scale", "scale"),
+      text("unit", "unit", "[NTU]"),
+    ]),
+  ],
+  opcua: [
+    text("endpoint", "endpoint", "opc.tcp://127.0.0.1:4840"),
+    text("sampling", "sampling interval", "1s"),
+    choice("security", "security", ["none", "sign", "sign-and-encrypt"]),
+    text("user", "user"),
+    secret("password", "password"),
+    STALE,
+    rows("nodes", "nodes", [
+      text("path", "browse path below Objects", "Locks/{lock}/{metric}"),
+      text("id", "or id", "ns=2;s=Osier.Level"),
+      text("metric", "metric"),
+      text("unit", "unit", "cm"),
+      tags("tags"),
+    ]),
+  ],
+  sql: [
+    text("database", "database", "postgresql://127.0.0.1:5432/velmar"),
+    text("table", "table", "readings"),
+    EVERY,
+    text("user", "user"),
+    secret("password", "password"),
+    text("overlap", "read again", "10m"),
+    ...MAPPING,
+  ],
+  folder: [
+    text("path", "folder", "/var/spool/keepers"),
+    text("pattern", "names of files", "*.csv"),
+    choice("after", "files that were read", ["move", "keep", "delete"]),
+    ...MAPPING,
+  ],
+};
+
+/** The fields of a kind; none if it is unknown. */
+export const fieldsOf = (kind: unknown): readonly Field[] => (typeof kind === "string" ? KINDS[kind] : undefined) ?? [];

@@ -1,0 +1,206 @@
+//! The service's own metrics as OpenMetrics text, for other programs and for the dataset `own`.
+
+use std::{
+    collections::BTreeMap,
+    fmt::{self, Write},
+};
+
+use fenetre_core::time::SECOND;
+use fenetre_jobs::{DurationCounts, Figures};
+use fenetre_flows::arrivals::sender::Sender;
+use fenetre_wire::sources::{SourceState, Trouble};
+
+use crate::{clock::now, memory, problem::ApiError, state::State};
+
+/// Kinds of families of the standard.
+#[derive(Clone, Copy)]
+enum Kind {
+    Gauge,
+    Counter,
+    Histogram,
+}
+
+/// A text that is being written.
+#[derive(Default)]
+struct Exposition {
+    text: String,
+    /// Beginning of every name.
+    prefix: &'static str,
+}
+
+impl Exposition {
+    /// Begins a family.
+    fn family(&mut self, name: &str, kind: Kind, unit: &str, help: &str) {
+        let kind = match kind {
+            Kind::Gauge => "gauge",
+            Kind::Counter => "counter",
+            Kind::Histogram => "histogram",
+        };
+        // Writing to a text cannot fail.
+        let _ = writeln!(self.text, "# TYPE {}{name} {kind}", self.prefix);
+        if !unit.is_empty() {
+            let _ = writeln!(self.text, "# UNIT {}{name} {unit}", self.prefix);
+        }
+        let _ = writeln!(self.text, "# HELP {}{name} {help}", self.prefix);
+    }
+
+    /// Adds a sample; `suffix` is `_total` for counters.
+    fn sample(&mut self, name: &str, suffix: &str, labels: &[(&str, &str)], value: impl fmt::Display) {
+        let escaped = |text: &str| text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n");
+        let labels: Vec<String> = labels.iter().map(|(key, text)| format!("{key}=\"{}\"", escaped(text))).collect();
+        let labels = if labels.is_empty() { String::new() } else { format!("{{{}}}", labels.join(",")) };
+        let _ = writeln!(self.text, "{}{name}{suffix}{labels} {value}", self.prefix);
+    }
+
+    /// Adds a histogram of durations in seconds.
+    fn durations(&mut self, name: &str, labels: &[(&str, &str)], counts: &DurationCounts) {
+        let bounds = counts.buckets.iter().map(|(bound, count)| (bound.as_secs_f64().to_string(), *count));
+        for (bound, count) in bounds.chain([("+Inf".to_owned(), counts.count)]) {
+            self.sample(name, "_bucket", &[labels, &[("le", &bound)]].concat(), count);
+        }
+        self.sample(name, "_sum", labels, counts.sum.as_secs_f64());
+        self.sample(name, "_count", labels, counts.count);
+    }
+}
+
+/// All metrics of this moment; each name begins with `prefix`.
+///
+/// # Errors
+/// If the store cannot be inspected.
+pub fn exposition(state: &State, prefix: &'static str) -> Result<String, ApiError> {
+    let now = now();
+    let mut out = Exposition { prefix, ..Exposition::default() };
+    points(state, &mut out);
+    stored(state, &mut out)?;
+    sources(state, &mut out);
+    work(state, &mut out);
+    let jobs: Vec<Figures> = state.store.jobs().into_iter().chain(state.jobs.figures()).collect();
+    out.family("job_steps", Kind::Counter, "", "Finished steps of a background job.");
+    jobs.iter().for_each(|job| out.sample("job_steps", "_total", &[("job", &job.name)], job.steps));
+    out.family("job_failures", Kind::Gauge, "", "Failures in a row of a background job.");
+    jobs.iter().for_each(|job| out.sample("job_failures", "", &[("job", &job.name)], job.failures));
+    let (resident, files) = memory::in_use();
+    out.family("memory_bytes", Kind::Gauge, "bytes", "Resident memory of the process.");
+    out.sample("memory_bytes", "", &[], resident);
+    out.family("open_files", Kind::Gauge, "", "Open files of the process.");
+    out.sample("open_files", "", &[], files);
+    out.family("uptime_seconds", Kind::Gauge, "seconds", "Time since the start of the service.");
+    out.sample("uptime_seconds", "", &[], now.saturating_sub(state.started) / SECOND);
+    out.text += "# EOF\n";
+    Ok(out.text)
+}
+
+fn points(state: &State, out: &mut Exposition) {
+    let arrivals = &state.intake.arrivals;
+    out.family("points_accepted", Kind::Counter, "", "Points accepted since the start of the service.");
+    for ((dataset, sender), sent) in arrivals.senders() {
+        out.sample("points_accepted", "_total", &of_sender(&dataset, &sender), sent.accepted);
+    }
+    out.family("points_rejected", Kind::Counter, "", "Points and rows rejected since the start of the service.");
+    for ((dataset, sender, cause), count) in arrivals.rejected() {
+        let cause = serde_json::to_value(cause).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+        out.sample("points_rejected", "_total", &[&of_sender(&dataset, &sender)[..], &[("cause", &cause)]].concat(), count);
+    }
+}
+
+/// Labels of a sender: its dataset, its name, and its token if it has one.
+fn of_sender<'a>(dataset: &'a str, sender: &'a Sender) -> Vec<(&'static str, &'a str)> {
+    let token = sender.token().map(|token| ("token", token));
+    [("dataset", dataset), ("source", sender.source())].into_iter().chain(token).collect()
+}
+
+fn work(state: &State, out: &mut Exposition) {
+    out.family("commit_seconds", Kind::Histogram, "seconds", "Durations of commits of the journal since the start of the service.");
+    out.durations("commit_seconds", &[], &state.store.commits());
+    out.family("query_seconds", Kind::Histogram, "seconds", "Durations of queries since the start of the service, with their waits.");
+    out.durations("query_seconds", &[("kind", "quick")], &state.lanes.quick_times.counts());
+    out.durations("query_seconds", &[("kind", "long")], &state.lanes.long_times.counts());
+    out.family("queue_length", Kind::Gauge, "", "Calls that wait for a turn.");
+    state.lanes.waiting().into_iter().for_each(|(queue, waiting)| out.sample("queue_length", "", &[("queue", queue)], waiting));
+}
+
+fn stored(state: &State, out: &mut Exposition) -> Result<(), ApiError> {
+    let report = state.store.inspect().report(now())?;
+    let counts: BTreeMap<String, [usize; 2]> = state.store.with_catalogue(|catalogue| {
+        catalogue.datasets().map(|dataset| (dataset.name.to_string(), [dataset.metrics().count(), dataset.series_count()])).collect()
+    });
+    for (at, (name, help)) in [("metrics", "Metrics of a dataset."), ("series", "Series of a dataset.")].into_iter().enumerate() {
+        out.family(name, Kind::Gauge, "", help);
+        counts.iter().for_each(|(dataset, counts)| out.sample(name, "", &[("dataset", dataset)], counts[at]));
+    }
+    out.family("stored_bytes", Kind::Gauge, "bytes", "Bytes on the disk.");
+    out.sample("stored_bytes", "", &[("part", "catalogue")], report.catalogue_bytes);
+    out.sample("stored_bytes", "", &[("part", "journal")], report.journal.bytes);
+    for dataset in &report.datasets {
+        let packed: u64 = dataset.partitions.iter().map(|partition| partition.bytes).sum();
+        for (part, bytes) in [("points", packed), ("rollups", dataset.rollup_bytes), ("bin", dataset.bin_bytes)] {
+            out.sample("stored_bytes", "", &[("part", part), ("dataset", &dataset.name)], bytes);
+        }
+    }
+    out.family("waiting_points", Kind::Gauge, "", "Points in the journal and in memory that are not packed into blocks yet.");
+    out.sample("waiting_points", "", &[], report.journal.points);
+    if let Some(volume) = state.store.volume() {
+        out.family("volume_free_bytes", Kind::Gauge, "bytes", "Free space of the volume.");
+        out.sample("volume_free_bytes", "", &[], volume.free);
+    }
+    Ok(())
+}
+
+fn sources(state: &State, out: &mut Exposition) {
+    let all = state.sources.all();
+    out.family("source_up", Kind::Gauge, "", "Whether the latest round of a source worked.");
+    for source in all.iter().filter(|source| source.state != SourceState::Paused) {
+        out.sample("source_up", "", &[("source", &source.name)], u8::from(source.state != SourceState::Failing));
+    }
+    out.family("source_part_up", Kind::Gauge, "", "Whether a target or a file worked in the latest round.");
+    for source in &all {
+        for part in &source.figures.parts {
+            out.sample("source_part_up", "", &[("source", &source.name), ("part", &part.name)], u8::from(part.error.is_none()));
+        }
+    }
+    out.family("source_round_seconds", Kind::Gauge, "seconds", "Duration of the latest round of a source.");
+    all.iter().for_each(|source| out.sample("source_round_seconds", "", &[("source", &source.name)], source.figures.round_seconds));
+    out.family("source_series", Kind::Gauge, "", "Series that a source has brought, by state.");
+    for source in &all {
+        for (condition, count) in conditions(state, &source.name) {
+            out.sample("source_series", "", &[("source", &source.name), ("state", condition)], count);
+        }
+    }
+    for (name, help) in [
+        ("source_points", "Points that a source has stored since it was started."),
+        ("source_rejected", "Points and rows of a source that were rejected since it was started."),
+        ("source_rounds", "Rounds of a source since it was started."),
+    ] {
+        out.family(name, Kind::Counter, "", help);
+        for source in &all {
+            let count = match name {
+                "source_points" => source.figures.points,
+                "source_rejected" => source.figures.rejects.count(),
+                _ => source.figures.rounds,
+            };
+            out.sample(name, "_total", &[("source", &source.name)], count);
+        }
+    }
+}
+
+/// How many series of a source are in each state.
+fn conditions(state: &State, source: &str) -> [(&'static str, usize); 4] {
+    // A source that was removed meanwhile has none.
+    let known = state.store.with_catalogue(|catalogue| state.sources.series(source, catalogue));
+    let (watched, _, troubled) = known.unwrap_or_default();
+    let of = |trouble: Trouble| troubled.iter().filter(|troubled| troubled.trouble == trouble).count();
+    let (stale, stuck, clock_off) = (of(Trouble::Stale), of(Trouble::Stuck), of(Trouble::ClockOff));
+    [("sound", watched.saturating_sub(stale + stuck + clock_off)), ("stale", stale), ("stuck", stuck), ("clock_off", clock_off)]
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn labels_are_escaped() {
+        let mut out = Exposition { prefix: "fenetre_", ..Exposition::default() };
+        out.sample("source_up", "", &[("source", "a\"b\\c\nd")], 1);
+        assert_eq!(out.text, "fenetre_source_up{source=\"a\\\"b\\\\c\\nd\"} 1\n");
+    }
+}
