@@ -201,11 +201,30 @@ async fn a_file_is_previewed_tried_and_imported() {
 }
 
 #[tokio::test]
+async fn a_secret_is_set_and_removed() {
+    let Some((_folder, service, browser)) = empty_console().await else { return };
+    browser.go(&format!("{}/access", service.url)).await;
+    browser.open_tab("Secrets").await;
+    browser.read("No secret is set").await;
+    browser.type_into("name", "broker").await;
+    browser.type_into("secret", "river").await;
+    browser.press_button("Set").await;
+    browser.read("It is set.").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    assert_eq!(service.get("/api/v1/secrets").json()[0]["name"], "broker");
+    browser.press_button("Remove").await;
+    browser.press_button("Really remove broker").await;
+    browser.read("No secret is set").await;
+    browser.close().await;
+}
+
+#[tokio::test]
 async fn a_source_is_tried_added_changed_paused_and_removed() {
     let Some((_folder, service, browser)) = empty_console().await else { return };
     browser.go(&format!("{}/arrivals", service.url)).await;
     browser.open_tab("Sources").await;
     browser.read("No source is defined").await;
+    browser.press_button("Edit as text").await;
     let write = async |definition: &str| {
         let field = browser.see("textarea").await;
         // As a person would: everything is selected, and typed over.
@@ -229,6 +248,20 @@ async fn a_source_is_tried_added_changed_paused_and_removed() {
     browser.until("return document.querySelector('textarea').value", "{\n  \"dataset\": \"main\"").await;
     browser.press_button("Store and start").await;
     browser.read("The same already").await;
+    // By fields: what is typed there goes into the same text.
+    browser.press_button("Edit in fields").await;
+    browser.type_into("every", "\u{e009}a\u{e000}2s").await;
+    browser.press_button("Add to targets").await;
+    browser.see("[aria-label='address 2']").await.click().await.unwrap();
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.press("http://127.0.0.1:9/pumps").await;
+    browser.see("[aria-label='tags 2']").await.click().await.unwrap();
+    browser.press("lock=osier").await;
+    browser.press_button("Store and start").await;
+    browser.read("Changed, and started again.").await;
+    let definition = service.get("/api/v1/sources/own").json()["definition"].clone();
+    let pumps = serde_json::json!({ "url": "http://127.0.0.1:9/pumps", "tags": { "lock": "osier" } });
+    assert_eq!((&definition["every"], &definition["targets"][1]), (&serde_json::json!("2s"), &pumps), "{definition}");
     browser.press_button("Pause").await;
     browser.read("Resume").await;
     assert_eq!(service.get("/api/v1/sources/own").json()["state"], "paused");

@@ -21,11 +21,11 @@ const ORDER: [(&str, &str); 12] = [
     ("crates/columnar/src", "lib batch answer file stream"),
     (
         "crates/wire/src",
-        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups sources series storage overview lib",
+        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups secrets sources series storage overview lib",
     ),
     (
         "crates/store/src",
-        "error span disk partition catalogue journal head changes levels options limits missing engine read compact ingest bin inspect rollup retention \
+        "error span disk secrets partition catalogue journal head changes levels options limits missing engine read compact ingest bin inspect rollup retention \
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),
@@ -34,7 +34,7 @@ const ORDER: [(&str, &str); 12] = [
         "crates/service/src",
         "problem backups clock config memory warnings imports tls access http state permission changes views jobs api logging server lib",
     ),
-    ("crates/cli/src", "args failure profiles client output confirm commands host run main"),
+    ("crates/cli/src", "args failure profiles client output confirm typed commands host run main"),
     ("demo/src", "behaviour waterway generator peers lib"),
     (
         "console/src",

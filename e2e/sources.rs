@@ -189,3 +189,41 @@ fn the_service_stores_its_own_metrics() {
     let wrong = run(&["serve", "--store", &store, "--own", "1ms"]);
     assert!(wrong.code() == 2 && wrong.err().contains("`1ms` is not an interval for the metrics of the service: write 1s to 1h, or none"), "{}", wrong.all());
 }
+
+#[test]
+fn a_secret_of_the_store_is_set_used_and_never_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    let service = Service::start(&folder.path().join("store"));
+    let set = |name: &str, value: &str| service.run_with_input(&["secret", "set", name], value.as_bytes());
+    let text = "kind = \"poll\"\nevery = \"200ms\"\nbearer = { kept = \"control\" }\n";
+    let source = file(folder.path(), "control.toml", format!("{text}targets = [{{ url = \"{}/metrics\" }}]\n", service.url));
+    let steps = [
+        service.run(&["secret"]),
+        service.run(&["source", "try", &source]),
+        set("control", "two\nlines\n"),
+        set("Control", "river"),
+        set("control", "river\n"),
+        set("control", "stream"),
+        service.run(&["source", "add", &source]),
+        service.run(&["secret", "remove", "control"]),
+        service.run(&["secret", "remove", "contrl"]),
+    ];
+    let all = steps.iter().map(Ran::all).collect::<String>();
+    settled(|| insta::assert_snapshot!("a_secret_is_set", all));
+    // The service does not know that token, so it was sent.
+    until("the source sends it", || service.get("/api/v1/sources/control").ok()["error"].to_string().contains("401"));
+    let listed = service.run(&["secret", "list", "-o", "csv"]).out();
+    assert!(listed.starts_with("secret,set,used by\ncontrol,20") && listed.trim_end().ends_with(",control"), "{listed}");
+    let changes = service.run(&["changes", "--what", "secret", "-o", "json"]).out();
+    assert!(changes.contains("\"control\"") && !changes.contains("river") && !changes.contains("stream"), "{changes}");
+    assert_eq!(service.run(&["source", "remove", "control"]).code(), 0);
+    // A backup leaves secrets out unless they are asked for.
+    let path = |name: &str| folder.path().join(name).display().to_string();
+    assert_eq!(service.run(&["backup", &path("without")]).code(), 0);
+    assert_eq!(service.run(&["backup", &path("with"), "--with-secrets"]).code(), 0);
+    assert_eq!([path("without"), path("with")].map(|backup| fs::exists(format!("{backup}/secrets.db")).unwrap()), [false, true]);
+    assert_eq!(run(&["restore", &path("with"), &path("again")]).code(), 0);
+    let again = Service::start(&folder.path().join("again"));
+    assert!(again.run(&["secret", "list", "-o", "csv"]).out().contains("\ncontrol,20"));
+    assert_eq!(again.run(&["secret", "remove", "control"]).out(), "secret control is removed\n");
+}

@@ -7,6 +7,7 @@ import type {
   Completions,
   CreatedToken,
   DatasetInfo,
+  Defined,
   DefinedMetric,
   DefinedSource,
   Deletion,
@@ -32,6 +33,7 @@ import type {
   RollupPreview,
   Rollups,
   LimitSettings,
+  SecretInfo,
   SourceEvent,
   SourceExample,
   SourceInfo,
@@ -112,6 +114,11 @@ const SOURCES = "/api/v1/sources";
 export type SourceChange = "pause" | "resume" | "run";
 const toml = (text: string): Blob => new Blob([text], { type: "application/toml" });
 export const fetchSourceExamples = (): Promise<SourceExample[]> => call("/api/v1/source-examples");
+export const fetchSecrets = (): Promise<SecretInfo[]> => call("/api/v1/secrets");
+export const putSecret = (name: string, value: string): Promise<Defined> =>
+  send("PUT", `/api/v1/secrets/${encodeURIComponent(name)}`, new Blob([value], { type: "text/plain" }));
+export const removeSecret = (name: string): Promise<unknown> =>
+  send("DELETE", `/api/v1/secrets/${encodeURIComponent(name)}`);
 export const fetchPushingCallers = (): Promise<PushingCaller[]> => call("/api/v1/pushing-callers");
 export const fetchSources = (): Promise<SourceInfo[]> => call(SOURCES);
 export const fetchSourceEvents = (name: string): Promise<SourceEvent[]> => call(`${SOURCES}/${name}/events`);

@@ -92,6 +92,8 @@ export const sourcesQuery = queryOptions({
   refetchInterval: LIVE_MS,
 });
 
+export const secretsQuery = queryOptions({ queryKey: ["secrets"], queryFn: client.fetchSecrets });
+
 export const pushingCallersQuery = queryOptions({
   queryKey: ["pushing-callers"],
   queryFn: client.fetchPushingCallers,

@@ -42,12 +42,19 @@ interface TextProps {
   onChange: (value: string) => void;
   placeholder?: string;
   hidden?: boolean;
+  /** In pixels. */
+  width?: number | undefined;
 }
 
 /** A text with its label above it; with `hidden`, the label is there for screen readers only. */
-export function TextInput({ label, value, onChange, placeholder, hidden }: TextProps) {
+export function TextInput({ label, value, onChange, placeholder, hidden, width }: TextProps) {
   return (
-    <LabelledText value={value} onChange={onChange} {...(hidden ? { "aria-label": label } : {})}>
+    <LabelledText
+      value={value}
+      onChange={onChange}
+      {...(hidden ? { "aria-label": label } : {})}
+      {...(width === undefined ? {} : { style: { width } })}
+    >
       {!hidden && <Label>{label}</Label>}
       <Input placeholder={placeholder ?? ""} spellCheck={false} />
     </LabelledText>
@@ -57,7 +64,7 @@ export function TextInput({ label, value, onChange, placeholder, hidden }: TextP
 const Choice = styled(Select)`
   display: grid;
   gap: 2px;
-  label {
+  .react-aria-Label {
     color: ${({ theme }) => theme.faint};
   }
 ` as typeof Select;

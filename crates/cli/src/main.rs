@@ -17,6 +17,7 @@ mod failure;
 mod host;
 mod profiles;
 mod run;
+mod typed;
 
 use std::process::ExitCode;
 

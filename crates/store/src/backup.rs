@@ -6,6 +6,7 @@
 //!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
 //!   catalogue.db
 //!   access.db                         tokens and the record of changes
+//!   secrets.db                        secrets, only if they are asked for
 //!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
 //!   rollup/DATASET/…                  windows, and records about them
 //! ```
@@ -46,6 +47,7 @@ const UNFINISHED: &str = "unfinished.json";
 const SUMS: &str = "SHA256SUMS";
 pub const CATALOGUE: &str = "catalogue.db";
 const ACCESS: &str = "access.db";
+const SECRETS: &str = "secrets.db";
 const VERSION: u32 = 1;
 
 /// How far a backup or a restore is.
@@ -57,6 +59,21 @@ pub struct BackupProgress {
     pub files: usize,
     /// Bytes that were copied.
     pub bytes: u64,
+}
+
+/// What a backup contains.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct BackupChoice<'p> {
+    /// An earlier backup, whose unchanged partitions need not be copied again.
+    pub since: Option<&'p Path>,
+    /// Whether it contains the secrets of the store.
+    pub with_secrets: bool,
+}
+
+impl<'p> From<Option<&'p Path>> for BackupChoice<'p> {
+    fn from(since: Option<&'p Path>) -> Self {
+        Self { since, with_secrets: false }
+    }
 }
 
 /// What a backup or a restore did.
@@ -158,11 +175,11 @@ pub fn check_place(root: &Path, to: &Path, since: Option<&Path>) -> Result<(), S
 pub fn write(
     shared: &Engine,
     to: &Path,
-    since: Option<&Path>,
+    choice: BackupChoice<'_>,
     progressed: &mut dyn FnMut(BackupProgress) -> bool,
 ) -> Result<BackupReport, StoreError> {
     fs::create_dir_all(to).at("create the folder", to)?;
-    let since = since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
+    let since = choice.since.map(|folder| fs::canonicalize(folder).at("find", folder)).transpose()?;
     let earlier = since.as_ref().map(|folder| Manifest::read(folder, MANIFEST)).transpose()?;
     let begun = if to.join(UNFINISHED).exists() { Some(Manifest::read(to, UNFINISHED)?) } else { None };
     let mut manifest = Manifest { version: VERSION, generation: 0, since, files: BTreeMap::new(), damaged: Vec::new() };
@@ -237,6 +254,14 @@ pub fn write(
         report.copied += 1;
         report.bytes += bytes;
         manifest.files.insert(ACCESS.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+    }
+    let secrets = to.join(SECRETS);
+    remove_file(&secrets)?;
+    if choice.with_secrets && shared.secrets.copy_to(&secrets)? {
+        let (sha256, bytes) = digest(&secrets)?;
+        report.copied += 1;
+        report.bytes += bytes;
+        manifest.files.insert(SECRETS.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
     }
     // The catalogue last: whatever the blocks refer to is in it.
     let catalogue = to.join(CATALOGUE);

@@ -59,11 +59,12 @@ mod read;
 mod repair;
 mod retention;
 mod rollup;
+mod secrets;
 mod span;
 mod startup;
 mod store;
 
-pub use backup::{BackupProgress, BackupReport, restore};
+pub use backup::{BackupChoice, BackupProgress, BackupReport, restore};
 pub use bin::{BinItem, BinItemKind, DataSize, Selection};
 pub use catalogue::{
     change::Change,
@@ -73,7 +74,7 @@ pub use convert::Conversion;
 pub use error::StoreError;
 pub use ingest::batch::Batch;
 pub use inspect::{
-    sizes::{DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport},
+    sizes::{DatasetBytes, DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport, StoredBytes},
     verify::Verified,
 };
 pub use levels::{LevelLoss, LevelSize, RollupStatus};
@@ -83,4 +84,5 @@ pub use partition::counts::SeriesCount;
 pub use read::{census::Latest, source::StoreSource};
 pub use repair::{Finding, Remedy, RepairPlan, RepairStep, plan_repair, repair, salvage::Salvaged};
 pub use rollup::LevelState;
+pub use secrets::Secrets;
 pub use store::{Store, Stretch};

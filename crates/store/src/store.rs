@@ -7,7 +7,7 @@ use fenetre_jobs::{DurationCounts, Figures, Handle};
 use parking_lot::RwLock;
 
 use crate::{
-    backup::{self, BackupProgress, BackupReport},
+    backup::{self, BackupChoice, BackupProgress, BackupReport},
     bin,
     catalogue::{definitions::Definitions, records::Records},
     compact::{compactor, respan},
@@ -23,6 +23,7 @@ use crate::{
     parts::{bin::Bin, definitions::CatalogueChanges, documents::Documents, inspect::Inspection, retention::Retention, rollups::Rollups},
     read::source::StoreSource,
     rollup,
+    secrets::Secrets,
     startup::{identity, migrate::migrate},
 };
 
@@ -193,15 +194,25 @@ impl Store {
         self.requests.pack()
     }
 
-    /// Copies everything that was acknowledged so far into a folder, while the store runs on; see [`crate::backup`]. `since` is an
-    /// earlier backup whose unchanged partitions need not be copied again. `progressed` is called with the progress, and returns whether to continue.
+    /// Copies everything that was acknowledged so far into a folder, while the store runs on; see [`crate::backup`]. `progressed` is called with the progress, and returns whether to continue.
     ///
     /// # Errors
     /// If the folder cannot be used, files fail, or `progressed` stops it.
-    pub fn backup(&self, to: &Path, since: Option<&Path>, progressed: &mut dyn FnMut(BackupProgress) -> bool) -> Result<BackupReport, StoreError> {
-        backup::check_place(self.root(), to, since)?;
+    pub fn backup<'p>(
+        &self,
+        to: &Path,
+        choice: impl Into<BackupChoice<'p>>,
+        progressed: &mut dyn FnMut(BackupProgress) -> bool,
+    ) -> Result<BackupReport, StoreError> {
+        let choice = choice.into();
+        backup::check_place(self.root(), to, choice.since)?;
         self.pack()?;
-        backup::write(&self.shared, to, since, progressed)
+        backup::write(&self.shared, to, choice, progressed)
+    }
+
+    /// Secrets by name.
+    pub fn secrets(&self) -> &Secrets {
+        &self.shared.secrets
     }
 
     /// The volume of the store, if it is known.

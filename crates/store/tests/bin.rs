@@ -184,10 +184,10 @@ fn an_incremental_backup_records_deleted_points() {
     write(&store, &[(1, START, 1.0), (1, START + 1, 2.0), (1, START + WEEK, 3.0)]);
     store.backup(&path("first"), None, &mut |_| true).unwrap();
     let binned = store.bin().delete_points(&selection(&store, &[1], TimeRange { start: START, end: START + 1 }), "one", 3_000_000).unwrap();
-    let second = store.backup(&path("second"), Some(&path("first")), &mut |_| true).unwrap();
+    let second = store.backup(&path("second"), Some(path("first").as_path()), &mut |_| true).unwrap();
     assert_eq!((second.points, second.kept), (2, 1), "the partition that was touched is copied, the other is not");
     store.bin().restore(&binned.id, None).unwrap();
-    assert_eq!(store.backup(&path("third"), Some(&path("second")), &mut |_| true).unwrap().points, 3);
+    assert_eq!(store.backup(&path("third"), Some(path("second").as_path()), &mut |_| true).unwrap().points, 3);
     drop(store);
     fenetre_store::restore(&path("second"), &path("again"), &mut |_| true).unwrap();
     assert_eq!(points(&open(&path("again")), 1).len(), 2);

@@ -85,7 +85,7 @@ fn unchanged_windows_are_not_copied_again() {
     let place = tempfile::tempdir().unwrap();
     let [first, second, again] = ["first", "second", "again"].map(|name| place.path().join(name));
     let all = store.backup(&first, None, &mut |_| true).unwrap();
-    let since = store.backup(&second, Some(&first), &mut |_| true).unwrap();
+    let since = store.backup(&second, Some(first.as_path()), &mut |_| true).unwrap();
     assert_eq!((all.kept, since.kept), (0, all.copied - 1), "all but the catalogue");
     assert!(!second.join("rollup/main/all/1m").read_dir().unwrap().any(|entry| entry.is_ok()));
     fenetre_store::restore(&second, &again, &mut |_| true).unwrap();

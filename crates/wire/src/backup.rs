@@ -12,6 +12,9 @@ pub struct BackupOrder {
     /// An earlier backup: unchanged partitions are not copied again.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub since: Option<String>,
+    /// Whether the backup contains the secrets of the store.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub with_secrets: bool,
 }
 
 /// State of the latest backup.

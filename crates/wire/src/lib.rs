@@ -21,6 +21,7 @@ pub mod problem;
 pub mod push;
 pub mod retention;
 pub mod rollups;
+pub mod secrets;
 pub mod series;
 pub mod sources;
 pub mod storage;

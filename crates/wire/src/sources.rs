@@ -167,7 +167,7 @@ impl SourceState {
 }
 
 /// A target, a device or a file.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+#[derive(Clone, Debug, Default, Serialize, Deserialize, ToSchema)]
 pub struct SourcePart {
     /// Its address or name.
     pub name: String,
@@ -176,6 +176,12 @@ pub struct SourcePart {
     pub error: Option<String>,
     /// Stored points.
     pub points: u64,
+    /// Rows that were read, of a table.
+    #[schema(required)]
+    pub rows: Option<u64>,
+    /// Nodes that were found, of a node or a pattern.
+    #[schema(required)]
+    pub nodes: Option<u64>,
     /// Duration in seconds.
     pub seconds: f64,
 }

@@ -8,6 +8,7 @@ import type { CallerInfo } from "../../api/types";
 import { Leaf, Strip } from "../../ui/Leaves";
 import { Faint, Notice, Panel, Title, Waiting } from "../../ui/parts";
 import { Changes } from "./Changes";
+import { Secrets } from "./Secrets";
 import { Tokens } from "./Tokens";
 
 export default function AccessPage() {
@@ -30,11 +31,17 @@ export default function AccessPage() {
         <Tabs>
           <Strip aria-label="What to list">
             {isAdmin && <Leaf id="tokens">Tokens</Leaf>}
+            {isAdmin && <Leaf id="secrets">Secrets</Leaf>}
             {seesChanges && <Leaf id="changes">Changes</Leaf>}
           </Strip>
           {isAdmin && (
             <TabPanel id="tokens">
               <Tokens />
+            </TabPanel>
+          )}
+          {isAdmin && (
+            <TabPanel id="secrets">
+              <Secrets />
             </TabPanel>
           )}
           {seesChanges && (

@@ -17,6 +17,12 @@ const Code = styled.pre`
   overflow-wrap: anywhere;
 `;
 
+/** A part with what it consists of: `readings, 12 rows read`. */
+export function titleOf({ name, rows, nodes }: SourcePart): string {
+  if (rows !== null) return `${name}, ${rows === 1 ? "1 row" : `${count(rows)} rows`} read`;
+  return nodes === null ? name : `${name}, ${nodes === 1 ? "1 node" : `${count(nodes)} nodes`}`;
+}
+
 /** What became of a part: its points, its error, or both. */
 export function resultOf({ points, error }: SourcePart): string {
   if (error === null) return `${count(points)} points`;
@@ -43,7 +49,7 @@ export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((dr
     <>
       {source.parts.map((part) => (
         <p key={part.name}>
-          {part.name}: {resultOf(part)} <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
+          {titleOf(part)}: {resultOf(part)} <Faint>{Math.round(part.seconds * 1000)} ms in the latest round</Faint>
         </p>
       ))}
       <p>

@@ -4,7 +4,7 @@ import { Input, Label, TextArea, TextField } from "react-aria-components";
 import styled from "styled-components";
 
 import { FormRow, LabelledText, Pick, TextInput } from "../../ui/fields";
-import { Button, Faint, TableFrame } from "../../ui/parts";
+import { Button, Faint } from "../../ui/parts";
 import { at, isTable, numberOf, put, type Table, tagsOf, tagText } from "./definition";
 import type { Field } from "./sourceFields";
 
@@ -44,6 +44,15 @@ const Group = styled.fieldset`
     color: ${({ theme }) => theme.faint};
   }
 `;
+
+const Scrolled = styled.div`
+  overflow-x: auto;
+`;
+
+/** Widths of fields, in pixels. */
+const WIDE = 320;
+const MIDDLE = 160;
+const NARROW = 80;
 
 interface Props {
   fields: readonly Field[];
@@ -87,6 +96,7 @@ function One({ field, value, change, row }: OneProps) {
           onChange={set}
           placeholder={field.example ?? ""}
           hidden={isInRow}
+          width={field.isWide ? WIDE : isInRow && field.form === "text" ? MIDDLE : undefined}
         />
       );
     case "number":
@@ -96,6 +106,7 @@ function One({ field, value, change, row }: OneProps) {
           text={own === undefined ? "" : String(own)}
           onText={(text) => set(text === "" ? undefined : numberOf(text))}
           hidden={isInRow}
+          width={NARROW}
         />
       );
     case "tags":
@@ -147,12 +158,14 @@ function Loose({
   onText,
   placeholder,
   hidden,
+  width,
 }: {
   label: string;
   text: string;
   onText: (text: string) => void;
   placeholder?: string;
   hidden: boolean;
+  width?: number;
 }) {
   const [typed, setTyped] = useState<string | null>(null);
   return (
@@ -164,6 +177,7 @@ function Loose({
       }}
       onBlur={() => setTyped(null)}
       {...(hidden ? { "aria-label": label } : {})}
+      {...(width === undefined ? {} : { style: { width } })}
     >
       {!hidden && <Label>{label}</Label>}
       <Input placeholder={placeholder ?? ""} spellCheck={false} />
@@ -211,7 +225,7 @@ function Rows({
     <Group>
       <legend>{field.label}</legend>
       {rows.length > 0 && (
-        <TableFrame>
+        <Scrolled>
           <table>
             <thead>
               <tr>
@@ -251,7 +265,7 @@ function Rows({
               ))}
             </tbody>
           </table>
-        </TableFrame>
+        </Scrolled>
       )}
       <Button $quiet $low style={{ marginTop: 4 }} onPress={() => set([...rows, {}])}>
         Add to {field.label}

@@ -11,7 +11,7 @@ import { count } from "../../format/numbers";
 import { FormRow, Pick, TextInput } from "../../ui/fields";
 import { Button, Faint, Failure, Heading, Panel } from "../../ui/parts";
 import { type Draft, put, read, write } from "./definition";
-import { resultOf } from "./SourceDetails";
+import { resultOf, titleOf } from "./SourceDetails";
 import { SourceFields } from "./SourceFields";
 import { fieldsOf } from "./sourceFields";
 
@@ -136,7 +136,7 @@ export function SourceForm({ draft, change, dataset }: Props) {
           </p>
           {attempt.data.parts.map((part) => (
             <p key={part.name}>
-              {part.name}: {resultOf(part)}
+              {titleOf(part)}: {resultOf(part)}
             </p>
           ))}
           {attempt.data.sample.slice(0, 10).map((point, at) => (

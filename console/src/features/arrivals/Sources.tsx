@@ -142,7 +142,7 @@ function stateOf({ state, is_late: isLate, error, parts, series }: SourceInfo): 
     ...(error === null && partly.length > 0 ? [`${partly.length} of ${parts.length} partly failed`] : []),
     ...troubles(series),
   ];
-  return [state, ...more].join(": ");
+  return [state, ...more].join(", ");
 }
 
 /** How many series are in trouble, by kind. */

@@ -3,7 +3,13 @@ import type { Path } from "./definition";
 
 /** A field of a form, or of a row of a table in it. */
 export type Field =
-  | { form: "text" | "number" | "tags" | "texts" | "secret"; path: Path; label: string; example?: string }
+  | {
+      form: "text" | "number" | "tags" | "texts" | "secret";
+      path: Path;
+      label: string;
+      example?: string;
+      isWide?: true;
+    }
   | { form: "choice"; path: Path; label: string; choices: readonly string[] }
   | { form: "rows"; path: Path; label: string; columns: readonly Field[] };
 
@@ -12,6 +18,13 @@ const text = (path: string, label: string, example?: string): Field => ({
   path: steps(path),
   label,
   ...(example === undefined ? {} : { example }),
+});
+const wide = (path: string, label: string, example: string): Field => ({
+  form: "text",
+  path: steps(path),
+  label,
+  example,
+  isWide: true,
 });
 const number = (path: string, label: string): Field => ({ form: "number", path: steps(path), label });
 const tags = (path: string): Field => ({ form: "tags", path: steps(path), label: "tags", example: "lock=osier" });
@@ -63,10 +76,10 @@ const KINDS: Record<string, readonly Field[]> = {
     choice("format", "format", ["detected", "open-metrics", "json", "json-lines", "csv", "senml-json"]),
     STALE,
     secret("bearer", "bearer token"),
-    rows("targets", "targets", [text("url", "address", "http://127.0.0.1:9100/metrics"), tags("tags")]),
+    rows("targets", "targets", [wide("url", "address", "http://127.0.0.1:9100/metrics"), tags("tags")]),
   ],
   mqtt: [
-    text("broker", "broker", "mqtt://127.0.0.1:1883"),
+    wide("broker", "broker", "mqtt://127.0.0.1:1883"),
     texts("topics", "topics, one in each line", "velmar/{lock}/{metric}"),
     number("qos", "quality of service: 0, 1 or 2"),
     text("user", "user"),
@@ -88,22 +101,22 @@ const KINDS: Record<string, readonly Field[]> = {
     ]),
   ],
   opcua: [
-    text("endpoint", "endpoint", "opc.tcp://127.0.0.1:4840"),
+    wide("endpoint", "endpoint", "opc.tcp://127.0.0.1:4840"),
     text("sampling", "sampling interval", "1s"),
     choice("security", "security", ["none", "sign", "sign-and-encrypt"]),
     text("user", "user"),
     secret("password", "password"),
     STALE,
     rows("nodes", "nodes", [
-      text("path", "browse path below Objects", "Locks/{lock}/{metric}"),
-      text("id", "or id", "ns=2;s=Osier.Level"),
+      wide("path", "browse path below Objects", "Locks/{lock}/{metric}"),
+      wide("id", "or id", "ns=2;s=Osier.Level"),
       text("metric", "metric"),
       text("unit", "unit", "cm"),
       tags("tags"),
     ]),
   ],
   sql: [
-    text("database", "database", "postgresql://127.0.0.1:5432/velmar"),
+    wide("database", "database", "postgresql://127.0.0.1:5432/velmar"),
     text("table", "table", "readings"),
     EVERY,
     text("user", "user"),
@@ -112,7 +125,7 @@ const KINDS: Record<string, readonly Field[]> = {
     ...MAPPING,
   ],
   folder: [
-    text("path", "folder", "/var/spool/keepers"),
+    wide("path", "folder", "/var/spool/keepers"),
     text("pattern", "names of files", "*.csv"),
     choice("after", "files that were read", ["move", "keep", "delete"]),
     ...MAPPING,

@@ -66,6 +66,9 @@ export function OverviewPage() {
   );
 }
 
+/** So few points say nothing about the size of a point. */
+const FEW = 10_000;
+
 /** Where its size will be, and against which limit. */
 function inAMonth(data: Overview): string {
   const store = data.storage.places.find((place) => place.kind === "store");
@@ -108,7 +111,7 @@ function Attention({ datasets }: { datasets: DatasetInfo[] }) {
       )}
       {troubled.map((source) => (
         <p key={source.name}>
-          The source {source.name} {source.what}.<Link to="/arrivals">Sources</Link>
+          The source {source.name} {source.what}. <Link to="/arrivals">Sources</Link>
         </p>
       ))}
       {unreviewed.map((dataset) => (
@@ -142,7 +145,8 @@ const since = ({ first }: Overview): string =>
 function eachPoint({ storage }: Overview): string {
   const packed = storage.datasets.reduce((sum, dataset) => sum + dataset.points, 0);
   const weight = storage.datasets.reduce((sum, dataset) => sum + dataset.bytes, 0);
-  return packed === 0 ? "nothing packed yet" : `${(weight / packed).toFixed(2)} bytes per packed point`;
+  // Of a few points, the file around them would be most of it.
+  return packed < FEW ? "little is packed yet" : `${(weight / packed).toFixed(2)} bytes per packed point`;
 }
 
 function Datasets({

@@ -8,6 +8,7 @@ mod definitions;
 #[cfg(feature = "service")]
 mod host;
 mod keeping;
+mod secrets;
 mod sources;
 
 use std::{ffi::OsString, path::PathBuf};
@@ -25,6 +26,7 @@ pub use definitions::{
 #[cfg(feature = "service")]
 pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, SelfSignedArgs, ServeArgs, TlsCommand};
 pub use keeping::{ExpireArgs, JobsArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
+pub use secrets::{SecretArgs, SecretCommand};
 pub use sources::{SourceArgs, SourceCommand};
 
 const AFTER_HELP: &str = "\
@@ -177,6 +179,8 @@ pub enum Command {
     Latest(SeriesArgs),
     /// List, try, add or control sources, which fetch points automatically
     Source(SourceArgs),
+    /// List, set or remove the secrets that sources use
+    Secret(SecretArgs),
     /// Show the latest few points of a metric
     Peek(PeekArgs),
     /// Watch arriving points

@@ -105,6 +105,20 @@ impl Client {
         self.get("/api/v1/datasets", &[])
     }
 
+    pub fn secrets(&self) -> Result<Vec<fenetre_wire::secrets::SecretInfo>, Failure> {
+        self.get("/api/v1/secrets", &[])
+    }
+
+    pub fn put_secret(&self, name: &str, value: &str) -> Result<Defined, Failure> {
+        let path = format!("/api/v1/secrets/{}", escaped(name));
+        let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "text/plain");
+        Ok(self.read(request.send(value), &path)?)
+    }
+
+    pub fn remove_secret(&self, name: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("/api/v1/secrets/{}", escaped(name)))
+    }
+
     pub fn pushing_callers(&self) -> Result<Vec<fenetre_wire::sources::PushingCaller>, Failure> {
         self.get("/api/v1/pushing-callers", &[])
     }

@@ -31,7 +31,7 @@ pub fn backup(args: &BackupArgs) -> Result<(), Failure> {
         return Ok(());
     };
     let written = |path: &Path| Ok::<_, Failure>(absolute(path)?.display().to_string());
-    let order = BackupOrder { to: written(folder)?, since: args.since.as_deref().map(written).transpose()? };
+    let order = BackupOrder { to: written(folder)?, since: args.since.as_deref().map(written).transpose()?, with_secrets: args.with_secrets };
     let mut state = client.begin_backup(&order)?;
     let bar = progress_bar("copying");
     while state.stage == BackupStage::Running {

@@ -15,6 +15,7 @@ pub mod metrics;
 pub mod peek;
 pub mod retention;
 pub mod rollup;
+pub mod secrets;
 pub mod series;
 pub mod sources;
 pub mod storage;

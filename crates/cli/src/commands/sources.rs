@@ -237,7 +237,9 @@ fn show_parts(parts: &[SourcePart]) {
             Some(error) => error.clone(),
             None => points,
         };
-        outln!("  {}  {what}, {:.0} ms", part.name, part.seconds * 1_000.0);
+        let rows = part.rows.map(|rows| format!(", {} read", count_of(rows, "row", "rows")));
+        let nodes = part.nodes.map(|nodes| format!(", {}", count_of(nodes, "node", "nodes")));
+        outln!("  {}{}  {what}, {:.0} ms", part.name, rows.or(nodes).unwrap_or_default(), part.seconds * 1_000.0);
     }
 }
 

@@ -1,7 +1,5 @@
 //! `fenetre token`, `login`, `logout` and `whoami`.
 
-use std::io::{IsTerminal, Read};
-
 use fenetre_wire::access::{CallerInfo, CallerKind, CreatedToken, RotateOrder, TokenInfo, TokenLimits, TokenOrder, TokenState};
 
 use crate::{
@@ -13,6 +11,7 @@ use crate::{
         words::{grouped, minute},
     },
     profiles::{self, Profile},
+    typed::typed_secret,
 };
 
 /// Runs a command about tokens.
@@ -120,7 +119,7 @@ pub fn login(args: &LoginArgs) -> Result<(), Failure> {
     }
     let token = match connect::token(service)? {
         Some(token) => Some(token),
-        None => Some(typed_token()?).filter(|token| !token.is_empty()),
+        None => Some(typed_secret("token")?.trim().to_owned()).filter(|token| !token.is_empty()),
     };
     let absolute = |file: &std::path::PathBuf| std::path::absolute(file).map_err(|error| Failure::new(WRONG, error.to_string()));
     let ca = service.ca.as_ref().map(absolute).transpose()?;
@@ -135,16 +134,6 @@ pub fn login(args: &LoginArgs) -> Result<(), Failure> {
     let option = if name == profiles::DEFAULT { String::new() } else { format!(" --profile {name}") };
     noteln!("try `fenetre datasets{option}`");
     Ok(())
-}
-
-/// A token from the terminal, which does not show it, or from standard input.
-fn typed_token() -> Result<String, Failure> {
-    if std::io::stdin().is_terminal() {
-        return Ok(rpassword::prompt_password("token (not shown): ")?.trim().to_owned());
-    }
-    let mut text = String::new();
-    std::io::stdin().take(4_096).read_to_string(&mut text)?;
-    Ok(text.trim().to_owned())
 }
 
 /// Removes a profile.

@@ -1,6 +1,6 @@
 //! What a source is made of: a small document, in TOML or JSON.
 
-use std::{collections::BTreeMap, path::PathBuf, time::Duration};
+use std::{collections::{BTreeMap, BTreeSet}, path::PathBuf, time::Duration};
 
 use fenetre_core::{
     model::{check_dataset_name, check_name, check_tag_value},
@@ -10,6 +10,7 @@ use fenetre_core::{
 };
 use fenetre_store::{Document, DocumentKind};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 
 use crate::{error::FlowError, watch::Expected};
 
@@ -206,6 +207,29 @@ impl Definition {
         plain(self).is_some_and(|own| Some(own) == plain(other))
     }
 
+    /// Names of the store's secrets that it refers to.
+    pub fn kept_secrets(&self) -> BTreeSet<String> {
+        fn collect(value: &Value, found: &mut BTreeSet<String>) {
+            match value {
+                Value::Object(fields) => {
+                    for (key, inner) in fields {
+                        // No other part of a definition has a key of that name.
+                        match inner.as_str().filter(|_| key == "kept") {
+                            Some(name) => drop(found.insert(name.to_owned())),
+                            None => collect(inner, found),
+                        }
+                    }
+                }
+                Value::Array(items) => items.iter().for_each(|item| collect(item, found)),
+                _ => {}
+            }
+        }
+        let mut found = BTreeSet::new();
+        // A definition always has a JSON form.
+        collect(&serde_json::to_value(self).unwrap_or_default(), &mut found);
+        found
+    }
+
     /// Whether both bring the same series: they differ at most in being paused, and in what is expected of the series.
     pub fn brings_the_same(&self, other: &Self) -> bool {
         let plain = |definition: &Self| {
@@ -251,6 +275,11 @@ impl Definition {
             change_every: stuck.map(exact),
             clock_within: clock_off.map(exact).or(is_live.then_some(300 * SECOND)),
         }
+    }
+
+    /// Whether its parts are targets or devices, which stay the same from round to round, unlike files.
+    pub fn has_lasting_parts(&self) -> bool {
+        matches!(self, Self::Poll(_) | Self::Modbus(_))
     }
 
     /// Whether points arrive by themselves, so that rounds follow each other without a rest.

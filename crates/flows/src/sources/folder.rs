@@ -181,7 +181,7 @@ impl Source for FolderSource {
             if round.shown.is_none() {
                 self.put_away(&name, stamp, error.is_none())?;
             }
-            all.parts.push(SourcePart { name, error, points, seconds });
+            all.parts.push(SourcePart { name, error, points, seconds, ..SourcePart::default() });
         }
         if self.folder.after == After::Keep && round.shown.is_none() && !all.parts.is_empty() {
             self.remember(round)?;

@@ -2,13 +2,14 @@
 
 use std::{
     convert::Infallible,
-    path::{Path, PathBuf},
+    path::PathBuf,
     sync::Arc,
 };
 
 use actix_web::{HttpResponse, delete, get, post, web};
 use fenetre_access::change::{Act, Subject};
 use fenetre_jobs::Job;
+use fenetre_store::BackupChoice;
 use fenetre_wire::backup::{BackupOrder, BackupState};
 
 use crate::{
@@ -26,7 +27,7 @@ use crate::{
         (status = 409, body = Problem, description = "one is running")))]
 #[post("/api/v1/backup")]
 pub(crate) async fn begin(caller: Access<AdminGrant>, state: AppState, body: Body) -> Result<HttpResponse, ApiError> {
-    let BackupOrder { to, since } = read_json(&body)?;
+    let BackupOrder { to, since, with_secrets } = read_json(&body)?;
     let folder = PathBuf::from(&to);
     let since = since.map(PathBuf::from);
     if [Some(&folder), since.as_ref()].into_iter().flatten().any(|path| !path.is_absolute()) {
@@ -42,8 +43,8 @@ pub(crate) async fn begin(caller: Access<AdminGrant>, state: AppState, body: Bod
     let shared = Arc::clone(&state);
     let own = Arc::clone(&run);
     let work = move |job: &Job| {
-        let since: Option<&Path> = since.as_deref();
-        let outcome = shared.store.backup(&folder, since, &mut |progress| {
+        let choice = BackupChoice { since: since.as_deref(), with_secrets };
+        let outcome = shared.store.backup(&folder, choice, &mut |progress| {
             own.progress(progress);
             !job.is_stopping()
         });

@@ -20,6 +20,7 @@ pub mod references;
 pub mod retention;
 pub mod rollup_figures;
 pub mod rollups;
+pub mod secrets;
 pub mod series;
 pub mod session;
 pub mod sources;
@@ -97,6 +98,9 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(imports::stop)
         .service(imports::forget)
         .service(imports::rejects)
+        .service(secrets::list)
+        .service(secrets::put)
+        .service(secrets::remove)
         .service(sources::list)
         .service(sources::list_callers)
         .service(sources::list_examples)

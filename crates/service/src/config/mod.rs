@@ -245,7 +245,7 @@ impl Default for Config {
                 max_query_seconds: 30,
                 query: Limits::default(),
             },
-            own_every: Some(Duration::from_secs(10)),
+            own_every: Some(Duration::from_secs(30)),
             file: None,
         }
     }

@@ -120,7 +120,7 @@ fn work(state: &State, out: &mut Exposition) {
 }
 
 fn stored(state: &State, out: &mut Exposition) -> Result<(), ApiError> {
-    let report = state.store.inspect().report(now())?;
+    let bytes = state.store.inspect().bytes()?;
     let counts: BTreeMap<String, [usize; 2]> = state.store.with_catalogue(|catalogue| {
         catalogue.datasets().map(|dataset| (dataset.name.to_string(), [dataset.metrics().count(), dataset.series_count()])).collect()
     });
@@ -129,16 +129,15 @@ fn stored(state: &State, out: &mut Exposition) -> Result<(), ApiError> {
         counts.iter().for_each(|(dataset, counts)| out.sample(name, "", &[("dataset", dataset)], counts[at]));
     }
     out.family("stored_bytes", Kind::Gauge, "bytes", "Bytes on the disk.");
-    out.sample("stored_bytes", "", &[("part", "catalogue")], report.catalogue_bytes);
-    out.sample("stored_bytes", "", &[("part", "journal")], report.journal.bytes);
-    for dataset in &report.datasets {
-        let packed: u64 = dataset.partitions.iter().map(|partition| partition.bytes).sum();
-        for (part, bytes) in [("points", packed), ("rollups", dataset.rollup_bytes), ("bin", dataset.bin_bytes)] {
+    out.sample("stored_bytes", "", &[("part", "catalogue")], bytes.catalogue);
+    out.sample("stored_bytes", "", &[("part", "journal")], bytes.journal);
+    for dataset in &bytes.datasets {
+        for (part, bytes) in [("points", dataset.points), ("rollups", dataset.rollups), ("bin", dataset.bin)] {
             out.sample("stored_bytes", "", &[("part", part), ("dataset", &dataset.name)], bytes);
         }
     }
     out.family("waiting_points", Kind::Gauge, "", "Points in the journal and in memory that are not packed into blocks yet.");
-    out.sample("waiting_points", "", &[], report.journal.points);
+    out.sample("waiting_points", "", &[], state.store.inspect().waiting_points());
     if let Some(volume) = state.store.volume() {
         out.family("volume_free_bytes", Kind::Gauge, "bytes", "Free space of the volume.");
         out.sample("volume_free_bytes", "", &[], volume.free);
@@ -152,12 +151,16 @@ fn sources(state: &State, out: &mut Exposition) {
     for source in all.iter().filter(|source| source.state != SourceState::Paused) {
         out.sample("source_up", "", &[("source", &source.name)], u8::from(source.state != SourceState::Failing));
     }
-    out.family("source_part_up", Kind::Gauge, "", "Whether a target or a file worked in the latest round.");
-    for source in &all {
-        for part in &source.figures.parts {
-            out.sample("source_part_up", "", &[("source", &source.name), ("part", &part.name)], u8::from(part.error.is_none()));
-        }
-    }
+    let parts = || {
+        let lasting = all.iter().filter(|source| source.definition.has_lasting_parts());
+        lasting.flat_map(|source| source.figures.parts.iter().map(|part| ([("source", source.name.as_str()), ("part", part.name.as_str())], part)))
+    };
+    out.family("source_part_up", Kind::Gauge, "", "Whether a target or a device worked in the latest round.");
+    parts().for_each(|(labels, part)| out.sample("source_part_up", "", &labels, u8::from(part.error.is_none())));
+    out.family("source_part_points", Kind::Gauge, "", "Points of a target or a device in the latest round.");
+    parts().for_each(|(labels, part)| out.sample("source_part_points", "", &labels, part.points));
+    out.family("source_part_seconds", Kind::Gauge, "seconds", "Duration of the latest round of a target or a device.");
+    parts().for_each(|(labels, part)| out.sample("source_part_seconds", "", &labels, part.seconds));
     out.family("source_round_seconds", Kind::Gauge, "seconds", "Duration of the latest round of a source.");
     all.iter().for_each(|source| out.sample("source_round_seconds", "", &[("source", &source.name)], source.figures.round_seconds));
     out.family("source_series", Kind::Gauge, "", "Series that a source has brought, by state.");

@@ -37,6 +37,10 @@ impl Files {
     }
 
     /// Tokens and the record of changes: the service keeps this file in the store's directory, and the store only copies and counts it.
+    pub fn secrets(&self) -> PathBuf {
+        self.root.join("secrets.db")
+    }
+
     pub fn access(&self) -> PathBuf {
         self.root.join("access.db")
     }

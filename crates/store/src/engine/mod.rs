@@ -39,6 +39,7 @@ use crate::{
     },
     options::Options,
     partition::Partition,
+    secrets::Secrets,
     span::{Rate, Span},
 };
 
@@ -124,6 +125,7 @@ pub struct Engine {
     pub jobs: Jobs,
     /// How long commits took.
     pub commits: Durations,
+    pub secrets: Secrets,
     /// Held while data expires.
     pub expiring: Mutex<()>,
     /// Why points are refused until the next start.
@@ -163,6 +165,7 @@ impl Engine {
         let (rollups, floors, inventory) = (Rollups::default(), RetainedFrom::open(&definitions)?, Inventory::open(&definitions)?);
         let (retiring, replaced, spans) = (Mutex::default(), Mutex::default(), RwLock::default());
         let (is_full, jobs, closed) = (AtomicBool::new(false), Jobs::default(), OnceLock::new());
+        let secrets = Secrets::new(files.secrets());
         let shared = Self {
             files,
             options,
@@ -182,6 +185,7 @@ impl Engine {
             is_full,
             jobs,
             commits: Durations::default(),
+            secrets,
             expiring: Mutex::default(),
             closed,
             faults: Mutex::default(),

@@ -95,6 +95,48 @@ pub struct PartitionSize {
     pub held: Option<(Nanos, Nanos)>,
 }
 
+/// Bytes on the disk, without a look into the files.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct StoredBytes {
+    /// Catalogue and records.
+    pub catalogue: u64,
+    /// Points that are not packed yet.
+    pub journal: u64,
+    /// Each dataset.
+    pub datasets: Vec<DatasetBytes>,
+}
+
+/// Bytes of a dataset.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct DatasetBytes {
+    /// Its name.
+    pub name: String,
+    /// Packed points.
+    pub points: u64,
+    /// Rollups.
+    pub rollups: u64,
+    /// Deleted data.
+    pub bin: u64,
+}
+
+/// Bytes on the disk, which cost little to find out.
+pub fn bytes(store: &Engine) -> Result<StoredBytes, StoreError> {
+    let of = |dataset: &Dataset| (dataset.id, dataset.name.to_string(), dataset.folder.to_string());
+    let names: Vec<(DatasetId, String, String)> = store.catalogue.read().datasets().map(of).collect();
+    let binned = bin::list(store)?;
+    let of_dataset = |(id, name, folder): (DatasetId, String, String)| DatasetBytes {
+        name,
+        points: store.partitions_of(id, TimeRange::ALL).iter().map(|partition| bytes_on_disk(partition.path())).sum(),
+        rollups: folder_bytes(&store.files.rollups(&folder)),
+        bin: binned.iter().filter(|item| item.dataset_id == id && item.kind != BinItemKind::Metric).map(|item| bin::bytes(store, &item.id)).sum(),
+    };
+    Ok(StoredBytes {
+        catalogue: bytes_on_disk(&store.files.catalogue()) + bytes_on_disk(&store.files.access()),
+        journal: journal::files(&store.files.journals())?.iter().map(|(_, path)| bytes_on_disk(path)).sum(),
+        datasets: names.into_iter().map(of_dataset).collect(),
+    })
+}
+
 /// Sizes of everything.
 pub fn report(store: &Engine, now: Nanos) -> Result<StorageReport, StoreError> {
     let journals = journal::files(&store.files.journals())?;

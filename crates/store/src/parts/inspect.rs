@@ -15,7 +15,7 @@ use crate::{
     error::StoreError,
     ingest::requests::Requests,
     inspect::{
-        sizes::{self, MetricSize, StorageReport},
+        sizes::{self, MetricSize, StorageReport, StoredBytes},
         verify::{self, Verified},
     },
     partition::{Partition, counts::SeriesCount},
@@ -58,6 +58,19 @@ impl Inspection<'_> {
     /// If files fail or are damaged.
     pub fn report(&self, now: Nanos) -> Result<StorageReport, StoreError> {
         sizes::report(self.engine, now)
+    }
+
+    /// Bytes on the disk, without a look into the files.
+    ///
+    /// # Errors
+    /// If folders or the catalogue fail.
+    pub fn bytes(&self) -> Result<StoredBytes, StoreError> {
+        sizes::bytes(self.engine)
+    }
+
+    /// Number of points that are not packed yet.
+    pub fn waiting_points(&self) -> u64 {
+        self.engine.head.read().points() as u64
     }
 
     /// Size of each metric, the largest first.

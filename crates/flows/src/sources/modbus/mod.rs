@@ -119,7 +119,7 @@ impl ModbusSource {
                     None => round.events.add(report.at, false, format!("{name}: answers again")),
                 }
             }
-            self.parts[report.device] = Some(SourcePart { name, error: report.error.clone(), points, seconds: report.seconds });
+            self.parts[report.device] = Some(SourcePart { name, error: report.error.clone(), points, seconds: report.seconds, ..SourcePart::default() });
         }
         let outcome = gather.keep()?;
         running.inbox.clear();

@@ -3,6 +3,7 @@
 use std::{io, time::Duration};
 
 use bytes::Bytes;
+use fenetre_store::Secrets;
 use rumqttc::{Outgoing, TlsConfiguration, Transport, v5};
 
 use crate::{
@@ -73,6 +74,7 @@ pub struct Order<'a> {
     pub client_id: &'a str,
     /// Whether the session ends with the connection.
     pub is_short: bool,
+    pub secrets: &'a Secrets,
 }
 
 /// Maximum size of a message in bytes.
@@ -102,10 +104,10 @@ impl Link {
     /// # Errors
     /// If a secret or certificate cannot be read.
     pub fn new(order: &Order<'_>) -> Result<Self, FlowError> {
-        let Order { mqtt, address, client_id, is_short } = order;
+        let Order { mqtt, address, client_id, is_short, secrets } = order;
         let is_tls = address.scheme == Mqtt::SCHEMES[1];
         let port = address.port.unwrap_or(if is_tls { 8_883 } else { 1_883 });
-        let password = mqtt.password.as_ref().map_or_else(|| Ok(String::new()), |password| password.read())?;
+        let password = mqtt.password.as_ref().map_or_else(|| Ok(String::new()), |password| password.read(secrets))?;
         let keep_alive = mqtt.keep_alive.map_or(DEFAULT_KEEP_ALIVE, duration);
         let session = mqtt.session.map_or(24 * 3_600, |span| u32::try_from(duration(span).as_secs()).unwrap_or(u32::MAX));
         let session = if *is_short { 0 } else { session };

@@ -20,6 +20,7 @@ use fenetre_core::{
     model::{About, Cause, PointRef, Refusal},
     time::Nanos,
 };
+use fenetre_store::Secrets;
 use fenetre_wire::sources::SourcePart;
 use opcua::{
     client::{Client, ClientBuilder, DataChangeCallback, IdentityToken, MonitoredItem, Password, Session},
@@ -141,7 +142,7 @@ impl OpcuaSource {
         // The first one makes a key, which is no time of the server's.
         let client = self.client(scratch.path())?;
         let limit = self.timeout() * REQUESTS;
-        let connecting = async { timeout(limit, self.subscribe(client, sender, Arc::clone(&lost), round.clock)).await };
+        let connecting = async { timeout(limit, self.subscribe(client, sender, Arc::clone(&lost), (round.clock, round.intake.store.secrets()))).await };
         let subscribed = runtime.block_on(unless_stopped(round.stop, connecting))?;
         let silent = || FlowError::Silent(format!("{}: does not answer in time (`timeout`)", self.opcua.endpoint));
         let (session, ended, items, bad) = subscribed.map_err(|_| silent())??;
@@ -173,7 +174,7 @@ impl OpcuaSource {
         client: Client,
         sender: Sender<Arrived>,
         lost: Arc<AtomicU64>,
-        clock: fn() -> Nanos,
+        (clock, secrets): (fn() -> Nanos, &Secrets),
     ) -> Result<(Arc<Session>, JoinHandle<StatusCode>, Vec<Item>, BTreeMap<usize, String>), FlowError> {
         let opcua = &self.opcua;
         let (mode, policy) = match opcua.security {
@@ -184,7 +185,7 @@ impl OpcuaSource {
         let (token, user_policy) = match (&opcua.user, &opcua.password) {
             (Some(user), Some(password)) => {
                 let policy = UserTokenPolicy { token_type: UserTokenType::UserName, ..UserTokenPolicy::default() };
-                (IdentityToken::UserName(user.clone(), Password(password.read()?)), policy)
+                (IdentityToken::UserName(user.clone(), Password(password.read(secrets)?)), policy)
             }
             _ => (IdentityToken::Anonymous, UserTokenPolicy::anonymous()),
         };
@@ -298,8 +299,7 @@ impl OpcuaSource {
             let failed = bad.clone().count();
             let error =
                 bad.next().map(|(at, status)| format!("{failed} of {count} nodes have no good value: {} is {status}", running.items[*at].name));
-            let noun = if count == 1 { "node" } else { "nodes" };
-            SourcePart { name: format!("{name}, {count} {noun}"), error, points: (count - failed) as u64, seconds: 0.0 }
+            SourcePart { name, error, points: (count - failed) as u64, nodes: Some(count as u64), ..SourcePart::default() }
         };
         self.opcua.nodes.iter().enumerate().map(part).collect()
     }

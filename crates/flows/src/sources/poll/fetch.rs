@@ -4,6 +4,7 @@ use std::{io, path::Path, time::Duration};
 
 use base64::{Engine, prelude::BASE64_STANDARD};
 use fenetre_formats::Format;
+use fenetre_store::Secrets;
 use ureq::{
     Agent,
     tls::{Certificate, ClientCert, PrivateKey, RootCerts, TlsConfig},
@@ -64,11 +65,11 @@ impl Fetcher {
     ///
     /// # Errors
     /// If a secret or certificate cannot be read.
-    pub fn prepare(&mut self) -> Result<(), FlowError> {
+    pub fn prepare(&mut self, secrets: &Secrets) -> Result<(), FlowError> {
         let poll = &self.poll;
         self.authorization = match (&poll.bearer, &poll.basic) {
-            (Some(bearer), _) => Some(format!("Bearer {}", bearer.read()?)),
-            (None, Some(basic)) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", basic.user, basic.password.read()?)))),
+            (Some(bearer), _) => Some(format!("Bearer {}", bearer.read(secrets)?)),
+            (None, Some(basic)) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", basic.user, basic.password.read(secrets)?)))),
             (None, None) => None,
         };
         if poll.ca.is_none() && poll.certificate.is_none() {

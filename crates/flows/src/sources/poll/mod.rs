@@ -91,7 +91,7 @@ impl PollSource {
 impl Source for PollSource {
     fn round(&mut self, round: &Round<'_>) -> Result<Outcome, FlowError> {
         let targets = targets::all(&self.fetcher.poll)?;
-        self.fetcher.prepare()?;
+        self.fetcher.prepare(round.intake.store.secrets())?;
         let mut orders: Vec<(Target, Known)> =
             targets.into_iter().map(|target| (target.clone(), self.known.get(&target).cloned().unwrap_or_default())).collect();
         // Those that answer are not kept waiting by those that do not.
@@ -126,7 +126,7 @@ impl Source for PollSource {
                     (Some(text), 0)
                 }
             };
-            all.parts.push(SourcePart { name: target.url.clone(), error, points, seconds });
+            all.parts.push(SourcePart { name: target.url.clone(), error, points, seconds, ..SourcePart::default() });
             self.known.insert(target, known);
         }
         all.parts.sort_by(|a, b| a.name.cmp(&b.name));

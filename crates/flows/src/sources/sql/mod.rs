@@ -23,6 +23,7 @@ use fenetre_formats::{
     Output, Tally,
     mapping::{Cell, Mapping, Role, Rows},
 };
+use fenetre_store::Secrets;
 use fenetre_wire::sources::SourcePart;
 
 #[cfg(feature = "mysql")]
@@ -100,7 +101,7 @@ impl SqlSource {
         Self { sql, seen: Seen::default(), new_series: 0 }
     }
 
-    fn connect(&self, stop: Stop<'_>) -> Result<(Engine, Box<dyn Database>), FlowError> {
+    fn connect(&self, stop: Stop<'_>, secrets: &Secrets) -> Result<(Engine, Box<dyn Database>), FlowError> {
         let sql = &self.sql;
         let timeout = sql.timeout.map_or(DEFAULT_TIMEOUT, duration);
         let (engine, address) = match sql.place().map_err(FlowError::Definition)? {
@@ -110,7 +111,7 @@ impl SqlSource {
         let login = Login {
             name: &sql.database,
             user: sql.user.as_deref().unwrap_or_default(),
-            password: sql.password.as_ref().map(|password| password.read()).transpose()?,
+            password: sql.password.as_ref().map(|password| password.read(secrets)).transpose()?,
             tls: sql.tls.unwrap_or(!address.is_loopback()),
             ca: sql.ca.as_ref(),
             timeout,
@@ -154,7 +155,7 @@ impl Source for SqlSource {
         let begun = Instant::now();
         let mapping = round.intake.with_zone(&self.sql.dataset, self.sql.mapping.clone().unwrap_or_default());
         let from = self.start(round)?;
-        let (engine, mut database) = self.connect(round.stop)?;
+        let (engine, mut database) = self.connect(round.stop, round.intake.store.secrets())?;
         let columns = database.columns(&statement::base(&self.sql, engine), round.stop)?;
         let names: Vec<&str> = columns.iter().map(|(name, _)| name.as_str()).collect();
         let rows = Rows::new(&mapping, &names)?;
@@ -196,10 +197,11 @@ impl Source for SqlSource {
         }
         let name = self.sql.table.clone().unwrap_or_else(|| "query".to_owned());
         all.parts.push(SourcePart {
-            name: format!("{name}, {count} {} read", if count == 1 { "row" } else { "rows" }),
-            error: None,
+            name,
             points: all.points,
+            rows: Some(count),
             seconds: begun.elapsed().as_secs_f64(),
+            ..SourcePart::default()
         });
         Ok(all)
     }

@@ -1,0 +1,36 @@
+//! Commands about secrets.
+
+use clap::{Args as ClapArgs, Subcommand};
+
+use super::{ListOutput, Service};
+
+/// `fenetre secret …`
+#[derive(Debug, ClapArgs)]
+pub struct SecretArgs {
+    /// Command (default: list)
+    #[command(subcommand)]
+    pub command: Option<SecretCommand>,
+    /// Output format
+    #[arg(long, short, value_enum, default_value = "table", global = true)]
+    pub output: ListOutput,
+    /// The service.
+    #[command(flatten)]
+    pub service: Service,
+}
+
+/// `fenetre secret …`
+#[derive(Debug, Subcommand)]
+pub enum SecretCommand {
+    /// List the names of the secrets, and the sources that use them
+    List,
+    /// Set a secret: typed without being shown, or from standard input
+    Set {
+        /// Name, as in a definition: password = { kept = "NAME" }
+        name: String,
+    },
+    /// Remove a secret that no source uses
+    Remove {
+        /// Name
+        name: String,
+    },
+}

@@ -1,0 +1,15 @@
+//! Secrets of the store: their names, never their values.
+
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A secret.
+#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
+pub struct SecretInfo {
+    /// Its name, as in `{ kept = "NAME" }`.
+    pub name: String,
+    /// When it was set.
+    pub set_at: String,
+    /// Sources that refer to it.
+    pub used_by: Vec<String>,
+}
