@@ -5,12 +5,15 @@
 //! | [`locks`] | a Modbus device at each of some locks; one answers with exceptions, one is silent |
 //! | [`control`] | the web service of the control room, in OpenMetrics; its counters begin anew now and then |
 //! | [`clerk`] | a clerk who writes passages into an SQLite table |
+//! | `weirs` | an OPC UA server with the weirs, in builds with the feature `opcua` |
 //! | [`boats`] | boats and gates through a real MQTT broker, where one is installed |
 
 pub mod boats;
 pub mod clerk;
 pub mod control;
 pub mod locks;
+#[cfg(feature = "opcua")]
+pub mod weirs;
 
 use std::time::{SystemTime, UNIX_EPOCH};
 

@@ -67,7 +67,7 @@ pub struct DemoRunArgs {
     /// Time of the last point (RFC 3339; default: points keep arriving)
     #[arg(long, value_name = "TIME")]
     pub until: Option<String>,
-    /// Define sources too, with simulated devices, a web service, a table, a folder, and an address that does not answer
+    /// Define sources too, with simulated devices, a web service, a table, a folder, weirs, and an address that does not answer
     #[arg(long)]
     pub with_sources: bool,
     /// Interval at which the service stores its own metrics in the dataset `own`, or none (default: 30s)

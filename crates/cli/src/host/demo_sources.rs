@@ -44,6 +44,8 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
         Ok(format!("  {{ address = \"127.0.0.1:{port}\", tags = {{ lock = \"{lock}\" }} }},\n"))
     });
     let devices: String = devices.collect::<std::io::Result<_>>().map_err(failed)?;
+    #[cfg(feature = "opcua")]
+    let keepers = folder.clone();
     let (folder, table) = (serde_json::to_string(&folder)?, serde_json::to_string(&format!("sqlite://{}", table.display()))?);
     let of = |kind: &str, rest: &str| format!("kind = \"{kind}\"\ndataset = \"{DATASET}\"\n{rest}");
     let mut sources = vec![
@@ -84,6 +86,12 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
         // Nothing listens there: this source shows what a failure looks like.
         ("pumps", of("poll", "every = \"10s\"\ntargets = [{ url = \"http://127.0.0.1:9/pumps\" }]\n")),
     ];
+    #[cfg(feature = "opcua")]
+    {
+        let port = fenetre_demo::peers::weirs::start(&keepers.join("weirs")).map_err(failed)?;
+        let nodes = "nodes = [\n  { path = \"Weirs/{lock}/{metric}\" },\n]\n";
+        sources.push(("weirs", of("opcua", &format!("endpoint = \"opc.tcp://127.0.0.1:{port}\"\n{nodes}"))));
+    }
     if let Some(broker) = &broker {
         let topics = "topics = [\"velmar/{lock}/{metric}\"]\n";
         sources.push(("boats", of("mqtt", &format!("broker = \"mqtt://127.0.0.1:{}\"\n{topics}", broker.port))));
