@@ -53,7 +53,12 @@ fn the_demo_can_have_sources_of_which_one_fails() {
         std::thread::sleep(Duration::from_millis(100));
     }
     // Devices, a web service and a clerk deliver, too.
-    for wanted in ["control,poll,control,waiting", "locks,modbus,velmar,\"running, 2 of 5 failed\"", "clerk,sql,velmar,waiting", "weirs,opcua,velmar,\"running, 1 of 1 partly failed\""] {
+    for wanted in [
+        "control,poll,control,waiting",
+        "locks,modbus,velmar,\"running, 2 of 5 failed\"",
+        "clerk,sql,velmar,waiting",
+        "weirs,opcua,velmar,\"running, 1 of 1 partly failed\"",
+    ] {
         while !listed().contains(wanted) {
             assert!(begun.elapsed() < Duration::from_secs(60), "{wanted}: {}", listed());
             std::thread::sleep(Duration::from_millis(100));

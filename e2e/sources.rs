@@ -167,7 +167,13 @@ fn the_service_stores_its_own_metrics() {
     let service = Service::start_with(&["serve", "--listen", "127.0.0.1:0", "--store", &store, "--own", "1s"]);
     service.push_lines("main", "{\"metric\": \"level\", \"value\": 1}\n");
     let latest = || service.run(&["latest", "--dataset", "own", "-o", "csv"]).out();
-    let wanted = ["points_accepted,dataset=main source=push,1,", "commit_seconds,,", "query_seconds,kind=quick,", "queue_length,queue=pushes,0,", "memory_bytes,,"];
+    let wanted = [
+        "points_accepted,dataset=main source=push,1,",
+        "commit_seconds,,",
+        "query_seconds,kind=quick,",
+        "queue_length,queue=pushes,0,",
+        "memory_bytes,,",
+    ];
     until("the metrics are stored", || wanted.iter().all(|wanted| latest().contains(wanted)));
     let shown = "show rate of points_accepted by source over last 1h per 1m";
     let answer = service.run(&["ask", "--dataset", "own", shown, "-o", "csv"]);
@@ -187,7 +193,11 @@ fn the_service_stores_its_own_metrics() {
     let reserved = file(folder.path(), "push.toml", "kind = \"folder\"\npath = \"/spool\"\n");
     assert!(service.run(&["source", "add", &reserved]).err().contains("no source can be called `push`"));
     let wrong = run(&["serve", "--store", &store, "--own", "1ms"]);
-    assert!(wrong.code() == 2 && wrong.err().contains("`1ms` is not an interval for the metrics of the service: write 1s to 1h, or none"), "{}", wrong.all());
+    assert!(
+        wrong.code() == 2 && wrong.err().contains("`1ms` is not an interval for the metrics of the service: write 1s to 1h, or none"),
+        "{}",
+        wrong.all()
+    );
 }
 
 #[test]

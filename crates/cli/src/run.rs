@@ -7,8 +7,8 @@ use clap::CommandFactory;
 use crate::{
     args::{Args, Command},
     commands::{
-        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, secrets, series, sources, storage, tags,
-        tail, token,
+        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, secrets, series, sources,
+        storage, tags, tail, token,
     },
     failure::{DONE, Failure},
 };

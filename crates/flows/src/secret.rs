@@ -125,7 +125,8 @@ mod tests {
     fn a_secret_is_read_from_its_place_without_the_end_of_its_line() {
         let folder = tempfile::tempdir().unwrap();
         let store = Store::open(&folder.path().join("store"), Options::default()).unwrap();
-        let read = |place: &str| toml::from_str::<Holder>(&format!("place = {place}")).unwrap().place.read(store.secrets()).map_err(|e| e.to_string());
+        let read =
+            |place: &str| toml::from_str::<Holder>(&format!("place = {place}")).unwrap().place.read(store.secrets()).map_err(|e| e.to_string());
         let file = folder.path().join("token");
         let in_file = format!("{{ file = \"{}\" }}", file.display());
         fs::write(&file, "river\n").unwrap();

@@ -100,7 +100,9 @@ pub struct SourceStatus {
 /// [`FlowError::Definition`].
 pub fn check_source_name(name: &str) -> Result<(), FlowError> {
     if Sender::RESERVED.contains(&name) {
-        return Err(FlowError::Definition(format!("no source can be called `{name}`, which stands for points that do not come from a source: choose another name")));
+        return Err(FlowError::Definition(format!(
+            "no source can be called `{name}`, which stands for points that do not come from a source: choose another name"
+        )));
     }
     let fits = |letter: u8| letter.is_ascii_lowercase() || letter.is_ascii_digit() || b"-_".contains(&letter);
     if !name.is_empty() && name.len() <= MAX_NAME && name.bytes().all(fits) && !name.starts_with(['-', '_']) {
@@ -133,8 +135,9 @@ impl Sources {
     /// Stops all, and waits until the rounds under way have ended.
     pub fn end(&self) {
         self.jobs.end();
-        for (name, running) in &*self.running.lock() {
-            if let Err(error) = running.watch.save(&self.intake.store, name, (self.clock)(), true) {
+        let all: Vec<(String, Arc<Running>)> = self.running.lock().iter().map(|(name, running)| (name.clone(), Arc::clone(running))).collect();
+        for (name, running) in all {
+            if let Err(error) = running.watch.save(&self.intake.store, &name, (self.clock)(), true) {
                 tracing::warn!(source = name, %error, "the series of a source could not be kept");
             }
         }
@@ -316,7 +319,15 @@ impl Sources {
                 stopped.fetch_or(job.is_stopping(), Ordering::Relaxed);
                 stopped.load(Ordering::Relaxed)
             };
-            let round = Round { name: Some(&own_name), intake: &intake, clock, stop: &stop, shown: None, events: &running.events, watch: Some(&running.watch) };
+            let round = Round {
+                name: Some(&own_name),
+                intake: &intake,
+                clock,
+                stop: &stop,
+                shown: None,
+                events: &running.events,
+                watch: Some(&running.watch),
+            };
             let outcome = source.round(&round);
             let is_end = job.is_stopping();
             running.watch.save(&intake.store, &own_name, clock(), is_end)?;

@@ -7,8 +7,7 @@ use tracing_subscriber::EnvFilter;
 use crate::config::Config;
 
 /// Libraries whose lines repeat what the log of a source says.
-const QUIET: &str =
-    "opcua_client=off,opcua_core=off,opcua_crypto=off,opcua_types=off,opcua_server=off,rumqttc=off,tokio_modbus=off,tokio_postgres=off,mysql_async=off";
+const QUIET: &str = "opcua_client=off,opcua_core=off,opcua_crypto=off,opcua_types=off,opcua_server=off,rumqttc=off,tokio_modbus=off,tokio_postgres=off,mysql_async=off";
 
 /// Sets up logging for the process; a second call changes nothing.
 pub fn init(config: &Config) {

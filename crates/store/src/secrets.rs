@@ -116,7 +116,9 @@ impl Secrets {
             return Ok(());
         }
         let path = self.path.display();
-        Err(StoreError::Definition(format!("other users can read {path}: run `chmod 600 {path}`, and set the secrets anew if somebody may have read it")))
+        Err(StoreError::Definition(format!(
+            "other users can read {path}: run `chmod 600 {path}`, and set the secrets anew if somebody may have read it"
+        )))
     }
 }
 

@@ -2,7 +2,12 @@
 
 use std::{collections::BTreeMap, fs::File, path::Path, sync::Arc};
 
-use fenetre_core::{catalogue::Catalogue, keeping::Volume, model::{DatasetDefinition, SeriesId}, time::Nanos};
+use fenetre_core::{
+    catalogue::Catalogue,
+    keeping::Volume,
+    model::{DatasetDefinition, SeriesId},
+    time::Nanos,
+};
 use fenetre_jobs::{DurationCounts, Figures, Handle};
 use parking_lot::RwLock;
 

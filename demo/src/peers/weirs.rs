@@ -81,9 +81,10 @@ impl Weirs {
         let space = handle.get_namespace_index(WEIRS)?;
         let objects = NodeId::from(ObjectId::ObjectsFolder);
         ObjectBuilder::new(&objects, "Objects", "Objects").is_folder().insert(&mut *standard.address_space().write());
-        for (kind, of) in
-            [(ReferenceTypeId::HierarchicalReferences, ReferenceTypeId::References), (ReferenceTypeId::Organizes, ReferenceTypeId::HierarchicalReferences)]
-        {
+        for (kind, of) in [
+            (ReferenceTypeId::HierarchicalReferences, ReferenceTypeId::References),
+            (ReferenceTypeId::Organizes, ReferenceTypeId::HierarchicalReferences),
+        ] {
             handle.type_tree().write().add_type_node(&kind.into(), &of.into(), NodeClass::ReferenceType);
         }
         let weirs = Self { nodes, space };

@@ -4,7 +4,8 @@ use std::{fs, path::Path};
 
 use fenetre_core::suggest::listing;
 use fenetre_wire::sources::{
-    PushingCaller, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble, TroubledSeries,
+    PushingCaller, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble,
+    TroubledSeries,
 };
 
 use crate::{
@@ -198,7 +199,7 @@ fn show(source: &SourceInfo) -> Result<(), Failure> {
     }
     outln!("  points    {} stored, {} rejected in {}", grouped(source.points), grouped(source.rejected), count_of(source.rounds, "round", "rounds"));
     outln!("  latest    {}", source.last_points.as_ref().map_or_else(|| "none".to_owned(), |at| utc(Some(at))));
-    show_series(&source.series);
+    list_watched(&source.series);
     show_rejects(&source.rejects);
     show_parts(&source.parts);
     if let Some(sent) = &source.sent {
@@ -208,7 +209,7 @@ fn show(source: &SourceInfo) -> Result<(), Failure> {
     Ok(())
 }
 
-fn show_series(series: &SourceSeries) {
+fn list_watched(series: &SourceSeries) {
     let more = if series.is_full { ", and more that are not watched" } else { "" };
     outln!("  series    {} watched{more}", grouped(series.watched));
     for TroubledSeries { metric, tags, trouble } in &series.troubled {

@@ -37,8 +37,13 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
     clerk::start(&table).map_err(|error| Failure::new(FAILED, format!("cannot write {}: {error}", table.display())))?;
     let control = control::start().map_err(failed)?;
     let broker = boats::start(&folder);
-    let manners =
-        [("brindle", locks::Manner::Sound), ("osier", locks::Manner::Sound), ("tansy", locks::Manner::Busy), ("fallow", locks::Manner::Silent), ("marl", locks::Manner::Stuck)];
+    let manners = [
+        ("brindle", locks::Manner::Sound),
+        ("osier", locks::Manner::Sound),
+        ("tansy", locks::Manner::Busy),
+        ("fallow", locks::Manner::Silent),
+        ("marl", locks::Manner::Stuck),
+    ];
     let devices = (1..).zip(manners).map(|(number, (lock, manner))| {
         let port = locks::start(number, manner)?;
         Ok(format!("  {{ address = \"127.0.0.1:{port}\", tags = {{ lock = \"{lock}\" }} }},\n"))

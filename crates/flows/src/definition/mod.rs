@@ -1,6 +1,10 @@
 //! What a source is made of: a small document, in TOML or JSON.
 
-use std::{collections::{BTreeMap, BTreeSet}, path::PathBuf, time::Duration};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::PathBuf,
+    time::Duration,
+};
 
 use fenetre_core::{
     model::{check_dataset_name, check_name, check_tag_value},
@@ -290,7 +294,8 @@ impl Definition {
     fn check(&self) -> Result<(), String> {
         let (dataset, mapping, tags) = of_all!(self, of => (&of.dataset, &of.mapping, &of.tags));
         check_tags(tags)?;
-        let patience = of_all!(self, of => [("stale_after", of.stale_after), ("stuck_after", of.stuck_after), ("clock_off_after", of.clock_off_after)]);
+        let patience =
+            of_all!(self, of => [("stale_after", of.stale_after), ("stuck_after", of.stuck_after), ("clock_off_after", of.clock_off_after)]);
         if let Some((key, _)) = patience.into_iter().find(|(_, span)| span.is_some_and(|span| exact(span) < SECOND)) {
             return Err(format!("{key}: use 1s or more"));
         }

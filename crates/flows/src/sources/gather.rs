@@ -102,7 +102,11 @@ impl<'a> Gather<'a> {
     pub fn keep(self) -> Result<Outcome, FlowError> {
         let Self { round, dataset, mut parsed, rejects, bytes, .. } = self;
         let sample = if round.shown.is_some() { mem::take(&mut parsed.sample) } else { Vec::new() };
-        let report = if round.shown.is_some() { parsed.report(true) } else { parsed.keep_watched(round.intake, dataset, &round.sender(), (round.clock)(), round.watch)? };
+        let report = if round.shown.is_some() {
+            parsed.report(true)
+        } else {
+            parsed.keep_watched(round.intake, dataset, &round.sender(), (round.clock)(), round.watch)?
+        };
         Ok(Outcome { points: report.tally.accepted, rejects, bytes, sample, ..Outcome::default() })
     }
 }

@@ -21,7 +21,9 @@ use fenetre_core::time::Nanos;
 use fenetre_formats::Format;
 use fenetre_wire::{arrivals::TailPoint, sources::SourcePart};
 
-use crate::{arrivals::sender::Sender, definition::Definition, error::FlowError, events::Events, intake::Intake, rejects::Rejects, watch::SeriesWatch};
+use crate::{
+    arrivals::sender::Sender, definition::Definition, error::FlowError, events::Events, intake::Intake, rejects::Rejects, watch::SeriesWatch,
+};
 
 /// What a round works with.
 pub struct Round<'a> {

@@ -1,10 +1,6 @@
 //! Backups of the live store: one at a time, begun, looked at and stopped by calls of their own, since a large one takes long.
 
-use std::{
-    convert::Infallible,
-    path::PathBuf,
-    sync::Arc,
-};
+use std::{convert::Infallible, path::PathBuf, sync::Arc};
 
 use actix_web::{HttpResponse, delete, get, post, web};
 use fenetre_access::change::{Act, Subject};

@@ -15,7 +15,10 @@ use fenetre_flows::{
     events::Event,
     supervisor::{SourceStatus, is_late},
 };
-use fenetre_wire::sources::{DefinedSource, PushingCaller, SeriesTrouble, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceSeries, SourceTrial, Trouble, TroubledSeries};
+use fenetre_wire::sources::{
+    DefinedSource, PushingCaller, SeriesTrouble, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceSeries, SourceTrial, Trouble,
+    TroubledSeries,
+};
 use serde::Deserialize;
 use serde_json::Value;
 use utoipa::IntoParams;

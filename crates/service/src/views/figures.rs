@@ -6,8 +6,8 @@ use std::{
 };
 
 use fenetre_core::time::SECOND;
-use fenetre_jobs::{DurationCounts, Figures};
 use fenetre_flows::arrivals::sender::Sender;
+use fenetre_jobs::{DurationCounts, Figures};
 use fenetre_wire::sources::{SourceState, Trouble};
 
 use crate::{clock::now, memory, problem::ApiError, state::State};

@@ -119,7 +119,8 @@ impl ModbusSource {
                     None => round.events.add(report.at, false, format!("{name}: answers again")),
                 }
             }
-            self.parts[report.device] = Some(SourcePart { name, error: report.error.clone(), points, seconds: report.seconds, ..SourcePart::default() });
+            self.parts[report.device] =
+                Some(SourcePart { name, error: report.error.clone(), points, seconds: report.seconds, ..SourcePart::default() });
         }
         let outcome = gather.keep()?;
         running.inbox.clear();

@@ -104,7 +104,13 @@ impl MqttSource {
         let client_id = self.client_id(round);
         let address = self.mqtt.address().map_err(FlowError::Definition)?;
         let is_trial = round.shown.is_some();
-        let link = Link::new(&Order { mqtt: &self.mqtt, address: &address, client_id: &client_id, is_short: is_trial, secrets: round.intake.store.secrets() })?;
+        let link = Link::new(&Order {
+            mqtt: &self.mqtt,
+            address: &address,
+            client_id: &client_id,
+            is_short: is_trial,
+            secrets: round.intake.store.secrets(),
+        })?;
         let filters = self.filters(is_trial);
         let qos = self.mqtt.qos;
         let connecting = async move {

@@ -142,7 +142,8 @@ impl OpcuaSource {
         // The first one makes a key, which is no time of the server's.
         let client = self.client(scratch.path())?;
         let limit = self.timeout() * REQUESTS;
-        let connecting = async { timeout(limit, self.subscribe(client, sender, Arc::clone(&lost), (round.clock, round.intake.store.secrets()))).await };
+        let connecting =
+            async { timeout(limit, self.subscribe(client, sender, Arc::clone(&lost), (round.clock, round.intake.store.secrets()))).await };
         let subscribed = runtime.block_on(unless_stopped(round.stop, connecting))?;
         let silent = || FlowError::Silent(format!("{}: does not answer in time (`timeout`)", self.opcua.endpoint));
         let (session, ended, items, bad) = subscribed.map_err(|_| silent())??;

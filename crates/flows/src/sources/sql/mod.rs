@@ -196,13 +196,7 @@ impl Source for SqlSource {
             self.new_series = 0;
         }
         let name = self.sql.table.clone().unwrap_or_else(|| "query".to_owned());
-        all.parts.push(SourcePart {
-            name,
-            points: all.points,
-            rows: Some(count),
-            seconds: begun.elapsed().as_secs_f64(),
-            ..SourcePart::default()
-        });
+        all.parts.push(SourcePart { name, points: all.points, rows: Some(count), seconds: begun.elapsed().as_secs_f64(), ..SourcePart::default() });
         Ok(all)
     }
 }
