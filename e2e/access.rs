@@ -254,7 +254,7 @@ fn callers_can_be_required_to_have_a_certificate() {
     };
     let own = format!("certificate = \"{}\"\nkey = \"{}\"\n", path("client.pem"), path("client.key"));
     let admitted = attempt(&format!("ca = \"{}\"\n{own}", path("plant.pem")));
-    assert!(admitted.code() == 0 && admitted.out().contains("fenetre_memory_bytes"), "{}", admitted.all());
+    assert!(admitted.code() == 0 && admitted.out().contains("fenetre_stored_bytes"), "{}", admitted.all());
     for (more, reason) in [(own, "certificate"), (format!("ca = \"{}\"\n", path("plant.key")), "is not a PEM file with a certificate")] {
         let refused = attempt(&more);
         assert!(refused.code() == 1 && refused.err().contains(reason), "{}", refused.all());

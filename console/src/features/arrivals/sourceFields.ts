@@ -97,7 +97,7 @@ const KINDS: Record<string, readonly Field[]> = {
       number("address", "address"),
       choice("type", "type", ["u16", "i16", "u32", "i32", "u64", "i64", "f32", "f64", "bit", "text"]),
       number("scale", "scale"),
-      text("unit", "unit", "[NTU]"),
+      text("unit", "unit", "{NTU}"),
     ]),
   ],
   opcua: [

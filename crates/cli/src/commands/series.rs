@@ -7,7 +7,10 @@ use fenetre_core::{
     time::{Nanos, SECOND},
     units,
 };
-use fenetre_wire::series::{LatestPoint, SeriesInfo};
+use fenetre_wire::{
+    series::{LatestPoint, SeriesInfo},
+    sources::SeriesTrouble,
+};
 use serde::Serialize;
 
 use crate::{
@@ -25,6 +28,7 @@ pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
     let page = Client::of(&args.list.target.service)?.series(&args.list.target.dataset, &query(args))?;
     let mut columns = series_columns();
     if args.list.output != ListOutput::Table || page.items.iter().any(|series| series.trouble.is_some()) {
+        let trouble = |series: &SeriesInfo| trouble(series.trouble.as_ref());
         columns.push(Column { name: "trouble", right: false, text: trouble, plain: trouble });
     }
     write(&page.items, &columns, args.list.output)?;
@@ -36,7 +40,12 @@ pub fn list(args: &SeriesArgs) -> Result<(), Failure> {
 pub fn latest(args: &SeriesArgs) -> Result<(), Failure> {
     let page = Client::of(&args.list.target.service)?.latest(&args.list.target.dataset, &query(args))?;
     let rows = rows(page.items);
-    write(&rows, &latest_columns(), args.list.output)?;
+    let mut columns = latest_columns();
+    if args.list.output != ListOutput::Table || rows.iter().any(|row| row.point.trouble.is_some()) {
+        let trouble = |row: &LatestRow| trouble(row.point.trouble.as_ref());
+        columns.push(Column { name: "trouble", right: false, text: trouble, plain: trouble });
+    }
+    write(&rows, &columns, args.list.output)?;
     print_rest(page.total, rows.len());
     Ok(())
 }
@@ -89,8 +98,8 @@ fn series_columns() -> Vec<Column<SeriesInfo>> {
 }
 
 /// What the source of a series finds wrong with it: `stale since 2026-05-01 12:00`.
-fn trouble(series: &SeriesInfo) -> String {
-    series.trouble.as_ref().map_or_else(String::new, |trouble| format!("{} since {}", trouble.trouble.words(), minute(Some(&trouble.since))))
+fn trouble(trouble: Option<&SeriesTrouble>) -> String {
+    trouble.map_or_else(String::new, |trouble| format!("{} since {}", trouble.trouble.words(), minute(Some(&trouble.since))))
 }
 
 fn latest_columns() -> Vec<Column<LatestRow>> {

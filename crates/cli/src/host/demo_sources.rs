@@ -63,7 +63,7 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
             of(
                 "modbus",
                 &format!(
-                    "every = \"5s\"\nstuck_after = \"1m\"\ndevices = [\n{devices}]\nregisters = [\n  {{ metric = \"turbidity_probe\", table = \"input\", address = 0, scale = 0.1, unit = \"[NTU]\" }},\n  \
+                    "every = \"5s\"\nstuck_after = \"1m\"\ndevices = [\n{devices}]\nregisters = [\n  {{ metric = \"turbidity_probe\", table = \"input\", address = 0, scale = 0.1, unit = \"{{NTU}}\" }},\n  \
                      {{ metric = \"gate_contact\", table = \"input\", address = 1, words = {{ 0 = \"shut\", 1 = \"open\" }} }},\n]\n"
                 ),
             ),

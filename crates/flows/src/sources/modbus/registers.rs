@@ -88,7 +88,7 @@ mod tests {
 
     #[test]
     fn a_table_of_registers_is_read() {
-        let text = "metric,table,address,type,scale,unit,words,missing,tag:side,every\n# upper lock\nturbidity,input,12,u16,0.1,[NTU],,65535;65534,up,5s\ngate,discrete,3,,,,0=shut;1=open,,,\n";
+        let text = "metric,table,address,type,scale,unit,words,missing,tag:side,every\n# upper lock\nturbidity,input,12,u16,0.1,{NTU},,65535;65534,up,5s\ngate,discrete,3,,,,0=shut;1=open,,,\n";
         let registers = read(text).unwrap();
         assert_eq!(registers.len(), 2);
         assert_eq!(
