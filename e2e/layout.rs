@@ -25,7 +25,7 @@ const ORDER: [(&str, &str); 12] = [
     ),
     (
         "crates/store/src",
-        "error span disk secrets partition catalogue journal head changes levels options limits missing engine read compact ingest bin inspect rollup retention \
+        "error span disk secrets partition catalogue journal head changes levels options limits missing feed engine read compact ingest bin inspect rollup retention \
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),

@@ -86,6 +86,10 @@ DELETE /api/v1/imports/{id}                                  ?
 GET    /api/v1/imports/{id}/rejects                          ?
 GET    /api/v1/sources                                       read+
 GET    /api/v1/source-examples                               read+
+GET    /api/v1/pushing-callers                               read+
+GET    /api/v1/secrets                                       admin*
+PUT    /api/v1/secrets/{secret}                              admin*
+DELETE /api/v1/secrets/{secret}                              admin*
 POST   /api/v1/sources/try                                   admin*
 GET    /api/v1/sources/{source}                              read+
 GET    /api/v1/sources/{source}/events                       read+
@@ -165,7 +169,8 @@ fn called(service: &Service, method: &str, path: &str, token: Option<&str>) -> (
         .replace("{metric}", "nothing")
         .replace("{key}", "nothing")
         .replace("{policy}", "nothing")
-        .replace("{source}", "nothing");
+        .replace("{source}", "nothing")
+        .replace("{secret}", "nothing");
     let path = path.replace("{id}", "nothing").replace("{name}", "nothing").replace("{token}", "nothing");
     let headers: &[(&str, &str)] = if path.ends_with("v1/metrics") { &[JSON, ("Fenetre-Dataset", "velmar")] } else { &[JSON] };
     if path.ends_with("/tail") {

@@ -109,7 +109,7 @@ fn a_source_of_the_service_watches_the_service_itself() {
     service.push_levels("main");
     let text = service.get("/metrics");
     assert_eq!((text.status, text.kind.as_str()), (200, "application/openmetrics-text; version=1.0.0; charset=utf-8"));
-    for line in ["fenetre_points_accepted_total{dataset=\"main\"} 240", "fenetre_series{dataset=\"main\"} 4", "# EOF"] {
+    for line in ["fenetre_points_accepted_total{dataset=\"main\",source=\"push\"} 240", "fenetre_series{dataset=\"main\"} 4", "# EOF"] {
         assert!(text.text().lines().any(|found| found == line), "{line} is not in {}", text.text());
     }
     service.put_json("/api/v1/datasets/own", &json!({})).ok();
