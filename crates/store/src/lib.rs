@@ -45,6 +45,7 @@ mod convert;
 mod disk;
 mod engine;
 mod error;
+mod feed;
 mod head;
 mod ingest;
 mod inspect;
@@ -72,6 +73,7 @@ pub use catalogue::{
 };
 pub use convert::Conversion;
 pub use error::StoreError;
+pub use feed::{Arrived, Cursor, Gap, Position, Stretch};
 pub use ingest::batch::Batch;
 pub use inspect::{
     sizes::{DatasetBytes, DatasetSize, JournalSize, MetricSize, PartitionSize, StorageReport, StoredBytes},
@@ -85,4 +87,4 @@ pub use read::{census::Latest, source::StoreSource};
 pub use repair::{Finding, Remedy, RepairPlan, RepairStep, plan_repair, repair, salvage::Salvaged};
 pub use rollup::LevelState;
 pub use secrets::Secrets;
-pub use store::{Store, Stretch};
+pub use store::Store;

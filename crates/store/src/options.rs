@@ -86,6 +86,8 @@ pub struct Options {
     pub max_open_partitions: usize,
     /// How long and how much is kept, as the configuration file says.
     pub retention: FileRetention,
+    /// Bytes of packed journal files that are held for readers of the feed.
+    pub hold_bytes: u64,
     /// Free space of the volume that is never taken; by default a twentieth of it, at most 2 GB.
     pub reserve: Option<Reserve>,
 }
@@ -101,6 +103,7 @@ impl Default for Options {
             longest_span_days: 3_584,
             max_open_partitions: 300,
             retention: FileRetention::default(),
+            hold_bytes: 1_000_000_000,
             reserve: None,
         }
     }

@@ -2,12 +2,7 @@
 
 use std::{collections::BTreeMap, fs::File, path::Path, sync::Arc};
 
-use fenetre_core::{
-    catalogue::Catalogue,
-    keeping::Volume,
-    model::{DatasetDefinition, SeriesId},
-    time::Nanos,
-};
+use fenetre_core::{catalogue::Catalogue, keeping::Volume, model::DatasetDefinition};
 use fenetre_jobs::{DurationCounts, Figures, Handle};
 use parking_lot::RwLock;
 
@@ -19,13 +14,14 @@ use crate::{
     disk::files::Files,
     engine::{Engine, losses},
     error::{Context, StoreError},
+    feed::{Position, Stretch},
     head::{Generation, Head},
-    ingest::{batch::Batch, committer, replaced, requests::Requests},
+    ingest::{batch::Batch, committer, held, replaced, requests::Requests},
     journal::{self, Journal, Replayed, entry::Journaled},
     missing::{dropped, inventory},
     options::{Durability, Options},
     partition::origin::{Highest, origin_of},
-    parts::{bin::Bin, definitions::CatalogueChanges, documents::Documents, inspect::Inspection, retention::Retention, rollups::Rollups},
+    parts::{bin::Bin, definitions::CatalogueChanges, documents::Documents, feed::Feed, inspect::Inspection, retention::Retention, rollups::Rollups},
     read::source::StoreSource,
     rollup,
     secrets::Secrets,
@@ -41,17 +37,6 @@ pub struct Store {
     _lock: File,
 }
 
-/// Points of one series that a batch held, in the order in which they came.
-#[derive(Clone, Copy, Debug)]
-pub struct Stretch<'b> {
-    /// The series.
-    pub series: SeriesId,
-    /// Their times.
-    pub times: &'b [Nanos],
-    /// Their values: of a state codes of words, of a histogram places of its rows.
-    pub values: &'b [f64],
-}
-
 /// The dataset that a fresh store has.
 const FIRST_DATASET: &str = "main";
 
@@ -63,6 +48,7 @@ impl Store {
     pub fn open(root: &Path, options: Options) -> Result<Self, StoreError> {
         let files = Files::create(root)?;
         let lock = files.lock()?;
+        held::finish(&files)?;
         files.check_catalogue()?;
         migrate(&files)?;
         let mut records = Records::open(files.catalogue())?;
@@ -88,6 +74,8 @@ impl Store {
         let folders: Vec<String> = catalogue.read().datasets().map(|dataset| dataset.folder.to_string()).collect();
         respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Engine::open(files, options, definitions, catalogue, head)?);
+        held::open(&shared)?;
+        shared.ring.begin(Position { generation: current, batch: journal.last()? });
         // Nothing below prevents a start.
         losses::check_journals(&shared, &replayed)?;
         inventory::note_journal(&shared.definitions, current, 0)?;
@@ -213,6 +201,11 @@ impl Store {
         backup::check_place(self.root(), to, choice.since)?;
         self.pack()?;
         backup::write(&self.shared, to, choice, progressed)
+    }
+
+    /// Batches in the order in which they came.
+    pub fn feed(&self) -> Feed<'_> {
+        Feed { engine: &self.shared, requests: &self.requests }
     }
 
     /// Secrets by name.

@@ -75,6 +75,8 @@ kinds! {
     SourceProgress = "source-progress", 1;
     /// The series that a source has brought, by its name.
     SourceSeries = "source-series", 1;
+    /// Where a reader of arriving batches is, by its name.
+    FeedCursor = "feed-cursor", 1;
     /// The last plausible wall time.
     Clock = "clock", 1;
 }

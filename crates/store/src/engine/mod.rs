@@ -28,6 +28,7 @@ use crate::{
     catalogue::definitions::{Definitions, SharedCatalogue, series_of},
     disk::{files::Files, pool::Pool},
     error::{Context, StoreError},
+    feed::{Readers, Ring},
     head::{Head, Snapshot},
     levels::Rollups,
     limits::{horizons::Horizons, settings::RetentionSettings},
@@ -126,6 +127,10 @@ pub struct Engine {
     /// How long commits took.
     pub commits: Durations,
     pub secrets: Secrets,
+    /// Recent batches, for readers that keep up.
+    pub ring: Ring,
+    /// Readers of batches.
+    pub readers: Readers,
     /// Held while data expires.
     pub expiring: Mutex<()>,
     /// Why points are refused until the next start.
@@ -186,6 +191,8 @@ impl Engine {
             jobs,
             commits: Durations::default(),
             secrets,
+            ring: Ring::default(),
+            readers: Readers::default(),
             expiring: Mutex::default(),
             closed,
             faults: Mutex::default(),

@@ -15,7 +15,16 @@ use std::{
 use fenetre_jobs::{Handle, Job as BackgroundJob};
 
 use super::requests::{Job, Request};
-use crate::{engine::Engine, error::StoreError, head::Generation, ingest::packer::pack, journal::Journal, missing::inventory, options::Durability};
+use crate::{
+    engine::Engine,
+    error::StoreError,
+    feed::Position,
+    head::Generation,
+    ingest::{held, packer::pack},
+    journal::Journal,
+    missing::inventory,
+    options::Durability,
+};
 
 /// Points of all batches that one commit takes.
 const COMMIT_POINTS: usize = 1_000_000;
@@ -66,9 +75,9 @@ impl Committer {
                         shared.commits.measured(|| self.commit(batches));
                         Ok::<_, Infallible>(())
                     });
-                    other.into_iter().for_each(|answer| self.pack_soon(answer));
+                    other.into_iter().for_each(|request| self.answer(request));
                 }
-                Ok(Request::PackAll(answer)) => self.pack_soon(answer),
+                Ok(other) => self.answer(other),
                 Err(RecvTimeoutError::Timeout) => {}
                 Err(RecvTimeoutError::Disconnected) => break,
             }
@@ -86,6 +95,21 @@ impl Committer {
         }
         if let Some(packing) = self.packing.take() {
             packing.job.join();
+        }
+    }
+
+    /// Answers what is no batch.
+    fn answer(&mut self, request: Request) {
+        match request {
+            Request::PackAll(answer) => self.pack_soon(answer),
+            Request::Read { after, points, answer } => {
+                let is_this_file = after.generation == self.journal.number;
+                let read = is_this_file.then(|| self.journal.read_after(after.batch, points)).transpose();
+                let arrived = |(batch, journaled)| held::arrived(after.generation, batch, journaled);
+                // The reader may have ended.
+                let _ = answer.send(read.map(|read| read.map(|batches| batches.into_iter().map(arrived).collect())));
+            }
+            Request::Commit(job) => self.commit(vec![job]),
         }
     }
 
@@ -114,15 +138,18 @@ impl Committer {
             Some(refusal) => Err(refusal),
             None => self.journal.commit(jobs.iter().map(|job| (job.journaled.dataset, job.body.as_slice()))),
         };
-        if let Err(error) = committed {
-            self.note_failure(&error);
-            let mut first = Some(error);
-            for job in jobs {
-                let error = first.take().unwrap_or_else(|| self.repeat());
-                let _ = job.answer.send(Err(error));
+        let last = match committed {
+            Ok(last) => last,
+            Err(error) => {
+                self.note_failure(&error);
+                let mut first = Some(error);
+                for job in jobs {
+                    let error = first.take().unwrap_or_else(|| self.repeat());
+                    let _ = job.answer.send(Err(error));
+                }
+                return;
             }
-            return;
-        }
+        };
         if self.shared.options.durability != Durability::Each {
             self.unsynced.get_or_insert_with(Instant::now);
         }
@@ -132,6 +159,7 @@ impl Committer {
         }
         head.append(jobs.iter().map(|job| &*job.journaled));
         drop(head);
+        self.shared.ring.add(self.journal.number, last, jobs.iter().map(|job| Arc::clone(&job.journaled)));
         for job in jobs {
             // The points stay, also if the caller no longer waits.
             let _ = job.answer.send(Ok(()));
@@ -234,6 +262,7 @@ impl Committer {
         self.shared.definitions.set_generation(self.journal.number + 1)?;
         self.journal.rotate()?;
         inventory::note_journal(&self.shared.definitions, self.journal.number, 0)?;
+        self.shared.ring.begin(Position { generation: self.journal.number, batch: 0 });
         self.unsynced = None;
         self.since = Instant::now();
         let mut head = self.shared.head.write();
@@ -278,7 +307,7 @@ impl Committer {
 }
 
 /// The batches that wait, up to what one commit takes, and who asked for packing after them.
-fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<SyncSender<Result<(), StoreError>>>) {
+fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<Request>) {
     let mut points = first.journaled.entry.points();
     let mut gathered = vec![first];
     while points < COMMIT_POINTS {
@@ -287,7 +316,7 @@ fn gather(first: Job, requests: &Receiver<Request>) -> (Vec<Job>, Option<SyncSen
                 points += job.journaled.entry.points();
                 gathered.push(job);
             }
-            Ok(Request::PackAll(answer)) => return (gathered, Some(answer)),
+            Ok(other) => return (gathered, Some(other)),
             Err(_) => break,
         }
     }

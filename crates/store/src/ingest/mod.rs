@@ -6,6 +6,7 @@ pub mod batch;
 pub mod claims;
 pub mod committer;
 pub mod contents;
+pub mod held;
 pub mod packer;
 pub mod replaced;
 pub mod requests;

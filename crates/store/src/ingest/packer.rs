@@ -20,7 +20,7 @@ use crate::{
     engine::{Engine, Spans, losses},
     error::StoreError,
     head::{Generation, Sorted},
-    journal,
+    ingest::held,
     missing::inventory,
     partition::Progress,
     span::{Rate, Span},
@@ -33,7 +33,7 @@ pub fn pack(shared: &Engine, generation: &Generation) -> Result<(), StoreError> 
     // The file first, and for good: from the moment at which the generation is forgotten, compaction may merge its blocks with older
     // ones, and it must not come back from the journal then.
     inventory::forget_journal(&shared.definitions, generation.number)?;
-    journal::remove(&shared.files.journals(), generation.number)?;
+    held::put_away(shared, generation.number)?;
     shared.head.write().forget_oldest();
     tracing::debug!(points, partitions, milliseconds = began.elapsed().as_millis(), "packed");
     Ok(())

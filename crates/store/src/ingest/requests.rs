@@ -8,7 +8,11 @@ use std::{
     time::Duration,
 };
 
-use crate::{error::StoreError, journal::entry::Journaled};
+use crate::{
+    error::StoreError,
+    feed::{Arrived, Position},
+    journal::entry::Journaled,
+};
 
 /// Longest wait for packing.
 const PACKING: Duration = Duration::from_secs(120);
@@ -26,6 +30,12 @@ pub struct Job {
 /// A request to the committer.
 pub enum Request {
     Commit(Job),
+    /// Reads batches of the file that is written to, after a place; none if another file is written to by now.
+    Read {
+        after: Position,
+        points: usize,
+        answer: SyncSender<Result<Option<Vec<Arrived>>, StoreError>>,
+    },
     /// Packs everything committed so far; answered when it is done, or has failed.
     PackAll(SyncSender<Result<(), StoreError>>),
 }
@@ -53,6 +63,16 @@ impl Requests {
     pub fn commit(&self, journaled: Arc<Journaled>, body: Vec<u8>) -> Result<(), StoreError> {
         let (answer, answered) = sync_channel(1);
         self.send(Request::Commit(Job { journaled, body, answer }))?;
+        answered.recv().map_err(|_| StoreError::stopping())?
+    }
+
+    /// Reads batches of the journal file that is written to; none if it is another one by now.
+    ///
+    /// # Errors
+    /// If it cannot be read, or the store is stopping.
+    pub fn read_journal(&self, after: Position, points: usize) -> Result<Option<Vec<Arrived>>, StoreError> {
+        let (answer, answered) = sync_channel(1);
+        self.send(Request::Read { after, points, answer })?;
         answered.recv().map_err(|_| StoreError::stopping())?
     }
 

@@ -140,6 +140,36 @@ fn read_rows(connection: &Connection, is_reverse: bool, each: &mut dyn FnMut(u64
     Ok(())
 }
 
+/// Reads batches of a file after a number: about as many points as are wanted, and at least one batch if there is any.
+pub fn read_after(connection: &Connection, path: &Path, after: u64, points: usize) -> Result<Vec<(u64, Journaled)>, StoreError> {
+    let read = || -> rusqlite::Result<Vec<(u64, DatasetId, Vec<u8>)>> {
+        let mut statement = connection.prepare_cached("SELECT seq, dataset, body FROM batch WHERE seq > ?1 ORDER BY seq LIMIT ?2")?;
+        let rows = statement.query_map(params![after.cast_signed(), MOST_BATCHES], |row| {
+            Ok((row.get::<_, i64>(0)?.cast_unsigned(), DatasetId(row.get(1)?), row.get(2)?))
+        })?;
+        let (mut found, mut left) = (Vec::new(), points);
+        for row in rows {
+            let row: (u64, DatasetId, Vec<u8>) = row?;
+            // A point takes about a dozen bytes.
+            left = left.saturating_sub(row.2.len() / 12);
+            found.push(row);
+            if left == 0 {
+                break;
+            }
+        }
+        Ok(found)
+    };
+    let rows = read().at("read", path)?;
+    let entry = |(batch, dataset, body): (u64, DatasetId, Vec<u8>)| {
+        let entry = Entry::from_bytes(&body).map_err(|what| StoreError::Damaged { path: path.to_owned(), what: format!("batch {batch}: {what}") })?;
+        Ok((batch, Journaled { dataset, entry }))
+    };
+    rows.into_iter().map(entry).collect()
+}
+
+/// Batches that are read at once.
+const MOST_BATCHES: i64 = 10_000;
+
 /// Why a file cannot be opened at all. Damage inside it is mended when it is read back.
 pub fn fault_of(path: &Path) -> Option<String> {
     let look = |connection: Connection| connection.query_row("SELECT count(*) FROM sqlite_master", [], |row| row.get::<_, i64>(0)).at("read", path);
@@ -168,10 +198,10 @@ impl Journal {
     }
 
     /// Commits batches together, each as its dataset and its bytes. When this returns, they are on stable storage where commits are
-    /// synced, else with the operating system; where it fails, none of them is there.
-    pub fn commit<'e>(&mut self, entries: impl Iterator<Item = (DatasetId, &'e [u8])>) -> Result<(), StoreError> {
+    /// synced, else with the operating system; where it fails, none of them is there. Returns the number of the last one.
+    pub fn commit<'e>(&mut self, entries: impl Iterator<Item = (DatasetId, &'e [u8])>) -> Result<u64, StoreError> {
         let path = self.path();
-        let write = |connection: &mut Connection| {
+        let write = |connection: &mut Connection| -> rusqlite::Result<u64> {
             let transaction = connection.transaction()?;
             {
                 let mut insert = transaction.prepare_cached("INSERT INTO batch (dataset, body) VALUES (?1, ?2)")?;
@@ -179,7 +209,9 @@ impl Journal {
                     insert.execute(params![dataset.0, body])?;
                 }
             }
-            transaction.commit()
+            let last = transaction.last_insert_rowid();
+            transaction.commit()?;
+            Ok(last.cast_unsigned())
         };
         write(&mut self.connection).at("write", path)
     }
@@ -188,6 +220,11 @@ impl Journal {
     pub fn last(&self) -> Result<u64, StoreError> {
         let last = self.connection.query_row("SELECT coalesce(max(seq), 0) FROM batch", [], |row| row.get::<_, i64>(0));
         last.map(i64::cast_unsigned).at("read", self.path())
+    }
+
+    /// Reads batches after a place: about as many points as are wanted.
+    pub fn read_after(&self, after: u64, points: usize) -> Result<Vec<(u64, Journaled)>, StoreError> {
+        read_after(&self.connection, &self.path(), after, points)
     }
 
     /// Brings to stable storage what was committed so far.

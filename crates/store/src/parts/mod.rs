@@ -3,6 +3,7 @@
 pub mod bin;
 pub mod definitions;
 pub mod documents;
+pub mod feed;
 pub mod inspect;
 pub mod retention;
 pub mod rollups;
