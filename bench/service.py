@@ -9,7 +9,9 @@ class Service:
     def __init__(self, *arguments):
         self.began = time.perf_counter()
         command = [BINARY, *arguments, "--listen", "127.0.0.1:0"]
-        self.process = subprocess.Popen(command, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True)
+        self.process = subprocess.Popen(command, stderr=subprocess.PIPE, stdout=subprocess.DEVNULL, text=True,
+                                        # What the service stores of itself would be counted, too.
+                                        env={**os.environ, "FENETRE_OWN": "none"})
         for line in self.process.stderr:
             if "http://127.0.0.1:" in line:
                 self.port = int(line.split("http://127.0.0.1:")[1].split()[0])

@@ -69,7 +69,7 @@ impl Arrived {
 /// The readers of a store.
 #[derive(Default)]
 pub(crate) struct Readers {
-    /// Where each is, by name.
+    /// Where each is, by name. Locked while files are moved or removed: a cursor must not come to need one of them meanwhile.
     pub cursors: Mutex<BTreeMap<String, Cursor>>,
     /// Read lock: opens journal files. Write lock: moves them, in two steps between which a file looks empty.
     pub moving: RwLock<()>,
