@@ -191,10 +191,10 @@ fn the_service_stores_its_own_metrics() {
     let callers = service.run(&["source", "callers", "-o", "csv"]).out();
     assert!(callers.contains("this machine,push,main,") && callers.trim_end().ends_with(",1,0"), "{callers}");
     let reserved = file(folder.path(), "push.toml", "kind = \"folder\"\npath = \"/spool\"\n");
-    assert!(service.run(&["source", "add", &reserved]).err().contains("no source can be called `push`"));
+    assert!(service.run(&["source", "add", &reserved]).err().contains("the name `push` is reserved for points from other senders"));
     let wrong = run(&["serve", "--store", &store, "--own", "1ms"]);
     assert!(
-        wrong.code() == 2 && wrong.err().contains("`1ms` is not an interval for the metrics of the service: write 1s to 1h, or none"),
+        wrong.code() == 2 && wrong.err().contains("`1ms` is not an interval for the metrics of the service: use 1s to 1h, or none"),
         "{}",
         wrong.all()
     );

@@ -5,7 +5,7 @@ import * as client from "./client";
 /** How often what changes by itself is fetched again. */
 const LIVE_MS = 2_000;
 
-/** Dataset of the service's own metrics, which is always there. */
+/** Dataset of the service's own metrics. */
 export const OWN = "own";
 
 export const sessionQuery = queryOptions({

@@ -14,7 +14,7 @@ const box = css`
   border-radius: 2px;
 `;
 
-/** A text field with its label above it. */
+/** A text field with a label above it. */
 export const LabelledText = styled(TextField)`
   display: grid;
   gap: 2px;

@@ -1,4 +1,4 @@
-//! Secrets that somebody types, or that another program writes to standard input.
+//! Secrets from the terminal or from standard input.
 
 use std::io::{self, IsTerminal, Read};
 
@@ -7,7 +7,7 @@ use crate::failure::Failure;
 /// Longest secret, in bytes.
 const MAX_SECRET: u64 = 64 << 10;
 
-/// A secret from the terminal, which does not show it, or from standard input, without the end of its line.
+/// Reads a secret without its line end. The terminal does not show it.
 pub fn typed_secret(what: &str) -> Result<String, Failure> {
     let text = if io::stdin().is_terminal() {
         rpassword::prompt_password(format!("{what} (not shown): "))?

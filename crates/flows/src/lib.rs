@@ -12,6 +12,7 @@
 //! | [`arrivals`] | recent points per second; rejects by reason; the live tail |
 //! | [`definition`] | what a source is made of, checked with line and column |
 //! | [`secret`] | references to secrets |
+//! | `http` | calls over HTTP |
 //! | [`levels`] | patterns of topics and browse paths |
 //! | [`events`] | the log of a source |
 //! | [`sources`] | what each kind does in one round |
@@ -22,6 +23,7 @@ pub mod arrivals;
 pub mod definition;
 mod error;
 pub mod events;
+mod http;
 pub mod intake;
 pub mod levels;
 mod progress;

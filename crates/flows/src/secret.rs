@@ -15,16 +15,14 @@ const MAX_SECRET: usize = 64 << 10;
 
 /// Where a secret is.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct SecretRef {
+#[serde(rename_all = "lowercase")]
+pub enum SecretRef {
+    /// A secret of the store, by its name.
+    Kept(String),
     /// A variable of the environment of the service.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub env: Option<String>,
+    Env(String),
     /// A file on the machine of the service; below `$CREDENTIALS_DIRECTORY` if its path is relative and that is set.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub file: Option<PathBuf>,
-    /// A secret of the store.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub kept: Option<String>,
+    File(PathBuf),
 }
 
 const PLACES: &str = "{ kept = \"NAME\" }, { env = \"NAME\" } or { file = \"PATH\" }";
@@ -46,16 +44,19 @@ impl<'de> Deserialize<'de> for SecretRef {
             }
 
             fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<SecretRef, A::Error> {
-                let mut place = SecretRef { env: None, file: None, kept: None };
+                let mut place = None;
                 while let Some(kind) = map.next_key::<String>()? {
-                    match kind.as_str() {
-                        "env" => place.env = Some(map.next_value()?),
-                        "file" => place.file = Some(map.next_value()?),
-                        "kept" => place.kept = Some(map.next_value()?),
+                    let found = match kind.as_str() {
+                        "kept" => SecretRef::Kept(map.next_value()?),
+                        "env" => SecretRef::Env(map.next_value()?),
+                        "file" => SecretRef::File(map.next_value()?),
                         _ => return Err(de::Error::unknown_field(&kind, &["kept", "env", "file"])),
+                    };
+                    if place.replace(found).is_some() {
+                        return Err(de::Error::custom(format!("a secret has one place: write {PLACES}")));
                     }
                 }
-                Ok(place)
+                place.ok_or_else(|| de::Error::custom(format!("a secret has no place: write {PLACES}")))
             }
         }
         deserializer.deserialize_any(Place)
@@ -63,54 +64,36 @@ impl<'de> Deserialize<'de> for SecretRef {
 }
 
 impl SecretRef {
-    /// Whether it names exactly one place.
-    ///
-    /// # Errors
-    /// [`FlowError::Definition`].
-    pub fn check(&self) -> Result<(), FlowError> {
-        if [self.env.is_some(), self.file.is_some(), self.kept.is_some()].into_iter().filter(|is_set| *is_set).count() != 1 {
-            return Err(FlowError::Definition(format!("a secret is one of {PLACES}")));
-        }
-        Ok(())
-    }
-
     /// Reads it, without the end of its line.
     ///
     /// # Errors
     /// [`FlowError::Secret`], which quotes nothing of it.
     pub fn read(&self, kept: &Secrets) -> Result<String, FlowError> {
-        let fault = |text: String| FlowError::Secret(text);
-        let text = match (&self.env, &self.file) {
-            (None, None) => self.kept_value(kept)?,
-            (Some(name), _) => env::var(name).map_err(|_| fault(format!("the variable {name} is not set in the environment of the service")))?,
-            (None, Some(file)) => {
+        let text = match self {
+            Self::Kept(name) => {
+                kept.get(name)?.ok_or_else(|| format!("there is no secret `{name}` in the store: set it with `fenetre secret set {name}`"))
+            }
+            Self::Env(name) => env::var(name).map_err(|_| format!("the variable {name} is not set in the environment of the service")),
+            Self::File(file) => {
                 let file = match env::var_os("CREDENTIALS_DIRECTORY") {
                     Some(folder) if file.is_relative() => PathBuf::from(folder).join(file),
                     _ => file.clone(),
                 };
-                fs::read_to_string(&file).map_err(|error| fault(format!("cannot read the secret in {}: {error}", file.display())))?
+                fs::read_to_string(&file).map_err(|error| format!("cannot read the secret in {}: {error}", file.display()))
             }
         };
-        checked_secret(&text).map(str::to_owned)
+        checked_secret(&text.map_err(FlowError::Secret)?).map(str::to_owned)
     }
 }
 
-impl SecretRef {
-    fn kept_value(&self, kept: &Secrets) -> Result<String, FlowError> {
-        let name = self.kept.as_ref().ok_or_else(|| FlowError::Secret(format!("a secret has no place: write {PLACES}")))?;
-        let found = kept.get(name)?;
-        found.ok_or_else(|| FlowError::Secret(format!("there is no secret `{name}` in the store: set it with `fenetre secret set {name}`")))
-    }
-}
-
-/// Checks a secret that is to be kept in a store, and returns it without the end of its line.
+/// Checks the text of a secret, and returns it without the end of its line.
 ///
 /// # Errors
 /// [`FlowError::Secret`], which quotes nothing of it.
 pub fn checked_secret(text: &str) -> Result<&str, FlowError> {
     let text = text.trim_end_matches(['\n', '\r']);
     if text.is_empty() || text.len() > MAX_SECRET || text.contains(['\n', '\r']) {
-        return Err(FlowError::Secret("a secret is empty, too long, or has several lines".to_owned()));
+        return Err(FlowError::Secret(format!("a secret must be one line of 1 to {MAX_SECRET} bytes")));
     }
     Ok(text)
 }
@@ -132,17 +115,23 @@ mod tests {
         fs::write(&file, "river\n").unwrap();
         assert_eq!(read(&in_file).unwrap(), "river");
         fs::write(&file, "\n").unwrap();
-        assert!(read(&in_file).unwrap_err().contains("is empty"));
+        assert!(read(&in_file).unwrap_err().contains("must be one line of 1 to 65536 bytes"));
         assert!(read("{ env = \"FENETRE_NO_SUCH_VARIABLE\" }").unwrap_err().contains("FENETRE_NO_SUCH_VARIABLE is not set"));
         let missing = read("{ kept = \"broker\" }").unwrap_err();
         assert_eq!(missing, "there is no secret `broker` in the store: set it with `fenetre secret set broker`");
         store.secrets().set("broker", "stream", 0).unwrap();
         assert_eq!(read("{ kept = \"broker\" }").unwrap(), "stream");
-        assert!(toml::from_str::<Holder>("place = {}").unwrap().place.check().unwrap_err().to_string().contains("a secret is one of"));
-        let twice = toml::from_str::<Holder>("place = { kept = \"a\", env = \"B\" }").unwrap().place;
-        assert!(twice.check().is_err());
-        let unknown = toml::from_str::<Holder>("place = { vault = \"a\" }").unwrap_err().to_string();
-        assert!(unknown.contains("expected one of `kept`, `env`, `file`"), "{unknown}");
+        let faults = [
+            ("{}", "a secret has no place: write { kept"),
+            ("{ kept = \"a\", env = \"B\" }", "a secret has one place: write { kept"),
+            ("{ vault = \"a\" }", "expected one of `kept`, `env`, `file`"),
+        ];
+        for (place, wanted) in faults {
+            let fault = toml::from_str::<Holder>(&format!("place = {place}")).unwrap_err().to_string();
+            assert!(fault.contains(wanted), "{fault}");
+        }
+        let kept = SecretRef::Kept("broker".to_owned());
+        assert_eq!(serde_json::to_string(&kept).unwrap(), "{\"kept\":\"broker\"}");
     }
 
     #[derive(Debug, Deserialize)]

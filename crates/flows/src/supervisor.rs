@@ -11,9 +11,9 @@ use std::{
 
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
-    model::SeriesId,
+    model::{SeriesId, check_dataset_name},
     suggest::hint,
-    time::{Nanos, SECOND},
+    time::Nanos,
 };
 use fenetre_jobs::{Backoff, Figures, Handle, Jobs, Next, Phase};
 use fenetre_store::Document;
@@ -29,13 +29,11 @@ use crate::{
     progress::Progress,
     rejects::Rejects,
     sources::{Outcome, Round, source_of},
-    watch::{KeptSeries, SeriesWatch, Troubled},
+    watch::{KeptSeries, SeriesWatch, Troubled, WatchedSeries},
 };
 
 /// Retries of a source that fails: at first after a second, at most after a minute.
 const BACKOFF: Backoff = Backoff { first: Duration::from_secs(1), most: Duration::from_secs(60) };
-/// Longest name of a source.
-const MAX_NAME: usize = 64;
 
 /// The sources of a store.
 pub struct Sources {
@@ -100,17 +98,10 @@ pub struct SourceStatus {
 /// [`FlowError::Definition`].
 pub fn check_source_name(name: &str) -> Result<(), FlowError> {
     if Sender::RESERVED.contains(&name) {
-        return Err(FlowError::Definition(format!(
-            "no source can be called `{name}`, which stands for points that do not come from a source: choose another name"
-        )));
+        return Err(FlowError::Definition(format!("the name `{name}` is reserved for points from other senders: choose another name")));
     }
-    let fits = |letter: u8| letter.is_ascii_lowercase() || letter.is_ascii_digit() || b"-_".contains(&letter);
-    if !name.is_empty() && name.len() <= MAX_NAME && name.bytes().all(fits) && !name.starts_with(['-', '_']) {
-        return Ok(());
-    }
-    Err(FlowError::Definition(format!(
-        "invalid source name `{name}`: use up to {MAX_NAME} of a to z, 0 to 9, `-` and `_`, starting with a letter or digit"
-    )))
+    // The rules are the same.
+    check_dataset_name(name).map_err(|error| FlowError::Definition(format!("invalid source name `{name}`: it {error}")))
 }
 
 impl Sources {
@@ -138,7 +129,7 @@ impl Sources {
         let all: Vec<(String, Arc<Running>)> = self.running.lock().iter().map(|(name, running)| (name.clone(), Arc::clone(running))).collect();
         for (name, running) in all {
             if let Err(error) = running.watch.save(&self.intake.store, &name, (self.clock)(), true) {
-                tracing::warn!(source = name, %error, "the series of a source could not be kept");
+                tracing::warn!(source = name, %error, "the list of series could not be written");
             }
         }
     }
@@ -178,11 +169,11 @@ impl Sources {
     pub fn remove(&self, name: &str) -> Result<(), FlowError> {
         self.find(name)?;
         self.intake.store.documents().remove::<Definition>(name)?;
+        let running = self.running.lock().remove(name);
+        // A round under way may still write the other two.
+        running.iter().for_each(|running| running.stop());
         self.intake.store.documents().remove::<Progress>(name)?;
         self.intake.store.documents().remove::<KeptSeries>(name)?;
-        if let Some(running) = self.running.lock().remove(name) {
-            running.stop();
-        }
         Ok(())
     }
 
@@ -224,24 +215,22 @@ impl Sources {
         self.find(name).map(|running| running.status(name))
     }
 
-    /// How many series of a source are watched, whether there are more, and those in trouble: none while it is paused.
+    /// The series of a source, and those in trouble: none while it is paused.
     ///
     /// # Errors
     /// If there is none of that name.
-    pub fn series(&self, name: &str, catalogue: &Catalogue) -> Result<(usize, bool, Vec<Troubled>), FlowError> {
-        let running = self.find(name)?;
-        let (count, is_full) = running.watch.size();
-        Ok((count, is_full, running.troubled((self.clock)(), catalogue)))
+    pub fn series(&self, name: &str, catalogue: &Catalogue) -> Result<WatchedSeries, FlowError> {
+        Ok(self.find(name)?.series((self.clock)(), catalogue))
     }
 
-    /// What is wrong with series of a dataset, with the source of each.
+    /// Series of a dataset that are in trouble, each with its source.
     pub fn troubled(&self, dataset: &Dataset, catalogue: &Catalogue) -> HashMap<SeriesId, (String, Troubled)> {
         let running = self.running.lock();
         let of_dataset = |running: &Running| catalogue.dataset_by_any_name(running.definition.dataset()).is_some_and(|of| of.id == dataset.id);
         let all = running.iter().filter(|(_, running)| of_dataset(running));
         let of_source = |(name, running): (&String, &Arc<Running>)| {
             let name = name.clone();
-            running.troubled((self.clock)(), catalogue).into_iter().map(move |troubled| (troubled.series, (name.clone(), troubled)))
+            running.series((self.clock)(), catalogue).troubled.into_iter().map(move |troubled| (troubled.series, (name.clone(), troubled)))
         };
         all.flat_map(of_source).collect()
     }
@@ -289,7 +278,7 @@ impl Sources {
                 // Two rounds of one source must not run at once.
                 before.stop();
                 if own.definition.brings_the_same(&before.definition) {
-                    own.watch.take_over(&before.watch);
+                    own.watch.take_over(&before.watch, (self.clock)());
                 } else {
                     self.intake.store.documents().remove::<KeptSeries>(name)?;
                 }
@@ -329,12 +318,11 @@ impl Sources {
                 watch: Some(&running.watch),
             };
             let outcome = source.round(&round);
-            let is_end = job.is_stopping();
-            running.watch.save(&intake.store, &own_name, clock(), is_end)?;
             if let Err(FlowError::Stopped) = outcome {
                 return Ok(Next::End);
             }
             running.note(outcome, clock(), begun.elapsed())?;
+            running.watch.save(&intake.store, &own_name, clock(), false)?;
             Ok::<_, FlowError>(if is_continuous { Next::Again } else { Next::Rest(every.saturating_sub(begun.elapsed())) })
         };
         let job = self.jobs.repeat(&format!("source {name}"), BACKOFF, step).map_err(|error| FlowError::File {
@@ -353,12 +341,13 @@ impl Sources {
 }
 
 impl Running {
-    fn troubled(&self, now: Nanos, catalogue: &Catalogue) -> Vec<Troubled> {
-        if self.definition.is_paused() {
-            return Vec::new();
-        }
+    fn series(&self, now: Nanos, catalogue: &Catalogue) -> WatchedSeries {
         let dataset = catalogue.dataset_by_any_name(self.definition.dataset());
-        dataset.map_or_else(Vec::new, |dataset| self.watch.troubled(now, dataset))
+        let mut watched = dataset.map_or_else(WatchedSeries::default, |dataset| self.watch.look(now, dataset));
+        if self.definition.is_paused() {
+            watched.troubled.clear();
+        }
+        watched
     }
 
     fn stop(&self) {
@@ -426,12 +415,9 @@ impl Running {
     }
 }
 
-/// A source that asks is late if it had no points for three of its periods, and at least a minute. Files, rows, messages and changed values come
-/// when somebody makes them.
+/// Whether points of a source are overdue, by the limit that applies to its series.
 pub fn is_late(status: &SourceStatus, now: Nanos) -> bool {
-    if !matches!(status.definition, Definition::Poll(_) | Definition::Modbus(_)) {
-        return false;
-    }
-    let patience = (3 * status.definition.every()).max(60 * SECOND);
-    status.state != SourceState::Paused && status.figures.last_points.is_some_and(|last| now - last > patience)
+    let limit = status.definition.expected().point_every;
+    let is_over = |last: Nanos| limit.is_some_and(|limit| now - last > limit);
+    status.state != SourceState::Paused && status.figures.last_points.is_some_and(is_over)
 }

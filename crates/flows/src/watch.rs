@@ -1,35 +1,35 @@
-//! The series of a source: when each had a point last, and which of them are in trouble.
+//! Detects series of a source that are in trouble.
 //!
-//! A series is *stale* if it had no point for some time, *stuck* if its value stays the same while others change, and its *clock is off* if its
-//! latest point is far from the time at which it arrived. What is expected of a source is in its definition.
+//! A series is *stale* if it has had no point for some time, and *stuck* if its value stays the same while other series change. Its *clock is off*
+//! if the time of its latest point differs too much from the time of arrival. The limits come from the definition of the source.
 
 use std::{collections::HashMap, mem};
 
 use fenetre_core::{
     catalogue::Dataset,
     model::{Kind, SeriesId},
-    time::{Nanos, SECOND},
+    time::{Nanos, SECOND, format_utc},
 };
 use fenetre_store::{Document, DocumentKind, Store, StoreError, Stretch};
-use fenetre_wire::sources::Trouble;
+use fenetre_wire::sources::{SeriesTrouble, Trouble};
 use parking_lot::Mutex;
 use serde::{Deserialize, Serialize};
 
-/// Series of one source that are watched.
+/// Maximum number of watched series of one source.
 const MAX_SERIES: usize = 100_000;
-/// A stale series is forgotten after this time.
+/// A series that has been stale for this long is removed.
 const FORGOTTEN: Nanos = 7 * 24 * 3_600 * SECOND;
-/// New series are kept in the store at most this often.
+/// Minimum time between two writes of the list of series.
 const BETWEEN_SAVES: Nanos = 60 * SECOND;
 
-/// What is expected of the series of a source, in nanoseconds. Where nothing is set, nothing is expected.
+/// Limits of the series of a source, in nanoseconds; without a limit, that trouble is not reported.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Expected {
-    /// A point at least this often.
+    /// Maximum time between two points.
     pub point_every: Option<Nanos>,
-    /// Another value at least this often, if others change.
+    /// Maximum time without a change of the value, if other series change.
     pub change_every: Option<Nanos>,
-    /// Time of the latest point and time of its arrival are at most so far apart.
+    /// Maximum difference between the time of the latest point and the time of its arrival.
     pub clock_within: Option<Nanos>,
 }
 
@@ -43,21 +43,22 @@ pub struct SeriesWatch {
 #[derive(Debug, Default)]
 struct Seen {
     series: HashMap<SeriesId, Latest>,
-    /// Series beyond the bound.
+    /// Whether there are more series than the maximum.
     is_full: bool,
-    /// Whether there are series that are not in the store, and when they were last stored.
-    has_new: bool,
+    /// Whether the list of series differs from the one in the store.
+    has_changed: bool,
+    /// Time of the latest write of the list.
     saved: Nanos,
 }
 
-/// The latest of a series.
+/// The latest point of a series.
 #[derive(Clone, Copy, Debug)]
 struct Latest {
     arrival: Nanos,
     time: Nanos,
     value: f64,
-    /// Arrival of the first point with this value; none before the second point.
-    changed: Option<Nanos>,
+    /// Arrival of the first point with this value.
+    changed: Nanos,
 }
 
 /// A series in trouble.
@@ -65,62 +66,83 @@ struct Latest {
 pub struct Troubled {
     /// The series.
     pub series: SeriesId,
-    /// What is wrong.
+    /// The kind of trouble.
     pub trouble: Trouble,
-    /// Of a stale series the arrival of its last point, of a stuck one the arrival of its last change, otherwise the time of its latest point.
+    /// Arrival of the last point if it is stale; arrival of the last change if it is stuck; otherwise the time of its latest point.
     pub since: Nanos,
 }
 
+/// The series of a source at one moment.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct WatchedSeries {
+    /// Number of watched series.
+    pub count: usize,
+    /// Whether there are more, which are not watched.
+    pub is_full: bool,
+    /// The series in trouble, by kind of trouble.
+    pub troubled: Vec<Troubled>,
+}
+
+impl WatchedSeries {
+    /// Number of series with a kind of trouble.
+    pub fn count_of(&self, trouble: Trouble) -> usize {
+        self.troubled.iter().filter(|troubled| troubled.trouble == trouble).count()
+    }
+}
+
+impl Troubled {
+    /// The trouble as the API returns it.
+    pub fn described(self, source: &str) -> SeriesTrouble {
+        SeriesTrouble { source: source.to_owned(), trouble: self.trouble, since: format_utc(self.since) }
+    }
+}
+
 impl SeriesWatch {
-    /// Nothing was seen yet.
+    /// A watch without series.
     pub fn new(expected: Expected) -> Self {
         Self { expected, seen: Mutex::default() }
     }
 
-    /// Notes what arrived of a series.
+    /// Records points of a series that have arrived.
     pub fn note(&self, now: Nanos, stretch: &Stretch<'_>) {
-        let Some(latest) = stretch.times.iter().zip(stretch.values).max_by_key(|(time, _)| **time) else { return };
+        let Some(latest) = stretch.points.times.iter().zip(stretch.points.values).max_by_key(|(time, _)| **time) else { return };
         let mut seen = self.seen.lock();
         let is_full = seen.series.len() >= MAX_SERIES;
         match seen.series.get_mut(&stretch.series) {
             Some(known) => {
-                let is_same = stretch.values.iter().all(|value| value.to_bits() == known.value.to_bits());
-                let changed = if is_same { known.changed } else { Some(now) };
-                *known = Latest { arrival: now, time: known.time.max(*latest.0), value: *latest.1, changed: changed.or(Some(now)) };
+                let is_same = stretch.points.values.iter().all(|value| value.to_bits() == known.value.to_bits());
+                let changed = if is_same { known.changed } else { now };
+                *known = Latest { arrival: now, time: known.time.max(*latest.0), value: *latest.1, changed };
             }
             None if is_full => seen.is_full = true,
             None => {
-                seen.has_new = true;
-                seen.series.insert(stretch.series, Latest { arrival: now, time: *latest.0, value: *latest.1, changed: Some(now) });
+                seen.has_changed = true;
+                seen.series.insert(stretch.series, Latest { arrival: now, time: *latest.0, value: *latest.1, changed: now });
             }
         }
     }
 
-    /// How many series are watched, and whether there are more.
-    pub fn size(&self) -> (usize, bool) {
-        let seen = self.seen.lock();
-        (seen.series.len(), seen.is_full)
-    }
-
-    /// The series in trouble, in order. `dataset` says which of them are gauges: others may stay as they are.
-    pub fn troubled(&self, now: Nanos, dataset: &Dataset) -> Vec<Troubled> {
+    /// The series, and those in trouble. Only gauges of `dataset` can be stuck: other values stay the same for good reasons.
+    pub fn look(&self, now: Nanos, dataset: &Dataset) -> WatchedSeries {
         let Expected { point_every, change_every, clock_within } = self.expected;
         let mut seen = self.seen.lock();
-        seen.series.retain(|_, latest| now - latest.arrival < FORGOTTEN);
+        let before = seen.series.len();
+        seen.series.retain(|_, latest| now - latest.arrival < FORGOTTEN.saturating_add(point_every.unwrap_or(0)));
+        seen.has_changed |= seen.series.len() < before;
         let is_over = |since: Nanos, limit: Option<Nanos>| limit.is_some_and(|limit| now - since > limit);
         let is_stale = |latest: &Latest| is_over(latest.arrival, point_every);
-        let others_change = seen.series.values().any(|latest| latest.changed.is_some_and(|changed| !is_over(changed, change_every)));
+        let others_change = seen.series.values().any(|latest| !is_over(latest.changed, change_every));
         let is_gauge = |series: SeriesId| {
             let metric = dataset.series(series).and_then(|series| dataset.metric(&series.metric));
             metric.is_some_and(|metric| metric.definition.kind == Kind::Gauge)
         };
         let of = |(series, latest): (&SeriesId, &Latest)| {
-            let is_stuck = || latest.changed.filter(|changed| others_change && is_over(*changed, change_every) && is_gauge(*series));
+            let is_stuck = || others_change && is_over(latest.changed, change_every) && is_gauge(*series);
             let is_off = clock_within.is_some_and(|limit| (latest.arrival - latest.time).abs() > limit);
             let (trouble, since) = if is_stale(latest) {
                 (Trouble::Stale, latest.arrival)
-            } else if let Some(changed) = is_stuck() {
-                (Trouble::Stuck, changed)
+            } else if is_stuck() {
+                (Trouble::Stuck, latest.changed)
             } else if is_off {
                 (Trouble::ClockOff, latest.time)
             } else {
@@ -130,10 +152,10 @@ impl SeriesWatch {
         };
         let mut troubled: Vec<Troubled> = seen.series.iter().filter_map(of).collect();
         troubled.sort_unstable_by_key(|troubled| (troubled.trouble, troubled.series));
-        troubled
+        WatchedSeries { count: seen.series.len(), is_full: seen.is_full, troubled }
     }
 
-    /// Continues with the series of the same source before a restart. From now on each has its time again.
+    /// Adds the series that the source had before a restart of the service. Their limits count from now.
     ///
     /// # Errors
     /// If they cannot be read.
@@ -141,23 +163,23 @@ impl SeriesWatch {
         let Some(kept) = store.documents().get::<KeptSeries>(source)? else { return Ok(()) };
         let mut seen = self.seen.lock();
         for series in kept.body.series.into_iter().take(MAX_SERIES) {
-            let latest = Latest { arrival: now, time: now, value: f64::NAN, changed: None };
-            seen.series.entry(SeriesId(series)).or_insert(latest);
+            // No value is equal to it, so the first point is a change.
+            seen.series.entry(SeriesId(series)).or_insert(Latest { arrival: now, time: now, value: f64::NAN, changed: now });
         }
         Ok(())
     }
 
-    /// Stores which series there are, if some are new and it was some time ago. `now` at the end: at once.
+    /// Writes the list of series if it has changed. Unless the source ends, it is written once per minute at most.
     ///
     /// # Errors
     /// If the catalogue cannot be written.
     pub fn save(&self, store: &Store, source: &str, now: Nanos, is_end: bool) -> Result<(), StoreError> {
         let kept = {
             let mut seen = self.seen.lock();
-            if !seen.has_new || !(is_end || now - seen.saved > BETWEEN_SAVES) {
+            if !seen.has_changed || !(is_end || now - seen.saved > BETWEEN_SAVES) {
                 return Ok(());
             }
-            (seen.has_new, seen.saved) = (false, now);
+            (seen.has_changed, seen.saved) = (false, now);
             let mut series: Vec<u32> = seen.series.keys().map(|series| series.0).collect();
             series.sort_unstable();
             KeptSeries { series }
@@ -165,17 +187,19 @@ impl SeriesWatch {
         store.documents().put(source, &kept, now)
     }
 
-    /// Takes over what another watch has seen.
-    pub fn take_over(&self, before: &Self) {
-        *self.seen.lock() = mem::take(&mut *before.seen.lock());
+    /// Takes over the series of another watch. Their limits count from now: a source that was paused had no points.
+    pub fn take_over(&self, before: &Self, now: Nanos) {
+        let mut seen = mem::take(&mut *before.seen.lock());
+        seen.series.values_mut().for_each(|latest| (latest.arrival, latest.changed) = (now, now));
+        *self.seen.lock() = seen;
     }
 }
 
-/// The series of a source, as the store has them.
+/// The list of series of a source, as a document of the store.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct KeptSeries {
-    /// Their numbers, in order.
+    /// Their ids, in ascending order.
     pub series: Vec<u32>,
 }
 
@@ -186,6 +210,7 @@ impl Document for KeptSeries {
 #[cfg(test)]
 mod tests {
     use fenetre_core::{
+        block::Points,
         catalogue::Catalogue,
         model::{DatasetDefinition, DatasetId, MetricDefinition, MetricId},
     };
@@ -211,13 +236,13 @@ mod tests {
     }
 
     fn point_of(watch: &SeriesWatch, series: u32, (arrival, time): (i64, i64), value: f64) {
-        watch.note(arrival * SECOND, &Stretch { series: SeriesId(series), times: &[time * SECOND], values: &[value] });
+        watch.note(arrival * SECOND, &Stretch { series: SeriesId(series), points: Points { times: &[time * SECOND], values: &[value], rests: &[] } });
     }
 
     fn troubled(watch: &SeriesWatch, second: i64) -> Vec<(u32, &'static str, i64)> {
         let catalogue = catalogue();
-        let troubled = watch.troubled(second * SECOND, catalogue.dataset("velmar").unwrap());
-        troubled.into_iter().map(|troubled| (troubled.series.0, troubled.trouble.words(), troubled.since / SECOND)).collect()
+        let watched = watch.look(second * SECOND, catalogue.dataset("velmar").unwrap());
+        watched.troubled.into_iter().map(|troubled| (troubled.series.0, troubled.trouble.words(), troubled.since / SECOND)).collect()
     }
 
     #[test]
@@ -229,8 +254,8 @@ mod tests {
         assert_eq!(troubled(&watch, 61), [(1, "stale", 0)]);
         point(&watch, 1, 100, 310.0);
         assert_eq!(troubled(&watch, 120), [(2, "stale", 50)]);
-        assert_eq!(troubled(&watch, 8 * 86_400), [], "what is gone for a week is forgotten");
-        assert_eq!(watch.size(), (0, false));
+        assert_eq!(troubled(&watch, 8 * 86_400), [], "a series that has been stale for a week is removed");
+        assert!(watch.seen.lock().series.is_empty() && watch.seen.lock().has_changed, "from the list in the store, too");
     }
 
     #[test]
@@ -248,7 +273,10 @@ mod tests {
         assert_eq!(troubled(&watch, 200), []);
         // A change within one batch counts, also if it ends with the same value.
         point(&watch, 1, 200, 8.0);
-        watch.note(201 * SECOND, &Stretch { series: SeriesId(2), times: &[200 * SECOND, 201 * SECOND], values: &[8.0, 9.0] });
+        watch.note(
+            201 * SECOND,
+            &Stretch { series: SeriesId(2), points: Points { times: &[200 * SECOND, 201 * SECOND], values: &[8.0, 9.0], rests: &[] } },
+        );
         assert_eq!(troubled(&watch, 202), []);
     }
 
@@ -262,5 +290,24 @@ mod tests {
         // After an outage points come late; the latest of them is on time.
         point_of(&watch, 1, (10_001, 10_000), 1.0);
         assert_eq!(troubled(&watch, 10_001), [(2, "clock off", 10_400)]);
+    }
+
+    #[test]
+    fn a_long_limit_is_waited_for() {
+        let month = 30 * 86_400;
+        let watch = SeriesWatch::new(Expected { point_every: Some(month * SECOND), ..Expected::default() });
+        point(&watch, 1, 0, 310.0);
+        assert_eq!(troubled(&watch, month), []);
+        assert_eq!(troubled(&watch, month + 86_400), [(1, "stale", 0)]);
+    }
+
+    #[test]
+    fn limits_count_anew_after_a_pause() {
+        let expected = Expected { point_every: Some(60 * SECOND), ..Expected::default() };
+        let (before, after) = (SeriesWatch::new(expected), SeriesWatch::new(expected));
+        point(&before, 1, 0, 310.0);
+        after.take_over(&before, 3_600 * SECOND);
+        assert_eq!(troubled(&after, 3_660), []);
+        assert_eq!(troubled(&after, 3_661), [(1, "stale", 3_600)]);
     }
 }

@@ -6,7 +6,7 @@
 //!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
 //!   catalogue.db
 //!   access.db                         tokens and the record of changes
-//!   secrets.db                        secrets, only if they are asked for
+//!   secrets.db                        secrets, if the caller asks for them
 //!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
 //!   rollup/DATASET/…                  windows, and records about them
 //! ```
@@ -250,18 +250,12 @@ pub fn write(
     let access = to.join(ACCESS);
     remove_file(&access)?;
     if copy_access(&shared.files.access(), &access)? {
-        let (sha256, bytes) = digest(&access)?;
-        report.copied += 1;
-        report.bytes += bytes;
-        manifest.files.insert(ACCESS.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+        note_copy(to, ACCESS, &mut manifest, &mut report)?;
     }
     let secrets = to.join(SECRETS);
     remove_file(&secrets)?;
     if choice.with_secrets && shared.secrets.copy_to(&secrets)? {
-        let (sha256, bytes) = digest(&secrets)?;
-        report.copied += 1;
-        report.bytes += bytes;
-        manifest.files.insert(SECRETS.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+        note_copy(to, SECRETS, &mut manifest, &mut report)?;
     }
     // The catalogue last: whatever the blocks refer to is in it.
     let catalogue = to.join(CATALOGUE);
@@ -270,10 +264,7 @@ pub fn write(
     // Blocks that are missing because of damage are reported when it is restored.
     let must_be_there: BTreeSet<String> = manifest.files.keys().chain(&report.damaged).cloned().collect();
     inventory::keep_only(&catalogue, &must_be_there)?;
-    let (sha256, bytes) = digest(&catalogue)?;
-    report.copied += 1;
-    report.bytes += bytes;
-    manifest.files.insert(CATALOGUE.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+    note_copy(to, CATALOGUE, &mut manifest, &mut report)?;
     report.kept = manifest.files.len() - report.copied;
     manifest.damaged.clone_from(&report.damaged);
     write_sums(to, &manifest)?;
@@ -281,6 +272,15 @@ pub fn write(
     remove_file(&to.join(UNFINISHED))?;
     progressed(BackupProgress { done: progress.files, bytes: report.bytes, ..progress });
     Ok(report)
+}
+
+/// Adds a copied file to the manifest and the report.
+fn note_copy(to: &Path, name: &str, manifest: &mut Manifest, report: &mut BackupReport) -> Result<(), StoreError> {
+    let (sha256, bytes) = digest(&to.join(name))?;
+    report.copied += 1;
+    report.bytes += bytes;
+    manifest.files.insert(name.to_owned(), Entry { sha256, bytes, points: 0, packed: 0, edits: 0, earlier: false });
+    Ok(())
 }
 
 /// What a backup holds until its end.

@@ -86,7 +86,7 @@ pub struct Options {
     pub max_open_partitions: usize,
     /// How long and how much is kept, as the configuration file says.
     pub retention: FileRetention,
-    /// Bytes of packed journal files that are held for readers of the feed.
+    /// Maximum size of the journal files that are held for readers of the feed, in bytes.
     pub hold_bytes: u64,
     /// Free space of the volume that is never taken; by default a twentieth of it, at most 2 GB.
     pub reserve: Option<Reserve>,

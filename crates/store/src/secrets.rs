@@ -1,4 +1,4 @@
-//! Secrets by name, in the file `secrets.db`, which only its owner can read. They can be set and used, and are never shown again.
+//! Secrets by name, in the file `secrets.db`, which only its owner can read. The API sets and uses them, and never returns them.
 
 use std::{
     collections::BTreeMap,
@@ -7,7 +7,7 @@ use std::{
     path::{Path, PathBuf},
 };
 
-use fenetre_core::time::Nanos;
+use fenetre_core::{model::check_dataset_name, time::Nanos};
 use parking_lot::Mutex;
 use rusqlite::{Connection, OptionalExtension};
 
@@ -16,13 +16,11 @@ use crate::{
     error::{Context, StoreError},
 };
 
-/// Longest name, in bytes.
-const MAX_NAME: usize = 64;
-/// Read and write for the owner, nothing for others.
+/// Mode of the file: its owner reads and writes it, nobody else.
 const MODE: u32 = 0o600;
 const SCHEMA: &str = "CREATE TABLE IF NOT EXISTS secret (name TEXT PRIMARY KEY, value TEXT NOT NULL, set_at INTEGER NOT NULL) STRICT";
 
-/// The secrets of a store. The file is made with the first of them.
+/// The secrets of a store. The file is created with the first secret.
 pub struct Secrets {
     path: PathBuf,
     connection: Mutex<Option<Connection>>,
@@ -38,7 +36,7 @@ impl Secrets {
     /// # Errors
     /// [`StoreError::Definition`] for a wrong name; or if the file cannot be written.
     pub fn set(&self, name: &str, value: &str, now: Nanos) -> Result<(), StoreError> {
-        check_name(name)?;
+        check_dataset_name(name).map_err(|error| StoreError::Definition(format!("invalid name of a secret: `{name}`: it {error}")))?;
         if !self.path.exists() {
             // SQLite gives its other files the mode of this one.
             OpenOptions::new().write(true).create(true).truncate(false).mode(MODE).open(&self.path).at("create", &self.path)?;
@@ -59,7 +57,7 @@ impl Secrets {
         self.with(|connection| connection.query_row("SELECT value FROM secret WHERE name = ?1", [name], |row| row.get(0)).optional())
     }
 
-    /// The names, and when each was set.
+    /// The names, each with the time at which it was set.
     ///
     /// # Errors
     /// If the file cannot be read.
@@ -109,7 +107,7 @@ impl Secrets {
         work(open).at("use", &self.path)
     }
 
-    /// A file that others can read would give the secrets away.
+    /// Rejects a file that other users can read.
     fn check_mode(&self) -> Result<(), StoreError> {
         let mode = fs::metadata(&self.path).at("look at", &self.path)?.permissions().mode();
         if mode & 0o077 == 0 {
@@ -120,16 +118,6 @@ impl Secrets {
             "other users can read {path}: run `chmod 600 {path}`, and set the secrets anew if somebody may have read it"
         )))
     }
-}
-
-fn check_name(name: &str) -> Result<(), StoreError> {
-    let fits = |letter: u8| letter.is_ascii_lowercase() || letter.is_ascii_digit() || b"-_".contains(&letter);
-    if !name.is_empty() && name.len() <= MAX_NAME && name.bytes().all(fits) && !name.starts_with(['-', '_']) {
-        return Ok(());
-    }
-    Err(StoreError::Definition(format!(
-        "invalid name of a secret: `{name}`: use up to {MAX_NAME} of a to z, 0 to 9, `-` and `_`, starting with a letter or digit"
-    )))
 }
 
 #[cfg(test)]
@@ -152,7 +140,7 @@ mod tests {
         assert_eq!(again.names().unwrap(), BTreeMap::from([("broker".to_owned(), 7)]));
         assert!(again.remove("broker").unwrap());
         assert_eq!(again.names().unwrap(), BTreeMap::new());
-        assert!(again.set("Broker 1", "x", 0).unwrap_err().to_string().starts_with("invalid name of a secret: `Broker 1`: use up to 64"));
+        assert!(again.set("Broker 1", "x", 0).unwrap_err().to_string().starts_with("invalid name of a secret: `Broker 1`: it holds `B`: use a to z"));
         fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
         let opened = Secrets::new(path).names().unwrap_err().to_string();
         assert!(opened.contains("other users can read") && opened.contains("chmod 600"), "{opened}");

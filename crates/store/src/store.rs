@@ -14,7 +14,7 @@ use crate::{
     disk::files::Files,
     engine::{Engine, losses},
     error::{Context, StoreError},
-    feed::{Position, Stretch},
+    feed::{Extent, Position, Stretch},
     head::{Generation, Head},
     ingest::{batch::Batch, committer, held, replaced, requests::Requests},
     journal::{self, Journal, Replayed, entry::Journaled},
@@ -75,7 +75,10 @@ impl Store {
         respan::finish(&files, &definitions, folders.into_iter())?;
         let shared = Arc::new(Engine::open(files, options, definitions, catalogue, head)?);
         held::open(&shared)?;
-        shared.ring.begin(Position { generation: current, batch: journal.last()? });
+        let last = journal.last()?;
+        shared.ring.begin(Position { generation: current, batch: last });
+        let points = replayed.get(&current).map_or(0, |found| found.points);
+        shared.ring.set_extent(current, Extent { batches: last, points });
         // Nothing below prevents a start.
         losses::check_journals(&shared, &replayed)?;
         inventory::note_journal(&shared.definitions, current, 0)?;
@@ -148,7 +151,7 @@ impl Store {
         let body = entry.to_bytes();
         let journaled = Arc::new(Journaled { dataset, entry });
         self.requests.commit(Arc::clone(&journaled), body)?;
-        journaled.entry.series().for_each(|(series, points)| watch(Stretch { series, times: points.times, values: points.values }));
+        journaled.entry.series().for_each(|(series, points)| watch(Stretch { series, points }));
         Ok(replaced)
     }
 

@@ -1,4 +1,4 @@
-//! Whatever is written, packed, killed and dropped from the hold: a reader of the feed that continues at its cursor ends with what the store has.
+//! After any sequence of writes, packings, kills and deleted held files, a reader that continues at its cursor has all points of the store.
 
 #![allow(clippy::unwrap_used, reason = "a test may panic")]
 
@@ -15,9 +15,9 @@ use support::{START, copy, quiet, read, series, try_open, write};
 enum Step {
     Write(Vec<(u8, i64, i32)>),
     Pack,
-    /// The files as they stand are all that is left, and what the reader has not noted comes again.
+    /// The service is killed. The reader gets again what it has not recorded as handled.
     Kill,
-    /// The reader takes about so many points; it notes its place, or dies before that.
+    /// The reader reads about this many points. It advances its cursor, or dies before that.
     Read(usize, bool),
 }
 
@@ -31,7 +31,7 @@ fn a_step() -> impl Strategy<Value = Step> {
     ]
 }
 
-/// What a reader has: the latest value of each series and instant.
+/// Points of a reader: the latest value of each series and time.
 type Map = BTreeMap<(u8, Nanos), f64>;
 
 const READER: &str = "reader";
@@ -40,15 +40,16 @@ fn lock_of(store: &Store, wanted: fenetre_core::model::SeriesId) -> u8 {
     (0..3).find(|lock| series(store, "lock", &format!("lock-{lock}")).is_some_and(|(_, id)| id == wanted)).unwrap()
 }
 
-/// Takes what comes next into the map, and fills gaps from the store. Returns whether there was anything.
+/// Adds the next batches and the gaps to the map. Returns whether there were any.
 fn take(store: &Store, map: &mut Map, points: usize, notes: bool) -> bool {
     let cursor = store.feed().cursor(READER).unwrap().unwrap();
-    for gap in &cursor.gaps {
+    let gap = store.feed().take_gap(READER, 5_000 * SECOND, 0).unwrap();
+    if let Some(gap) = gap {
         for lock in 0..3 {
             map.extend(read(store, lock, gap.range()).into_iter().map(|(time, value)| ((lock, time), value)));
         }
         if notes {
-            store.feed().fill(READER, *gap, 0).unwrap();
+            store.feed().finish_gap(READER, 0).unwrap();
         }
     }
     let (batches, next) = store.feed().read(cursor.position, points).unwrap();
@@ -56,12 +57,12 @@ fn take(store: &Store, map: &mut Map, points: usize, notes: bool) -> bool {
     assert!(next >= cursor.position && batches.last().is_none_or(|last| last.position == next));
     for stretch in batches.iter().flat_map(|batch| batch.series()) {
         let lock = lock_of(store, stretch.series);
-        map.extend(stretch.times.iter().zip(stretch.values).map(|(time, value)| ((lock, *time), *value)));
+        map.extend(stretch.points.times.iter().zip(stretch.points.values).map(|(time, value)| ((lock, *time), *value)));
     }
     if notes {
         store.feed().advance(READER, next, 0).unwrap();
     }
-    !batches.is_empty() || !cursor.gaps.is_empty()
+    !batches.is_empty() || gap.is_some()
 }
 
 fn all(store: &Store) -> Map {
@@ -101,7 +102,7 @@ proptest! {
         }
         while take(&store, &mut map, 50, true) {}
         prop_assert_eq!(map, all(&store));
-        // Nobody needs anything any more.
+        // The reader has passed all files.
         store.pack().unwrap();
         while take(&store, &mut Map::new(), 50, true) {}
         let held = store.feed().held_bytes().unwrap();
@@ -141,6 +142,7 @@ fn what_is_far_behind_is_read_from_the_file_that_is_written_to() {
         let points: Vec<_> = (0..100_000).map(|at| (0, START + (round * 100_000 + at) * SECOND, at as f64)).collect();
         write(&store, &points);
     }
+    assert_eq!(store.feed().points_after(cursor.position).unwrap(), 2_400_000);
     let (mut from, mut points, mut rounds) = (cursor.position, 0, 0);
     loop {
         let (batches, next) = store.feed().read(from, 250_000).unwrap();
@@ -151,5 +153,6 @@ fn what_is_far_behind_is_read_from_the_file_that_is_written_to() {
     }
     assert_eq!((points, from), (2_400_000, store.feed().end()));
     assert!((8..=24).contains(&rounds), "{rounds} rounds: in parts, and not batch by batch");
+    assert_eq!(store.feed().points_after(from).unwrap(), 0);
     assert!(from > Position::default());
 }

@@ -8,7 +8,7 @@ use utoipa::ToSchema;
 pub struct SecretInfo {
     /// Its name, as in `{ kept = "NAME" }`.
     pub name: String,
-    /// When it was set.
+    /// Time at which it was set.
     pub set_at: String,
     /// Sources that refer to it.
     pub used_by: Vec<String>,

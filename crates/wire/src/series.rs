@@ -27,7 +27,7 @@ pub struct SeriesInfo {
     /// Points and when they begin and end.
     #[serde(flatten)]
     pub stored: Stored,
-    /// What is wrong with it, if a source watches it.
+    /// Trouble, if a source watches the series.
     #[schema(required)]
     pub trouble: Option<SeriesTrouble>,
 }
@@ -48,7 +48,7 @@ pub struct LatestPoint {
     /// UCUM code of its unit.
     #[schema(required)]
     pub unit: Option<String>,
-    /// What is wrong with the series, if a source watches it.
+    /// Trouble, if a source watches the series.
     #[schema(required)]
     pub trouble: Option<SeriesTrouble>,
 }

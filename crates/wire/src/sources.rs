@@ -47,7 +47,7 @@ pub struct SourceInfo {
     pub last_points: Option<String>,
     /// Its series, and those in trouble.
     pub series: SourceSeries,
-    /// Whether it polls, and points are overdue: none for three periods, and at least a minute.
+    /// Whether its points are overdue: none for `stale_after`.
     pub is_late: bool,
     /// What it sent in the latest round, such as a SQL statement.
     #[schema(required)]
@@ -58,10 +58,10 @@ pub struct SourceInfo {
     pub definition: serde_json::Value,
 }
 
-/// The series that a source has brought.
+/// Series of a source.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SourceSeries {
-    /// How many are watched.
+    /// Number of watched series.
     pub watched: u64,
     /// Whether there are more, which are not watched.
     pub is_full: bool,
@@ -69,9 +69,9 @@ pub struct SourceSeries {
     pub stale: u64,
     /// Gauges with the same value for `stuck_after`, while other series change.
     pub stuck: u64,
-    /// Series whose latest point was more than `clock_off_after` from the time of its arrival.
+    /// Series for which the time of the latest point differs from the time of arrival by more than `clock_off_after`.
     pub clock_off: u64,
-    /// The first of them: up to 20 of each kind.
+    /// Series in trouble: at most 20 of each kind.
     pub troubled: Vec<TroubledSeries>,
 }
 
@@ -82,19 +82,19 @@ pub struct TroubledSeries {
     pub metric: String,
     /// Its tags.
     pub tags: BTreeMap<String, String>,
-    /// What is wrong.
+    /// Kind, source and start of the trouble.
     #[serde(flatten)]
     pub trouble: SeriesTrouble,
 }
 
-/// What is wrong with a series.
+/// Trouble with a series.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct SeriesTrouble {
     /// Source of the series.
     pub source: String,
     /// The kind of trouble.
     pub trouble: Trouble,
-    /// Of a stale series when its last point arrived, of a stuck one when it changed last, otherwise the time of its latest point.
+    /// Arrival of the last point if it is stale; arrival of the last change if it is stuck; otherwise the time of its latest point.
     pub since: String,
 }
 
@@ -102,11 +102,11 @@ pub struct SeriesTrouble {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Trouble {
-    /// It had no point for `stale_after`.
+    /// It has had no point for `stale_after`.
     Stale,
-    /// It had the same value for `stuck_after`, while other series changed.
+    /// It has had the same value for `stuck_after`, while other series changed.
     Stuck,
-    /// Its latest point was more than `clock_off_after` from the time of its arrival.
+    /// The time of its latest point differs from the time of arrival by more than `clock_off_after`.
     ClockOff,
 }
 
@@ -176,10 +176,10 @@ pub struct SourcePart {
     pub error: Option<String>,
     /// Stored points.
     pub points: u64,
-    /// Rows that were read, of a table.
+    /// Number of rows that were read, if it is a table.
     #[schema(required)]
     pub rows: Option<u64>,
-    /// Nodes that were found, of a node or a pattern.
+    /// Number of nodes that were found, if it is a node or a pattern of nodes.
     #[schema(required)]
     pub nodes: Option<u64>,
     /// Duration in seconds.
@@ -240,9 +240,9 @@ pub struct SourceExample {
 /// A caller that pushes points.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct PushingCaller {
-    /// How it sends: `push` or `otlp`.
+    /// Protocol: `push` or `otlp`.
     pub kind: String,
-    /// Name of its token; none if it is on the machine of the service.
+    /// Name of its token; null if it needs none, on the machine of the service.
     #[schema(required)]
     pub token: Option<String>,
     /// Dataset of its points.
@@ -253,7 +253,7 @@ pub struct PushingCaller {
     pub points_per_second: f64,
     /// Rejected points and rows since the start of the service.
     pub rejected: u64,
-    /// When it sent last.
+    /// Time of its latest points.
     #[schema(required)]
     pub last_points: Option<String>,
 }

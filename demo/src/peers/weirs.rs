@@ -1,4 +1,4 @@
-//! An OPC UA server (IEC 62541): the weirs beside some locks, with opening and flow; one gauge of the flow is out of order.
+//! An OPC UA server (IEC 62541) for the weirs of some locks, with opening and flow. One flow gauge is out of order.
 
 use std::{io, net::TcpListener, path::Path, sync::Arc, thread, time::Duration};
 
@@ -12,14 +12,14 @@ use opcua_server::{
 
 use super::swing;
 
-/// Namespace of the standard, and that of the weirs.
+/// Namespaces: of the standard, and of the weirs.
 const STANDARD: &str = "http://opcfoundation.org/UA/";
 const WEIRS: &str = "urn:velmar:weirs";
 const EVERY: Duration = Duration::from_secs(1);
-/// Locks, and whether the gauge of the flow works there.
+/// Locks, and whether the flow gauge works there.
 const LOCKS: [(&str, bool); 3] = [("brindle", true), ("osier", true), ("tansy", false)];
 
-/// Starts the server, and returns its port. Its certificates have their place in a folder.
+/// Starts the server, and returns its port. `folder` is for its certificates.
 ///
 /// # Errors
 /// If there is no free port, or the server cannot be built.
@@ -50,7 +50,7 @@ pub fn start(folder: &Path) -> io::Result<u16> {
     drop(inside);
     thread::Builder::new().name("weirs".to_owned()).spawn(move || {
         runtime.block_on(async move {
-            // A listener outside the runtime, or one that fails, ends the demo's weirs and nothing else.
+            // If this fails, the demo continues without weirs.
             let Ok(listener) = tokio::net::TcpListener::from_std(listener) else { return };
             let changing = async {
                 loop {
@@ -74,7 +74,7 @@ struct Weirs {
 }
 
 impl Weirs {
-    /// Builds the address space, with as much of the standard's as a client needs to browse it.
+    /// Builds the address space, and the part of the standard's address space that a client needs to browse it.
     fn build(handle: &ServerHandle) -> Option<Self> {
         let standard = handle.node_managers().get_by_name::<SimpleNodeManager>(STANDARD)?;
         let nodes = handle.node_managers().get_by_name::<SimpleNodeManager>(WEIRS)?;
@@ -109,7 +109,7 @@ impl Weirs {
         NodeId::new(self.space, format!("Weirs.{lock}.{name}"))
     }
 
-    /// Gives the nodes their current values.
+    /// Sets the current values of the nodes.
     fn change(&self, handle: &ServerHandle) {
         let now = DateTime::now();
         for ((lock, is_sound), phase) in LOCKS.into_iter().zip([0.1, 0.4, 0.7]) {

@@ -1,4 +1,4 @@
-/** Secrets of the store: set, listed by name, removed; a value is never shown. */
+/** Sets, lists and removes secrets of the store. Values are never shown. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Input, Label } from "react-aria-components";
@@ -19,8 +19,8 @@ export function Secrets() {
     <>
       {data.length === 0 ? (
         <p>
-          No secret is set. A source refers to one as <code>{'{ kept = "NAME" }'}</code>, so that no password stands in
-          its definition.
+          No secret is set. A source refers to a secret as <code>{'{ kept = "NAME" }'}</code>, so its definition
+          contains no password.
         </p>
       ) : (
         <TableFrame aria-label="Secrets">

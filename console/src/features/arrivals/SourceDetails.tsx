@@ -3,8 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import styled from "styled-components";
 
 import { sourceEventsQuery } from "../../api/queries";
-import type { SeriesTrouble, SourceInfo, SourcePart } from "../../api/types";
+import type { SourceInfo, SourcePart } from "../../api/types";
 import { count } from "../../format/numbers";
+import { troubleText } from "../../format/trouble";
 import { Button, Faint, Heading } from "../../ui/parts";
 import { type Draft, tagText } from "./definition";
 
@@ -17,7 +18,7 @@ const Code = styled.pre`
   overflow-wrap: anywhere;
 `;
 
-/** A part with what it consists of: `readings, 12 rows read`. */
+/** The name of a part, with the number of its rows or nodes: `readings, 12 rows read`. */
 export function titleOf({ name, rows, nodes }: SourcePart): string {
   if (rows !== null) return `${name}, ${rows === 1 ? "1 row" : `${count(rows)} rows`} read`;
   return nodes === null ? name : `${name}, ${nodes === 1 ? "1 node" : `${count(nodes)} nodes`}`;
@@ -27,19 +28,6 @@ export function titleOf({ name, rows, nodes }: SourcePart): string {
 export function resultOf({ points, error }: SourcePart): string {
   if (error === null) return `${count(points)} points`;
   return points > 0 ? `${count(points)} points, ${error}` : error;
-}
-
-/** What is wrong with a series, in words. */
-export function troubleOf({ trouble, since }: SeriesTrouble): string {
-  const when = since.slice(0, 19).replace("T", " ");
-  switch (trouble) {
-    case "stale":
-      return `no point since ${when}`;
-    case "stuck":
-      return `the same value since ${when}`;
-    case "clock_off":
-      return `the clock is off: the latest point has the time ${when}`;
-  }
 }
 
 export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) => void) | undefined }) {
@@ -57,7 +45,7 @@ export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((dr
       </p>
       {source.series.troubled.map((series) => (
         <p key={`${series.metric} ${tagText(series.tags)}`}>
-          {series.metric} {tagText(series.tags)}: {troubleOf(series)}
+          {series.metric} {tagText(series.tags)}: {troubleText(series)}
         </p>
       ))}
       {source.rejects.map((reject) => (

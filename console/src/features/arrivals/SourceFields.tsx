@@ -1,4 +1,4 @@
-/** The fields of a definition, by its kind: each edits one place of it. */
+/** The form fields of a definition. Each field edits one value. */
 import { useState } from "react";
 import { Input, Label, TextArea, TextField } from "react-aria-components";
 import styled from "styled-components";
@@ -78,7 +78,7 @@ interface OneProps {
   field: Field;
   value: Table;
   change: (value: Table) => void;
-  /** In a row, whose column says what it is: the label is there for screen readers only. */
+  /** Index of the row, if the field is in a table. Its column has a heading, so the label is for screen readers only. */
   row?: number;
 }
 
@@ -151,7 +151,7 @@ function One({ field, value, change, row }: OneProps) {
   }
 }
 
-/** A field whose text is a value only once it is whole: what is typed stays as it is. */
+/** A field whose text may be incomplete while it is edited. The text is kept until the field loses focus. */
 function Loose({
   label,
   text,
@@ -188,7 +188,7 @@ function Loose({
 const PLACES = ["none", "kept", "file", "env"] as const;
 const PLACE_EXAMPLES = { none: "", kept: "broker", file: "/etc/fenetre/password", env: "BROKER_PASSWORD" } as const;
 
-/** Where a secret is: it never stands in a definition. */
+/** The place of a secret. A definition never contains the secret itself. */
 function Secret({ label, value, set }: { label: string; value: unknown; set: (value: unknown) => void }) {
   const known = isTable(value) ? PLACES.find((place) => place in value) : undefined;
   const place = known ?? "none";
@@ -239,7 +239,7 @@ function Rows({
             </thead>
             <tbody>
               {rows.map((row, at) => (
-                // A row has no name: its place tells it apart.
+                // Rows have no names, so the index is the key.
                 <tr key={at}>
                   {field.columns.map((column) => (
                     <td key={column.path.join(".")}>

@@ -1,4 +1,4 @@
-/** A source that is being defined: by fields or as text, tried, and stored. */
+/** Defines a source by fields or as text, tries it, and stores it. */
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Label, TextArea, TextField } from "react-aria-components";
@@ -59,7 +59,7 @@ function done(difference: DefinedSource["difference"]): string {
   }
 }
 
-/** A definition to begin with. */
+/** An example to start from. */
 export const firstDraft = (dataset: string): Draft => ({ name: "", text: example(dataset) });
 
 interface Props {
@@ -108,7 +108,7 @@ export function SourceForm({ draft, change, dataset }: Props) {
         <Button $quiet isDisabled={isText && definition === undefined} onPress={() => setText(!isText)}>
           {isText ? "Edit in fields" : "Edit as text"}
         </Button>
-        <Faint>Another kind replaces what is below by an example.</Faint>
+        <Faint>Selecting a kind replaces the fields below with an example.</Faint>
       </FormRow>
       {areFields ? (
         <SourceFields fields={fields} value={definition} change={(next) => change({ ...draft, text: write(next) })} />

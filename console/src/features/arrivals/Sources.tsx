@@ -8,6 +8,7 @@ import { pushingCallersQuery, sourcesQuery } from "../../api/queries";
 import type { SourceInfo } from "../../api/types";
 import { count, short } from "../../format/numbers";
 import { ago } from "../../format/times";
+import { troubles } from "../../format/trouble";
 import { Button, Failure, Heading, PlainTable, TableFrame, Waiting } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
 import type { Draft } from "./definition";
@@ -90,7 +91,7 @@ export function Sources({ dataset }: { dataset: string }) {
   );
 }
 
-/** Who pushed points since the service started. */
+/** Callers that have pushed points since the service started. */
 function Callers({ now }: { now: number }) {
   const { data: callers = [] } = useQuery(pushingCallersQuery);
   if (callers.length === 0) return null;
@@ -143,15 +144,6 @@ function stateOf({ state, is_late: isLate, error, parts, series }: SourceInfo): 
     ...troubles(series),
   ];
   return [state, ...more].join(", ");
-}
-
-/** How many series are in trouble, by kind. */
-export function troubles({ stale, stuck, clock_off: clockOff }: SourceInfo["series"]): string[] {
-  return [
-    ...(stale > 0 ? [`${count(stale)} series stale`] : []),
-    ...(stuck > 0 ? [`${count(stuck)} series stuck`] : []),
-    ...(clockOff > 0 ? [`${count(clockOff)} series with the clock off`] : []),
-  ];
 }
 
 function latestReject({ rejects }: SourceInfo): string | undefined {

@@ -1,7 +1,7 @@
-/** The definition of a source: TOML text, and the value that a form edits. */
+/** Reads and edits the definition of a source, which is TOML text. */
 import { parse, stringify } from "smol-toml";
 
-/** A table of TOML: what a definition consists of. */
+/** A table of TOML. */
 export type Table = Record<string, unknown>;
 
 /** A definition that is being written. */
@@ -10,14 +10,14 @@ export interface Draft {
   text: string;
 }
 
-/** Where a value is: the keys from the outside in. */
+/** Path of a value: keys from the outermost table inwards. */
 export type Path = readonly [string, ...string[]];
 
 export function isTable(value: unknown): value is Table {
   return typeof value === "object" && value !== null && !Array.isArray(value);
 }
 
-/** A definition as a value; undefined if the text cannot be read as TOML or JSON. */
+/** Parses a definition; undefined if the text is neither TOML nor JSON. */
 export function read(text: string): Table | undefined {
   try {
     const value: unknown = text.trimStart().startsWith("{") ? JSON.parse(text) : parse(text);
@@ -30,25 +30,25 @@ export function read(text: string): Table | undefined {
 /** A definition as TOML. */
 export const write = (definition: Table): string => stringify(definition);
 
-/** The value at a place. */
+/** The value at a path. */
 export function at(table: Table, path: Path): unknown {
   return path.reduce<unknown>((inner, key) => (isTable(inner) ? inner[key] : undefined), table);
 }
 
-/** The same definition with another value at a place; undefined, an empty text and an empty table remove the key. */
+/** Returns the definition with another value at a path. If the value is undefined, empty text or an empty table, the key is removed. */
 export function put(table: Table, [key, ...rest]: Path, value: unknown): Table {
   const [next, ...others] = rest;
   const inner = table[key];
-  const put_ = next === undefined ? value : put(isTable(inner) ? inner : {}, [next, ...others], value);
+  const placed = next === undefined ? value : put(isTable(inner) ? inner : {}, [next, ...others], value);
   const { [key]: _, ...without } = table;
-  if (put_ === undefined || put_ === "" || (isTable(put_) && Object.keys(put_).length === 0)) return without;
-  // The order of keys is the order in which they were written.
+  if (placed === undefined || placed === "" || (isTable(placed) && Object.keys(placed).length === 0)) return without;
+  // The order of the keys is preserved.
   return key in table
-    ? Object.fromEntries(Object.entries(table).map(([known, old]) => [known, known === key ? put_ : old]))
-    : { ...table, [key]: put_ };
+    ? Object.fromEntries(Object.entries(table).map(([known, old]) => [known, known === key ? placed : old]))
+    : { ...table, [key]: placed };
 }
 
-/** Tags as they are typed: `lock=osier side=up`. */
+/** Tags as text: `lock=osier side=up`. */
 export function tagText(tags: unknown): string {
   return isTable(tags)
     ? Object.entries(tags)
@@ -57,7 +57,7 @@ export function tagText(tags: unknown): string {
     : "";
 }
 
-/** The tags of a text; undefined if it is none of such, or not finished. */
+/** Parses tags; undefined if the text is incomplete or invalid. */
 export function tagsOf(text: string): Table | undefined {
   const parts = text.split(/\s+/).filter((part) => part !== "");
   const pairs = parts.map((part) => [part.slice(0, part.indexOf("=")), part.slice(part.indexOf("=") + 1)] as const);
@@ -65,7 +65,7 @@ export function tagsOf(text: string): Table | undefined {
   return isWhole ? Object.fromEntries(pairs) : undefined;
 }
 
-/** A number if the text is one, otherwise the text, which the service will refuse with a reason. */
+/** Parses a number. Any other text is returned unchanged; the service rejects it with a reason. */
 export function numberOf(text: string): number | string {
   const number = Number(text);
   return text.trim() !== "" && Number.isFinite(number) ? number : text;

@@ -1,7 +1,7 @@
-/** The fields of each kind of source, as the form shows them. Keys that are not here are edited as text. */
+/** The form fields for each kind of source. All other keys are edited as text. */
 import type { Path } from "./definition";
 
-/** A field of a form, or of a row of a table in it. */
+/** A field of the form, or a column of a table in it. */
 export type Field =
   | {
       form: "text" | "number" | "tags" | "texts" | "secret";
@@ -35,7 +35,7 @@ const texts = (path: string, label: string, example: string): Field => ({
   example,
 });
 const secret = (path: string, label: string): Field => ({ form: "secret", path: steps(path), label });
-/** The first choice stands for a definition without the key. */
+/** The first choice is the default: it removes the key. */
 const choice = (path: string, label: string, choices: readonly string[]): Field => ({
   form: "choice",
   path: steps(path),
@@ -54,7 +54,7 @@ function steps(path: string): Path {
   return [first, ...rest];
 }
 
-/** Fields of tables: the time, and what each column is. */
+/** Fields of a mapping: the time, and the role of each column. */
 const MAPPING: readonly Field[] = [
   text("mapping.time.column", "column of the time", "time"),
   text("mapping.time.format", "format of the time", "detected"),

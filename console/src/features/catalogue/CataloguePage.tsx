@@ -5,7 +5,7 @@ import { Cell, Column, Row, Table, TableBody, TableHeader, TabPanel, Tabs } from
 import styled from "styled-components";
 
 import { latestQuery, MOST_SERIES } from "../../api/queries";
-import type { DatasetInfo, LatestPoint, SeriesTrouble, Tags } from "../../api/types";
+import type { DatasetInfo, LatestPoint, Tags } from "../../api/types";
 import { count, decimals, tell } from "../../format/numbers";
 import { ago } from "../../format/times";
 import { Leaf, Strip } from "../../ui/Leaves";
@@ -17,6 +17,7 @@ import { Metrics } from "./Metrics";
 import { Nothing } from "./Nothing";
 import { TagList } from "./TagList";
 import { unitText } from "../../format/units";
+import { troubleName } from "../../format/trouble";
 
 const Grid = styled(Table)`
   ${tableLook}
@@ -109,7 +110,11 @@ function SeriesList({ dataset }: { dataset: string }) {
                   <Cell>
                     <span title={item.time ?? ""}>{item.time === null ? "–" : ago(item.time, dataUpdatedAt)}</span>
                   </Cell>
-                  {isTroubled && <Cell>{item.trouble === null ? "" : troubleText(item.trouble)}</Cell>}
+                  {isTroubled && (
+                    <Cell>
+                      {item.trouble === null ? "" : `${troubleName(item.trouble.trouble)} (${item.trouble.source})`}
+                    </Cell>
+                  )}
                 </Row>
               )}
             </TableBody>
@@ -130,10 +135,6 @@ function placesByMetric(items: readonly LatestPoint[]): Map<string, number> {
     ]),
   );
 }
-
-/** What a source finds wrong with a series: `stale (locks)`. */
-const troubleText = ({ trouble, source }: SeriesTrouble): string =>
-  `${trouble === "clock_off" ? "clock off" : trouble} (${source})`;
 
 function seriesQuery({ metric, tags, value }: LatestPoint): string {
   const conditions = Object.entries(tags).map(([key, wanted]) => `${named(key)} = ${JSON.stringify(wanted)}`);

@@ -7,6 +7,7 @@ import { datasetsQuery, OWN, overviewQuery, refusalsQuery, sourcesQuery } from "
 import type { DatasetInfo, Overview, SourceInfo } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { ago, millis } from "../../format/times";
+import { troubles } from "../../format/trouble";
 import { Faint, Failure, Heading, Notice, Panel, PlainTable, Title, Waiting } from "../../ui/parts";
 import { Arrivals } from "./Arrivals";
 import { FirstSteps } from "./FirstSteps";
@@ -66,7 +67,7 @@ export function OverviewPage() {
   );
 }
 
-/** So few points say nothing about the size of a point. */
+/** Minimum number of packed points for the figure: with fewer, the overhead of the file dominates. */
 const FEW = 10_000;
 
 /** Where its size will be, and against which limit. */
@@ -77,17 +78,12 @@ function inAMonth(data: Overview): string {
   return `; ${bytes(store.outlook.in_30_days)}${limit} in 30 days`;
 }
 
-/** What is wrong with a source; undefined if nothing is. */
+/** The trouble of a source; undefined if there is none. */
 function troubleOf({ error, is_late: isLate, series }: SourceInfo): string | undefined {
   if (error !== null) return `fails: ${error}`;
   if (isLate) return "is late";
-  const { stale, stuck, clock_off: clockOff } = series;
-  const counts = [
-    ...(stale > 0 ? [`${count(stale)} stale`] : []),
-    ...(stuck > 0 ? [`${count(stuck)} stuck`] : []),
-    ...(clockOff > 0 ? [`${count(clockOff)} with the clock off`] : []),
-  ];
-  return counts.length > 0 ? `has series that need a hand: ${counts.join(", ")}` : undefined;
+  const counts = troubles(series);
+  return counts.length > 0 ? `reports ${counts.join(", ")}` : undefined;
 }
 
 /** What needs a hand, each with the way to it. */
@@ -145,8 +141,9 @@ const since = ({ first }: Overview): string =>
 function eachPoint({ storage }: Overview): string {
   const packed = storage.datasets.reduce((sum, dataset) => sum + dataset.points, 0);
   const weight = storage.datasets.reduce((sum, dataset) => sum + dataset.bytes, 0);
-  // Of a few points, the file around them would be most of it.
-  return packed < FEW ? "little is packed yet" : `${(weight / packed).toFixed(2)} bytes per packed point`;
+  return packed < FEW
+    ? "too few packed points for an average"
+    : `${(weight / packed).toFixed(2)} bytes per packed point`;
 }
 
 function Datasets({

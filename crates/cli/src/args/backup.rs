@@ -16,7 +16,7 @@ pub struct BackupArgs {
     /// Earlier backup: unchanged partitions are not copied again
     #[arg(long, value_name = "DIR", requires = "folder")]
     pub since: Option<PathBuf>,
-    /// Include the secrets of the store: whoever reads the backup can read them
+    /// Include the secrets of the store; anyone who can read the backup can read them
     #[arg(long, requires = "folder")]
     pub with_secrets: bool,
     /// Stop the running backup; the same backup command continues it later

@@ -16,7 +16,7 @@ pub struct ServeArgs {
     /// Address to listen on; overrides the configuration
     #[arg(long, value_name = "IP:PORT")]
     pub listen: Option<String>,
-    /// Interval at which the service stores its own metrics in the dataset `own`, or none (default: 30s)
+    /// Interval of the service's own metrics in the dataset `own`, or none (default: 30s)
     #[arg(long, value_name = "SPAN", env = "FENETRE_OWN")]
     pub own: Option<String>,
 }
@@ -70,7 +70,7 @@ pub struct DemoRunArgs {
     /// Define sources too, with simulated devices, a web service, a table, a folder, weirs, and an address that does not answer
     #[arg(long)]
     pub with_sources: bool,
-    /// Interval at which the service stores its own metrics in the dataset `own`, or none (default: 30s)
+    /// Interval of the service's own metrics in the dataset `own`, or none (default: 30s)
     #[arg(long, value_name = "SPAN", env = "FENETRE_OWN")]
     pub own: Option<String>,
     /// Days of history

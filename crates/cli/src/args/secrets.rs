@@ -23,7 +23,7 @@ pub struct SecretArgs {
 pub enum SecretCommand {
     /// List the names of the secrets, and the sources that use them
     List,
-    /// Set a secret: typed without being shown, or from standard input
+    /// Set a secret: enter it at the prompt (it is not shown), or pipe it to standard input
     Set {
         /// Name, as in a definition: password = { kept = "NAME" }
         name: String,

@@ -97,7 +97,7 @@ fn series_columns() -> Vec<Column<SeriesInfo>> {
     ]
 }
 
-/// What the source of a series finds wrong with it: `stale since 2026-05-01 12:00`.
+/// Trouble with a series: `stale since 2026-05-01 12:00`.
 fn trouble(trouble: Option<&SeriesTrouble>) -> String {
     trouble.map_or_else(String::new, |trouble| format!("{} since {}", trouble.trouble.words(), minute(Some(&trouble.since))))
 }

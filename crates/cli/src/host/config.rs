@@ -34,7 +34,13 @@ pub fn check(file: &Path) -> Result<(), Failure> {
     outln!("  listen   {address}{how}");
     let is_open = access.is_loopback_open && address.ip().is_loopback() && proxies.is_empty();
     outln!("  access   {}", if is_open { "callers on this machine need no token" } else { "every caller needs a token" });
-    outln!("  own      {}", own_every.map_or("none".to_owned(), |every| format!("metrics of the service every {} s", every.as_secs())));
+    outln!(
+        "  own      {}",
+        own_every.map_or("the metrics of the service are not stored".to_owned(), |every| format!(
+            "the metrics of the service are stored every {} s",
+            every.as_secs()
+        ))
+    );
     outln!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
     outln!(
         "  bodies   at most {} bytes, {} decompressed, {} in total",

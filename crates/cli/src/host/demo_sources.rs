@@ -1,4 +1,4 @@
-//! The demo's sources: devices, a web service, a broker, a clerk and keepers of the waterway deliver; a pumping station does not answer.
+//! The demo's sources: devices, weirs, a web service, a broker, a clerk and keepers of the waterway deliver points; a pumping station does not answer.
 
 use std::{
     fs,
@@ -50,7 +50,7 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
     });
     let devices: String = devices.collect::<std::io::Result<_>>().map_err(failed)?;
     #[cfg(feature = "opcua")]
-    let keepers = folder.clone();
+    let weirs = fenetre_demo::peers::weirs::start(&folder.join("weirs")).map_err(failed)?;
     let (folder, table) = (serde_json::to_string(&folder)?, serde_json::to_string(&format!("sqlite://{}", table.display()))?);
     let of = |kind: &str, rest: &str| format!("kind = \"{kind}\"\ndataset = \"{DATASET}\"\n{rest}");
     let mut sources = vec![
@@ -93,9 +93,8 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
     ];
     #[cfg(feature = "opcua")]
     {
-        let port = fenetre_demo::peers::weirs::start(&keepers.join("weirs")).map_err(failed)?;
         let nodes = "nodes = [\n  { path = \"Weirs/{lock}/{metric}\" },\n]\n";
-        sources.push(("weirs", of("opcua", &format!("endpoint = \"opc.tcp://127.0.0.1:{port}\"\n{nodes}"))));
+        sources.push(("weirs", of("opcua", &format!("endpoint = \"opc.tcp://127.0.0.1:{weirs}\"\n{nodes}"))));
     }
     if let Some(broker) = &broker {
         let topics = "topics = [\"velmar/{lock}/{metric}\"]\n";

@@ -1,10 +1,16 @@
-//! Who sends points: callers, imports and sources, each with figures.
+//! Senders of points (callers, imports and sources), and the counts of each.
 
-use std::collections::VecDeque;
+use std::collections::BTreeMap;
 
-use fenetre_core::time::{Nanos, SECOND};
+use fenetre_core::{
+    model::Cause,
+    time::{Nanos, SECOND},
+};
+use fenetre_formats::Tally;
 
-/// Who sends points.
+use super::seconds::Seconds;
+
+/// A sender of points.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Sender {
     /// A caller that pushes: the name of its token; none on the machine of the service.
@@ -18,10 +24,10 @@ pub enum Sender {
 }
 
 impl Sender {
-    /// Names that no source may have, because others go by them.
+    /// Names that are reserved for senders other than sources.
     pub const RESERVED: [&str; 3] = ["push", "otlp", "import"];
 
-    /// The name by which figures are grouped: that of the source, or `push`, `otlp` or `import`.
+    /// Value of the tag `source`: the name of the source, or `push`, `otlp` or `import`.
     pub fn source(&self) -> &str {
         match self {
             Self::Push(_) => "push",
@@ -40,50 +46,63 @@ impl Sender {
     }
 }
 
-/// Whole seconds over which the current rate is taken.
+/// Rejects of one reason.
+#[derive(Clone, Debug, Default)]
+pub struct Refused {
+    /// Points and rows.
+    pub count: u64,
+    /// When it came, in seconds since the epoch.
+    pub second: i64,
+    /// Its line, field and reason.
+    pub example: String,
+}
+
+/// Period of the current rate, in seconds.
 const RECENT: i64 = 60;
 
-/// What a sender sent to a dataset since the start.
+/// Counts of a dataset and sender since the start.
 #[derive(Clone, Debug, Default)]
 pub struct Sent {
     /// Accepted points.
     pub accepted: u64,
     /// Rejected points and rows.
     pub rejected: u64,
-    /// When it began, and when it sent last.
+    /// Rejects by reason.
+    pub causes: BTreeMap<Cause, Refused>,
+    /// Time of the first and of the latest body.
     span: Option<(Nanos, Nanos)>,
-    /// Accepted points of recent seconds.
-    recent: VecDeque<(i64, u64)>,
+    /// One more, because the current second is not over.
+    recent: Seconds<{ RECENT + 1 }>,
 }
 
 impl Sent {
     /// Counts a body.
-    pub fn count(&mut self, now: Nanos, accepted: u64, rejected: u64) {
-        self.accepted += accepted;
-        self.rejected += rejected;
+    pub fn count(&mut self, now: Nanos, tally: &Tally) {
+        self.accepted += tally.accepted;
+        self.rejected += tally.rejected;
         self.span = Some((self.span.map_or(now, |(first, _)| first), now));
-        let second = now.div_euclid(SECOND);
-        match self.recent.back_mut() {
-            // A clock that steps back counts into the latest second.
-            Some((last, points)) if *last >= second => *points += accepted,
-            _ => self.recent.push_back((second, accepted)),
-        }
-        while self.recent.front().is_some_and(|(first, _)| *first < second - RECENT) {
-            self.recent.pop_front();
+        self.recent.count(now, tally.accepted, tally.rejected);
+        for (cause, count) in &tally.causes {
+            let known = self.causes.entry(*cause).or_default();
+            known.count += count;
+            known.second = now.div_euclid(SECOND);
+            if let Some(reject) = tally.rejects.iter().rfind(|reject| reject.cause == *cause) {
+                known.example = format!("{}: {}", reject.place(), reject.reason);
+            }
         }
     }
 
-    /// When it sent last.
+    /// Time of the latest body.
     pub fn last(&self) -> Option<Nanos> {
         self.span.map(|(_, last)| last)
     }
 
-    /// Accepted points per second over the last minute, or since it began if that is less.
+    /// Accepted points per second over the last minute, or since the first body if that is later.
     pub fn rate(&self, now: Nanos) -> f64 {
         let Some((first, _)) = self.span else { return 0.0 };
         let second = now.div_euclid(SECOND);
         let since = (second - RECENT).max(first.div_euclid(SECOND));
-        let points: u64 = self.recent.iter().filter(|(at, _)| (since..second).contains(at)).map(|(_, points)| points).sum();
+        let points: u64 = self.recent.of(since..second).map(|counted| counted.accepted).sum();
         points as f64 / (second - since).max(1) as f64
     }
 }
@@ -92,17 +111,23 @@ impl Sent {
 mod tests {
     use super::*;
 
+    fn tally(accepted: u64, rejected: u64) -> Tally {
+        let mut tally = Tally::default();
+        (tally.accepted, tally.rejected) = (accepted, rejected);
+        tally
+    }
+
     #[test]
     fn the_rate_is_that_of_the_last_minute() {
         let mut sent = Sent::default();
         assert!(sent.rate(0).abs() < 1e-9);
-        (0..300).for_each(|second| sent.count(second * SECOND, 4, 1));
-        assert!((sent.rate(10 * SECOND) - 0.0).abs() < 1e-9, "what is older than a minute is not kept");
+        (0..300).for_each(|second| sent.count(second * SECOND, &tally(4, 1)));
+        assert!(sent.rate(10 * SECOND).abs() < 1e-9, "what is older than a minute is not kept");
         assert!((sent.rate(300 * SECOND) - 4.0).abs() < 1e-9);
         assert!((sent.rate(330 * SECOND) - 2.0).abs() < 1e-9);
         assert_eq!((sent.accepted, sent.rejected, sent.last()), (1_200, 300, Some(299 * SECOND)));
         let mut young = Sent::default();
-        (0..6).for_each(|second| young.count(second * SECOND, 10, 0));
+        (0..6).for_each(|second| young.count(second * SECOND, &tally(10, 0)));
         assert!((young.rate(5 * SECOND) - 10.0).abs() < 1e-9, "over the seconds since it began");
     }
 }

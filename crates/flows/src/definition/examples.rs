@@ -1,6 +1,6 @@
 //! A complete definition of each kind, to start from.
 
-use super::KINDS;
+use super::{Definition, document::OfKind};
 
 /// A definition of a kind, as TOML.
 pub fn of_kind(kind: &str) -> Option<&'static str> {
@@ -17,16 +17,16 @@ pub fn of_kind(kind: &str) -> Option<&'static str> {
 
 /// The definitions of all kinds, with their names.
 pub fn all() -> impl Iterator<Item = (&'static str, &'static str)> {
-    KINDS.into_iter().filter_map(|kind| of_kind(kind).map(|text| (kind, text)))
+    Definition::KINDS.iter().filter_map(|kind| of_kind(kind).map(|text| (*kind, text)))
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{super::Definition, *};
+    use super::*;
 
     #[test]
     fn every_kind_has_a_valid_example() {
-        assert_eq!(all().count(), KINDS.len());
+        assert_eq!(all().count(), Definition::KINDS.len());
         for (kind, text) in all() {
             assert_eq!(Definition::parse(text, kind).unwrap().kind(), kind);
         }

@@ -9,14 +9,13 @@ use std::{
 use fenetre_core::{
     model::{check_dataset_name, check_name, check_tag_value},
     pattern::NamePattern,
-    suggest::{closest, listing},
     time::{SECOND, Span},
 };
 use fenetre_store::{Document, DocumentKind};
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
 
-use crate::{error::FlowError, watch::Expected};
+use self::document::OfKind;
+use crate::{error::FlowError, secret::SecretRef, watch::Expected};
 
 /// Declares a kind: its own fields, and those that all kinds have.
 macro_rules! kind {
@@ -43,13 +42,13 @@ macro_rules! kind {
             /// Format of its data (default: from the content type or the file name).
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub format: Option<fenetre_formats::Format>,
-            /// A series without a point for this long is stale.
+            /// Time without a point after which a series is stale.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub stale_after: Option<fenetre_core::time::Span>,
-            /// A gauge that keeps its value this long, while others change, is stuck.
+            /// Time without a change after which a gauge is stuck, if other series change.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub stuck_after: Option<fenetre_core::time::Span>,
-            /// The clock of a series is off if its latest point is so far from the time of its arrival.
+            /// Difference between the time of the latest point and its arrival above which the clock of a series is off.
             #[serde(default, skip_serializing_if = "Option::is_none")]
             pub clock_off_after: Option<fenetre_core::time::Span>,
             /// Whether it rests until it is resumed.
@@ -65,6 +64,7 @@ pub(crate) fn default_dataset() -> String {
 }
 
 mod address;
+pub mod document;
 pub mod examples;
 mod modbus;
 mod mqtt;
@@ -131,9 +131,6 @@ impl Document for Definition {
     const KIND: DocumentKind = DocumentKind::Source;
 }
 
-/// The kinds, by the word in a definition.
-pub const KINDS: [&str; 6] = ["poll", "mqtt", "modbus", "opcua", "sql", "folder"];
-
 /// Matches a part that every kind has.
 macro_rules! of_all {
     ($definition:expr, $of:ident => $part:expr) => {
@@ -148,55 +145,64 @@ macro_rules! of_all {
     };
 }
 
+impl OfKind for Definition {
+    const KINDS: &'static [&'static str] = &["poll", "mqtt", "modbus", "opcua", "sql", "folder"];
+
+    fn read(kind: &str, text: &str) -> Option<Result<Self, toml::de::Error>> {
+        Some(match kind {
+            "poll" => toml::from_str(text).map(Self::Poll),
+            "mqtt" => toml::from_str(text).map(Self::Mqtt),
+            "modbus" => toml::from_str(text).map(Self::Modbus),
+            "opcua" => toml::from_str(text).map(Self::Opcua),
+            "sql" => toml::from_str(text).map(Self::Sql),
+            "folder" => toml::from_str(text).map(Self::Folder),
+            _ => return None,
+        })
+    }
+
+    fn check(&self) -> Result<(), String> {
+        let (dataset, mapping, tags) = of_all!(self, of => (&of.dataset, &of.mapping, &of.tags));
+        check_tags(tags)?;
+        let patience =
+            of_all!(self, of => [("stale_after", of.stale_after), ("stuck_after", of.stuck_after), ("clock_off_after", of.clock_off_after)]);
+        if let Some((key, _)) = patience.into_iter().find(|(_, span)| span.is_some_and(|span| exact(span) < SECOND)) {
+            return Err(format!("{key}: use 1s or more"));
+        }
+        check_dataset_name(dataset).map_err(|error| format!("dataset: {error}"))?;
+        if !(SECOND / 10..=7 * 24 * 3_600 * SECOND).contains(&self.every()) {
+            return Err("every: use 100ms to 7d".to_owned());
+        }
+        mapping.as_ref().map_or(Ok(()), |mapping| mapping.check().map_err(|error| format!("mapping: {error}")))?;
+        match self {
+            Self::Poll(poll) => poll.check(),
+            Self::Mqtt(mqtt) => mqtt.check(),
+            Self::Modbus(modbus) => modbus.check(),
+            Self::Opcua(opcua) => opcua.check(),
+            Self::Sql(sql) => sql.check(),
+            Self::Folder(folder) if folder.path.is_absolute() => Ok(()),
+            Self::Folder(_) => Err("path: write an absolute path, such as /var/spool/keepers".to_owned()),
+        }
+    }
+}
+
 impl Definition {
     /// Reads a definition, in TOML, or in JSON if it begins with a brace, and checks it. Errors refer to the text as `name`.
     ///
     /// # Errors
     /// [`FlowError::Definition`], with line and column.
     pub fn parse(text: &str, name: &str) -> Result<Self, FlowError> {
-        #[derive(Deserialize)]
-        struct KindOnly {
-            kind: Option<toml::Spanned<String>>,
-        }
-        let definition = if text.trim_start().starts_with('{') {
-            serde_json::from_str(text).map_err(|error| FlowError::Definition(format!("{name}: {error}")))?
-        } else {
-            let wrong = |at: usize, reason: &str| {
-                let before = &text[..at.min(text.len())];
-                let line = before.matches('\n').count() + 1;
-                let column = before.rsplit('\n').next().unwrap_or_default().chars().count() + 1;
-                FlowError::Definition(format!("{name}:{line}:{column}: {reason}"))
-            };
-            let of_toml = |error: toml::de::Error| wrong(error.span().map_or(0, |span| span.start), error.message());
-            let KindOnly { kind } = toml::from_str(text).map_err(of_toml)?;
-            let Some(kind) = kind else { return Err(wrong(0, &format!("`kind` is missing: it is one of {}", listing(KINDS, 9)))) };
-            match kind.get_ref().as_str() {
-                "poll" => Self::Poll(toml::from_str(text).map_err(of_toml)?),
-                "mqtt" => Self::Mqtt(toml::from_str(text).map_err(of_toml)?),
-                "modbus" => Self::Modbus(toml::from_str(text).map_err(of_toml)?),
-                "opcua" => Self::Opcua(toml::from_str(text).map_err(of_toml)?),
-                "sql" => Self::Sql(toml::from_str(text).map_err(of_toml)?),
-                "folder" => Self::Folder(toml::from_str(text).map_err(of_toml)?),
-                other => {
-                    let hint =
-                        closest(other, KINDS).map_or_else(|| format!("use one of {}", listing(KINDS, 9)), |kind| format!("did you mean `{kind}`?"));
-                    return Err(wrong(kind.span().start, &format!("unknown kind `{other}`: {hint}")));
-                }
-            }
-        };
-        definition.check().map_err(|error| FlowError::Definition(format!("{name}: {error}")))?;
-        Ok(definition)
+        document::parse(text, name)
     }
 
     /// Its kind, as a word.
     pub fn kind(&self) -> &'static str {
         match self {
-            Self::Poll(_) => KINDS[0],
-            Self::Mqtt(_) => KINDS[1],
-            Self::Modbus(_) => KINDS[2],
-            Self::Opcua(_) => KINDS[3],
-            Self::Sql(_) => KINDS[4],
-            Self::Folder(_) => KINDS[5],
+            Self::Poll(_) => Self::KINDS[0],
+            Self::Mqtt(_) => Self::KINDS[1],
+            Self::Modbus(_) => Self::KINDS[2],
+            Self::Opcua(_) => Self::KINDS[3],
+            Self::Sql(_) => Self::KINDS[4],
+            Self::Folder(_) => Self::KINDS[5],
         }
     }
 
@@ -207,34 +213,15 @@ impl Definition {
 
     /// Whether both definitions are equal, in whichever notation they were written.
     pub fn is_same(&self, other: &Self) -> bool {
-        let plain = |definition: &Self| serde_json::to_value(definition).ok();
-        plain(self).is_some_and(|own| Some(own) == plain(other))
+        document::is_same(self, other)
     }
 
     /// Names of the store's secrets that it refers to.
     pub fn kept_secrets(&self) -> BTreeSet<String> {
-        fn collect(value: &Value, found: &mut BTreeSet<String>) {
-            match value {
-                Value::Object(fields) => {
-                    for (key, inner) in fields {
-                        // No other part of a definition has a key of that name.
-                        match inner.as_str().filter(|_| key == "kept") {
-                            Some(name) => drop(found.insert(name.to_owned())),
-                            None => collect(inner, found),
-                        }
-                    }
-                }
-                Value::Array(items) => items.iter().for_each(|item| collect(item, found)),
-                _ => {}
-            }
-        }
-        let mut found = BTreeSet::new();
-        // A definition always has a JSON form.
-        collect(&serde_json::to_value(self).unwrap_or_default(), &mut found);
-        found
+        document::kept_secrets(self)
     }
 
-    /// Whether both bring the same series: they differ at most in being paused, and in what is expected of the series.
+    /// Whether both bring the same series: at most, they differ in `paused` and in the limits of the series.
     pub fn brings_the_same(&self, other: &Self) -> bool {
         let plain = |definition: &Self| {
             let mut definition = definition.clone();
@@ -265,7 +252,7 @@ impl Definition {
         of_all!(self, of => of.every.map_or(default, exact))
     }
 
-    /// What is expected of its series. Sources that ask know when a point is due; rows and files come late by nature.
+    /// Limits of its series. A source that polls has a period, so points can be overdue; rows and files are often late.
     pub fn expected(&self) -> Expected {
         let due = match self {
             Self::Poll(_) => Some(self.every()),
@@ -290,37 +277,33 @@ impl Definition {
     pub fn is_continuous(&self) -> bool {
         matches!(self, Self::Mqtt(_) | Self::Modbus(_) | Self::Opcua(_))
     }
-
-    fn check(&self) -> Result<(), String> {
-        let (dataset, mapping, tags) = of_all!(self, of => (&of.dataset, &of.mapping, &of.tags));
-        check_tags(tags)?;
-        let patience =
-            of_all!(self, of => [("stale_after", of.stale_after), ("stuck_after", of.stuck_after), ("clock_off_after", of.clock_off_after)]);
-        if let Some((key, _)) = patience.into_iter().find(|(_, span)| span.is_some_and(|span| exact(span) < SECOND)) {
-            return Err(format!("{key}: use 1s or more"));
-        }
-        check_dataset_name(dataset).map_err(|error| format!("dataset: {error}"))?;
-        if !(SECOND / 10..=7 * 24 * 3_600 * SECOND).contains(&self.every()) {
-            return Err("every: use 100ms to 7d".to_owned());
-        }
-        mapping.as_ref().map_or(Ok(()), |mapping| mapping.check().map_err(|error| format!("mapping: {error}")))?;
-        match self {
-            Self::Poll(poll) => poll.check(),
-            Self::Mqtt(mqtt) => mqtt.check(),
-            Self::Modbus(modbus) => modbus.check(),
-            Self::Opcua(opcua) => opcua.check(),
-            Self::Sql(sql) => sql.check(),
-            Self::Folder(folder) if folder.path.is_absolute() => Ok(()),
-            Self::Folder(_) => Err("path: write an absolute path, such as /var/spool/keepers".to_owned()),
-        }
-    }
 }
 
 /// Checks that files of the machine of the service are named by absolute paths.
-fn check_files(paths: &[(&str, &Option<PathBuf>)]) -> Result<(), String> {
+pub(crate) fn check_files(paths: &[(&str, &Option<PathBuf>)]) -> Result<(), String> {
     match paths.iter().find_map(|(key, path)| path.as_ref().filter(|path| path.is_relative()).map(|path| (key, path.display()))) {
         Some((key, path)) => Err(format!("{key}: `{path}` is not an absolute path: write one, such as /etc/fenetre/{path}")),
         None => Ok(()),
+    }
+}
+
+/// Checks how requests over HTTP identify themselves.
+pub(crate) fn check_credentials(
+    bearer: Option<&SecretRef>,
+    basic: Option<&Basic>,
+    headers: &BTreeMap<String, String>,
+    (certificate, key): (&Option<PathBuf>, &Option<PathBuf>),
+) -> Result<(), String> {
+    if certificate.is_some() != key.is_some() {
+        return Err("certificate and key: write both, or neither".to_owned());
+    }
+    if headers.keys().any(|name| name.eq_ignore_ascii_case("authorization")) {
+        return Err("headers: a secret must not stand in a definition: use `bearer` or `basic`, which say where it is".to_owned());
+    }
+    match (bearer, basic) {
+        (Some(_), Some(_)) => Err("bearer and basic: a request has only one of them".to_owned()),
+        (None, Some(basic)) if basic.user.contains(':') => Err("basic.user: a name must not contain a colon (RFC 7617)".to_owned()),
+        _ => Ok(()),
     }
 }
 
@@ -330,7 +313,7 @@ pub fn duration(span: Span) -> Duration {
 }
 
 /// Checks the tags of a definition.
-fn check_tags(tags: &BTreeMap<String, String>) -> Result<(), String> {
+pub(crate) fn check_tags(tags: &BTreeMap<String, String>) -> Result<(), String> {
     tags.iter().try_for_each(|(key, value)| {
         check_name(key).map_err(|error| format!("tags: the key `{key}` {error}"))?;
         check_tag_value(value).map_err(|error| format!("tags.{key} {error}"))

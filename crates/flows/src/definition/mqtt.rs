@@ -163,7 +163,6 @@ impl Mqtt {
         }
         match (&self.user, &self.password) {
             (None, Some(_)) => Err("password: it needs a `user`".to_owned()),
-            (_, Some(password)) => password.check().map_err(|error| format!("password: {error}")),
             _ => Ok(()),
         }
     }

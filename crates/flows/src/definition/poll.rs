@@ -5,7 +5,7 @@ use std::{collections::BTreeMap, path::PathBuf};
 use fenetre_core::time::{SECOND, Span};
 use serde::{Deserialize, Serialize};
 
-use super::{check_files, check_tags, exact};
+use super::{check_credentials, check_files, check_tags, exact};
 use crate::secret::SecretRef;
 
 kind! {
@@ -99,21 +99,9 @@ impl Poll {
         }
         self.targets.iter().try_for_each(Target::check)?;
         check_files(&[("targets_file", &self.targets_file), ("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)])?;
-        if self.certificate.is_some() != self.key.is_some() {
-            return Err("certificate and key: write both, or neither".to_owned());
-        }
-        if self.headers.keys().any(|name| name.eq_ignore_ascii_case("authorization")) {
-            return Err("headers: a secret must not stand in a definition: use `bearer` or `basic`, which say where it is".to_owned());
-        }
         if !(SECOND / 100..=3_600 * SECOND).contains(&self.timeout.map_or(SECOND, exact)) {
             return Err("timeout: use 10ms to 1h".to_owned());
         }
-        match (&self.bearer, &self.basic) {
-            (Some(_), Some(_)) => Err("bearer and basic: a request has only one of them".to_owned()),
-            (Some(bearer), None) => bearer.check().map_err(|error| format!("bearer: {error}")),
-            (None, Some(basic)) if basic.user.contains(':') => Err("basic.user: a name must not contain a colon (RFC 7617)".to_owned()),
-            (None, Some(basic)) => basic.password.check().map_err(|error| format!("basic.password: {error}")),
-            (None, None) => Ok(()),
-        }
+        check_credentials(self.bearer.as_ref(), self.basic.as_ref(), &self.headers, (&self.certificate, &self.key))
     }
 }

@@ -10,7 +10,7 @@ use crate::{
 };
 
 const CONTENT_TYPE: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
-/// Beginning of the names, by which other programs tell them from those of other services.
+/// Prefix of the names, which separates them from the metrics of other services.
 const PREFIX: &str = "fenetre_";
 
 /// Returns the figures of the service as OpenMetrics text.

@@ -1,4 +1,4 @@
-//! Secrets of the store: set, listed by name, removed, and never shown.
+//! Secrets of the store. They are set, listed by name and removed; no call returns a value.
 
 use actix_web::{HttpResponse, delete, get, put, web};
 use fenetre_access::change::{Act, Subject};
@@ -28,7 +28,7 @@ pub(crate) async fn list(_: Access<AdminGrant>, state: AppState) -> Result<web::
 
 /// Sets a secret to the text of the body.
 ///
-/// A source refers to it as `{ kept = "NAME" }`, and uses the new value from its next round or connection on. Nothing returns the value.
+/// A source refers to it as `{ kept = "NAME" }`, and reads it in each round or at each connection. No call returns the value.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("secret" = String, Path)), request_body(content = String, content_type = "text/plain"),
     responses((status = 200, body = Defined), (status = 400, body = Problem), (status = 403, body = Problem)))]
 #[put("/api/v1/secrets/{secret}")]

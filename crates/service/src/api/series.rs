@@ -1,19 +1,12 @@
 //! Series and their latest points, a page at a time.
 
-use std::collections::HashMap;
-
 use actix_web::{get, web};
 use fenetre_core::{
     catalogue::{Dataset, Metric, Series},
-    model::SeriesId,
     time::format_utc,
     visibility::VisibleCatalogue,
 };
-use fenetre_flows::watch::Troubled;
-use fenetre_wire::{
-    series::{LatestPoint, Page, SeriesInfo},
-    sources::SeriesTrouble,
-};
+use fenetre_wire::series::{LatestPoint, Page, SeriesInfo};
 use serde::{Deserialize, Deserializer, de::Error as _};
 use utoipa::IntoParams;
 
@@ -72,12 +65,6 @@ fn page<'d>(visible: VisibleCatalogue<'d>, dataset: &'d Dataset, filter: &Series
     Ok((total, series.into_iter().skip(filter.offset.unwrap_or(0)).take(limit).collect()))
 }
 
-/// What its source finds wrong with a series.
-fn trouble(troubled: &HashMap<SeriesId, (String, Troubled)>, series: SeriesId) -> Option<SeriesTrouble> {
-    let (source, troubled) = troubled.get(&series)?;
-    Some(SeriesTrouble { source: source.clone(), trouble: troubled.trouble, since: format_utc(troubled.since) })
-}
-
 /// Lists the series of a dataset.
 #[utoipa::path(security(("token" = ["read"])), tag = "catalogue", params(("dataset" = String, Path), SeriesFilter),
     responses((status = 200, body = Page<SeriesInfo>), (status = 400, body = Problem), (status = 403, body = Problem), (status = 404, body = Problem), (status = 500, body = Problem)))]
@@ -100,7 +87,7 @@ pub(crate) async fn list(
                 metric: series.metric.to_string(),
                 tags: text_tags(&series.tags),
                 stored: stored(counts.get(&series.id)),
-                trouble: trouble(&troubled, series.id),
+                trouble: troubled.get(&series.id).map(|(source, troubled)| troubled.described(source)),
             };
             Ok(Page { total, items: series.into_iter().map(info).collect() })
         })
@@ -136,7 +123,7 @@ pub(crate) async fn latest(
                 time: latest.as_ref().map(|latest| format_utc(latest.time)),
                 value: latest.map(|latest| latest.value),
                 unit,
-                trouble: trouble(&troubled, series.id),
+                trouble: troubled.get(&series.id).map(|(source, troubled)| troubled.described(source)),
             })
         };
         Ok(Page { total, items: series.into_iter().map(point).collect::<Result<_, _>>()? })

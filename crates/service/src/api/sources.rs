@@ -16,8 +16,7 @@ use fenetre_flows::{
     supervisor::{SourceStatus, is_late},
 };
 use fenetre_wire::sources::{
-    DefinedSource, PushingCaller, SeriesTrouble, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceSeries, SourceTrial, Trouble,
-    TroubledSeries,
+    DefinedSource, PushingCaller, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceSeries, SourceTrial, Trouble, TroubledSeries,
 };
 use serde::Deserialize;
 use serde_json::Value;
@@ -41,9 +40,13 @@ const SHOWN: usize = 20;
 #[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", responses((status = 200, body = [SourceInfo])))]
 #[get("/api/v1/sources")]
 pub(crate) async fn list(caller: Access<ReadAllGrant>, state: AppState) -> Result<web::Json<Vec<SourceInfo>>, ApiError> {
-    let now = now();
-    let all = state.sources.all().into_iter().filter(|status| may_see(&state, &caller, status.definition.dataset()));
-    all.map(|status| info(&state, status, now)).collect::<Result<_, _>>().map(web::Json)
+    let caller = caller.into_caller();
+    let work = move |state: &State| {
+        let now = now();
+        let all = state.sources.all().into_iter().filter(|status| may_see(state, &caller, status.definition.dataset()));
+        all.map(|status| info(state, status, now)).collect()
+    };
+    blocking(&state, work).await.map(web::Json)
 }
 
 /// Lists the callers that have pushed points since the start of the service.
@@ -76,7 +79,8 @@ pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<Sour
 #[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", params(("source" = String, Path)), responses((status = 200, body = SourceInfo), (status = 404, body = Problem)))]
 #[get("/api/v1/sources/{source}")]
 pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<SourceInfo>, ApiError> {
-    find(&state, &caller, &name).and_then(|status| info(&state, status, now())).map(web::Json)
+    let caller = caller.into_caller();
+    blocking(&state, move |state| find(state, &caller, &name).and_then(|status| info(state, status, now()))).await.map(web::Json)
 }
 
 /// Lists the latest events of a source.
@@ -243,29 +247,29 @@ fn info(state: &State, status: SourceStatus, now: Nanos) -> Result<SourceInfo, A
     })
 }
 
-/// Troubled series of each kind that are named.
-const NAMED: usize = 20;
+/// Maximum number of listed series for each kind of trouble.
+const MAX_LISTED: usize = 20;
 
 /// The series of a source, and those in trouble.
 fn series_of(state: &State, catalogue: &Catalogue, source: &str, dataset: &str) -> Result<SourceSeries, ApiError> {
-    let (watched, is_full, all) = state.sources.series(source, catalogue)?;
-    let mut series = SourceSeries { watched: watched as u64, is_full, ..SourceSeries::default() };
+    let watched = state.sources.series(source, catalogue)?;
     let dataset = catalogue.dataset_by_any_name(dataset);
-    for troubled in all {
-        let count = match troubled.trouble {
-            Trouble::Stale => &mut series.stale,
-            Trouble::Stuck => &mut series.stuck,
-            Trouble::ClockOff => &mut series.clock_off,
-        };
-        *count += 1;
-        if *count <= NAMED as u64
-            && let Some(known) = dataset.and_then(|dataset| dataset.series(troubled.series))
-        {
-            let trouble = SeriesTrouble { source: source.to_owned(), trouble: troubled.trouble, since: format_utc(troubled.since) };
-            series.troubled.push(TroubledSeries { metric: known.metric.to_string(), tags: text_tags(&known.tags), trouble });
-        }
-    }
-    Ok(series)
+    let listed = [Trouble::Stale, Trouble::Stuck, Trouble::ClockOff].into_iter().flat_map(|trouble| {
+        let of_kind = watched.troubled.iter().filter(move |troubled| troubled.trouble == trouble);
+        of_kind.take(MAX_LISTED).filter_map(|troubled| {
+            let series = dataset?.series(troubled.series)?;
+            Some(TroubledSeries { metric: series.metric.to_string(), tags: text_tags(&series.tags), trouble: troubled.described(source) })
+        })
+    });
+    let count = |trouble: Trouble| watched.count_of(trouble) as u64;
+    Ok(SourceSeries {
+        watched: watched.count as u64,
+        is_full: watched.is_full,
+        stale: count(Trouble::Stale),
+        stuck: count(Trouble::Stuck),
+        clock_off: count(Trouble::ClockOff),
+        troubled: listed.collect(),
+    })
 }
 
 fn event(event: Event) -> SourceEvent {

@@ -22,7 +22,7 @@ use toml::Spanned;
 
 /// Dataset of the metrics of the service.
 pub const OWN: &str = "own";
-/// They are kept for so many days by default.
+/// Days for which they are kept (default).
 const OWN_DAYS: u32 = 30;
 
 /// Where the service listens by default.
@@ -50,7 +50,7 @@ pub struct Config {
     pub log_level: String,
     /// Limits of a call.
     pub limits: CallLimits,
-    /// Interval at which the service stores its own metrics, if it does.
+    /// Interval at which the service stores its own metrics; none if it does not store them.
     pub own_every: Option<Duration>,
     /// The file that this was read from, if it was.
     pub file: Option<PathBuf>,
@@ -120,9 +120,9 @@ pub enum ConfigError {
         /// What is wrong, and what to do.
         reason: String,
     },
-    /// An address from elsewhere than the file is wrong.
+    /// An option of the command line is wrong.
     #[error("{0}")]
-    Address(String),
+    Option(String),
 }
 
 #[derive(Default, Deserialize)]
@@ -251,7 +251,7 @@ impl Default for Config {
     }
 }
 
-/// How long the metrics of the service are kept, unless the file says something else.
+/// Default retention of the metrics of the service.
 fn own_retention() -> FileDataset {
     let keep_for = Some(Some(Span { days: OWN_DAYS, ..Span::default() }));
     FileDataset { limits: LimitSettings { keep_for, keep_under: None }, metrics: BTreeMap::new() }
@@ -409,22 +409,22 @@ impl Config {
         Ok(config)
     }
 
-    /// Stores its own metrics at another interval, as the command line says.
+    /// Sets the interval of the service's own metrics: 1s to 1h, or `none`.
     ///
     /// # Errors
-    /// [`ConfigError::Address`] if it is none.
+    /// [`ConfigError::Option`] for any other text.
     pub fn watch_itself(&mut self, every: &str) -> Result<(), ConfigError> {
-        self.own_every = own_every(every).map_err(ConfigError::Address)?;
+        self.own_every = own_every(every).map_err(ConfigError::Option)?;
         Ok(())
     }
 
     /// Listens elsewhere, as the command line says.
     ///
     /// # Errors
-    /// [`ConfigError::Address`] if it is none, or other machines could reach it unprotected.
+    /// [`ConfigError::Option`] if it is none, or other machines could reach it unprotected.
     pub fn listen_on(&mut self, address: &str) -> Result<(), ConfigError> {
-        self.address = socket(address).map_err(ConfigError::Address)?;
-        self.exposure().map_or(Ok(()), |fault| Err(ConfigError::Address(fault)))
+        self.address = socket(address).map_err(ConfigError::Option)?;
+        self.exposure().map_or(Ok(()), |fault| Err(ConfigError::Option(fault)))
     }
 
     /// Whether callers on the machine of the service need no token: it listens there only, and no proxy brings calls from elsewhere.
@@ -446,14 +446,14 @@ impl Config {
     }
 }
 
-/// An interval between 1 second and 1 hour, or none.
+/// Parses an interval of 1 second to 1 hour, or `none`.
 fn own_every(text: &str) -> Result<Option<Duration>, String> {
     if text == "none" {
         return Ok(None);
     }
     let span = Span::parse(text).map_err(|error| error.to_string())?;
     if span.months != 0 || span.days != 0 || !(SECOND..=3_600 * SECOND).contains(&span.nanos) {
-        return Err(format!("`{text}` is not an interval for the metrics of the service: write 1s to 1h, or none"));
+        return Err(format!("`{text}` is not an interval for the metrics of the service: use 1s to 1h, or none"));
     }
     Ok(Some(Duration::from_nanos(span.nanos.unsigned_abs())))
 }

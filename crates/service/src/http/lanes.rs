@@ -42,9 +42,9 @@ pub struct Lanes {
     pub quick: ThreadPool,
     /// Threads for long ones.
     pub long: ThreadPool,
-    /// How long quick queries took, from their arrival.
+    /// Durations of quick queries, including the time in queues.
     pub quick_times: Durations,
-    /// How long the others took.
+    /// Durations of long queries, likewise.
     pub long_times: Durations,
     /// Hashes of queries that were long the last time they were asked.
     known_long: Mutex<VecDeque<u64>>,
@@ -92,7 +92,7 @@ impl Lanes {
         }
     }
 
-    /// How many calls wait in each lane.
+    /// Number of waiting calls in each lane.
     pub fn waiting(&self) -> [(&'static str, usize); 6] {
         [
             ("pushes", &self.pushes),

@@ -1,4 +1,4 @@
-//! The service watches itself: its metrics are stored in the dataset `own`, at intervals.
+//! Stores the metrics of the service in the dataset `own`, at intervals.
 
 use std::{collections::BTreeMap, sync::Arc, time::Duration};
 
@@ -32,7 +32,7 @@ fn note(state: &State) -> Result<(), ApiError> {
     }
     let now = now();
     let order = Order { dataset: OWN, format: Format::OpenMetrics, mapping: None, metrics: &[], tags: &BTreeMap::new(), shown: 0, stop: &|| false };
-    // They are not counted as arrivals, which are those of others.
+    // They are not counted as arrivals, which are points from senders.
     let read = state.intake.read(order, text.into_bytes(), now)?;
     if let Some(reject) = read.tally.rejects.first() {
         tracing::warn!(reject.reason, "a metric of the service was rejected");
@@ -41,7 +41,7 @@ fn note(state: &State) -> Result<(), ApiError> {
     mark_reviewed(state)
 }
 
-/// The metrics are the service's own: nobody needs to review them.
+/// Marks the metrics as reviewed, because the service defines them itself.
 fn mark_reviewed(state: &State) -> Result<(), ApiError> {
     let reviewed = |metric: &Metric| (metric.name.to_string(), MetricDefinition { unreviewed: false, ..metric.definition.clone() });
     let new: Vec<_> = state.store.with_catalogue(|catalogue| {

@@ -1,4 +1,4 @@
-//! The service's own metrics as OpenMetrics text, for other programs and for the dataset `own`.
+//! The metrics of the service as OpenMetrics text, for other programs and for the dataset `own`.
 
 use std::{
     collections::BTreeMap,
@@ -20,11 +20,11 @@ enum Kind {
     Histogram,
 }
 
-/// A text that is being written.
+/// OpenMetrics text that is being written.
 #[derive(Default)]
 struct Exposition {
     text: String,
-    /// Beginning of every name.
+    /// Prefix of every name.
     prefix: &'static str,
 }
 
@@ -63,7 +63,7 @@ impl Exposition {
     }
 }
 
-/// All metrics of this moment; each name begins with `prefix`.
+/// Current values of all metrics; each name begins with `prefix`.
 ///
 /// # Errors
 /// If the store cannot be inspected.
@@ -93,17 +93,18 @@ pub fn exposition(state: &State, prefix: &'static str) -> Result<String, ApiErro
 fn points(state: &State, out: &mut Exposition) {
     let arrivals = &state.intake.arrivals;
     out.family("points_accepted", Kind::Counter, "", "Points accepted since the start of the service.");
-    for ((dataset, sender), sent) in arrivals.senders() {
-        out.sample("points_accepted", "_total", &of_sender(&dataset, &sender), sent.accepted);
-    }
+    let senders = arrivals.senders();
+    senders.iter().for_each(|((dataset, sender), sent)| out.sample("points_accepted", "_total", &of_sender(dataset, sender), sent.accepted));
     out.family("points_rejected", Kind::Counter, "", "Points and rows rejected since the start of the service.");
-    for ((dataset, sender, cause), count) in arrivals.rejected() {
-        let cause = serde_json::to_value(cause).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
-        out.sample("points_rejected", "_total", &[&of_sender(&dataset, &sender)[..], &[("cause", &cause)]].concat(), count);
+    for ((dataset, sender), sent) in &senders {
+        for (cause, refused) in &sent.causes {
+            let cause = serde_json::to_value(cause).ok().and_then(|word| word.as_str().map(str::to_owned)).unwrap_or_default();
+            out.sample("points_rejected", "_total", &[&of_sender(dataset, sender)[..], &[("cause", &cause)]].concat(), refused.count);
+        }
     }
 }
 
-/// Labels of a sender: its dataset, its name, and its token if it has one.
+/// Labels of a sender: dataset, source, and token if there is one.
 fn of_sender<'a>(dataset: &'a str, sender: &'a Sender) -> Vec<(&'static str, &'a str)> {
     let token = sender.token().map(|token| ("token", token));
     [("dataset", dataset), ("source", sender.source())].into_iter().chain(token).collect()
@@ -112,10 +113,10 @@ fn of_sender<'a>(dataset: &'a str, sender: &'a Sender) -> Vec<(&'static str, &'a
 fn work(state: &State, out: &mut Exposition) {
     out.family("commit_seconds", Kind::Histogram, "seconds", "Durations of commits of the journal since the start of the service.");
     out.durations("commit_seconds", &[], &state.store.commits());
-    out.family("query_seconds", Kind::Histogram, "seconds", "Durations of queries since the start of the service, with their waits.");
+    out.family("query_seconds", Kind::Histogram, "seconds", "Durations of queries since the start of the service, including the time in queues.");
     out.durations("query_seconds", &[("kind", "quick")], &state.lanes.quick_times.counts());
     out.durations("query_seconds", &[("kind", "long")], &state.lanes.long_times.counts());
-    out.family("queue_length", Kind::Gauge, "", "Calls that wait for a turn.");
+    out.family("queue_length", Kind::Gauge, "", "Calls that wait in a queue.");
     state.lanes.waiting().into_iter().for_each(|(queue, waiting)| out.sample("queue_length", "", &[("queue", queue)], waiting));
 }
 
@@ -163,37 +164,23 @@ fn sources(state: &State, out: &mut Exposition) {
     parts().for_each(|(labels, part)| out.sample("source_part_seconds", "", &labels, part.seconds));
     out.family("source_round_seconds", Kind::Gauge, "seconds", "Duration of the latest round of a source.");
     all.iter().for_each(|source| out.sample("source_round_seconds", "", &[("source", &source.name)], source.figures.round_seconds));
-    out.family("source_series", Kind::Gauge, "", "Series that a source has brought, by state.");
+    out.family("source_series", Kind::Gauge, "", "Series of a source by state.");
     for source in &all {
-        for (condition, count) in conditions(state, &source.name) {
-            out.sample("source_series", "", &[("source", &source.name), ("state", condition)], count);
+        for (of_state, count) in series_by_state(state, &source.name) {
+            out.sample("source_series", "", &[("source", &source.name), ("state", of_state)], count);
         }
     }
-    for (name, help) in [
-        ("source_points", "Points that a source has stored since it was started."),
-        ("source_rejected", "Points and rows of a source that were rejected since it was started."),
-        ("source_rounds", "Rounds of a source since it was started."),
-    ] {
-        out.family(name, Kind::Counter, "", help);
-        for source in &all {
-            let count = match name {
-                "source_points" => source.figures.points,
-                "source_rejected" => source.figures.rejects.count(),
-                _ => source.figures.rounds,
-            };
-            out.sample(name, "_total", &[("source", &source.name)], count);
-        }
-    }
+    out.family("source_rounds", Kind::Counter, "", "Rounds of a source since it was started.");
+    all.iter().for_each(|source| out.sample("source_rounds", "_total", &[("source", &source.name)], source.figures.rounds));
 }
 
-/// How many series of a source are in each state.
-fn conditions(state: &State, source: &str) -> [(&'static str, usize); 4] {
-    // A source that was removed meanwhile has none.
-    let known = state.store.with_catalogue(|catalogue| state.sources.series(source, catalogue));
-    let (watched, _, troubled) = known.unwrap_or_default();
-    let of = |trouble: Trouble| troubled.iter().filter(|troubled| troubled.trouble == trouble).count();
-    let (stale, stuck, clock_off) = (of(Trouble::Stale), of(Trouble::Stuck), of(Trouble::ClockOff));
-    [("sound", watched.saturating_sub(stale + stuck + clock_off)), ("stale", stale), ("stuck", stuck), ("clock_off", clock_off)]
+/// Number of series of a source in each state.
+fn series_by_state(state: &State, source: &str) -> [(&'static str, usize); 4] {
+    // If the source was removed meanwhile, it has none.
+    let watched = state.store.with_catalogue(|catalogue| state.sources.series(source, catalogue)).unwrap_or_default();
+    let sound = watched.count - watched.troubled.len();
+    let [stale, stuck, clock_off] = [Trouble::Stale, Trouble::Stuck, Trouble::ClockOff].map(|trouble| watched.count_of(trouble));
+    [("sound", sound), ("stale", stale), ("stuck", stuck), ("clock_off", clock_off)]
 }
 
 #[cfg(test)]

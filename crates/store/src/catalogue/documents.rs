@@ -71,6 +71,8 @@ kinds! {
     Import = "import", 1;
     /// The definition of a source, by its name.
     Source = "source", 1;
+    /// The definition of a sink, by its name.
+    Sink = "sink", 1;
     /// How far a source has read, by its name.
     SourceProgress = "source-progress", 1;
     /// The series that a source has brought, by its name.

@@ -36,11 +36,11 @@ impl Files {
         self.root.join("catalogue.db")
     }
 
-    /// Tokens and the record of changes: the service keeps this file in the store's directory, and the store only copies and counts it.
     pub fn secrets(&self) -> PathBuf {
         self.root.join("secrets.db")
     }
 
+    /// Tokens and the record of changes: the service keeps this file in the store's directory, and the store only copies and counts it.
     pub fn access(&self) -> PathBuf {
         self.root.join("access.db")
     }

@@ -1,4 +1,4 @@
-//! Where a reader of the feed is.
+//! The cursor of a reader.
 
 use fenetre_core::{
     model::DatasetId,
@@ -9,18 +9,21 @@ use serde::{Deserialize, Serialize};
 use super::Position;
 use crate::catalogue::documents::{Document, DocumentKind};
 
-/// Gaps of one reader. Beyond it, the two that are nearest to each other become one.
+/// Maximum number of gaps of a cursor. If there are more, the two gaps that are closest in time are merged.
 const MAX_GAPS: usize = 100;
 
-/// Where a reader is, and what it has to read from partitions.
+/// Position of a reader, and its gaps.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Cursor {
-    /// Everything up to here was handled.
+    /// All batches up to here are handled.
     pub position: Position,
-    /// Time ranges with points that are no longer in the journal.
+    /// Time ranges that the reader must read from partitions.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub gaps: Vec<Gap>,
+    /// The part of a gap that the reader is reading. Further gaps are not merged with it, because the reader may have passed their time.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub under_way: Option<Gap>,
 }
 
 /// A time range of a dataset.
@@ -45,7 +48,7 @@ impl Gap {
         DatasetId(self.dataset)
     }
 
-    /// Its instants.
+    /// Its time range.
     pub fn range(self) -> TimeRange {
         TimeRange { start: self.first, end: self.last.saturating_add(1) }
     }
@@ -60,7 +63,7 @@ impl Gap {
 }
 
 impl Cursor {
-    /// Adds a gap; gaps that meet become one.
+    /// Adds a gap. Gaps that overlap or touch are merged.
     pub fn add(&mut self, gap: Gap) {
         let (meeting, mut others): (Vec<Gap>, Vec<Gap>) = self.gaps.iter().partition(|other| other.meets(gap));
         others.push(meeting.into_iter().fold(gap, Gap::with));
@@ -75,12 +78,30 @@ impl Cursor {
             if others[nearest].dataset == next.dataset {
                 others[nearest] = others[nearest].with(next);
             } else {
-                // More datasets than gaps: all of them stay.
+                // There is one gap per dataset: none can be merged.
                 others.insert(nearest + 1, next);
                 break;
             }
         }
         self.gaps = others;
+    }
+}
+
+impl Cursor {
+    /// The part of a gap to read next, which is at most `most` nanoseconds long: the one that is under way, or the start of the first gap.
+    pub fn take(&mut self, most: Nanos) -> Option<Gap> {
+        if self.under_way.is_none()
+            && let Some(first) = self.gaps.first_mut()
+        {
+            let last = first.last.min(first.first.saturating_add(most - 1));
+            self.under_way = Some(Gap { last, ..*first });
+            if last == first.last {
+                self.gaps.remove(0);
+            } else {
+                first.first = last + 1;
+            }
+        }
+        self.under_way
     }
 }
 
@@ -106,5 +127,21 @@ mod tests {
             let apart = |pair: &[Gap]| !pair[0].meets(pair[1]);
             prop_assert!(cursor.gaps.windows(2).all(apart));
         }
+    }
+
+    #[test]
+    fn a_gap_is_taken_in_parts_and_stays_under_way_until_it_is_finished() {
+        let gap = |first, last| Gap { dataset: 1, first, last };
+        let mut cursor = Cursor::default();
+        cursor.add(gap(0, 99));
+        assert_eq!((cursor.take(60), cursor.take(60)), (Some(gap(0, 59)), Some(gap(0, 59))));
+        // What is missed again meanwhile is read again.
+        cursor.add(gap(10, 20));
+        cursor.under_way = None;
+        assert_eq!(cursor.take(60), Some(gap(10, 20)));
+        cursor.under_way = None;
+        assert_eq!(cursor.take(60), Some(gap(60, 99)));
+        cursor.under_way = None;
+        assert_eq!((cursor.take(60), cursor.gaps.len()), (None, 0));
     }
 }

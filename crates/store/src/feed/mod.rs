@@ -1,8 +1,8 @@
-//! What sinks read: committed batches in the order in which they came, from a place on.
+//! Batches in order of arrival, for sinks.
 //!
-//! A reader has a name and a cursor, which the catalogue keeps. Recent batches are in memory; older ones are read from their journal file. A
-//! packed file is held aside until every reader is past it. What is held has a limit: beyond it, the oldest file goes, and the reader's cursor
-//! notes which time ranges of which datasets it held, to be read from partitions.
+//! A reader has a name and a cursor, which is stored in the catalogue. Recent batches are in memory; older ones are read from the journal. After
+//! packing, a journal file is held until every reader has passed it. If the held files exceed their limit, the oldest one is deleted; the cursors
+//! then record its time ranges as gaps, which are read from partitions.
 
 mod cursor;
 mod ring;
@@ -10,41 +10,39 @@ mod ring;
 use std::{collections::BTreeMap, sync::Arc};
 
 use fenetre_core::{
+    block::Points,
     model::{DatasetId, SeriesId},
-    time::Nanos,
 };
 use parking_lot::{Mutex, RwLock};
 use serde::{Deserialize, Serialize};
 
 pub use self::cursor::{Cursor, Gap};
-pub(crate) use self::ring::Ring;
+pub(crate) use self::ring::{Extent, Ring};
 use crate::journal::entry::Journaled;
 
-/// Points of one series that a batch held, in the order in which they came.
+/// Points of one series in a batch, in order of arrival.
 #[derive(Clone, Copy, Debug)]
 pub struct Stretch<'b> {
     /// The series.
     pub series: SeriesId,
-    /// Their times.
-    pub times: &'b [Nanos],
-    /// Their values: of a state codes of words, of a histogram places of its rows.
-    pub values: &'b [f64],
+    /// The points: of a state with codes of words, of a histogram with codes of layouts, whose counts are in series of their own.
+    pub points: Points<'b>,
 }
 
-/// A place in the order of arrival: after the batch of that number, in the journal file of that generation.
+/// A position in the order of arrival: after a batch of a journal file.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Position {
-    /// Number of the journal file.
+    /// Generation, which is the number of the journal file.
     pub generation: u64,
-    /// Number of the batch in it; 0 before the first.
+    /// Number of the batch in the file, from 1; 0 before the first batch.
     pub batch: u64,
 }
 
-/// A batch that came.
+/// A batch that has arrived.
 #[derive(Clone)]
 pub struct Arrived {
-    /// The place after it.
+    /// The position after it.
     pub position: Position,
     pub(crate) batch: Arc<Journaled>,
 }
@@ -55,22 +53,22 @@ impl Arrived {
         self.batch.dataset
     }
 
-    /// How many points it has.
+    /// Number of points.
     pub fn points(&self) -> usize {
         self.batch.entry.points()
     }
 
-    /// Its points, series by series.
+    /// Its points by series.
     pub fn series(&self) -> impl Iterator<Item = Stretch<'_>> {
-        self.batch.entry.series().map(|(series, points)| Stretch { series, times: points.times, values: points.values })
+        self.batch.entry.series().map(|(series, points)| Stretch { series, points })
     }
 }
 
 /// The readers of a store.
 #[derive(Default)]
 pub(crate) struct Readers {
-    /// Where each is, by name. Locked while files are moved or removed: a cursor must not come to need one of them meanwhile.
+    /// Cursors by name. Locked while files are moved or deleted, so that no reader begins to need one of them meanwhile.
     pub cursors: Mutex<BTreeMap<String, Cursor>>,
-    /// Read lock: opens journal files. Write lock: moves them, in two steps between which a file looks empty.
+    /// Read lock: opens journal files. Write lock: moves them. Between the two steps of a move, a file looks empty.
     pub moving: RwLock<()>,
 }

@@ -98,7 +98,7 @@ impl Committer {
         }
     }
 
-    /// Answers what is no batch.
+    /// Answers any request.
     fn answer(&mut self, request: Request) {
         match request {
             Request::PackAll(answer) => self.pack_soon(answer),
@@ -106,7 +106,7 @@ impl Committer {
                 let is_this_file = after.generation == self.journal.number;
                 let read = is_this_file.then(|| self.journal.read_after(after.batch, points)).transpose();
                 let arrived = |(batch, journaled)| held::arrived(after.generation, batch, journaled);
-                // The reader may have ended.
+                // The reader may be gone.
                 let _ = answer.send(read.map(|read| read.map(|batches| batches.into_iter().map(arrived).collect())));
             }
             Request::Commit(job) => self.commit(vec![job]),
@@ -159,7 +159,7 @@ impl Committer {
         }
         head.append(jobs.iter().map(|job| &*job.journaled));
         drop(head);
-        self.shared.ring.add(self.journal.number, last, jobs.iter().map(|job| Arc::clone(&job.journaled)));
+        self.shared.ring.add(self.journal.number, last, jobs.iter().map(|job| Arc::clone(&job.journaled)).collect());
         for job in jobs {
             // The points stay, also if the caller no longer waits.
             let _ = job.answer.send(Ok(()));

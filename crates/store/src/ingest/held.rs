@@ -1,8 +1,8 @@
-//! Journal files that are held for readers after their points are packed.
+//! Journal files that are held for readers of the feed after packing.
 //!
 //! ```text
-//! journal/000007.db ──packed──► journal/held/000007.db ──every reader is past it──► gone
-//!                                         └──past the limit──► gone; its time ranges are gaps of the readers' cursors
+//! journal/000007.db ──packed──► journal/held/000007.db ──every reader has passed it──► deleted
+//!                                         └──limit exceeded──► deleted; cursors record its time ranges as gaps
 //! ```
 
 use std::{
@@ -19,7 +19,7 @@ use crate::{
     disk::files::{Files, bytes_on_disk, companion, remove_file, sync_folder},
     engine::Engine,
     error::{Context, StoreError},
-    feed::{Arrived, Cursor, Gap, Position},
+    feed::{Arrived, Cursor, Extent, Gap, Position},
     journal,
 };
 
@@ -27,7 +27,7 @@ fn folder(files: &Files) -> PathBuf {
     files.journals().join("held")
 }
 
-/// Finishes at a start what a crash interrupted: a file is held with its log, or not at all.
+/// Completes a move that a crash interrupted.
 ///
 /// # Errors
 /// If the folders cannot be read or changed.
@@ -48,7 +48,7 @@ pub fn finish(files: &Files) -> Result<(), StoreError> {
     sync_folder(&files.journals())
 }
 
-/// Bytes that are held.
+/// Size of the held files, in bytes.
 pub fn bytes(engine: &Engine) -> Result<u64, StoreError> {
     Ok(held_files(engine)?.iter().map(|(_, path)| size(path)).sum())
 }
@@ -62,22 +62,18 @@ fn held_files(engine: &Engine) -> Result<Vec<(u64, PathBuf)>, StoreError> {
     if held.exists() { journal::files(&held) } else { Ok(Vec::new()) }
 }
 
-/// Reads batches after a place from a file that is no longer written to.
+/// Reads batches after a position from a closed journal file.
 pub fn read(engine: &Engine, after: Position, points: usize) -> Result<Vec<Arrived>, StoreError> {
-    let places = [engine.files.journals(), folder(&engine.files)].map(|folder| journal::path_of(&folder, after.generation));
     let _nobody_moves = engine.readers.moving.read();
-    let Some(path) = places.iter().find(|path| path.exists()) else { return Ok(Vec::new()) };
-    let connection = Connection::open(path).at("open", path)?;
-    // What is in its log stays there.
-    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).at("open", path)?;
-    let read = journal::read_after(&connection, path, after.batch, points)?;
+    let Some(path) = place_of(engine, after.generation) else { return Ok(Vec::new()) };
+    let read = journal::read_after(&closed(&path)?, &path, after.batch, points)?;
     Ok(read.into_iter().map(|(batch, journaled)| arrived(after.generation, batch, journaled)).collect())
 }
 
-/// The readers of a store.
+/// Reads the cursors.
 ///
 /// # Errors
-/// If a cursor cannot be read.
+/// If one cannot be read.
 pub fn open(engine: &Engine) -> Result<(), StoreError> {
     let kept = engine.definitions.documents::<Cursor>()?;
     let mut cursors = engine.readers.cursors.lock();
@@ -92,7 +88,7 @@ pub fn follow(engine: &Engine, name: &str, now: Nanos) -> Result<Cursor, StoreEr
         return Ok(known.clone());
     }
     engine.ring.set_followed(true);
-    let cursor = Cursor { position: engine.ring.end(), gaps: Vec::new() };
+    let cursor = Cursor { position: engine.ring.end(), ..Cursor::default() };
     engine.definitions.put_document(name, &cursor, now)?;
     cursors.insert(name.to_owned(), cursor.clone());
     Ok(cursor)
@@ -108,16 +104,19 @@ pub fn unfollow(engine: &Engine, name: &str) -> Result<(), StoreError> {
 
 pub fn change(engine: &Engine, name: &str, now: Nanos, change: impl FnOnce(&mut Cursor)) -> Result<(), StoreError> {
     let mut cursors = engine.readers.cursors.lock();
-    // A reader that was ended meanwhile has nothing to note.
+    // The reader may have been removed meanwhile.
     let Some(cursor) = cursors.get_mut(name) else { return Ok(()) };
     let mut changed = cursor.clone();
     change(&mut changed);
+    if changed == *cursor {
+        return Ok(());
+    }
     engine.definitions.put_document(name, &changed, now)?;
     *cursor = changed;
     release(engine, &cursors)
 }
 
-/// Puts the journal file of a packed generation away: aside if a reader still needs it, otherwise for good.
+/// Moves the journal file of a packed generation to the held files, or deletes it if no reader needs it.
 ///
 /// # Errors
 /// If files cannot be moved or removed.
@@ -131,7 +130,7 @@ pub fn put_away(engine: &Engine, generation: u64) -> Result<(), StoreError> {
     fs::create_dir_all(&held).at("create the folder", &held)?;
     let (from, to) = (journal::path_of(&engine.files.journals(), generation), journal::path_of(&held, generation));
     let moving = engine.readers.moving.write();
-    // The log first: a file without its log would look empty. See `finish`.
+    // The log first, because `finish` completes a move whose log has arrived.
     for (from, to) in [(companion(&from, "-wal"), companion(&to, "-wal")), (from, to)] {
         if from.exists() {
             fs::rename(&from, &to).at("rename", &from)?;
@@ -144,7 +143,7 @@ pub fn put_away(engine: &Engine, generation: u64) -> Result<(), StoreError> {
     keep_limit(engine, &mut cursors)
 }
 
-/// Removes the oldest files beyond the limit, after the readers' cursors have noted what was in them.
+/// Deletes the oldest files while the limit is exceeded. Before that, the cursors that need a file record its time ranges as gaps.
 fn keep_limit(engine: &Engine, cursors: &mut BTreeMap<String, Cursor>) -> Result<(), StoreError> {
     let mut held = held_files(engine)?;
     let mut total: u64 = held.iter().map(|(_, path)| size(path)).sum();
@@ -159,7 +158,8 @@ fn keep_limit(engine: &Engine, cursors: &mut BTreeMap<String, Cursor>) -> Result
                 let Some(last) = batches.last() else { break };
                 after = last.position;
                 for arrived in &batches {
-                    let hours: BTreeSet<i64> = arrived.series().flat_map(|stretch| stretch.times.iter().map(|time| time.div_euclid(HOUR))).collect();
+                    let hours: BTreeSet<i64> =
+                        arrived.series().flat_map(|stretch| stretch.points.times.iter().map(|time| time.div_euclid(HOUR))).collect();
                     let gap = |hour: i64| Gap {
                         dataset: arrived.dataset().0,
                         first: hour.saturating_mul(HOUR),
@@ -178,18 +178,59 @@ fn keep_limit(engine: &Engine, cursors: &mut BTreeMap<String, Cursor>) -> Result
     Ok(())
 }
 
-/// Gaps are of whole hours.
+/// Gaps consist of whole hours, in nanoseconds.
 const HOUR: Nanos = 3_600 * SECOND;
-/// Points that are looked at together.
+/// Number of points that are read at once.
 const BATCH_POINTS: usize = 100_000;
 
-/// Removes held files that no reader needs any more.
+/// About how many points there are after a position. Within a file, batches are taken to be of one size.
+pub fn points_after(engine: &Engine, position: Position) -> Result<u64, StoreError> {
+    let end = engine.ring.end();
+    let mut points = 0;
+    for generation in position.generation..=end.generation {
+        let extent = match engine.ring.extent(generation) {
+            Some(extent) => extent,
+            None => {
+                let extent = weigh(engine, generation)?;
+                engine.ring.set_extent(generation, extent);
+                extent
+            }
+        };
+        let passed = if generation == position.generation { position.batch.min(extent.batches) } else { 0 };
+        points += if extent.batches > 0 { extent.points * (extent.batches - passed) / extent.batches } else { 0 };
+    }
+    Ok(points)
+}
+
+/// What a closed journal file holds.
+fn weigh(engine: &Engine, generation: u64) -> Result<Extent, StoreError> {
+    let _nobody_moves = engine.readers.moving.read();
+    let Some(path) = place_of(engine, generation) else { return Ok(Extent::default()) };
+    let (batches, points) = journal::weigh(&closed(&path)?, &path)?;
+    Ok(Extent { batches, points })
+}
+
+/// The closed journal file of a generation, wherever it is.
+fn place_of(engine: &Engine, generation: u64) -> Option<PathBuf> {
+    let places = [engine.files.journals(), folder(&engine.files)].map(|folder| journal::path_of(&folder, generation));
+    places.into_iter().find(|path| path.exists())
+}
+
+fn closed(path: &std::path::Path) -> Result<Connection, StoreError> {
+    let connection = Connection::open(path).at("open", path)?;
+    // Without this, SQLite would copy the log into the file on close.
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_NO_CKPT_ON_CLOSE, true).at("open", path)?;
+    Ok(connection)
+}
+
+/// Deletes held files that no reader needs any longer.
 fn release(engine: &Engine, cursors: &BTreeMap<String, Cursor>) -> Result<(), StoreError> {
     let needed = cursors.values().map(|cursor| cursor.position.generation).min().unwrap_or(u64::MAX);
+    engine.ring.forget_before(needed.min(engine.ring.end().generation));
     held_files(engine)?.into_iter().filter(|(number, _)| *number < needed).try_for_each(|(number, _)| journal::remove(&folder(&engine.files), number))
 }
 
-/// A batch as a reader gets it.
+/// A batch with its position.
 pub fn arrived(generation: u64, batch: u64, journaled: journal::entry::Journaled) -> Arrived {
     Arrived { position: Position { generation, batch }, batch: Arc::new(journaled) }
 }

@@ -30,7 +30,7 @@ pub struct Job {
 /// A request to the committer.
 pub enum Request {
     Commit(Job),
-    /// Reads batches of the file that is written to, after a place; none if another file is written to by now.
+    /// Reads batches of the open journal file after a position; none if the position is in another file.
     Read {
         after: Position,
         points: usize,
@@ -66,7 +66,7 @@ impl Requests {
         answered.recv().map_err(|_| StoreError::stopping())?
     }
 
-    /// Reads batches of the journal file that is written to; none if it is another one by now.
+    /// Reads batches of the open journal file; none if the position is in another file.
     ///
     /// # Errors
     /// If it cannot be read, or the store is stopping.

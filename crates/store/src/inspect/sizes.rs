@@ -14,6 +14,7 @@ use crate::{
     disk::files::{bytes_on_disk, folder_bytes},
     engine::Engine,
     error::StoreError,
+    ingest::held,
     journal,
     levels::LevelSize,
     partition::{Partition, counts::SeriesSizes},
@@ -95,20 +96,22 @@ pub struct PartitionSize {
     pub held: Option<(Nanos, Nanos)>,
 }
 
-/// Bytes on the disk, without a look into the files.
+/// Sizes of files. Reading them opens no file.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct StoredBytes {
     /// Catalogue and records.
     pub catalogue: u64,
-    /// Points that are not packed yet.
+    /// Journal files, with those that are held for readers of the feed.
     pub journal: u64,
     /// Each dataset.
     pub datasets: Vec<DatasetBytes>,
 }
 
 /// Bytes of a dataset.
-#[derive(Clone, Debug, Default, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DatasetBytes {
+    /// Its id.
+    pub id: DatasetId,
     /// Its name.
     pub name: String,
     /// Packed points.
@@ -119,12 +122,13 @@ pub struct DatasetBytes {
     pub bin: u64,
 }
 
-/// Bytes on the disk, which cost little to find out.
+/// Sizes of files, without opening one.
 pub fn bytes(store: &Engine) -> Result<StoredBytes, StoreError> {
     let of = |dataset: &Dataset| (dataset.id, dataset.name.to_string(), dataset.folder.to_string());
     let names: Vec<(DatasetId, String, String)> = store.catalogue.read().datasets().map(of).collect();
     let binned = bin::list(store)?;
     let of_dataset = |(id, name, folder): (DatasetId, String, String)| DatasetBytes {
+        id,
         name,
         points: store.partitions_of(id, TimeRange::ALL).iter().map(|partition| bytes_on_disk(partition.path())).sum(),
         rollups: folder_bytes(&store.files.rollups(&folder)),
@@ -132,19 +136,17 @@ pub fn bytes(store: &Engine) -> Result<StoredBytes, StoreError> {
     };
     Ok(StoredBytes {
         catalogue: bytes_on_disk(&store.files.catalogue()) + bytes_on_disk(&store.files.access()),
-        journal: journal::files(&store.files.journals())?.iter().map(|(_, path)| bytes_on_disk(path)).sum(),
+        journal: journal::files(&store.files.journals())?.iter().map(|(_, path)| bytes_on_disk(path)).sum::<u64>() + held::bytes(store)?,
         datasets: names.into_iter().map(of_dataset).collect(),
     })
 }
 
 /// Sizes of everything.
 pub fn report(store: &Engine, now: Nanos) -> Result<StorageReport, StoreError> {
-    let journals = journal::files(&store.files.journals())?;
-    let of = |dataset: &Dataset| (dataset.id, dataset.name.to_string(), dataset.folder.to_string());
-    let names: Vec<(DatasetId, String, String)> = store.catalogue.read().datasets().map(of).collect();
+    let all = bytes(store)?;
     let snapshot = store.snapshot();
-    let mut datasets = Vec::with_capacity(names.len());
-    for (id, name, folder) in names {
+    let mut datasets = Vec::with_capacity(all.datasets.len());
+    for DatasetBytes { id, name, rollups, bin, .. } in all.datasets {
         let mut partitions = Vec::new();
         for partition in store.partitions_of(id, TimeRange::ALL).iter() {
             let counts = store.unless_damaged(partition, packed_counts(partition, &snapshot))?.unwrap_or_default();
@@ -158,13 +160,11 @@ pub fn report(store: &Engine, now: Nanos) -> Result<StorageReport, StoreError> {
                 held: counts.iter().map(|(_, count)| (count.first, count.last)).reduce(|(a, b), (first, last)| (a.min(first), b.max(last))),
             });
         }
-        let binned = bin::list(store)?;
-        let in_bin = binned.iter().filter(|item| item.dataset_id == id && item.kind != BinItemKind::Metric);
         let [day, week, month] = [1, 7, 30].map(|days| store.definitions.written(id, days));
         datasets.push(DatasetSize {
             levels: store.rollups.of(store, id)?.map_or(Ok(Vec::new()), |rollups| rollups.sizes(store.now()))?,
-            rollup_bytes: folder_bytes(&store.files.rollups(&folder)),
-            bin_bytes: in_bin.map(|item| bin::bytes(store, &item.id)).sum(),
+            rollup_bytes: rollups,
+            bin_bytes: bin,
             written: [day?, week?, month?],
             growth: growth(&partitions, now),
             oldest: partitions.iter().filter_map(|partition| partition.held).map(|(first, _)| first).min(),
@@ -175,9 +175,9 @@ pub fn report(store: &Engine, now: Nanos) -> Result<StorageReport, StoreError> {
     }
     Ok(StorageReport {
         root: store.files.root().to_owned(),
-        catalogue_bytes: bytes_on_disk(&store.files.catalogue()) + bytes_on_disk(&store.files.access()),
+        catalogue_bytes: all.catalogue,
         bin_bytes: folder_bytes(&store.files.root().join("bin")),
-        journal: JournalSize { bytes: journals.iter().map(|(_, path)| bytes_on_disk(path)).sum(), points: store.head.read().points() as u64 },
+        journal: JournalSize { bytes: all.journal, points: store.head.read().points() as u64 },
         datasets,
         faults: store.faults().into_iter().chain(store.inventory.describe(&store.files)).collect(),
     })

@@ -56,6 +56,8 @@ pub struct Replayed {
     pub batches: u64,
     /// The number of the last batch.
     pub last: u64,
+    /// Points of the batches.
+    pub points: u64,
     /// Losses, one sentence each.
     pub faults: Vec<String>,
     /// Whether even the table of a fresh file is missing.
@@ -78,7 +80,9 @@ pub fn replay(path: &Path, synced: bool, each: impl FnMut(Journaled)) -> Result<
     }
     found.origin.store = origin::stamp_of(&connection).at("read", path)?;
     let mut highest = Highest::default();
+    let mut points = 0;
     let mut each = |journaled: Journaled| {
+        points += journaled.entry.points() as u64;
         journaled.entry.stretches.iter().for_each(|(series, _)| highest.add(*series));
         each(journaled);
     };
@@ -116,7 +120,7 @@ pub fn replay(path: &Path, synced: bool, each: impl FnMut(Journaled)) -> Result<
             }
         }
     }
-    found.origin.highest = highest;
+    (found.origin.highest, found.points) = (highest, points);
     if !damaged.is_empty() {
         found.faults.push(damaged.join("; "));
     }
@@ -140,7 +144,7 @@ fn read_rows(connection: &Connection, is_reverse: bool, each: &mut dyn FnMut(u64
     Ok(())
 }
 
-/// Reads batches of a file after a number: about as many points as are wanted, and at least one batch if there is any.
+/// Reads the batches after a number, with about `points` points, but at least one batch if there is any.
 pub fn read_after(connection: &Connection, path: &Path, after: u64, points: usize) -> Result<Vec<(u64, Journaled)>, StoreError> {
     let read = || -> rusqlite::Result<Vec<(u64, DatasetId, Vec<u8>)>> {
         let mut statement = connection.prepare_cached("SELECT seq, dataset, body FROM batch WHERE seq > ?1 ORDER BY seq LIMIT ?2")?;
@@ -150,8 +154,7 @@ pub fn read_after(connection: &Connection, path: &Path, after: u64, points: usiz
         let (mut found, mut left) = (Vec::new(), points);
         for row in rows {
             let row: (u64, DatasetId, Vec<u8>) = row?;
-            // A point takes about a dozen bytes.
-            left = left.saturating_sub(row.2.len() / 12);
+            left = left.saturating_sub(row.2.len() / POINT_BYTES as usize);
             found.push(row);
             if left == 0 {
                 break;
@@ -167,7 +170,17 @@ pub fn read_after(connection: &Connection, path: &Path, after: u64, points: usiz
     rows.into_iter().map(entry).collect()
 }
 
-/// Batches that are read at once.
+/// The number of the last batch of a file, and about how many points its batches have.
+pub fn weigh(connection: &Connection, path: &Path) -> Result<(u64, u64), StoreError> {
+    let sums = "SELECT ifnull(max(seq), 0), ifnull(sum(length(body)), 0) FROM batch";
+    let (last, bytes): (i64, i64) = connection.query_row(sums, [], |row| Ok((row.get(0)?, row.get(1)?))).at("read", path)?;
+    Ok((last.cast_unsigned(), bytes.cast_unsigned() / POINT_BYTES))
+}
+
+/// About how many bytes a point takes in a batch.
+const POINT_BYTES: u64 = 12;
+
+/// Maximum number of batches that are read at once.
 const MOST_BATCHES: i64 = 10_000;
 
 /// Why a file cannot be opened at all. Damage inside it is mended when it is read back.
@@ -222,7 +235,7 @@ impl Journal {
         last.map(i64::cast_unsigned).at("read", self.path())
     }
 
-    /// Reads batches after a place: about as many points as are wanted.
+    /// Reads the batches after a number, with about `points` points.
     pub fn read_after(&self, after: u64, points: usize) -> Result<Vec<(u64, Journaled)>, StoreError> {
         read_after(&self.connection, &self.path(), after, points)
     }

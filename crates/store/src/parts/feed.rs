@@ -1,4 +1,4 @@
-//! The feed: batches in the order in which they came, for readers with a name and a cursor; see [`crate::feed`].
+//! The feed: batches in order of arrival, for named readers; see [`crate::feed`].
 
 use std::time::Duration;
 
@@ -19,7 +19,7 @@ pub struct Feed<'s> {
 }
 
 impl Feed<'_> {
-    /// Begins to read at the end, or continues at the cursor of that name.
+    /// Adds a reader, whose cursor is at the end; returns the cursor of an existing reader unchanged.
     ///
     /// # Errors
     /// If the catalogue cannot be read or written.
@@ -35,7 +35,7 @@ impl Feed<'_> {
         Ok(self.engine.definitions.document::<Cursor>(name)?.map(|kept| kept.body))
     }
 
-    /// Ends reading: nothing is held for that name any more.
+    /// Removes a reader. No file is held for it any longer.
     ///
     /// # Errors
     /// If the catalogue cannot be written.
@@ -43,8 +43,8 @@ impl Feed<'_> {
         held::unfollow(self.engine, name)
     }
 
-    /// The batches after a place, in order: about as many points as are wanted, at least one batch if there is any; and the place to note once
-    /// they are handled.
+    /// The batches after a position, in order, with about `points` points, but at least one batch if there is any; and the position to advance to
+    /// when they are handled.
     ///
     /// # Errors
     /// If a journal file cannot be read.
@@ -56,7 +56,7 @@ impl Feed<'_> {
                 Some(recent) => recent,
                 None if from.generation == end.generation => {
                     let read = self.requests.read_journal(from, points)?;
-                    // A file that was exchanged meanwhile is read as any other.
+                    // The committer has begun another file: this one is closed, and read below.
                     let Some(read) = read else { continue };
                     read
                 }
@@ -69,12 +69,12 @@ impl Feed<'_> {
             if from.generation >= end.generation {
                 return Ok((Vec::new(), from.max(end)));
             }
-            // That file has been read to its end.
+            // The file has no more batches.
             from = Position { generation: from.generation + 1, batch: 0 };
         }
     }
 
-    /// Notes that a reader has handled everything up to a place.
+    /// Records that a reader has handled all batches up to a position.
     ///
     /// # Errors
     /// If the catalogue cannot be written.
@@ -82,33 +82,51 @@ impl Feed<'_> {
         held::change(self.engine, name, now, |cursor| cursor.position = cursor.position.max(to))
     }
 
-    /// Notes that a reader has handled a gap.
+    /// Adds a gap, which the reader will read from partitions.
     ///
     /// # Errors
     /// If the catalogue cannot be written.
-    pub fn fill(&self, name: &str, gap: Gap, now: Nanos) -> Result<(), StoreError> {
-        held::change(self.engine, name, now, |cursor| cursor.gaps.retain(|other| *other != gap))
-    }
-
-    /// Adds a gap, so that a time range is sent again.
-    ///
-    /// # Errors
-    /// If the catalogue cannot be written.
-    pub fn reopen(&self, name: &str, gap: Gap, now: Nanos) -> Result<(), StoreError> {
+    pub fn add_gap(&self, name: &str, gap: Gap, now: Nanos) -> Result<(), StoreError> {
         held::change(self.engine, name, now, |cursor| cursor.add(gap))
     }
 
-    /// The place after the latest batch.
+    /// The part of a gap to read next, which is at most `most` nanoseconds long. It is the same until it is finished.
+    ///
+    /// # Errors
+    /// If the catalogue cannot be written.
+    pub fn take_gap(&self, name: &str, most: Nanos, now: Nanos) -> Result<Option<Gap>, StoreError> {
+        let mut taken = None;
+        held::change(self.engine, name, now, |cursor| taken = cursor.take(most))?;
+        Ok(taken)
+    }
+
+    /// Records that a reader has handled the part of a gap that was under way.
+    ///
+    /// # Errors
+    /// If the catalogue cannot be written.
+    pub fn finish_gap(&self, name: &str, now: Nanos) -> Result<(), StoreError> {
+        held::change(self.engine, name, now, |cursor| cursor.under_way = None)
+    }
+
+    /// About how many points there are after a position.
+    ///
+    /// # Errors
+    /// If a journal file cannot be read.
+    pub fn points_after(&self, position: Position) -> Result<u64, StoreError> {
+        held::points_after(self.engine, position)
+    }
+
+    /// The position after the latest batch.
     pub fn end(&self) -> Position {
         self.engine.ring.end()
     }
 
-    /// Waits until there is something after a place, or a time has passed.
+    /// Waits until there is a batch after a position, at most for `most`.
     pub fn wait(&self, after: Position, most: Duration) {
         self.engine.ring.wait(after, most);
     }
 
-    /// Bytes of journal files that are held for readers.
+    /// Size of the held journal files, in bytes.
     ///
     /// # Errors
     /// If the folder cannot be read.

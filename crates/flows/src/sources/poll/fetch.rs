@@ -1,19 +1,14 @@
 //! One request to a target, and its answer.
 
-use std::{io, path::Path, time::Duration};
+use std::time::Duration;
 
-use base64::{Engine, prelude::BASE64_STANDARD};
 use fenetre_formats::Format;
 use fenetre_store::Secrets;
-use ureq::{
-    Agent,
-    tls::{Certificate, ClientCert, PrivateKey, RootCerts, TlsConfig},
-};
 
 use crate::{
     definition::{Poll, Target, duration},
     error::FlowError,
-    tls,
+    http::{Client, Manner, is_silence, reason},
 };
 
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(5);
@@ -28,9 +23,8 @@ const ACCEPT: &str = "application/openmetrics-text; version=1.0.0, application/s
 pub struct Fetcher {
     /// The definition.
     pub poll: Poll,
-    agent: Agent,
-    /// The value of the header `Authorization`.
-    authorization: Option<String>,
+    /// None before the first round.
+    client: Option<Client>,
 }
 
 /// By what a target recognises an answer that it gave before.
@@ -58,7 +52,7 @@ pub enum Answer {
 impl Fetcher {
     /// For a definition that was checked.
     pub fn new(poll: Poll) -> Self {
-        Self { agent: agent(&poll, TlsConfig::default()), poll, authorization: None }
+        Self { client: None, poll }
     }
 
     /// Reads secrets and certificates, which may have changed since the round before.
@@ -67,22 +61,16 @@ impl Fetcher {
     /// If a secret or certificate cannot be read.
     pub fn prepare(&mut self, secrets: &Secrets) -> Result<(), FlowError> {
         let poll = &self.poll;
-        self.authorization = match (&poll.bearer, &poll.basic) {
-            (Some(bearer), _) => Some(format!("Bearer {}", bearer.read(secrets)?)),
-            (None, Some(basic)) => Some(format!("Basic {}", BASE64_STANDARD.encode(format!("{}:{}", basic.user, basic.password.read(secrets)?)))),
-            (None, None) => None,
+        let manner = Manner {
+            bearer: poll.bearer.as_ref(),
+            basic: poll.basic.as_ref(),
+            ca: poll.ca.as_ref(),
+            certificate: poll.certificate.as_ref(),
+            key: poll.key.as_ref(),
+            timeout: poll.timeout.map_or(DEFAULT_TIMEOUT, duration),
+            max_redirects: poll.max_redirects.unwrap_or(DEFAULT_REDIRECTS),
         };
-        if poll.ca.is_none() && poll.certificate.is_none() {
-            return Ok(());
-        }
-        let mut tls = TlsConfig::builder();
-        if let Some(ca) = &poll.ca {
-            tls = tls.root_certs(RootCerts::from(certificates(ca)?));
-        }
-        if let (Some(certificate), Some(key)) = (&poll.certificate, &poll.key) {
-            tls = tls.client_cert(Some(ClientCert::new_with_certs(&certificates(certificate)?, private_key(key)?)));
-        }
-        self.agent = agent(poll, tls.build());
+        self.client = Some(Client::renewed(self.client.take(), manner, secrets)?);
         Ok(())
     }
 
@@ -92,12 +80,10 @@ impl Fetcher {
     /// [`FlowError::Peer`], and [`FlowError::Silent`] if it does not answer in time.
     pub fn fetch(&self, target: &Target, known: &Validators) -> Result<Answer, FlowError> {
         let fault = |text: String| FlowError::Peer(format!("{}: {text}", target.url));
-        let mut request = self.agent.get(&target.url).header("Accept", ACCEPT);
-        for (name, value) in &self.poll.headers {
+        let client = self.client.as_ref().ok_or_else(|| fault("the source is not ready".to_owned()))?;
+        let mut request = client.agent.get(&target.url).header("Accept", ACCEPT);
+        for (name, value) in client.headers(&self.poll.headers) {
             request = request.header(name, value);
-        }
-        if let Some(authorization) = &self.authorization {
-            request = request.header("Authorization", authorization);
         }
         for (name, value) in [("If-None-Match", &known.tag), ("If-Modified-Since", &known.modified)] {
             if let Some(value) = value.as_ref().filter(|_| self.poll.conditional) {
@@ -144,40 +130,15 @@ impl Fetcher {
 
     /// Why there was no answer, in words.
     fn failure(&self, target: &Target, error: &ureq::Error, limit: u64) -> FlowError {
-        let silent = || {
+        if is_silence(error) {
             let timeout = self.poll.timeout.map_or_else(|| "5s".to_owned(), |span| span.to_string());
-            FlowError::Silent(format!("{}: did not answer as a whole within {timeout} (`timeout`)", target.url))
-        };
+            return FlowError::Silent(format!("{}: did not answer as a whole within {timeout} (`timeout`)", target.url));
+        }
         let reason = match error {
-            ureq::Error::Timeout(_) => return silent(),
-            ureq::Error::Io(error) if error.kind() == io::ErrorKind::TimedOut => return silent(),
             ureq::Error::BodyExceedsLimit(_) => format!("the answer is larger than {limit} bytes (`max_bytes`)"),
             ureq::Error::TooManyRedirects => format!("redirects more than {} times", self.poll.max_redirects.unwrap_or(DEFAULT_REDIRECTS)),
-            ureq::Error::HostNotFound => "the host is not known".to_owned(),
-            ureq::Error::Io(error) if error.kind() == io::ErrorKind::ConnectionRefused => "nothing listens there".to_owned(),
-            ureq::Error::Protocol(error) => format!("the server there does not speak HTTP ({error})"),
-            other => other.to_string(),
+            other => reason(other),
         };
         FlowError::Peer(format!("{}: {reason}", target.url))
     }
-}
-
-fn agent(poll: &Poll, tls: TlsConfig) -> Agent {
-    let timeout = poll.timeout.map_or(DEFAULT_TIMEOUT, duration);
-    let config = Agent::config_builder()
-        .http_status_as_error(false)
-        .timeout_global(Some(timeout))
-        .max_redirects(poll.max_redirects.unwrap_or(DEFAULT_REDIRECTS))
-        .user_agent(concat!("fenetre/", env!("CARGO_PKG_VERSION")))
-        .tls_config(tls);
-    config.build().into()
-}
-
-fn certificates(file: &Path) -> Result<Vec<Certificate<'static>>, FlowError> {
-    Ok(tls::certificates(file)?.iter().map(|certificate| Certificate::from_der(certificate).to_owned()).collect())
-}
-
-fn private_key(file: &Path) -> Result<PrivateKey<'static>, FlowError> {
-    let (pem, fault) = tls::read_key(file)?;
-    PrivateKey::from_pem(&pem).map_err(|_| fault)
 }
