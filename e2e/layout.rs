@@ -18,10 +18,10 @@ const ORDER: [(&str, &str); 12] = [
     ),
     ("crates/jobs/src", "durations figures job lib"),
     ("crates/formats/src", "lib mapping csv decode definitions document json units openmetrics otlp plan_document senml tables tally unpack"),
-    ("crates/columnar/src", "lib batch answer file stream"),
+    ("crates/columnar/src", "lib batch answer points file stream"),
     (
         "crates/wire/src",
-        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups secrets sources series storage overview lib",
+        "push problem access datasets ask backup bin definitions health imports jobs mappings arrivals retention rollups secrets flows sinks sources series storage overview lib",
     ),
     (
         "crates/store/src",
@@ -29,7 +29,7 @@ const ORDER: [(&str, &str); 12] = [
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),
-    ("crates/flows/src", "error levels tls progress rejects watch arrivals intake events secret definition http sources supervisor lib"),
+    ("crates/flows/src", "error levels tls progress rejects watch arrivals intake events secret definition http sources supervisor sinks lib"),
     (
         "crates/service/src",
         "problem backups clock config memory warnings imports tls access http state permission changes views jobs api logging server lib",

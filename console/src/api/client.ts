@@ -9,7 +9,7 @@ import type {
   DatasetInfo,
   Defined,
   DefinedMetric,
-  DefinedSource,
+  DefinedFlow,
   Deletion,
   Differences,
   ImportLook,
@@ -34,8 +34,8 @@ import type {
   Rollups,
   LimitSettings,
   SecretInfo,
-  SourceEvent,
-  SourceExample,
+  FlowEvent,
+  FlowExample,
   SourceInfo,
   SourceTrial,
   StorageInfo,
@@ -113,7 +113,7 @@ export function fetchChanges(what: string, who: string, before: number | null): 
 const SOURCES = "/api/v1/sources";
 export type SourceChange = "pause" | "resume" | "run";
 const toml = (text: string): Blob => new Blob([text], { type: "application/toml" });
-export const fetchSourceExamples = (): Promise<SourceExample[]> => call("/api/v1/source-examples");
+export const fetchSourceExamples = (): Promise<FlowExample[]> => call("/api/v1/source-examples");
 export const fetchSecrets = (): Promise<SecretInfo[]> => call("/api/v1/secrets");
 export const putSecret = (name: string, value: string): Promise<Defined> =>
   send("PUT", `/api/v1/secrets/${encodeURIComponent(name)}`, new Blob([value], { type: "text/plain" }));
@@ -121,9 +121,9 @@ export const removeSecret = (name: string): Promise<unknown> =>
   send("DELETE", `/api/v1/secrets/${encodeURIComponent(name)}`);
 export const fetchPushingCallers = (): Promise<PushingCaller[]> => call("/api/v1/pushing-callers");
 export const fetchSources = (): Promise<SourceInfo[]> => call(SOURCES);
-export const fetchSourceEvents = (name: string): Promise<SourceEvent[]> => call(`${SOURCES}/${name}/events`);
+export const fetchSourceEvents = (name: string): Promise<FlowEvent[]> => call(`${SOURCES}/${name}/events`);
 export const trySource = (text: string): Promise<SourceTrial> => send("POST", `${SOURCES}/try`, toml(text));
-export const putSource = (name: string, text: string): Promise<DefinedSource> =>
+export const putSource = (name: string, text: string): Promise<DefinedFlow> =>
   send("PUT", `${SOURCES}/${encodeURIComponent(name)}`, toml(text));
 export const changeSource = (name: string, change: SourceChange): Promise<unknown> =>
   send("POST", `${SOURCES}/${name}/${change}`);

@@ -62,6 +62,8 @@ words! {
         Configuration = "configuration",
         /// A source.
         Source = "source",
+        /// A sink.
+        Sink = "sink",
         /// A secret of the store; never its value.
         Secret = "secret",
         /// A token.

@@ -7,8 +7,8 @@ use clap::CommandFactory;
 use crate::{
     args::{Args, Command},
     commands::{
-        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, secrets, series, sources,
-        storage, tags, tail, token,
+        apply, ask, backup, bin, changes, datasets, import, imports, jobs, mapping, metrics, peek, retention, rollup, secrets, series, sinks,
+        sources, storage, tags, tail, token,
     },
     failure::{DONE, Failure},
 };
@@ -50,6 +50,7 @@ pub fn run(args: Args) -> Result<ExitCode, Failure> {
         #[cfg(feature = "service")]
         Command::Tls(TlsCommand::SelfSigned(args)) => host::tls::self_signed(&args)?,
         Command::Source(args) => sources::run(args)?,
+        Command::Sink(args) => sinks::run(args)?,
         Command::Secret(args) => secrets::run(args)?,
         Command::Peek(args) => peek::run(&args)?,
         Command::Tail(args) => tail::run(&args)?,

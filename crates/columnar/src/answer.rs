@@ -40,22 +40,27 @@ pub fn write_arrow(answer: &AnswerDocument, out: impl io::Write) -> io::Result<(
 /// # Errors
 /// Those of the writer.
 pub fn write_parquet(answer: &AnswerDocument, out: impl io::Write + Send) -> io::Result<()> {
-    let failed = |error: ParquetError| match error {
-        ParquetError::External(error) => io::Error::other(error),
-        other => io::Error::other(other),
-    };
     let mut batches = Batches::of(answer);
     let properties = WriterProperties::builder().set_compression(Compression::ZSTD(ZstdLevel::default())).build();
-    let mut writer = ArrowWriter::try_new(out, Arc::clone(&batches.schema), Some(properties)).map_err(failed)?;
+    let mut writer = ArrowWriter::try_new(out, Arc::clone(&batches.schema), Some(properties)).map_err(parquet_error)?;
     batches.each(answer, &mut |batch| {
-        writer.write(&batch).map_err(failed)?;
+        writer.write(&batch).map_err(parquet_error)?;
         // No more than a batch is held.
-        writer.flush().map_err(failed)
+        writer.flush().map_err(parquet_error)
     })?;
-    writer.close().map(drop).map_err(failed)
+    writer.close().map(drop).map_err(parquet_error)
 }
 
-fn io_error(error: ArrowError) -> io::Error {
+/// An error of a Parquet writer; what its output failed with, if that was it.
+pub fn parquet_error(error: ParquetError) -> io::Error {
+    match error {
+        ParquetError::External(error) => io::Error::other(error),
+        other => io::Error::other(other),
+    }
+}
+
+/// An error of an Arrow writer; what its output failed with, if that was it.
+pub fn io_error(error: ArrowError) -> io::Error {
     match error {
         ArrowError::IoError(_, error) => error,
         other => io::Error::other(other),

@@ -13,11 +13,13 @@
 mod answer;
 mod batch;
 mod file;
+mod points;
 mod stream;
 
 pub use answer::{write_arrow, write_parquet};
 pub use batch::Batches;
 pub use file::{ParquetRows, look_parquet};
+pub use points::{PointValues, SeriesPoints, write_points_arrow, write_points_parquet};
 pub use stream::{ArrowRows, look_arrow};
 
 use fenetre_formats::FormatError;

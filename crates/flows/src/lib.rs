@@ -18,6 +18,7 @@
 //! | [`sources`] | what each kind does in one round |
 //! | [`watch`] | series that are stale, stuck, or have a wrong clock |
 //! | [`supervisor`] | the sources that run |
+//! | [`sinks`] | what sends points continuously |
 
 pub mod arrivals;
 pub mod definition;
@@ -29,6 +30,7 @@ pub mod levels;
 mod progress;
 pub mod rejects;
 pub mod secret;
+pub mod sinks;
 pub mod sources;
 pub mod supervisor;
 mod tls;

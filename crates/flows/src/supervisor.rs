@@ -17,7 +17,10 @@ use fenetre_core::{
 };
 use fenetre_jobs::{Backoff, Figures, Handle, Jobs, Next, Phase};
 use fenetre_store::Document;
-use fenetre_wire::sources::{SourceDifference, SourcePart, SourceState};
+use fenetre_wire::{
+    flows::FlowDifference,
+    sources::{SourcePart, SourceState},
+};
 use parking_lot::Mutex;
 
 use crate::{
@@ -138,12 +141,12 @@ impl Sources {
     ///
     /// # Errors
     /// If the name is none of a source, or the kept definition cannot be read.
-    pub fn compare(&self, name: &str, definition: &Definition) -> Result<SourceDifference, FlowError> {
+    pub fn compare(&self, name: &str, definition: &Definition) -> Result<FlowDifference, FlowError> {
         check_source_name(name)?;
         Ok(match self.intake.store.documents().get::<Definition>(name)? {
-            None => SourceDifference::New,
-            Some(kept) if kept.body.is_same(definition) => SourceDifference::None,
-            Some(_) => SourceDifference::Changed,
+            None => FlowDifference::New,
+            Some(kept) if kept.body.is_same(definition) => FlowDifference::None,
+            Some(_) => FlowDifference::Changed,
         })
     }
 
@@ -151,11 +154,11 @@ impl Sources {
     ///
     /// # Errors
     /// If the definition cannot be kept, or its dataset does not exist.
-    pub fn put(&self, name: &str, definition: Definition) -> Result<SourceDifference, FlowError> {
+    pub fn put(&self, name: &str, definition: Definition) -> Result<FlowDifference, FlowError> {
         let difference = self.compare(name, &definition)?;
         source_of(&definition)?;
         self.intake.begin(definition.dataset(), (self.clock)())?;
-        if difference != SourceDifference::None {
+        if difference != FlowDifference::None {
             self.intake.store.documents().put(name, &definition, (self.clock)())?;
             self.run(name, definition)?;
         }

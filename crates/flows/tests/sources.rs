@@ -22,7 +22,7 @@ use fenetre_flows::{
     supervisor::{Sources, is_late},
 };
 use fenetre_store::{Options, Store};
-use fenetre_wire::sources::{SourceDifference, SourceState};
+use fenetre_wire::{flows::FlowDifference, sources::SourceState};
 use tempfile::TempDir;
 
 const DAY: Nanos = 86_400_000_000_000;
@@ -153,7 +153,7 @@ fn polled_targets_bring_points_with_their_tags() {
         "kind = \"poll\"\ndataset = \"velmar\"\nevery = \"100ms\"\nlenient = true\ntargets = [\n  {{ url = \"{0}/metrics\", tags = {{ host = \"a\" }} }},\n  {{ url = \"{0}/plain\", tags = {{ host = \"b\" }} }},\n  {{ url = \"{0}/json\", tags = {{ host = \"c\" }} }},\n]\n[tags]\norigin = \"poll\"\n",
         peer.url
     );
-    assert_eq!(sources.put("control", definition(&text)).unwrap(), SourceDifference::New);
+    assert_eq!(sources.put("control", definition(&text)).unwrap(), FlowDifference::New);
     until("points arrive round after round", || points(&intake, "velmar") >= 15);
     let status = sources.status("control").unwrap();
     assert!(matches!(status.state, SourceState::Running | SourceState::Waiting), "{status:?}");
@@ -172,7 +172,7 @@ fn polled_targets_bring_points_with_their_tags() {
     assert!(!is_late(&status, now()) && is_late(&status, now() + DAY), "a poll without points is late");
     // The same definition again leaves it alone: its figures go on.
     let rounds = sources.status("control").unwrap().figures.rounds;
-    assert_eq!(sources.put("control", definition(&text)).unwrap(), SourceDifference::None);
+    assert_eq!(sources.put("control", definition(&text)).unwrap(), FlowDifference::None);
     assert!(sources.status("control").unwrap().figures.rounds >= rounds && rounds > 0);
     // A paused source does not poll, a resumed one continues, and the points of a removed one stay.
     sources.set_paused("control", true).unwrap();

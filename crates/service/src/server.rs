@@ -18,6 +18,7 @@ use fenetre_flows::{
     FlowError,
     arrivals::{Arrivals, tail::Tail},
     intake::Intake,
+    sinks::supervisor::Sinks,
     supervisor::Sources,
 };
 use fenetre_jobs::Jobs;
@@ -48,6 +49,8 @@ use crate::{
     warnings::Warnings,
 };
 
+/// Folder of the store for batches that destinations refused.
+const ASIDE: &str = "aside";
 /// How long calls that are under way may take to end when the service stops.
 const LAST_CALLS: u64 = 10;
 const STALLED_CLIENT: Duration = Duration::from_secs(30);
@@ -170,6 +173,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     let state = web::Data::new(State {
         store,
         sources: Sources::new(Arc::clone(&intake), now),
+        sinks: Sinks::new(Arc::clone(&intake.store), config.store.join(ASIDE), now),
         intake,
         gate,
         certificate,
@@ -192,6 +196,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
     views::retention::log_differences(&all);
     upkeep::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     all.sources.start()?;
+    all.sinks.start()?;
     access::start(&all).map_err(|source| ServeError::Listen { address: config.address, source })?;
     if let Some(every) = config.own_every {
         own::start(&all, every).map_err(failed)?;
@@ -235,6 +240,7 @@ pub fn serve(config: &Config, ready: impl FnOnce(Ready)) -> Result<(), ServeErro
         server.await
     });
     state.sources.end();
+    state.sinks.end();
     state.jobs.end();
     access::finish(&state);
     served.map_err(failed)?;

@@ -3,7 +3,7 @@
 use std::{path::PathBuf, sync::Arc, time::Instant};
 
 use fenetre_core::time::Nanos;
-use fenetre_flows::{intake::Intake, supervisor::Sources};
+use fenetre_flows::{intake::Intake, sinks::supervisor::Sinks, supervisor::Sources};
 use fenetre_jobs::Jobs;
 use fenetre_store::Store;
 
@@ -27,8 +27,10 @@ pub struct State {
     pub store: Arc<Store>,
     /// How points get into it.
     pub intake: Arc<Intake>,
-    /// A source, which fetches points automatically.
+    /// Sources, which fetch points automatically.
     pub sources: Sources,
+    /// Sinks, which send points continuously.
+    pub sinks: Sinks,
     /// Who may do what.
     pub gate: Gate,
     /// The certificate, if the service speaks TLS.

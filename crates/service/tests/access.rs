@@ -98,6 +98,21 @@ DELETE /api/v1/sources/{source}                              admin*
 POST   /api/v1/sources/{source}/pause                        admin*
 POST   /api/v1/sources/{source}/resume                       admin*
 POST   /api/v1/sources/{source}/run                          admin*
+GET    /api/v1/sinks                                         read+
+GET    /api/v1/sink-examples                                 read+
+POST   /api/v1/sinks/try                                     admin*
+GET    /api/v1/sinks/{sink}                                  read+
+GET    /api/v1/sinks/{sink}/events                           read+
+PUT    /api/v1/sinks/{sink}                                  admin*
+DELETE /api/v1/sinks/{sink}                                  admin*
+POST   /api/v1/sinks/{sink}/pause                            admin*
+POST   /api/v1/sinks/{sink}/resume                           admin*
+POST   /api/v1/sinks/{sink}/replay                           admin*
+POST   /api/v1/sinks/{sink}/verify                           admin*
+POST   /api/v1/sinks/{sink}/resend                           admin*
+GET    /api/v1/sinks/{sink}/aside                            read+
+GET    /api/v1/sinks/{sink}/aside/{batch}                    read+
+DELETE /api/v1/sinks/{sink}/aside/{batch}                    admin*
 GET    /api/v1/arrivals/refused                              read+
 GET    /api/v1/arrivals/tail                                 read
 POST   /v1/metrics                                           write
@@ -564,6 +579,8 @@ fn planted() -> (tempfile::TempDir, Service, String) {
     for (at, dataset) in DATASETS.iter().enumerate() {
         let definition = json!({ "kind": "folder", "dataset": dataset, "path": format!("/nowhere/source_{at}x"), "paused": true });
         put(&service, &admin, &format!("/api/v1/sources/source_{at}x"), &definition);
+        let definition = json!({ "kind": "files", "dataset": dataset, "path": format!("/nowhere/sink_{at}x"), "paused": true });
+        put(&service, &admin, &format!("/api/v1/sinks/sink_{at}x"), &definition);
     }
     put(&service, &admin, "/api/v1/mappings/mapping_9x", &json!({ "time": { "column": "mapped_9x" } }));
     (folder, service, admin)
@@ -608,6 +625,7 @@ fn no_answer_shows_more_than_was_granted() {
         "/api/v1/tokens",
         "/api/v1/backup",
         "/api/v1/sources",
+        "/api/v1/sinks",
         "/api/v1/datasets/nowhere/metrics",
     ];
     let number = std::cell::Cell::new(0);

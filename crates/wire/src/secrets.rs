@@ -10,6 +10,6 @@ pub struct SecretInfo {
     pub name: String,
     /// Time at which it was set.
     pub set_at: String,
-    /// Sources that refer to it.
+    /// Sources and sinks that refer to it.
     pub used_by: Vec<String>,
 }

@@ -186,30 +186,6 @@ pub struct SourcePart {
     pub seconds: f64,
 }
 
-/// Result of defining a source.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct DefinedSource {
-    /// How the definition differs from the one before.
-    pub difference: SourceDifference,
-    /// The one before.
-    #[schema(required)]
-    pub before: Option<serde_json::Value>,
-    /// The new definition, with defaults.
-    pub after: serde_json::Value,
-}
-
-/// How the definition of a source differs from the one before.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "lowercase")]
-pub enum SourceDifference {
-    /// There was none of that name.
-    New,
-    /// It is another one.
-    Changed,
-    /// It is the same.
-    None,
-}
-
 /// What one round of a definition would store.
 #[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
 pub struct SourceTrial {
@@ -226,15 +202,6 @@ pub struct SourceTrial {
     pub sample: Vec<TailPoint>,
     /// Targets, devices or files.
     pub parts: Vec<SourcePart>,
-}
-
-/// A definition to start from.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct SourceExample {
-    /// Its kind.
-    pub kind: String,
-    /// The definition, as TOML.
-    pub definition: String,
 }
 
 /// A caller that pushes points.
@@ -256,19 +223,4 @@ pub struct PushingCaller {
     /// Time of its latest points.
     #[schema(required)]
     pub last_points: Option<String>,
-}
-
-/// An event in the log of a source.
-#[derive(Clone, Debug, Serialize, Deserialize, ToSchema)]
-pub struct SourceEvent {
-    /// Time of the first.
-    pub first: String,
-    /// Time of the latest.
-    pub last: String,
-    /// How often in a row.
-    pub count: u64,
-    /// Whether it is a failure.
-    pub is_failure: bool,
-    /// What happened.
-    pub text: String,
 }

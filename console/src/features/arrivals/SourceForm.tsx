@@ -6,7 +6,7 @@ import styled from "styled-components";
 
 import * as client from "../../api/client";
 import { sourceExamplesQuery } from "../../api/queries";
-import type { DefinedSource } from "../../api/types";
+import type { DefinedFlow } from "../../api/types";
 import { count } from "../../format/numbers";
 import { FormRow, Pick, TextInput } from "../../ui/fields";
 import { Button, Faint, Failure, Heading, Panel } from "../../ui/parts";
@@ -48,7 +48,7 @@ targets = [
 ]
 `;
 
-function done(difference: DefinedSource["difference"]): string {
+function done(difference: DefinedFlow["difference"]): string {
   switch (difference) {
     case "new":
       return "Added and started.";

@@ -9,6 +9,7 @@ mod definitions;
 mod host;
 mod keeping;
 mod secrets;
+mod sinks;
 mod sources;
 
 use std::{ffi::OsString, path::PathBuf};
@@ -27,6 +28,7 @@ pub use definitions::{
 pub use host::{ConfigCommand, DemoCommand, DemoRunArgs, DemoWriteArgs, RestoreArgs, SelfSignedArgs, ServeArgs, TlsCommand};
 pub use keeping::{ExpireArgs, JobsArgs, RetentionArgs, RetentionCommand, RollupArgs, RollupCommand, RollupPolicyArgs, StorageArgs, StorageCommand};
 pub use secrets::{SecretArgs, SecretCommand};
+pub use sinks::{SinkArgs, SinkCommand};
 pub use sources::{SourceArgs, SourceCommand};
 
 const AFTER_HELP: &str = "\
@@ -179,7 +181,9 @@ pub enum Command {
     Latest(SeriesArgs),
     /// List, try, add or control sources, which fetch points automatically
     Source(SourceArgs),
-    /// List, set or remove the secrets that sources use
+    /// List, try, add, compare or control sinks, which send points continuously
+    Sink(SinkArgs),
+    /// List, set or remove the secrets that sources and sinks use
     Secret(SecretArgs),
     /// Show the latest few points of a metric
     Peek(PeekArgs),
@@ -283,6 +287,9 @@ mod tests {
             "fenetre source",
             "fenetre source add control.toml --name control --profile plant",
             "fenetre source log control --limit 5 -o csv",
+            "fenetre sink",
+            "fenetre sink verify central --over today",
+            "fenetre sink aside central 3",
             "fenetre token create gateway --grant write:velmar --network 192.0.2.0/24 --expires 90d",
             "fenetre token rotate gateway --overlap 1d --store data",
             "fenetre token list --all -o json",
@@ -315,6 +322,7 @@ mod tests {
             "fenetre token list --store data --url http://127.0.0.1:9000",
             "fenetre datasets --ca ca.pem --fingerprint ab",
             "fenetre source add",
+            "fenetre sink replay central",
         ] {
             assert!(Args::try_parse_from(line.split(' ')).is_err(), "{line}");
         }

@@ -17,6 +17,7 @@ use fenetre_wire::{
     bin::{BinItemInfo, Deletion, PointsOrder, Restore},
     datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Reference, Rename, Renamed, TagInfo},
     definitions::{Differences, MetricDefinitions},
+    flows::{DefinedFlow, FlowEvent},
     imports::{ImportLook, ImportOrder, ImportRecord, LookOrder},
     jobs::JobInfo,
     mappings::MappingInfo,
@@ -24,7 +25,8 @@ use fenetre_wire::{
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
-    sources::{DefinedSource, SourceEvent, SourceInfo, SourceTrial},
+    sinks::{AsideBatch, SinkInfo, SinkRange, SinkTrial, SinkVerification},
+    sources::{SourceInfo, SourceTrial},
     storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
@@ -37,6 +39,7 @@ use crate::{
 };
 
 const BACKUP: &str = "/api/v1/backup";
+const SINKS: &str = "/api/v1/sinks";
 const SOURCES: &str = "/api/v1/sources";
 const TOKENS: &str = "/api/v1/tokens";
 /// Maximum size of an answer, in bytes.
@@ -128,7 +131,7 @@ impl Client {
     }
 
     #[cfg(not(feature = "service"))]
-    pub fn source_examples(&self) -> Result<Vec<fenetre_wire::sources::SourceExample>, Failure> {
+    pub fn source_examples(&self) -> Result<Vec<fenetre_wire::flows::FlowExample>, Failure> {
         self.get("/api/v1/source-examples", &[])
     }
 
@@ -136,12 +139,12 @@ impl Client {
         self.get(&format!("{SOURCES}/{}", escaped(name)), &[])
     }
 
-    pub fn source_events(&self, name: &str) -> Result<Vec<SourceEvent>, Failure> {
+    pub fn source_events(&self, name: &str) -> Result<Vec<FlowEvent>, Failure> {
         self.get(&format!("{SOURCES}/{}/events", escaped(name)), &[])
     }
 
     /// Defines a source; with `dry_run`, only returns the differences.
-    pub fn put_source(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedSource, Failure> {
+    pub fn put_source(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedFlow, Failure> {
         let path = format!("{SOURCES}/{}?dry_run={dry_run}", escaped(name));
         let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
         Ok(self.read(request.send(definition), &path)?)
@@ -160,6 +163,66 @@ impl Client {
 
     pub fn remove_source(&self, name: &str) -> Result<(), Failure> {
         self.delete_for_nothing(&format!("{SOURCES}/{}", escaped(name)))
+    }
+
+    pub fn sinks(&self) -> Result<Vec<SinkInfo>, Failure> {
+        self.get(SINKS, &[])
+    }
+
+    #[cfg(not(feature = "service"))]
+    pub fn sink_examples(&self) -> Result<Vec<fenetre_wire::flows::FlowExample>, Failure> {
+        self.get("/api/v1/sink-examples", &[])
+    }
+
+    pub fn sink(&self, name: &str) -> Result<SinkInfo, Failure> {
+        self.get(&format!("{SINKS}/{}", escaped(name)), &[])
+    }
+
+    pub fn sink_events(&self, name: &str) -> Result<Vec<FlowEvent>, Failure> {
+        self.get(&format!("{SINKS}/{}/events", escaped(name)), &[])
+    }
+
+    /// Defines a sink; with `dry_run`, only returns the differences.
+    pub fn put_sink(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedFlow, Failure> {
+        let path = format!("{SINKS}/{}?dry_run={dry_run}", escaped(name));
+        let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
+        Ok(self.read(request.send(definition), &path)?)
+    }
+
+    pub fn try_sink(&self, definition: &str) -> Result<SinkTrial, Failure> {
+        let path = format!("{SINKS}/try");
+        let request = self.agent.post(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
+        Ok(self.read(request.send(definition), &path)?)
+    }
+
+    /// Pauses or resumes a sink, or sends its set-aside batches again, by the word of the call.
+    pub fn change_sink(&self, name: &str, change: &str) -> Result<(), Failure> {
+        self.post_for_nothing(&format!("{SINKS}/{}/{change}", escaped(name)), &())
+    }
+
+    pub fn replay_sink(&self, name: &str, over: &str) -> Result<(), Failure> {
+        self.post_for_nothing(&format!("{SINKS}/{}/replay", escaped(name)), &SinkRange { over: over.to_owned() })
+    }
+
+    pub fn verify_sink(&self, name: &str, over: &str) -> Result<SinkVerification, Failure> {
+        self.post(&format!("{SINKS}/{}/verify", escaped(name)), &SinkRange { over: over.to_owned() })
+    }
+
+    pub fn remove_sink(&self, name: &str) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("{SINKS}/{}", escaped(name)))
+    }
+
+    pub fn aside(&self, sink: &str) -> Result<Vec<AsideBatch>, Failure> {
+        self.get(&format!("{SINKS}/{}/aside", escaped(sink)), &[])
+    }
+
+    /// Copies the points of a batch that was set aside.
+    pub fn aside_points(&self, sink: &str, id: u64, out: &mut dyn std::io::Write) -> Result<(), Failure> {
+        self.stream(&format!("{SINKS}/{}/aside/{id}", escaped(sink)), &[], |body| std::io::copy(body, out).map(|_| ()))
+    }
+
+    pub fn remove_aside(&self, sink: &str, id: u64) -> Result<(), Failure> {
+        self.delete_for_nothing(&format!("{SINKS}/{}/aside/{id}", escaped(sink)))
     }
 
     pub fn jobs(&self) -> Result<Vec<JobInfo>, Failure> {

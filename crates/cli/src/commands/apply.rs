@@ -4,6 +4,7 @@
 //! FOLDER/velmar.toml          the dataset `velmar`: zone, description, limits, [metrics.NAME], [tags.KEY]
 //! FOLDER/mappings/NAME.toml   a mapping
 //! FOLDER/sources/NAME.toml    a source
+//! FOLDER/sinks/NAME.toml      a sink
 //! ```
 
 use std::{
@@ -15,10 +16,13 @@ use std::{
 
 use fenetre_core::model::{DatasetDefinition, MetricDefinition, TagDefinition, renamed_key};
 use fenetre_formats::mapping::Mapping;
-use fenetre_wire::{definitions::MetricDefinitions, sources::SourceDifference};
+use fenetre_wire::{
+    definitions::MetricDefinitions,
+    flows::{DefinedFlow, FlowDifference},
+};
 use serde::Deserialize;
 
-use super::{definitions, import::read_mapping, sources::read_definition};
+use super::{definitions, import::read_mapping, sinks, sources};
 use crate::{
     args::ApplyArgs,
     client::Client,
@@ -44,6 +48,7 @@ struct Wanted {
     mappings: BTreeMap<String, Mapping>,
     /// Texts of definitions, which the service compares.
     sources: BTreeMap<String, String>,
+    sinks: BTreeMap<String, String>,
 }
 
 /// Applies the folder.
@@ -64,7 +69,10 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         differs = true;
     }
     for (name, text) in &wanted.sources {
-        differs |= compare_source(&client, name, text)?;
+        differs |= show_difference("source", name, client.put_source(name, text, true)?);
+    }
+    for (name, text) in &wanted.sinks {
+        differs |= show_difference("sink", name, client.put_sink(name, text, true)?);
     }
     if !differs {
         outln!("the store already matches the folder");
@@ -83,6 +91,7 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
     }
     wanted.mappings.iter().try_for_each(|(name, mapping)| client.put_mapping(name, mapping).map(|_| ()))?;
     wanted.sources.iter().try_for_each(|(name, text)| client.put_source(name, text, false).map(|_| ()))?;
+    wanted.sinks.iter().try_for_each(|(name, text)| client.put_sink(name, text, false).map(|_| ()))?;
     outln!("applied");
     Ok(ExitCode::from(DONE))
 }
@@ -100,9 +109,12 @@ fn files(folder: &Path) -> Result<Vec<(String, PathBuf)>, Failure> {
     Ok(found)
 }
 
+/// Reads and checks the text of a definition.
+type ReadDefinition = fn(&Path) -> Result<String, Failure>;
+
 /// Reads and checks everything before anything is changed.
 fn read(folder: &Path) -> Result<Wanted, Failure> {
-    let mut wanted = Wanted { datasets: BTreeMap::new(), mappings: BTreeMap::new(), sources: BTreeMap::new() };
+    let mut wanted = Wanted { datasets: BTreeMap::new(), mappings: BTreeMap::new(), sources: BTreeMap::new(), sinks: BTreeMap::new() };
     for (name, path) in files(folder)? {
         let wrong = |error: String| Failure::new(WRONG, format!("{}: {error}", path.display()));
         let text = fs::read_to_string(&path).map_err(|error| wrong(error.to_string()))?;
@@ -127,28 +139,32 @@ fn read(folder: &Path) -> Result<Wanted, Failure> {
             wanted.mappings.insert(name, read_mapping(&path)?);
         }
     }
-    let sources = folder.join("sources");
-    if sources.exists() {
-        for (name, path) in files(&sources)? {
-            wanted.sources.insert(name, read_definition(&path)?);
+    let flows: [(&str, &mut BTreeMap<String, String>, ReadDefinition); 2] =
+        [("sources", &mut wanted.sources, sources::read_definition), ("sinks", &mut wanted.sinks, sinks::read_definition)];
+    for (name, found, read) in flows {
+        let folder = folder.join(name);
+        if folder.exists() {
+            for (name, path) in files(&folder)? {
+                found.insert(name, read(&path)?);
+            }
         }
     }
-    if wanted.datasets.is_empty() && wanted.mappings.is_empty() && wanted.sources.is_empty() {
-        let reason = format!("{} holds no DATASET.toml, mappings/NAME.toml or sources/NAME.toml", folder.display());
+    let Wanted { datasets, mappings, sources, sinks } = &wanted;
+    if datasets.is_empty() && mappings.is_empty() && sources.is_empty() && sinks.is_empty() {
+        let reason = format!("{} holds no DATASET.toml, mappings/NAME.toml, sources/NAME.toml or sinks/NAME.toml", folder.display());
         return Err(Failure::new(WRONG, reason));
     }
     Ok(wanted)
 }
 
-/// Shows how a source differs from its file; returns whether it does.
-fn compare_source(client: &Client, name: &str, text: &str) -> Result<bool, Failure> {
-    let compared = client.put_source(name, text, true)?;
+/// Shows how a source or a sink differs from its file; returns whether it does.
+fn show_difference(what: &str, name: &str, compared: DefinedFlow) -> bool {
     match compared.difference {
-        SourceDifference::New => outln!("+ source {name}"),
-        SourceDifference::Changed => outln!("~ source {name}: {} → {}", compared.before.unwrap_or_default(), compared.after),
-        SourceDifference::None => return Ok(false),
+        FlowDifference::New => outln!("+ {what} {name}"),
+        FlowDifference::Changed => outln!("~ {what} {name}: {} → {}", compared.before.unwrap_or_default(), compared.after),
+        FlowDifference::None => return false,
     }
-    Ok(true)
+    true
 }
 
 /// Shows where the store differs from a dataset's file; returns whether it does.

@@ -17,6 +17,7 @@ pub mod retention;
 pub mod rollup;
 pub mod secrets;
 pub mod series;
+pub mod sinks;
 pub mod sources;
 pub mod storage;
 pub mod tags;

@@ -3,9 +3,9 @@
 use std::{fs, path::Path};
 
 use fenetre_core::suggest::listing;
-use fenetre_wire::sources::{
-    PushingCaller, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble,
-    TroubledSeries,
+use fenetre_wire::{
+    flows::{FlowDifference, FlowEvent, FlowExample},
+    sources::{PushingCaller, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble, TroubledSeries},
 };
 
 use crate::{
@@ -50,9 +50,9 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             let stem = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
             let name = name.unwrap_or(stem);
             let done = match client()?.put_source(&name, &read_definition(&file)?, false)?.difference {
-                SourceDifference::New => "is added: `fenetre source list` shows it",
-                SourceDifference::Changed => "is changed, and was started again",
-                SourceDifference::None => "is the same already: nothing was changed",
+                FlowDifference::New => "is added: `fenetre source list` shows it",
+                FlowDifference::Changed => "is changed, and was started again",
+                FlowDifference::None => "is the same already: nothing was changed",
             };
             outln!("source {name} {done}");
             Ok(())
@@ -71,13 +71,13 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
 
 /// Where the service is built in, none needs to run.
 #[cfg(feature = "service")]
-fn own_examples() -> Vec<SourceExample> {
-    let example = |(kind, definition): (&str, &str)| SourceExample { kind: kind.to_owned(), definition: definition.to_owned() };
+fn own_examples() -> Vec<FlowExample> {
+    let example = |(kind, definition): (&str, &str)| FlowExample { kind: kind.to_owned(), definition: definition.to_owned() };
     fenetre_flows::definition::examples::all().map(example).collect()
 }
 
 /// Prints the definition of a kind.
-fn example(examples: &[SourceExample], kind: &str) -> Result<(), Failure> {
+pub fn example(examples: &[FlowExample], kind: &str) -> Result<(), Failure> {
     let kinds = || examples.iter().map(|example| example.kind.as_str());
     match examples.iter().find(|example| example.kind == kind) {
         Some(example) => {
@@ -148,7 +148,7 @@ fn caller_columns() -> Vec<Column<PushingCaller>> {
 }
 
 /// Points per second: `12`, `0.4`.
-fn rate(points: f64) -> String {
+pub fn rate(points: f64) -> String {
     if points >= 10.0 || points <= 0.0 { grouped(points.round() as u64) } else { format!("{points:.1}") }
 }
 
@@ -184,7 +184,8 @@ fn failed(parts: &[SourcePart]) -> Option<String> {
         .map(|(name, error)| if error.starts_with(name.as_str()) { error.clone() } else { format!("{name}: {error}") })
 }
 
-fn event_columns() -> Vec<Column<SourceEvent>> {
+/// Columns of the events of a log.
+pub fn event_columns() -> Vec<Column<FlowEvent>> {
     vec![
         Column { name: "time (UTC)", right: false, text: |event| utc(Some(&event.last)), plain: |event| event.last.clone() },
         Column { name: "times", right: true, text: |event| grouped(event.count), plain: |event| event.count.to_string() },

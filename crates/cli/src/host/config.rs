@@ -41,6 +41,7 @@ pub fn check(file: &Path) -> Result<(), Failure> {
             every.as_secs()
         ))
     );
+    outln!("  sinks    up to {} of the journal is held for them", fenetre_core::keeping::ByteSize(store_options.hold_bytes).words());
     outln!("  log      {}, {log_level} and above", if json_log { "JSON" } else { "text" });
     outln!(
         "  bodies   at most {} bytes, {} decompressed, {} in total",

@@ -25,6 +25,16 @@ pub fn bytes(count: u64) -> String {
     ByteSize(count).words()
 }
 
+/// A number of seconds: `45 s`, `12 min`, `3.5 h`, `2.1 d`.
+pub fn duration(seconds: u64) -> String {
+    match seconds {
+        0..120 => format!("{seconds} s"),
+        120..7_200 => format!("{} min", seconds / 60),
+        7_200..172_800 => format!("{:.1} h", seconds as f64 / 3_600.0),
+        _ => format!("{:.1} d", seconds as f64 / 86_400.0),
+    }
+}
+
 /// `1 series` or `3 series`; `1 point` or `3 points`.
 pub fn count_of(number: u64, one: &str, many: &str) -> String {
     format!("{} {}", grouped(number), if number == 1 { one } else { many })

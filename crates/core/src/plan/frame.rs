@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use super::{Limits, Moment, PlanError, PlannedTime};
 use crate::{
     catalogue::Dataset,
-    query::{Frame, FrameWidth, InstantText, Moments, QueryError, Range, ReadFrom, Spanned, TextSpan},
+    query::{Frame, FrameWidth, InstantText, Moments, QueryError, Range, ReadFrom, Spanned, TextSpan, parse_frame},
     time::{Grid, LocalTime, Nanos, Period, TimeError, TimeRange, Width, Windows, WindowsError, parse_instant, zone, zoned},
 };
 
@@ -113,17 +113,7 @@ impl FrameSource<'_> {
             return Err(PlanError::Query(error.with_help("ask `at` an instant, such as `at now`, instead of `over` a range")));
         }
         let (range, range_place, fault) = self.clause(|frame| frame.range.as_ref()).ok_or(PlanError::NoFrame)?;
-        let at = |instant: &Spanned<InstantText>| resolve(instant, now, tz).map_err(fault);
-        let range = match &range {
-            Range::Last(span) => TimeRange { start: span.before(now, tz), end: now },
-            Range::Since(from) => TimeRange { start: at(from)?, end: now },
-            Range::Between(from, to) => TimeRange { start: at(from)?, end: at(to)? },
-            Range::Calendar(date) => whole(date, range_place, now, tz).map_err(fault)?,
-        };
-        if range.is_empty() {
-            let error = QueryError::new(range_place, "the range ends before it begins");
-            return Err(fault(error.with_help("the end must be after the start; it is not part of the range")));
-        }
+        let range = range_at(&range, range_place, now, tz).map_err(fault)?;
         let stepping = self.clause(|frame| frame.stepping.as_ref());
         let starting: Option<(LocalTime, TextSpan, Fault)> = self.clause(|frame| frame.starting.as_ref());
         let (width, mut place, mut fault) = match self.clause(|frame| frame.width.as_ref()) {
@@ -145,6 +135,35 @@ impl FrameSource<'_> {
         let gaps = self.clause(|frame| frame.gaps.as_ref()).map(|(gaps, ..)| gaps).unwrap_or_default();
         Ok(PlannedTime::Windows(windows, gaps))
     }
+}
+
+/// The range of time that a text names, such as `last 1d` or `2026-05-01 to 2026-05-02`, in a zone.
+///
+/// # Errors
+/// [`QueryError`] with the place in `over` and the text.
+pub fn range_of(text: &str, home: &str, now: Nanos) -> Result<TimeRange, QueryError> {
+    let frame = parse_frame(&format!("over {text}"))?;
+    let alone = Frame { range: frame.range.clone(), ..Frame::default() };
+    match &frame.range {
+        Some(range) if frame == alone => range_at(&range.value, range.place, now, &zone(home).unwrap_or(TimeZone::UTC)),
+        _ => Err(QueryError::new(TextSpan { start: 0, end: text.len() + 5 }, "only a range of time is needed here")
+            .with_help("write for example: last 1d")),
+    }
+}
+
+fn range_at(range: &Range, place: TextSpan, now: Nanos, tz: &TimeZone) -> Result<TimeRange, QueryError> {
+    let at = |instant: &Spanned<InstantText>| resolve(instant, now, tz);
+    let range = match range {
+        Range::Last(span) => TimeRange { start: span.before(now, tz), end: now },
+        Range::Since(from) => TimeRange { start: at(from)?, end: now },
+        Range::Between(from, to) => TimeRange { start: at(from)?, end: at(to)? },
+        Range::Calendar(date) => whole(date, place, now, tz)?,
+    };
+    if range.is_empty() {
+        let error = QueryError::new(place, "the range ends before it begins");
+        return Err(error.with_help("the end must be after the start; it is not part of the range"));
+    }
+    Ok(range)
 }
 
 fn midnight(days_ago: i64, now: Nanos, tz: &TimeZone) -> String {

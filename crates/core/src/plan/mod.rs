@@ -26,6 +26,7 @@ use crate::{
     visibility::VisibleCatalogue,
 };
 
+pub use frame::range_of;
 pub use levels::{From as ReadsFrom, LevelPlan};
 
 /// What one query may take.

@@ -13,11 +13,8 @@ use fenetre_core::{
 use fenetre_formats::Tally;
 use parking_lot::Mutex;
 
-pub use self::seconds::Second;
-use self::{
-    seconds::Seconds,
-    sender::{Refused, Sender, Sent},
-};
+pub use self::seconds::{Second, Seconds};
+use self::sender::{Refused, Sender, Sent};
 
 /// How far back is counted.
 pub const SECONDS_KEPT: i64 = 600;

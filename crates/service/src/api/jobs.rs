@@ -25,7 +25,7 @@ pub(crate) async fn list(caller: Access<AnyGrant>, state: AppState) -> web::Json
     if !caller.may_everywhere(Action::Read) {
         return web::Json(Vec::new());
     }
-    let all = state.store.jobs().into_iter().chain(state.sources.jobs()).chain(state.jobs.figures());
+    let all = state.store.jobs().into_iter().chain(state.sources.jobs()).chain(state.sinks.jobs()).chain(state.jobs.figures());
     web::Json(all.map(info).collect())
 }
 

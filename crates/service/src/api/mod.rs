@@ -23,6 +23,7 @@ pub mod rollups;
 pub mod secrets;
 pub mod series;
 pub mod session;
+pub mod sinks;
 pub mod sources;
 pub mod storage;
 pub mod tokens;
@@ -101,6 +102,21 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(secrets::list)
         .service(secrets::put)
         .service(secrets::remove)
+        .service(sinks::list)
+        .service(sinks::list_examples)
+        .service(sinks::attempt)
+        .service(sinks::show)
+        .service(sinks::events)
+        .service(sinks::put)
+        .service(sinks::remove)
+        .service(sinks::pause)
+        .service(sinks::resume)
+        .service(sinks::replay)
+        .service(sinks::verify)
+        .service(sinks::resend)
+        .service(sinks::list_aside)
+        .service(sinks::show_aside)
+        .service(sinks::remove_aside)
         .service(sources::list)
         .service(sources::list_callers)
         .service(sources::list_examples)

@@ -46,16 +46,16 @@ pub(crate) async fn put(caller: Access<AdminGrant>, state: AppState, name: web::
     blocking(&state, work).await.map(|created| web::Json(Defined { created }))
 }
 
-/// Removes a secret that no source refers to.
+/// Removes a secret that no source or sink refers to.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("secret" = String, Path)),
-    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem, description = "a source refers to it")))]
+    responses((status = 204), (status = 403, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem, description = "a source or a sink refers to it")))]
 #[delete("/api/v1/secrets/{secret}")]
 pub(crate) async fn remove(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
     let caller = caller.into_caller();
     let work = move |state: &State| {
         let users = users(state, &name);
         if !users.is_empty() {
-            let text = format!("sources use the secret `{name}`: {}. Change or remove them first", users.join(", "));
+            let text = format!("sources or sinks use the secret `{name}`: {}. Change or remove them first", users.join(", "));
             return Err(ApiError::new(ProblemKind::Definition, text));
         }
         if !state.store.secrets().remove(&name)? {
@@ -66,8 +66,10 @@ pub(crate) async fn remove(caller: Access<AdminGrant>, state: AppState, name: we
     blocking(&state, work).await.map(|()| HttpResponse::NoContent().finish())
 }
 
-/// The sources that refer to a secret.
+/// The sources and sinks that refer to a secret.
 fn users(state: &State, secret: &str) -> Vec<String> {
     let refers = |source: &fenetre_flows::supervisor::SourceStatus| source.definition.kept_secrets().contains(secret);
-    state.sources.all().into_iter().filter(refers).map(|source| source.name).collect()
+    let sources = state.sources.all().into_iter().filter(refers).map(|source| source.name);
+    let sinks = state.sinks.kept_secrets().into_iter().filter(|(_, secrets)| secrets.contains(secret)).map(|(name, _)| name);
+    sources.chain(sinks).collect()
 }

@@ -15,8 +15,9 @@ use fenetre_flows::{
     events::Event,
     supervisor::{SourceStatus, is_late},
 };
-use fenetre_wire::sources::{
-    DefinedSource, PushingCaller, SourceDifference, SourceEvent, SourceExample, SourceInfo, SourceSeries, SourceTrial, Trouble, TroubledSeries,
+use fenetre_wire::{
+    flows::{DefinedFlow, FlowDifference, FlowEvent, FlowExample},
+    sources::{PushingCaller, SourceInfo, SourceSeries, SourceTrial, Trouble, TroubledSeries},
 };
 use serde::Deserialize;
 use serde_json::Value;
@@ -69,10 +70,10 @@ pub(crate) async fn list_callers(caller: Access<ReadAllGrant>, state: AppState) 
 }
 
 /// Lists a definition of each kind, to start from.
-#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", responses((status = 200, body = [SourceExample])))]
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", responses((status = 200, body = [FlowExample])))]
 #[get("/api/v1/source-examples")]
-pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<SourceExample>> {
-    web::Json(examples::all().map(|(kind, definition)| SourceExample { kind: kind.to_owned(), definition: definition.to_owned() }).collect())
+pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<FlowExample>> {
+    web::Json(examples::all().map(|(kind, definition)| FlowExample { kind: kind.to_owned(), definition: definition.to_owned() }).collect())
 }
 
 /// Returns a source.
@@ -84,28 +85,28 @@ pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, name: we
 }
 
 /// Lists the latest events of a source.
-#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", params(("source" = String, Path)), responses((status = 200, body = [SourceEvent]), (status = 404, body = Problem)))]
+#[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sources", params(("source" = String, Path)), responses((status = 200, body = [FlowEvent]), (status = 404, body = Problem)))]
 #[get("/api/v1/sources/{source}/events")]
-pub(crate) async fn events(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<SourceEvent>>, ApiError> {
+pub(crate) async fn events(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<FlowEvent>>, ApiError> {
     find(&state, &caller, &name)?;
     let events = state.sources.events(&name, usize::MAX).map_err(|error| missing(&error))?;
     Ok(web::Json(events.into_iter().map(event).collect()))
 }
 
-/// How to define a source.
+/// How to define a source or a sink.
 #[derive(Clone, Copy, Debug, Deserialize, IntoParams)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct DefineHow {
     /// Return the differences, and change nothing.
     #[serde(default)]
-    dry_run: bool,
+    pub dry_run: bool,
 }
 
 /// Defines a source in JSON or TOML, and starts it. If the definition has not changed, the source keeps running.
 ///
 /// A source connects from the machine of the service and reads its files, so this needs the grant of an administrator.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sources", params(("source" = String, Path), DefineHow), request_body(content((Value = "application/json"), (String = "application/toml"))),
-    responses((status = 200, body = DefinedSource), (status = 400, body = Problem), (status = 404, body = Problem)))]
+    responses((status = 200, body = DefinedFlow), (status = 400, body = Problem), (status = 404, body = Problem)))]
 #[put("/api/v1/sources/{source}")]
 pub(crate) async fn put(
     caller: Access<AdminGrant>,
@@ -113,20 +114,20 @@ pub(crate) async fn put(
     name: web::Path<String>,
     how: web::Query<DefineHow>,
     body: Body,
-) -> Result<web::Json<DefinedSource>, ApiError> {
+) -> Result<web::Json<DefinedFlow>, ApiError> {
     let definition = definition_of(&body)?;
     let caller = caller.into_caller();
     let work = move |state: &State| {
         let difference = state.sources.compare(&name, &definition)?;
         let before = json_of(state, &name)?;
         let after = serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?;
-        if !how.dry_run && difference != SourceDifference::None {
+        if !how.dry_run && difference != FlowDifference::None {
             let dataset = definition.dataset().to_owned();
             state.sources.put(&name, definition)?;
             let recorded = Recorded::new(&caller, Subject::Source, Act::Defined, &*name).of(dataset);
             recorded.write(state, before.clone(), json_of(state, &name)?)?;
         }
-        Ok(DefinedSource { difference, before, after })
+        Ok(DefinedFlow { difference, before, after })
     };
     blocking(&state, work).await.map(web::Json)
 }
@@ -204,7 +205,8 @@ fn missing(error: &fenetre_flows::FlowError) -> ApiError {
     ApiError::new(ProblemKind::NotFound, error.to_string())
 }
 
-fn may_see(state: &State, caller: &Caller, dataset: &str) -> bool {
+/// Whether a caller may see a source or a sink of a dataset.
+pub(crate) fn may_see(state: &State, caller: &Caller, dataset: &str) -> bool {
     state.store.with_catalogue(|catalogue| {
         let dataset = catalogue.dataset_by_any_name(dataset);
         // If the dataset has been removed, only callers that may read all datasets see its source.
@@ -272,7 +274,7 @@ fn series_of(state: &State, catalogue: &Catalogue, source: &str, dataset: &str) 
     })
 }
 
-fn event(event: Event) -> SourceEvent {
+pub(crate) fn event(event: Event) -> FlowEvent {
     let Event { first, last, count, is_failure, text } = event;
-    SourceEvent { first: format_utc(first), last: format_utc(last), count, is_failure, text }
+    FlowEvent { first: format_utc(first), last: format_utc(last), count, is_failure, text }
 }

@@ -134,6 +134,7 @@ struct FileConfig {
     access: AccessTable,
     limits: LimitsTable,
     own: OwnTable,
+    sinks: SinksTable,
     retention: RetentionTable,
 }
 
@@ -141,6 +142,12 @@ struct FileConfig {
 #[serde(default, deny_unknown_fields)]
 struct OwnTable {
     every: Option<Spanned<String>>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+struct SinksTable {
+    hold: Option<Spanned<String>>,
 }
 
 #[derive(Default, Deserialize)]
@@ -400,6 +407,10 @@ impl Config {
         }
         if let Some(every) = file.own.every {
             config.own_every = own_every(every.get_ref()).map_err(|reason| wrong(Some(every.span()), reason))?;
+        }
+        if let Some(hold) = file.sinks.hold {
+            let size = hold.get_ref().parse::<ByteSize>().map_err(|error| wrong(Some(hold.span()), error.to_string()))?;
+            config.store_options.hold_bytes = size.0;
         }
         match limits.max_query_seconds {
             Some(seconds) if *seconds.get_ref() == 0 => return Err(wrong(Some(seconds.span()), "0 would leave room for nothing".to_owned())),

@@ -54,6 +54,7 @@ impl Ring {
             recent.start = at;
         }
         recent.end = at;
+        recent.extents.entry(at.generation).or_insert(Extent { batches: at.batch, points: 0 });
     }
 
     /// Sets whether there is a reader. Without one, no batch is kept in memory.
@@ -133,6 +134,16 @@ impl Ring {
             }
         }
         Some(wanted)
+    }
+
+    /// Number of points after a position; none if some of them are no longer in memory.
+    pub fn points_after(&self, after: Position) -> Option<u64> {
+        let recent = self.recent.lock();
+        if after >= recent.end {
+            return Some(0);
+        }
+        let from = recent.batches.partition_point(|arrived| arrived.position <= after);
+        (after >= recent.start).then(|| recent.batches.range(from..).map(|arrived| arrived.points() as u64).sum())
     }
 
     /// Waits until there is a batch after a position, at most for `most`.

@@ -185,6 +185,9 @@ const BATCH_POINTS: usize = 100_000;
 
 /// About how many points there are after a position. Within a file, batches are taken to be of one size.
 pub fn points_after(engine: &Engine, position: Position) -> Result<u64, StoreError> {
+    if let Some(points) = engine.ring.points_after(position) {
+        return Ok(points);
+    }
     let end = engine.ring.end();
     let mut points = 0;
     for generation in position.generation..=end.generation {
@@ -197,7 +200,7 @@ pub fn points_after(engine: &Engine, position: Position) -> Result<u64, StoreErr
             }
         };
         let passed = if generation == position.generation { position.batch.min(extent.batches) } else { 0 };
-        points += if extent.batches > 0 { extent.points * (extent.batches - passed) / extent.batches } else { 0 };
+        points += (extent.points * (extent.batches - passed)).checked_div(extent.batches).unwrap_or(0);
     }
     Ok(points)
 }

@@ -108,7 +108,7 @@ impl Feed<'_> {
         held::change(self.engine, name, now, |cursor| cursor.under_way = None)
     }
 
-    /// About how many points there are after a position.
+    /// How many points there are after a position; about, if some of them are no longer in memory.
     ///
     /// # Errors
     /// If a journal file cannot be read.

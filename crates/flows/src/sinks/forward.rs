@@ -1,0 +1,214 @@
+//! Forwards batches to another Fenetre: points as an Arrow stream, and definitions of metrics that it does not know.
+
+use std::{
+    collections::{BTreeMap, BTreeSet, HashSet},
+    sync::Arc,
+};
+
+use fenetre_core::{model::MetricDefinition, time::Nanos};
+use fenetre_formats::document::AnswerDocument;
+use fenetre_store::Secrets;
+use fenetre_wire::{ask::Question, datasets::MetricInfo, definitions::MetricDefinitions, problem::Problem, push::PushReport};
+use serde::de::DeserializeOwned;
+
+use super::{
+    definition::Forward,
+    destination::{Destination, Inquiry, Receipt, Undelivered, WindowSums, text_of, unwritable},
+    encode,
+    http::{Answer, TIMEOUT, post, read, refusal},
+    outgoing::Outgoing,
+    sums::{question_text, sums_of},
+};
+use crate::{
+    definition::duration,
+    error::FlowError,
+    http::{Client, Manner},
+};
+
+/// Compression of bodies: fast, because the network is seldom the limit.
+const ZSTD_LEVEL: i32 = 1;
+
+/// Forwards batches.
+pub struct Forwarder {
+    forward: Forward,
+    client: Option<Client>,
+    /// Metrics that the other service is known to have.
+    defined: HashSet<Arc<str>>,
+    /// Whether metrics of the other service have been read.
+    is_listed: bool,
+}
+
+impl Forwarder {
+    /// For a definition that was checked.
+    pub fn new(forward: Forward) -> Self {
+        Self { forward, client: None, defined: HashSet::new(), is_listed: false }
+    }
+
+    fn url(&self, rest: &str) -> String {
+        format!("{}/api/v1/datasets/{}/{rest}", self.forward.url.trim_end_matches('/'), self.forward.into_dataset())
+    }
+
+    fn renew(&mut self, secrets: &Secrets) -> Result<(), FlowError> {
+        let manner = Manner {
+            bearer: self.forward.token.as_ref(),
+            basic: None,
+            ca: self.forward.ca.as_ref(),
+            certificate: None,
+            key: None,
+            timeout: self.forward.timeout.map_or(TIMEOUT, duration),
+            max_redirects: 0,
+        };
+        self.client = Some(Client::renewed(self.client.take(), manner, secrets)?);
+        Ok(())
+    }
+
+    fn client(&self) -> Result<&Client, FlowError> {
+        self.client.as_ref().ok_or_else(|| FlowError::Peer("the sink is not ready".to_owned()))
+    }
+
+    fn post(&self, url: &str, headers: &[(&str, &str)], body: &[u8]) -> Result<Answer, FlowError> {
+        let (client, own) = (self.client()?, BTreeMap::new());
+        let mut request = client.agent.post(url);
+        for (name, value) in client.headers(&own).chain(headers.iter().copied()) {
+            request = request.header(name, value);
+        }
+        post(request, body, url)
+    }
+
+    /// Defines metrics of a batch that the other service does not have yet, as they are defined here. Returns what to note.
+    fn define(&mut self, batch: &Outgoing) -> Result<Vec<String>, Undelivered> {
+        let mut new: BTreeMap<String, MetricDefinition> = BTreeMap::new();
+        for stretch in &batch.stretches {
+            if let Some(definition) = stretch.series.definition.as_ref().filter(|_| !self.defined.contains(&stretch.series.metric)) {
+                new.insert(stretch.series.metric.to_string(), MetricDefinition::clone(definition));
+            }
+        }
+        if new.is_empty() {
+            return Ok(Vec::new());
+        }
+        if !self.is_listed {
+            if let Some(there) = self.metrics_there()? {
+                self.defined.extend(there.iter().map(|name| name.as_str().into()));
+                new.retain(|name, _| !there.contains(name));
+            }
+            self.is_listed = true;
+        }
+        let names: Vec<Arc<str>> = batch.stretches.iter().map(|stretch| Arc::clone(&stretch.series.metric)).collect();
+        let mut notes = Vec::new();
+        if !new.is_empty() {
+            let (url, count) = (self.url("metrics"), new.len());
+            let body = serde_json::to_vec(&MetricDefinitions { metrics: new, dry_run: false }).map_err(|error| unwritable(&error.into()))?;
+            let answer = self.post(&url, &[("Content-Type", "application/json")], &body)?;
+            let metrics = if count == 1 { "metric" } else { "metrics" };
+            notes.push(match answer.status {
+                200..=299 => format!("defined {count} {metrics} at the destination"),
+                // The destination defines them itself when their points come.
+                400 | 403 | 409 => {
+                    format!("{count} {metrics} could not be defined at the destination, which answered {}: {}", answer.status, detail(&answer.text))
+                }
+                _ => return Err(refused(&url, &answer, self.forward.into_dataset())),
+            });
+        }
+        self.defined.extend(names);
+        Ok(notes)
+    }
+
+    /// Pushes a batch; with `dry_run`, only asks what would become of it.
+    fn push(&self, batch: &Outgoing, dry_run: bool) -> Result<Receipt, Undelivered> {
+        let mut plain = Vec::new();
+        // An Arrow stream would round wide integers.
+        let (kind, written) = if encode::has_wide_integers(batch) {
+            ("application/x-ndjson", encode::json_lines(batch, &mut plain))
+        } else {
+            ("application/vnd.apache.arrow.stream", encode::arrow(batch, &mut plain))
+        };
+        let body = written.and_then(|()| zstd::encode_all(&plain[..], ZSTD_LEVEL)).map_err(|error| unwritable(&error))?;
+        let url = self.url(if dry_run { "points?dry_run=true" } else { "points" });
+        let answer = self.post(&url, &[("Content-Type", kind), ("Content-Encoding", "zstd")], &body)?;
+        if answer.status != 200 {
+            return Err(refused(&url, &answer, self.forward.into_dataset()));
+        }
+        let PushReport { tally, dropped, .. } = parsed(&url, &answer)?;
+        let mut samples: Vec<String> = tally.rejects.iter().map(|reject| format!("{}: {}", reject.place(), reject.reason)).collect();
+        samples.extend((dropped > 0).then(|| format!("{dropped} points of metrics that are paused or retired there")));
+        Ok(Receipt { bytes: body.len() as u64, rejected: tally.rejected + dropped, samples, notes: Vec::new() })
+    }
+
+    /// Names of metrics that the other service has; none if the token may not see them.
+    fn metrics_there(&self) -> Result<Option<BTreeSet<String>>, Undelivered> {
+        let url = self.url("metrics");
+        let (client, own) = (self.client()?, BTreeMap::new());
+        let mut request = client.agent.get(&url);
+        for (name, value) in client.headers(&own) {
+            request = request.header(name, value);
+        }
+        let answer = read(request.call(), &url)?;
+        match answer.status {
+            200 => Ok(Some(parsed::<Vec<MetricInfo>>(&url, &answer)?.into_iter().map(|metric| metric.name).collect())),
+            403 => Ok(None),
+            _ => Err(refused(&url, &answer, self.forward.into_dataset())),
+        }
+    }
+}
+
+/// The sentence of a problem.
+fn detail(text: &str) -> String {
+    serde_json::from_str::<Problem>(text).map_or_else(|_| text.chars().take(200).collect(), |problem| problem.detail)
+}
+
+fn parsed<T: DeserializeOwned>(url: &str, answer: &Answer) -> Result<T, FlowError> {
+    serde_json::from_str(&answer.text).map_err(|_| FlowError::Peer(format!("{url}: the answer is not one of Fenetre: check `url`")))
+}
+
+/// What an answer other than success means for a batch.
+fn refused(url: &str, answer: &Answer, into: &str) -> Undelivered {
+    let says = detail(&answer.text);
+    match answer.status {
+        404 => Undelivered::Failed(FlowError::Peer(format!(
+            "{url}: {says}. Create the dataset there with `fenetre datasets define {into}`, or check `url` and `into`"
+        ))),
+        status => refusal(url, status, &says),
+    }
+}
+
+impl Destination for Forwarder {
+    fn send(&mut self, batch: &Outgoing, secrets: &Secrets) -> Result<Receipt, Undelivered> {
+        self.renew(secrets)?;
+        let notes = self.define(batch)?;
+        Ok(Receipt { notes, ..self.push(batch, false)? })
+    }
+
+    fn attempt(&mut self, batch: &Outgoing, secrets: &Secrets) -> Result<Option<String>, FlowError> {
+        self.renew(secrets)?;
+        match self.push(batch, true) {
+            Ok(receipt) => {
+                let reasons = receipt.samples.iter().map(|sample| format!("; {sample}")).collect::<String>();
+                Ok(Some(format!(
+                    "the destination would take {} points and reject {}{reasons}",
+                    batch.points() as u64 - receipt.rejected,
+                    receipt.rejected
+                )))
+            }
+            Err(undelivered) => Err(undelivered.into_error()),
+        }
+    }
+
+    fn preview(&self, batch: &Outgoing) -> Result<String, FlowError> {
+        text_of(|out| encode::json_lines(batch, out))
+    }
+
+    fn sums(&mut self, inquiry: &Inquiry<'_>, secrets: &Secrets) -> Result<Option<Vec<(Nanos, WindowSums)>>, FlowError> {
+        self.renew(secrets)?;
+        if self.metrics_there().map_err(Undelivered::into_error)?.is_some_and(|there| !there.contains(inquiry.metric)) {
+            return Ok(Some(Vec::new()));
+        }
+        let url = self.url("ask");
+        let question = Question { query: question_text(inquiry), ..Question::default() };
+        let body = serde_json::to_vec(&question).map_err(|error| FlowError::Peer(error.to_string()))?;
+        let answer = self.post(&url, &[("Content-Type", "application/json")], &body)?;
+        if answer.status != 200 {
+            return Err(FlowError::Peer(format!("{url}: answered {}: {}", answer.status, detail(&answer.text))));
+        }
+        Ok(Some(sums_of(&parsed::<AnswerDocument>(&url, &answer)?)))
+    }
+}

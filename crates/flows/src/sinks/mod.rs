@@ -1,0 +1,38 @@
+//! Sinks: what sends points continuously.
+//!
+//! ```text
+//!  feed of the store ──► selection ──► outgoing ──► destination: forward, http, files
+//!  gap ──► scan ────────────┘                           └──► refused: aside
+//! ```
+//!
+//! | file | subject |
+//! |---|---|
+//! | `definition` | what a sink is made of |
+//! | `outgoing` | points on their way |
+//! | `selection` | which series are sent, and under which names |
+//! | `encode` | batches as bytes |
+//! | `destination` | what a destination is |
+//! | `forward`, `http`, `files` | where batches go |
+//! | `kinds` | the destination of each kind |
+//! | `sums` | comparison with a destination |
+//! | `aside` | refused batches |
+//! | `scan` | points of a time range |
+//! | `delivery` | batches that are sent, with their figures |
+//! | `worker` | the work of one sink |
+//! | `supervisor` | the sinks that run |
+
+pub mod aside;
+pub mod definition;
+pub mod delivery;
+pub mod destination;
+pub mod encode;
+mod files;
+mod forward;
+mod http;
+mod kinds;
+pub mod outgoing;
+mod scan;
+pub mod selection;
+mod sums;
+pub mod supervisor;
+mod worker;

@@ -1,0 +1,259 @@
+//! Which series a sink sends, and how their points change on their way.
+
+use std::{
+    collections::{HashMap, HashSet},
+    sync::Arc,
+};
+
+use fenetre_core::{
+    block::{Columns, Points},
+    catalogue::{Catalogue, Codes, Dataset, Layout, Metric, Series},
+    model::{DatasetId, MetricDefinition, MetricId, SeriesId, Tags, Value},
+    query::{Condition, parse_condition},
+    selection::selected_series,
+    units::{Conversion, conversion},
+};
+use fenetre_store::{Store, Stretch};
+
+use super::{
+    definition::{Shape, SinkDefinition},
+    outgoing::{Outgoing, OutgoingSeries, OutgoingStretch, Values},
+};
+use crate::error::FlowError;
+
+/// The series that a sink sends. What was decided about a series is kept until the catalogue changes it.
+pub struct Selection {
+    definition: SinkDefinition,
+    shape: Shape,
+    condition: Option<Condition>,
+    known: HashMap<SeriesId, Known>,
+}
+
+/// A series that was met, as the catalogue had it.
+struct Known {
+    metric: Arc<str>,
+    tags: Tags,
+    definition: MetricDefinition,
+    /// How it is sent; none if it is not.
+    sent: Option<Sent>,
+}
+
+/// A series that is sent.
+#[derive(Clone)]
+struct Sent {
+    series: Arc<OutgoingSeries>,
+    conversion: Conversion,
+}
+
+/// Points that have been collected for a batch, by series, in order of arrival.
+#[derive(Default)]
+pub struct Gathered {
+    series: HashMap<SeriesId, Columns>,
+    /// Number of points of selected series.
+    pub points: usize,
+}
+
+impl Gathered {
+    /// Adds points of other series.
+    pub fn absorb(&mut self, other: Self) {
+        self.series.extend(other.series);
+        self.points += other.points;
+    }
+}
+
+impl Selection {
+    /// The selection of a definition.
+    ///
+    /// # Errors
+    /// [`FlowError::Definition`] for a condition that cannot be read.
+    pub fn new(definition: &SinkDefinition) -> Result<Self, FlowError> {
+        let condition = definition.condition().map(parse_condition).transpose();
+        let condition = condition.map_err(|error| FlowError::Definition(format!("where: {error}")))?;
+        Ok(Self { definition: definition.clone(), shape: definition.shape(), condition, known: HashMap::new() })
+    }
+
+    /// The dataset, if it exists.
+    pub fn dataset<'c>(&self, catalogue: &'c Catalogue) -> Option<&'c Dataset> {
+        catalogue.dataset_by_any_name(self.definition.dataset())
+    }
+
+    /// The metrics that are sent, at least in part.
+    pub fn metrics<'c>(&self, dataset: &'c Dataset) -> impl Iterator<Item = &'c Metric> {
+        dataset.metrics().filter(|metric| self.sends_metric(&metric.name))
+    }
+
+    /// The condition on its series.
+    pub fn condition(&self) -> Option<&Condition> {
+        self.condition.as_ref()
+    }
+
+    /// Name of a metric at the destination.
+    pub fn name_there<'s>(&'s self, metric: &'s str) -> &'s str {
+        self.shape.rename.get(metric).map_or(metric, String::as_str)
+    }
+
+    /// Constant tags at the destination.
+    pub fn constant_tags(&self) -> &std::collections::BTreeMap<String, String> {
+        &self.shape.tags
+    }
+
+    fn sends_metric(&self, name: &str) -> bool {
+        let metrics = self.definition.metrics();
+        metrics.is_empty() || metrics.iter().any(|pattern| pattern.fits(name))
+    }
+
+    /// Series of a metric that are sent.
+    pub fn series_of(&self, dataset: &Dataset, metric: &Metric) -> Vec<SeriesId> {
+        // A metric without a tag of the condition has no series that fulfils it.
+        selected_series(self.condition.as_ref(), dataset, metric).unwrap_or_default()
+    }
+
+    /// Conversion of the values of a metric.
+    ///
+    /// # Errors
+    /// [`FlowError::Definition`] if its unit cannot be converted.
+    pub fn conversion_of(&self, metric: &Metric) -> Result<Conversion, FlowError> {
+        let Some(wanted) = self.shape.units.get(&*metric.name) else { return Ok(Conversion::NONE) };
+        let unit = metric.definition.unit.as_deref();
+        unit.and_then(|unit| conversion(unit, wanted)).ok_or_else(|| {
+            let of = unit.map_or_else(|| "no unit".to_owned(), |unit| format!("the unit `{unit}`"));
+            FlowError::Definition(format!("units.{0}: `{0}` has {of}, which cannot be converted to `{wanted}`", metric.name))
+        })
+    }
+
+    /// Adds the points of selected series to a batch, and the parts of their histograms.
+    ///
+    /// # Errors
+    /// As for [`Selection::conversion_of`].
+    pub fn gather<'b>(
+        &mut self,
+        store: &Store,
+        of: DatasetId,
+        stretches: impl Iterator<Item = Stretch<'b>>,
+        into: &mut Gathered,
+    ) -> Result<(), FlowError> {
+        store.with_catalogue(|catalogue| {
+            let Some(dataset) = self.dataset(catalogue).filter(|dataset| dataset.id == of) else { return Ok(()) };
+            let mut fulfilling = HashMap::new();
+            for Stretch { series, points } in stretches {
+                if series.is_whole() {
+                    if self.sent(dataset, series, &mut fulfilling)?.is_none() {
+                        continue;
+                    }
+                    into.points += points.len();
+                }
+                let columns = into.series.entry(series).or_default();
+                (0..points.len()).for_each(|at| columns.push(points.times[at], points.values[at], points.rest(at)));
+            }
+            Ok(())
+        })
+    }
+
+    /// How a series is sent. `fulfilling` keeps the series that fulfil the condition, by metric.
+    fn sent(&mut self, dataset: &Dataset, id: SeriesId, fulfilling: &mut HashMap<MetricId, HashSet<SeriesId>>) -> Result<Option<&Sent>, FlowError> {
+        // A series that has been deleted meanwhile is not sent.
+        let Some(series) = dataset.series(id) else { return Ok(None) };
+        let Some(metric) = dataset.metric(&series.metric) else { return Ok(None) };
+        let is_known = self
+            .known
+            .get(&id)
+            .is_some_and(|known| Arc::ptr_eq(&known.metric, &series.metric) && known.tags == series.tags && known.definition == metric.definition);
+        if !is_known {
+            let is_chosen = self.sends_metric(&series.metric)
+                && (self.condition.is_none()
+                    || fulfilling.entry(metric.id).or_insert_with(|| self.series_of(dataset, metric).into_iter().collect()).contains(&id));
+            let sent = if is_chosen { Some(self.shaped(metric, series)?) } else { None };
+            let known = Known { metric: Arc::clone(&series.metric), tags: series.tags.clone(), definition: metric.definition.clone(), sent };
+            self.known.insert(id, known);
+        }
+        Ok(self.known.get(&id).and_then(|known| known.sent.as_ref()))
+    }
+
+    /// A series as the destination knows it.
+    fn shaped(&self, metric: &Metric, series: &Series) -> Result<Sent, FlowError> {
+        let Shape { rename, rename_tags, drop_tags, tags: constant, units } = &self.shape;
+        let own = series.tags.iter().filter(|(key, _)| !drop_tags.iter().any(|dropped| dropped == key) && !constant.contains_key(*key));
+        let mut tags: Vec<(Arc<str>, Arc<str>)> =
+            own.map(|(key, value)| (rename_tags.get(key).map_or(key, String::as_str).into(), value.into())).collect();
+        tags.extend(constant.iter().map(|(key, value)| (key.as_str().into(), value.as_str().into())));
+        tags.sort();
+        tags.dedup_by(|next, one| next.0 == one.0);
+        let unit = units.get(&*metric.name).or(metric.definition.unit.as_ref());
+        let there = rename.get(&*metric.name).map_or(&*metric.name, String::as_str);
+        let definition = MetricDefinition { unit: unit.cloned(), ..metric.definition.clone() };
+        let unit = unit.map(|unit| unit.as_str().into());
+        let outgoing = OutgoingSeries { metric: there.into(), tags, unit, definition: Some(Arc::new(definition)) };
+        Ok(Sent { series: Arc::new(outgoing), conversion: self.conversion_of(metric)? })
+    }
+
+    /// The batch of what was gathered.
+    ///
+    /// # Errors
+    /// As for [`Selection::conversion_of`].
+    pub fn outgoing(&mut self, store: &Store, gathered: Gathered, id: String) -> Result<Outgoing, FlowError> {
+        let sorted: HashMap<SeriesId, Columns> = gathered.series.into_iter().map(|(id, columns)| (id, in_order(columns))).collect();
+        store.with_catalogue(|catalogue| {
+            let Some(dataset) = self.dataset(catalogue) else { return Ok(Outgoing::default()) };
+            let mut ids: Vec<SeriesId> = sorted.keys().copied().filter(|id| id.is_whole()).collect();
+            ids.sort_unstable();
+            let mut fulfilling = HashMap::new();
+            let mut stretches = Vec::with_capacity(ids.len());
+            for id in ids {
+                let Some(sent) = self.sent(dataset, id, &mut fulfilling)?.cloned() else { continue };
+                let (columns, codes) = (&sorted[&id], dataset.series(id).and_then(|series| series.codes.as_deref()));
+                let values = values_of(columns.points(), codes, sent.conversion, &sorted);
+                stretches.push(OutgoingStretch { series: sent.series, times: columns.times.clone(), values });
+            }
+            Ok(Outgoing { stretches, id })
+        })
+    }
+}
+
+/// Points in order of time; of those of one instant the latest arrival.
+fn in_order(columns: Columns) -> Columns {
+    if columns.times.is_sorted_by(|one, next| one < next) {
+        return columns;
+    }
+    let mut order: Vec<usize> = (0..columns.len()).collect();
+    order.sort_by_key(|at| columns.times[*at]);
+    let mut sorted = Columns::default();
+    let points = columns.points();
+    for (place, at) in order.iter().enumerate() {
+        let is_replaced = order.get(place + 1).is_some_and(|next| points.times[*next] == points.times[*at]);
+        if !is_replaced {
+            sorted.push(points.times[*at], points.values[*at], points.rest(*at));
+        }
+    }
+    sorted
+}
+
+fn values_of(points: Points<'_>, codes: Option<&Codes>, conversion: Conversion, all: &HashMap<SeriesId, Columns>) -> Values {
+    match codes {
+        Some(Codes::Words(words)) => {
+            let word = |code: &f64| words.get(*code as usize).map_or(Value::Number(*code), |word| Value::Word(Arc::clone(word)));
+            Values::Other(points.values.iter().map(word).collect())
+        }
+        Some(Codes::Layouts(layouts)) => {
+            Values::Other((0..points.len()).map(|at| histogram(points.times[at], points.values[at], layouts, all)).collect())
+        }
+        None if conversion != Conversion::NONE => Values::Numbers(points.values.iter().map(|value| conversion.apply(*value)).collect()),
+        None => {
+            let exact = |at: usize| points.value(at);
+            let is_plain = points.rests.is_empty() && (0..points.len()).all(|at| matches!(exact(at), Value::Number(_)));
+            if is_plain { Values::Numbers(points.values.to_vec()) } else { Values::Other((0..points.len()).map(exact).collect()) }
+        }
+    }
+}
+
+/// The histogram of an instant, from its parts.
+fn histogram(time: i64, code: f64, layouts: &[Layout], all: &HashMap<SeriesId, Columns>) -> Value {
+    let Some(layout) = layouts.get(code as usize) else { return Value::Number(code) };
+    let part = |id: SeriesId| {
+        let columns = all.get(&id)?;
+        let at = columns.times.binary_search(&time).ok()?;
+        Some((columns.values[at], columns.points().rest(at)))
+    };
+    // A part without that instant would be damage; it then counts as nothing.
+    let parts: Vec<(f64, i16)> = layout.parts().map(|id| part(id).unwrap_or_default()).collect();
+    Value::Histogram(Arc::new(layout.histogram(&parts)))
+}

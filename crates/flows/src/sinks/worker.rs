@@ -1,0 +1,217 @@
+//! The work of one sink: reads the feed and gaps, makes batches, and sends them.
+
+use std::{
+    mem,
+    sync::Arc,
+    time::{Duration, Instant},
+};
+
+use fenetre_core::time::{Nanos, SECOND};
+use fenetre_jobs::{Job, Next};
+use fenetre_store::Position;
+
+use super::{
+    definition::SinkDefinition,
+    delivery::{Delivery, SinkFigures},
+    outgoing::Outgoing,
+    scan::each_batch,
+    selection::{Gathered, Selection},
+};
+use crate::error::FlowError;
+
+/// Longest wait for points, after which a stop is noticed.
+const WAIT: Duration = Duration::from_millis(500);
+/// Minimum time between two notes of a place in the feed before which nothing was to be sent.
+const BETWEEN_NOTES: Duration = Duration::from_secs(10);
+/// Minimum time between two measurements of how far it is behind.
+const BETWEEN_MEASUREMENTS: Nanos = 5 * SECOND;
+/// Period over which the speed of catching up is measured.
+const TREND: Nanos = 60 * SECOND;
+/// The part of a gap that is read at first, and at most.
+const FIRST_PART: Nanos = 3_600 * SECOND;
+const LONGEST_PART: Nanos = 365 * 24 * FIRST_PART;
+const SHORTEST_PART: Nanos = 60 * SECOND;
+
+/// The work of a sink.
+pub struct Worker {
+    delivery: Delivery,
+    selection: Selection,
+    batch_points: usize,
+    batch_after: Duration,
+    /// The place in the feed that was noted as handled.
+    noted: Position,
+    noted_at: Instant,
+    /// The place up to which the feed was read.
+    read_to: Position,
+    gathered: Gathered,
+    /// Arrival of the oldest gathered point.
+    since: Option<Instant>,
+    /// A batch that is to be sent, and the place in the feed after it.
+    pending: Option<(Outgoing, Position)>,
+    /// The part of a gap that is read at once.
+    part: Nanos,
+}
+
+impl Worker {
+    /// The work of a sink from a place in the feed.
+    ///
+    /// # Errors
+    /// If its condition cannot be read.
+    pub fn new(definition: &SinkDefinition, from: Position, delivery: Delivery) -> Result<Self, FlowError> {
+        let mut figures = delivery.shared.figures.lock();
+        (figures.caught_up, figures.sent_to) = ((delivery.clock)(), from);
+        drop(figures);
+        Ok(Self {
+            selection: Selection::new(definition)?,
+            batch_points: definition.batch_points(),
+            batch_after: Duration::from_nanos(definition.batch_after().unsigned_abs()),
+            delivery,
+            noted: from,
+            noted_at: Instant::now(),
+            read_to: from,
+            gathered: Gathered::default(),
+            since: None,
+            pending: None,
+            part: FIRST_PART,
+        })
+    }
+
+    /// Sends what is due, or waits for points.
+    ///
+    /// # Errors
+    /// If the destination takes nothing at present, or the store cannot be read. It is to be called again later.
+    pub fn step(&mut self, job: &Job) -> Result<Next, FlowError> {
+        let done = self.work(job);
+        match &done {
+            Err(FlowError::Stopped) => return Ok(Next::End),
+            Err(error) => self.delivery.note_failure(error),
+            Ok(_) => {}
+        }
+        self.measure()?;
+        if !done? && !job.is_stopping() {
+            self.delivery.store.feed().wait(self.read_to, WAIT.min(self.batch_after));
+        }
+        Ok(Next::Again)
+    }
+
+    /// Whether there was anything to send.
+    fn work(&mut self, job: &Job) -> Result<bool, FlowError> {
+        let resent = self.resend()?;
+        let sent = self.send_arrived()?;
+        let filled = self.send_gap(job)?;
+        Ok(resent || sent || filled)
+    }
+
+    /// Sends points that have arrived.
+    fn send_arrived(&mut self) -> Result<bool, FlowError> {
+        if self.pending.is_none() {
+            self.gather()?;
+        }
+        let Some((batch, to)) = self.pending.take() else { return Ok(false) };
+        match self.delivery.deliver(&batch) {
+            Ok(()) => {
+                self.advance(to)?;
+                Ok(true)
+            }
+            Err(error) => {
+                self.pending = Some((batch, to));
+                Err(error)
+            }
+        }
+    }
+
+    /// Reads the feed, and makes a batch if it is due.
+    fn gather(&mut self) -> Result<(), FlowError> {
+        let feed = self.delivery.store.feed();
+        let room = self.batch_points.saturating_sub(self.gathered.points).max(1);
+        let (arrived, next) = feed.read(self.read_to, room)?;
+        for batch in &arrived {
+            self.selection.gather(&self.delivery.store, batch.dataset(), batch.series(), &mut self.gathered)?;
+        }
+        self.read_to = next;
+        if self.gathered.points == 0 {
+            let mut figures = self.delivery.shared.figures.lock();
+            figures.sent_to = next;
+            if arrived.is_empty() {
+                figures.caught_up = (self.delivery.clock)();
+            }
+            drop(figures);
+            // Others' points are passed without a write for each of them.
+            if next != self.noted && (self.noted_at.elapsed() > BETWEEN_NOTES || next.generation != self.noted.generation) {
+                self.advance(next)?;
+            }
+            return Ok(());
+        }
+        let since = *self.since.get_or_insert_with(Instant::now);
+        if self.gathered.points >= self.batch_points || since.elapsed() >= self.batch_after {
+            let id = format!("{:08}-{:08}", self.noted.generation, self.noted.batch);
+            let batch = self.selection.outgoing(&self.delivery.store, mem::take(&mut self.gathered), id)?;
+            self.since = None;
+            self.pending = Some((batch, next));
+        }
+        Ok(())
+    }
+
+    fn advance(&mut self, to: Position) -> Result<(), FlowError> {
+        self.delivery.store.feed().advance(&self.delivery.name, to, (self.delivery.clock)())?;
+        (self.noted, self.noted_at) = (to, Instant::now());
+        self.delivery.shared.figures.lock().sent_to = to;
+        Ok(())
+    }
+
+    /// Sends a part of a gap.
+    fn send_gap(&mut self, job: &Job) -> Result<bool, FlowError> {
+        let Some(gap) = self.delivery.store.feed().take_gap(&self.delivery.name, self.part, (self.delivery.clock)())? else { return Ok(false) };
+        let (mut points, store, most) = (0, Arc::clone(&self.delivery.store), self.batch_points);
+        each_batch(&store, &mut self.selection, gap, most, &mut |batch| {
+            if job.is_stopping() {
+                return Err(FlowError::Stopped);
+            }
+            points += batch.points();
+            self.delivery.deliver(&batch)
+        })?;
+        self.delivery.store.feed().finish_gap(&self.delivery.name, (self.delivery.clock)())?;
+        if points < most / 4 {
+            self.part = self.part.saturating_mul(4).min(LONGEST_PART);
+        } else if points > most.saturating_mul(8) {
+            self.part = (self.part / 2).max(SHORTEST_PART);
+        }
+        Ok(true)
+    }
+
+    /// Sends batches again that were set aside.
+    fn resend(&mut self) -> Result<bool, FlowError> {
+        let Some(id) = self.delivery.shared.resent.lock().front().copied() else { return Ok(false) };
+        let batch = match self.delivery.aside.read(&self.delivery.name, id) {
+            Ok(batch) => batch,
+            // It has been removed, or is damaged; the others are still sent.
+            Err(error) => {
+                self.delivery.event(true, error.to_string());
+                self.delivery.shared.resent.lock().pop_front();
+                return Ok(true);
+            }
+        };
+        // If it is refused again, it is set aside under another number.
+        self.delivery.deliver(&batch)?;
+        self.delivery.aside.remove(&self.delivery.name, id)?;
+        self.delivery.shared.resent.lock().pop_front();
+        Ok(true)
+    }
+
+    /// Measures now and then how far it is behind.
+    fn measure(&self) -> Result<(), FlowError> {
+        let now = (self.delivery.clock)();
+        let is_due = |figures: &SinkFigures| figures.trend.back().is_none_or(|(at, _)| now.saturating_sub(*at) >= BETWEEN_MEASUREMENTS);
+        let sent_to = Some(self.delivery.shared.figures.lock()).filter(|figures| is_due(figures)).map(|figures| figures.sent_to);
+        if let Some(sent_to) = sent_to {
+            // Files may be read, without the lock.
+            let behind = self.delivery.store.feed().points_after(sent_to)?;
+            let mut figures = self.delivery.shared.figures.lock();
+            figures.trend.push_back((now, behind));
+            while figures.trend.front().is_some_and(|(at, _)| now.saturating_sub(*at) > TREND) {
+                figures.trend.pop_front();
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,389 @@
+//! Sinks: after any sequence of arrivals, kills and refusals, the destination has what the store has.
+
+#![allow(clippy::unwrap_used, reason = "a test may panic")]
+
+use std::{
+    collections::BTreeMap,
+    fs,
+    io::{BufRead, BufReader, Read, Write},
+    net::{TcpListener, TcpStream},
+    path::{Path, PathBuf},
+    sync::{
+        Arc,
+        atomic::{AtomicBool, AtomicU16, AtomicU64, Ordering},
+    },
+    thread,
+    time::{Duration, Instant},
+};
+
+use fenetre_core::{
+    model::{Kind, MetricDefinition, PointRef, PointSink, ValueRef},
+    time::{Nanos, SECOND, TimeRange, format_utc, parse_rfc3339},
+};
+use fenetre_flows::sinks::{definition::SinkDefinition, outgoing::OutgoingPoint, supervisor::Sinks};
+use fenetre_store::{Options, Store};
+use fenetre_wire::{flows::FlowDifference, sinks::SinkState};
+use parking_lot::Mutex;
+use proptest::prelude::*;
+use tempfile::TempDir;
+
+const START: Nanos = 1_790_000_000 * SECOND;
+
+fn now() -> Nanos {
+    std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).unwrap().as_nanos() as Nanos
+}
+
+/// Points by metric, tags and time; the latest value of each.
+type Points = BTreeMap<(String, BTreeMap<Arc<str>, Arc<str>>, Nanos), String>;
+
+/// A destination that keeps what it is sent, and answers as it is told.
+struct Peer {
+    url: String,
+    got: Arc<Mutex<Points>>,
+    /// Status of the answers; 0 to close the connection after the body.
+    status: Arc<AtomicU16>,
+    /// Points of bodies that were answered with success.
+    taken: Arc<AtomicU64>,
+    is_over: Arc<AtomicBool>,
+}
+
+impl Peer {
+    fn start() -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let peer = Self {
+            url: format!("http://{}/points", listener.local_addr().unwrap()),
+            got: Arc::default(),
+            status: Arc::new(AtomicU16::new(200)),
+            taken: Arc::default(),
+            is_over: Arc::default(),
+        };
+        let (got, status, taken) = (Arc::clone(&peer.got), Arc::clone(&peer.status), Arc::clone(&peer.taken));
+        thread::spawn(move || {
+            for stream in listener.incoming() {
+                let (got, status, taken) = (Arc::clone(&got), Arc::clone(&status), Arc::clone(&taken));
+                // A caller that leaves is no fault of the peer.
+                thread::spawn(move || drop(serve(stream.unwrap(), &got, &status, &taken)));
+            }
+        });
+        peer
+    }
+}
+
+impl Drop for Peer {
+    fn drop(&mut self) {
+        self.is_over.store(true, Ordering::SeqCst);
+    }
+}
+
+fn serve(stream: TcpStream, got: &Mutex<Points>, status: &AtomicU16, taken: &AtomicU64) -> std::io::Result<()> {
+    let (mut reader, mut out) = (BufReader::new(stream.try_clone()?), stream);
+    loop {
+        let (mut length, mut line) = (0, String::new());
+        while reader.read_line(&mut line)? > 2 {
+            if let Some(value) = line.to_ascii_lowercase().strip_prefix("content-length:") {
+                length = value.trim().parse().unwrap();
+            }
+            line.clear();
+        }
+        if line.is_empty() {
+            return Ok(());
+        }
+        let mut body = vec![0; length];
+        reader.read_exact(&mut body)?;
+        let status = status.load(Ordering::SeqCst);
+        if status / 100 == 2 || status == 0 {
+            let points: Vec<OutgoingPoint> = body.lines().map(|line| serde_json::from_str(&line.unwrap()).unwrap()).collect();
+            taken.fetch_add(points.len() as u64, Ordering::SeqCst);
+            got.lock().extend(
+                points
+                    .into_iter()
+                    .map(|point| ((point.metric.to_string(), point.tags, parse_rfc3339(&point.time).unwrap()), point.value.to_string())),
+            );
+        }
+        if status == 0 {
+            return Ok(());
+        }
+        let text = if status == 400 { "not today" } else { "" };
+        write!(out, "HTTP/1.1 {status} X\r\nContent-Length: {}\r\n\r\n{text}", text.len())?;
+    }
+}
+
+/// Points of the metrics of `main`, each as lock, second and value.
+fn write_points(store: &Store, points: &[(u8, i64, i32)]) {
+    let mut batch = store.begin("main").unwrap();
+    for (lock, second, value) in points {
+        let (lock, time) = (format!("lock-{lock}"), START + second * SECOND);
+        let tags = [("lock", lock.as_str()), ("side", "up")];
+        batch.accept(PointRef { metric: "level", tags: &tags, time, value: ValueRef::Number(f64::from(*value)) }).unwrap();
+        let word = if value % 2 == 0 { "open" } else { "closed" };
+        batch.accept(PointRef { metric: "gate", tags: &tags[..1], time, value: ValueRef::Word(word) }).unwrap();
+    }
+    store.write(batch).unwrap();
+}
+
+fn sinks_of(store: &Arc<Store>, path: &Path) -> Sinks {
+    let sinks = Sinks::new(Arc::clone(store), path.join("aside"), now);
+    sinks.start().unwrap();
+    sinks
+}
+
+fn definition(text: &str) -> SinkDefinition {
+    SinkDefinition::parse(text, "sink.toml").unwrap()
+}
+
+/// Files of a store as they are at this moment, while it works on: as after a kill.
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let entry = entry.unwrap();
+        let (path, there) = (entry.path(), to.join(entry.file_name()));
+        if path.is_dir() {
+            copy(&path, &there);
+        } else if let Err(error) = fs::copy(&path, &there) {
+            // Files that are removed meanwhile were not needed.
+            assert_eq!(error.kind(), std::io::ErrorKind::NotFound);
+        }
+    }
+}
+
+fn until(what: &str, mut is_so: impl FnMut() -> bool) {
+    let begun = Instant::now();
+    while !is_so() {
+        assert!(begun.elapsed() < Duration::from_secs(30), "{what}");
+        thread::sleep(Duration::from_millis(10));
+    }
+}
+
+#[derive(Clone, Debug)]
+enum Step {
+    Write(Vec<(u8, i64, i32)>),
+    Pack,
+    Kill,
+    /// The destination answers with this status from now on.
+    Answer(u16),
+    Pause(u64),
+}
+
+fn a_step() -> impl Strategy<Value = Step> {
+    prop_oneof![
+        6 => prop::collection::vec((0u8..3, 0i64..20_000, any::<i32>()), 1..40).prop_map(Step::Write),
+        2 => Just(Step::Pack),
+        1 => Just(Step::Kill),
+        2 => prop_oneof![Just(200u16), Just(503), Just(400), Just(413), Just(0)].prop_map(Step::Answer),
+        2 => (0u64..60).prop_map(Step::Pause),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 12, ..ProptestConfig::default() })]
+    #[test]
+    fn the_destination_ends_with_what_the_store_has(
+        before in prop::collection::vec((0u8..3, 0i64..20_000, any::<i32>()), 0..40),
+        steps in prop::collection::vec(a_step(), 1..25),
+        hold_bytes in prop_oneof![Just(0u64), Just(40_000), Just(1 << 30)],
+    ) {
+        let (folder, peer) = (tempfile::tempdir().unwrap(), Peer::start());
+        let opened = |path: &Path| Arc::new(Store::open(path, Options { hold_bytes, ..Options::default() }).unwrap());
+        let (mut life, mut path) = (0, folder.path().join("0"));
+        let mut store = opened(&path);
+        let mut sinks = sinks_of(&store, &path);
+        write_points(&store, &before);
+        let text = format!("kind = \"http\"\nurl = \"{}\"\nhistory = true\nbatch_points = 30\nbatch_after = \"10ms\"\ntags = {{ origin = \"north\" }}", peer.url);
+        sinks.put("out", definition(&text)).unwrap();
+        for step in steps {
+            match step {
+                Step::Write(points) => write_points(&store, &points),
+                Step::Pack => store.pack().unwrap(),
+                Step::Answer(status) => peer.status.store(status, Ordering::SeqCst),
+                Step::Pause(millis) => thread::sleep(Duration::from_millis(millis)),
+                Step::Kill => {
+                    life += 1;
+                    let next = folder.path().join(life.to_string());
+                    copy(&path, &next);
+                    sinks.end();
+                    path = next;
+                    store = opened(&path);
+                    sinks = sinks_of(&store, &path);
+                }
+            }
+        }
+        peer.status.store(200, Ordering::SeqCst);
+        // What was refused is sent again; the sink need not wait for its next attempt.
+        until("everything is sent", || {
+            sinks.resend("out").unwrap();
+            let status = sinks.status("out").unwrap();
+            status.behind.points == 0 && status.gaps.is_empty() && status.set_aside == 0
+        });
+        sinks.end();
+        let mut wanted = Points::new();
+        for (series, time, value) in stored(&store) {
+            wanted.insert((series.0, series.1, time), value);
+        }
+        prop_assert_eq!(&*peer.got.lock(), &wanted);
+    }
+}
+
+type Named = (String, BTreeMap<Arc<str>, Arc<str>>);
+
+/// All points of the store, with the constant tag of the sink.
+fn stored(store: &Store) -> Vec<(Named, Nanos, String)> {
+    use fenetre_core::{
+        block::Columns,
+        catalogue::Codes,
+        evaluate::{Run, Source},
+    };
+    let series = store.with_catalogue(|catalogue| {
+        let dataset = catalogue.dataset("main").unwrap();
+        dataset.all_series().map(|series| (dataset.id, series.clone())).collect::<Vec<_>>()
+    });
+    let mut found = Vec::new();
+    for (dataset, series) in series {
+        let mut columns = Columns::default();
+        store
+            .source()
+            .scan(dataset, &[series.id], TimeRange::ALL, &mut |_, run| {
+                match run {
+                    Run::Points(points) => columns.extend(points),
+                    Run::Block(block) => block.decode(&mut columns)?,
+                    Run::Windows(..) => {}
+                }
+                Ok(())
+            })
+            .unwrap();
+        let mut tags: BTreeMap<Arc<str>, Arc<str>> = series.tags.to_line();
+        tags.insert("origin".into(), "north".into());
+        for at in 0..columns.len() {
+            let value = match series.codes.as_deref() {
+                Some(Codes::Words(words)) => words[columns.values[at] as usize].to_string(),
+                _ => columns.points().value(at).to_string(),
+            };
+            found.push(((series.metric.to_string(), tags.clone()), columns.times[at], value));
+        }
+    }
+    found
+}
+
+/// A store with points, and its sinks.
+fn store() -> (TempDir, Arc<Store>, Sinks) {
+    let folder = tempfile::tempdir().unwrap();
+    let store = Arc::new(Store::open(&folder.path().join("store"), Options::default()).unwrap());
+    let sinks = sinks_of(&store, folder.path());
+    (folder, store, sinks)
+}
+
+#[test]
+fn points_are_chosen_named_and_converted() {
+    let ((_folder, store, sinks), peer) = (store(), Peer::start());
+    let unit = |unit: &str| MetricDefinition { unit: Some(unit.to_owned()), ..MetricDefinition::default() };
+    store.definitions().put_metric("main", "level", unit("m")).unwrap();
+    store.definitions().put_metric("main", "big", MetricDefinition { kind: Kind::Counter, ..MetricDefinition::default() }).unwrap();
+    let text = format!(
+        "kind = \"http\"\nurl = \"{}\"\nmetrics = [\"level\", \"b*\"]\nwhere = 'lock != \"lock-2\"'\nrename = {{ level = \"water_level\" }}\n\
+         rename_tags = {{ lock = \"site\" }}\ndrop_tags = [\"side\"]\nunits = {{ level = \"cm\" }}\nbatch_after = \"10ms\"\n",
+        peer.url
+    );
+    assert_eq!(sinks.put("out", definition(&text)).unwrap(), FlowDifference::New);
+    write_points(&store, &[(1, 0, 3), (2, 0, 4)]);
+    let mut batch = store.begin("main").unwrap();
+    let wide = ValueRef::Integer(9_007_199_254_740_993);
+    batch.accept(PointRef { metric: "big", tags: &[("lock", "lock-1")], time: START, value: wide }).unwrap();
+    store.write(batch).unwrap();
+    until("two points arrive", || peer.got.lock().len() == 2);
+    let got: Vec<String> = peer.got.lock().iter().map(|((metric, tags, _), value)| format!("{metric} {tags:?} {value}")).collect();
+    assert_eq!(got, ["big {\"site\": \"lock-1\"} 9007199254740993", "water_level {\"site\": \"lock-1\"} 300"]);
+    let trial = sinks.attempt(&definition(&text)).unwrap();
+    assert_eq!(trial.series, 2);
+    assert!(
+        trial.rows.contains("{\"metric\":\"water_level\",\"tags\":{\"site\":\"lock-1\"},\"time\":\"2026-09-21T14:13:20Z\",\"value\":300"),
+        "{}",
+        trial.rows
+    );
+    // A unit that does not fit stops the sink, and says why.
+    sinks.put("out", definition(&text.replace("\"cm\"", "\"Cel\""))).unwrap();
+    write_points(&store, &[(1, 1, 3)]);
+    until("it fails", || sinks.status("out").unwrap().state == SinkState::Failing);
+    let error = sinks.status("out").unwrap().figures.failing.unwrap().0;
+    assert_eq!(error, "units.level: `level` has the unit `m`, which cannot be converted to `Cel`");
+    sinks.end();
+}
+
+#[test]
+fn a_refused_batch_is_set_aside_and_the_others_go_on() {
+    let ((folder, store, sinks), peer) = (store(), Peer::start());
+    sinks.put("out", definition(&format!("kind = \"http\"\nurl = \"{}\"\nmetrics = [\"level\"]\nbatch_after = \"10ms\"\n", peer.url))).unwrap();
+    peer.status.store(400, Ordering::SeqCst);
+    write_points(&store, &[(1, 0, 3), (1, 1, 4)]);
+    until("it is set aside", || sinks.status("out").unwrap().set_aside == 1);
+    peer.status.store(200, Ordering::SeqCst);
+    write_points(&store, &[(1, 2, 5)]);
+    until("the next one arrives", || peer.got.lock().len() == 1);
+    let listed = sinks.aside("out").unwrap().list("out").unwrap();
+    assert_eq!((listed[0].id, listed[0].points), (1, 2));
+    assert!(listed[0].reason.ends_with("answered 400: not today"), "{}", listed[0].reason);
+    assert!(sinks.remove("out").unwrap_err().to_string().contains("1 batches of the sink `out` are set aside"));
+    sinks.resend("out").unwrap();
+    until("it is sent", || sinks.status("out").unwrap().set_aside == 0);
+    assert_eq!(peer.got.lock().len(), 3);
+    sinks.remove("out").unwrap();
+    assert!(sinks.status("out").unwrap_err().to_string().starts_with("there is no sink `out`"));
+    assert!(!folder.path().join("aside/out").exists());
+    assert_eq!(store.feed().cursor("out").unwrap(), None);
+    sinks.end();
+}
+
+#[test]
+fn a_destination_that_is_away_costs_nothing_and_a_replay_sends_again() {
+    let ((_folder, store, sinks), peer) = (store(), Peer::start());
+    sinks.put("out", definition(&format!("kind = \"http\"\nurl = \"{}\"\nmetrics = [\"level\"]\nbatch_after = \"10ms\"\n", peer.url))).unwrap();
+    peer.status.store(503, Ordering::SeqCst);
+    write_points(&store, &[(1, 0, 3)]);
+    until("it fails", || sinks.status("out").unwrap().state == SinkState::Failing);
+    let status = sinks.status("out").unwrap();
+    assert!(status.behind.points > 0 && status.figures.failing.unwrap().0.ends_with("answered 503"));
+    peer.status.store(200, Ordering::SeqCst);
+    until("it works again", || sinks.status("out").unwrap().state == SinkState::Healthy);
+    let taken = peer.taken.load(Ordering::SeqCst);
+    sinks.replay("out", TimeRange { start: START, end: START + SECOND }).unwrap();
+    until("it is sent again", || peer.taken.load(Ordering::SeqCst) == taken + 1);
+    until("nothing is left", || sinks.status("out").unwrap().gaps.is_empty());
+    // Paused, it sends nothing; resumed, it sends what came meanwhile.
+    sinks.set_paused("out", true).unwrap();
+    write_points(&store, &[(1, 9, 9)]);
+    assert_eq!(sinks.status("out").unwrap().state, SinkState::Paused);
+    sinks.set_paused("out", false).unwrap();
+    until("it catches up", || peer.got.lock().len() == 2);
+    sinks.end();
+}
+
+#[test]
+fn files_are_complete_and_written_once() {
+    let (folder, store, sinks) = store();
+    let out = folder.path().join("out");
+    for format in ["parquet", "csv", "json-lines"] {
+        let text = format!(
+            "kind = \"files\"\npath = \"{}\"\nformat = \"{format}\"\nname = \"{{dataset}}/{{date}}/{{hour}}-{{part}}\"\nbatch_after = \"10ms\"\n",
+            out.display()
+        );
+        sinks.put(format, definition(&text)).unwrap();
+    }
+    write_points(&store, &[(1, 0, 3), (2, 0, 4)]);
+    let day = out.join("main/2026-09-21");
+    let files = || -> Vec<PathBuf> {
+        let found = fs::read_dir(&day).into_iter().flatten().map(|entry| entry.unwrap().path());
+        let mut found: Vec<PathBuf> = found.filter(|path| !path.file_name().unwrap().to_str().unwrap().starts_with('.')).collect();
+        found.sort();
+        found
+    };
+    until("three files appear", || files().len() == 3);
+    let names: Vec<String> = files().iter().map(|path| path.file_name().unwrap().to_str().unwrap().to_owned()).collect();
+    assert_eq!(names[0].split('-').next().unwrap(), "14");
+    let text = fs::read_to_string(&files()[0]).unwrap();
+    let time = format_utc(START);
+    assert_eq!(
+        text,
+        format!(
+            "time,metric,lock,side,value,word,unit\n{time},level,lock-1,up,3,,\n{time},gate,lock-1,,,closed,\n{time},level,lock-2,up,4,,\n{time},gate,lock-2,,,open,\n"
+        )
+    );
+    sinks.end();
+}
