@@ -48,7 +48,7 @@ fn write(address: &str, acknowledged: &AtomicU64, is_over: &AtomicBool) {
         let first = acknowledged.load(Ordering::SeqCst);
         let line = |n: u64| {
             // Every tenth point is an hour late.
-            let second = n + if n % 10 == 0 { 0 } else { 3_600 };
+            let second = n + if n.is_multiple_of(10) { 0 } else { 3_600 };
             let time = format!("2026-05-{:02}T{:02}:{:02}:{:02}Z", 1 + second / 86_400, second / 3_600 % 24, second / 60 % 60, second % 60);
             format!("{{\"metric\": \"level\", \"tags\": {{\"lock\": \"lock-{}\"}}, \"time\": \"{time}\", \"value\": {n}}}\n", n % 3)
         };

@@ -296,7 +296,7 @@ mod tests {
             "kind = \"forward\"\nurl = \"http://h/\"\ntoken = \"fen_secret\"\n".to_owned(),
             format!("{forward}into = \"Velmar\"\n"),
             format!("{forward}where = \"lock =\"\n"),
-            format!("{forward}rename = {{ level = \"a b\" }}\n"),
+            format!("{forward}rename = {{ level = \"\" }}\n"),
             format!("{forward}units = {{ level = \"centimetres\" }}\n"),
             format!("{forward}tags = {{ origin = \"\" }}\n"),
             format!("{forward}batch_points = 0\n"),
