@@ -4,7 +4,7 @@ use std::{fs, path::Path};
 
 use fenetre_core::keeping::ByteSize;
 use fenetre_wire::{
-    flows::{FlowDifference, FlowExample},
+    flows::FlowDifference,
     sinks::{AsideBatch, SinkDifference, SinkInfo, SinkTrial, SinkVerification},
 };
 
@@ -93,8 +93,8 @@ pub fn run(args: SinkArgs) -> Result<(), Failure> {
 
 /// Where the service is built in, none needs to run.
 #[cfg(feature = "service")]
-fn own_examples() -> Vec<FlowExample> {
-    let example = |(kind, definition): (&str, &str)| FlowExample { kind: kind.to_owned(), definition: definition.to_owned() };
+fn own_examples() -> Vec<fenetre_wire::flows::FlowExample> {
+    let example = |(kind, definition): (&str, &str)| fenetre_wire::flows::FlowExample { kind: kind.to_owned(), definition: definition.to_owned() };
     fenetre_flows::sinks::definition::examples::all().map(example).collect()
 }
 
