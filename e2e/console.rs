@@ -276,6 +276,44 @@ async fn a_source_is_tried_added_changed_paused_and_removed() {
 }
 
 #[tokio::test]
+async fn a_sink_is_tried_added_compared_and_removed() {
+    let Some((folder, service, browser)) = empty_console().await else { return };
+    let there = Service::start(&folder.path().join("there"));
+    let point = "{\"metric\": \"level\", \"tags\": {\"lock\": \"osier\"}, \"value\": 3.5}\n";
+    service.push_lines("main", point);
+    browser.go(&format!("{}/sending", service.url)).await;
+    browser.read("No sink is defined").await;
+    browser.type_into("name", "central").await;
+    browser.type_into("address of the other service", &format!("\u{e009}a\u{e000}{}", there.url)).await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    browser.press_button("Show what would be sent").await;
+    browser.read("The destination would take them.").await;
+    browser.read("\"origin\":\"north\"").await;
+    browser.press_button("Store and start").await;
+    browser.read("Added and started.").await;
+    service.push_lines("main", point);
+    browser.press_button("Details").await;
+    browser.read("defined 1 metric at the destination").await;
+    assert_eq!(browser.accessibility_findings().await, [""; 0]);
+    // The first point came before the sink.
+    browser.press_button("Compare with the destination").await;
+    browser.read("differ").await;
+    browser.press_button("Send again").await;
+    browser.read("are sent again").await;
+    while there.get("/api/v1/overview").json()["points"] != 2 {
+        browser.read("are sent again").await;
+    }
+    browser.press_button("Compare with the destination").await;
+    browser.read("The destination has the same").await;
+    browser.press_button("Pause").await;
+    browser.read("Resume").await;
+    browser.press_button("Remove").await;
+    browser.press_button("Really remove central").await;
+    browser.read("No sink is defined").await;
+    browser.close().await;
+}
+
+#[tokio::test]
 async fn a_metric_is_defined_renamed_paused_deleted_and_restored() {
     let Some((_folder, service, browser)) = filled_console().await else { return };
     browser.go(&format!("{}/catalogue", service.url)).await;

@@ -38,7 +38,7 @@ const ORDER: [(&str, &str); 12] = [
     ("demo/src", "behaviour waterway generator peers lib"),
     (
         "console/src",
-        "api format ui frame features/overview features/catalogue features/keeping features/ask features/arrivals features/access app main",
+        "api format ui frame features/overview features/catalogue features/keeping features/ask features/definitions features/arrivals features/sending features/access app main",
     ),
 ];
 

@@ -36,6 +36,10 @@ import type {
   SecretInfo,
   FlowEvent,
   FlowExample,
+  AsideBatch,
+  SinkInfo,
+  SinkTrial,
+  SinkVerification,
   SourceInfo,
   SourceTrial,
   StorageInfo,
@@ -127,6 +131,24 @@ export const putSource = (name: string, text: string): Promise<DefinedFlow> =>
   send("PUT", `${SOURCES}/${encodeURIComponent(name)}`, toml(text));
 export const changeSource = (name: string, change: SourceChange): Promise<unknown> =>
   send("POST", `${SOURCES}/${name}/${change}`);
+const SINKS = "/api/v1/sinks";
+export type SinkChange = "pause" | "resume" | "resend";
+export const fetchSinkExamples = (): Promise<FlowExample[]> => call("/api/v1/sink-examples");
+export const fetchSinks = (): Promise<SinkInfo[]> => call(SINKS);
+export const fetchSinkEvents = (name: string): Promise<FlowEvent[]> => call(`${SINKS}/${name}/events`);
+export const trySink = (text: string): Promise<SinkTrial> => send("POST", `${SINKS}/try`, toml(text));
+export const putSink = (name: string, text: string): Promise<DefinedFlow> =>
+  send("PUT", `${SINKS}/${encodeURIComponent(name)}`, toml(text));
+export const changeSink = (name: string, change: SinkChange): Promise<unknown> =>
+  send("POST", `${SINKS}/${name}/${change}`);
+export const replaySink = (name: string, over: string): Promise<unknown> =>
+  send("POST", `${SINKS}/${name}/replay`, { over });
+export const verifySink = (name: string, over: string): Promise<SinkVerification> =>
+  send("POST", `${SINKS}/${name}/verify`, { over });
+export const removeSink = (name: string): Promise<unknown> => send("DELETE", `${SINKS}/${name}`);
+export const fetchAside = (sink: string): Promise<AsideBatch[]> => call(`${SINKS}/${sink}/aside`);
+export const asideAddress = (sink: string, batch: number): string => `${SINKS}/${sink}/aside/${batch}`;
+export const removeAside = (sink: string, batch: number): Promise<unknown> => send("DELETE", asideAddress(sink, batch));
 export const removeSource = (name: string): Promise<unknown> => send("DELETE", `${SOURCES}/${name}`);
 
 export const fetchOverview = (): Promise<Overview> => call("/api/v1/overview");

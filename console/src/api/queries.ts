@@ -113,6 +113,32 @@ export const sourceEventsQuery = (name: string) =>
     refetchInterval: 2 * LIVE_MS,
   });
 
+export const sinksQuery = queryOptions({
+  queryKey: ["sinks"],
+  queryFn: client.fetchSinks,
+  refetchInterval: LIVE_MS,
+});
+
+export const sinkExamplesQuery = queryOptions({
+  queryKey: ["sink-examples"],
+  queryFn: client.fetchSinkExamples,
+  staleTime: Infinity,
+});
+
+export const sinkEventsQuery = (name: string) =>
+  queryOptions({
+    queryKey: ["sinks", name, "events"],
+    queryFn: () => client.fetchSinkEvents(name),
+    refetchInterval: 2 * LIVE_MS,
+  });
+
+export const asideQuery = (name: string) =>
+  queryOptions({
+    queryKey: ["sinks", name, "aside"],
+    queryFn: () => client.fetchAside(name),
+    refetchInterval: LIVE_MS,
+  });
+
 export const refusalsQuery = queryOptions({
   queryKey: ["refusals"],
   queryFn: client.fetchRefusals,

@@ -20,6 +20,7 @@ import { SignIn } from "./SignIn";
 
 const AskPage = lazy(() => import("../features/ask/AskPage"));
 const AccessPage = lazy(() => import("../features/access/AccessPage"));
+const SendingPage = lazy(() => import("../features/sending/SendingPage"));
 const KeepingPage = lazy(() => import("../features/keeping/KeepingPage"));
 
 const Bar = styled.header`
@@ -93,6 +94,7 @@ const PAGES = [
   { path: "/catalogue", name: "Catalogue" },
   { path: "/keeping", name: "Keeping" },
   { path: "/ask", name: "Ask" },
+  { path: "/sending", name: "Sending" },
   { path: "/access", name: "Access" },
 ];
 
@@ -182,6 +184,7 @@ function Pages({ caller }: { caller: CallerInfo }) {
               <Route path="/arrivals" element={dataset ? <ArrivalsPage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/catalogue" element={dataset ? <CataloguePage dataset={dataset} /> : <p>Loading …</p>} />
               <Route path="/keeping" element={dataset ? <KeepingPage dataset={dataset} /> : <p>Loading …</p>} />
+              <Route path="/sending" element={dataset ? <SendingPage dataset={dataset.name} /> : <p>Loading …</p>} />
               <Route path="/access" element={<AccessPage />} />
               <Route path="*" element={<Navigate to="/" replace />} />
             </Routes>

@@ -36,3 +36,9 @@ export function ago(time: string, now: number): string {
   const seconds = Math.round((now - millis(time)) / 1000);
   return seconds < 0 ? "in the future" : `${lasting(seconds)} ago`;
 }
+
+/** in 5 s, in 12 min, in 3 h, in 4 d; at once, if the time has passed. */
+export function ahead(time: string, now: number): string {
+  const seconds = Math.round((millis(time) - now) / 1000);
+  return seconds <= 0 ? "at once" : `in ${lasting(seconds)}`;
+}

@@ -106,6 +106,16 @@ const Note = styled.div<{ $tone: "brick" | "brass" }>`
 `;
 
 /** What went wrong, and what to do. */
+/** Text of a program, as it is. */
+export const Code = styled.pre`
+  font:
+    13px/18px ui-monospace,
+    "DejaVu Sans Mono",
+    monospace;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+`;
+
 export function Failure({ error, retry }: { error: unknown; retry?: () => void }) {
   const problem = error instanceof CallError ? error.problem : null;
   const text = error instanceof Error ? error.message : String(error);

@@ -1,22 +1,13 @@
 /** One source: parts, series in trouble, rejects, statement, log, and definition. */
 import { useQuery } from "@tanstack/react-query";
-import styled from "styled-components";
 
 import { sourceEventsQuery } from "../../api/queries";
 import type { SourceInfo, SourcePart } from "../../api/types";
 import { count } from "../../format/numbers";
 import { troubleText } from "../../format/trouble";
-import { Button, Faint, Heading } from "../../ui/parts";
-import { type Draft, tagText } from "./definition";
-
-const Code = styled.pre`
-  font:
-    13px/18px ui-monospace,
-    "DejaVu Sans Mono",
-    monospace;
-  white-space: pre-wrap;
-  overflow-wrap: anywhere;
-`;
+import { Button, Code, Faint, Heading } from "../../ui/parts";
+import { type Draft, tagText } from "../definitions/definition";
+import { Log } from "../definitions/Log";
 
 /** The name of a part, with the number of its rows or nodes: `readings, 12 rows read`. */
 export function titleOf({ name, rows, nodes }: SourcePart): string {
@@ -67,12 +58,7 @@ export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((dr
         </>
       )}
       <Heading style={{ marginTop: 8 }}>Log</Heading>
-      {events.slice(0, 20).map((event) => (
-        <p key={`${event.first} ${event.text}`}>
-          <Faint>{event.last.slice(0, 19).replace("T", " ")}</Faint> {event.text}
-          {event.count > 1 && <Faint> ({count(event.count)} times)</Faint>}
-        </p>
-      ))}
+      <Log events={events} />
       <Heading style={{ marginTop: 8 }}>Definition</Heading>
       <Code>{text}</Code>
       {edit && (

@@ -11,7 +11,7 @@ import { ago } from "../../format/times";
 import { troubles } from "../../format/trouble";
 import { Button, Failure, Heading, PlainTable, TableFrame, Waiting } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
-import type { Draft } from "./definition";
+import type { Draft } from "../definitions/definition";
 import { SourceDetails } from "./SourceDetails";
 import { firstDraft, SourceForm } from "./SourceForm";
 

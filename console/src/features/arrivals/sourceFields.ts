@@ -1,58 +1,5 @@
 /** The form fields for each kind of source. All other keys are edited as text. */
-import type { Path } from "./definition";
-
-/** A field of the form, or a column of a table in it. */
-export type Field =
-  | {
-      form: "text" | "number" | "tags" | "texts" | "secret";
-      path: Path;
-      label: string;
-      example?: string;
-      isWide?: true;
-    }
-  | { form: "choice"; path: Path; label: string; choices: readonly string[] }
-  | { form: "rows"; path: Path; label: string; columns: readonly Field[] };
-
-const text = (path: string, label: string, example?: string): Field => ({
-  form: "text",
-  path: steps(path),
-  label,
-  ...(example === undefined ? {} : { example }),
-});
-const wide = (path: string, label: string, example: string): Field => ({
-  form: "text",
-  path: steps(path),
-  label,
-  example,
-  isWide: true,
-});
-const number = (path: string, label: string): Field => ({ form: "number", path: steps(path), label });
-const tags = (path: string): Field => ({ form: "tags", path: steps(path), label: "tags", example: "lock=osier" });
-const texts = (path: string, label: string, example: string): Field => ({
-  form: "texts",
-  path: steps(path),
-  label,
-  example,
-});
-const secret = (path: string, label: string): Field => ({ form: "secret", path: steps(path), label });
-/** The first choice is the default: it removes the key. */
-const choice = (path: string, label: string, choices: readonly string[]): Field => ({
-  form: "choice",
-  path: steps(path),
-  label,
-  choices,
-});
-const rows = (path: string, label: string, columns: readonly Field[]): Field => ({
-  form: "rows",
-  path: steps(path),
-  label,
-  columns,
-});
-
-function steps(path: string): Path {
-  const [first = "", ...rest] = path.split(".");
-  return [first, ...rest];
-}
+import { choice, type Field, number, rows, secret, tags, text, texts, wide } from "../definitions/field";
 
 /** Fields of a mapping: the time, and the role of each column. */
 const MAPPING: readonly Field[] = [

@@ -6,7 +6,7 @@ import styled from "styled-components";
 import { FormRow, LabelledText, Pick, TextInput } from "../../ui/fields";
 import { Button, Faint } from "../../ui/parts";
 import { at, isTable, numberOf, put, type Table, tagsOf, tagText } from "./definition";
-import type { Field } from "./sourceFields";
+import type { Field } from "./field";
 
 const Lines = styled(TextField)`
   display: grid;
@@ -60,7 +60,7 @@ interface Props {
   change: (value: Table) => void;
 }
 
-export function SourceFields({ fields, value, change }: Props) {
+export function DefinitionFields({ fields, value, change }: Props) {
   const key = (field: Field): string => field.path.join(".");
   const isWide = (field: Field): boolean => field.form === "rows" || field.form === "texts";
   const show = (field: Field) => <One key={key(field)} field={field} value={value} change={change} />;

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
 
-import { datasetsQuery, OWN, overviewQuery, refusalsQuery, sourcesQuery } from "../../api/queries";
+import { datasetsQuery, overviewQuery, OWN, refusalsQuery, sinksQuery, sourcesQuery } from "../../api/queries";
 import type { DatasetInfo, Overview, SourceInfo } from "../../api/types";
 import { bytes, count, short } from "../../format/numbers";
 import { ago, millis } from "../../format/times";
@@ -94,9 +94,11 @@ function Attention({ datasets }: { datasets: DatasetInfo[] }) {
     const what = troubleOf(source);
     return what === undefined ? [] : [{ name: source.name, what }];
   });
+  const { data: sinks = [] } = useQuery(sinksQuery);
+  const failing = sinks.filter((sink) => sink.state === "failing" || sink.set_aside > 0);
   const limits = refusals?.causes.find((cause) => cause.cause === "limit");
   const unreviewed = datasets.filter((dataset) => dataset.unreviewed > 0);
-  if (!limits && unreviewed.length === 0 && troubled.length === 0) return null;
+  if (!limits && unreviewed.length === 0 && troubled.length === 0 && failing.length === 0) return null;
   return (
     <Notice>
       {limits && (
@@ -108,6 +110,13 @@ function Attention({ datasets }: { datasets: DatasetInfo[] }) {
       {troubled.map((source) => (
         <p key={source.name}>
           The source {source.name} {source.what}. <Link to="/arrivals">Sources</Link>
+        </p>
+      ))}
+      {failing.map((sink) => (
+        <p key={sink.name}>
+          The sink {sink.name}{" "}
+          {sink.error === null ? `has ${count(sink.set_aside)} batches that were refused` : `fails: ${sink.error}`}.{" "}
+          <Link to="/sending">Sending</Link>
         </p>
       ))}
       {unreviewed.map((dataset) => (

@@ -181,13 +181,9 @@ impl Destination for Forwarder {
     fn attempt(&mut self, batch: &Outgoing, secrets: &Secrets) -> Result<Option<String>, FlowError> {
         self.renew(secrets)?;
         match self.push(batch, true) {
+            Ok(receipt) if receipt.rejected == 0 => Ok(Some("the destination would take them".to_owned())),
             Ok(receipt) => {
-                let reasons = receipt.samples.iter().map(|sample| format!("; {sample}")).collect::<String>();
-                Ok(Some(format!(
-                    "the destination would take {} points and reject {}{reasons}",
-                    batch.points() as u64 - receipt.rejected,
-                    receipt.rejected
-                )))
+                Ok(Some(format!("the destination would reject {} of {}: {}", receipt.rejected, batch.points(), receipt.samples.join("; "))))
             }
             Err(undelivered) => Err(undelivered.into_error()),
         }

@@ -14,7 +14,7 @@ struct Files;
 
 const PAGE: &str = "index.html";
 /// The paths that the console's own router knows.
-const PAGES: [&str; 6] = ["", "ask", "arrivals", "catalogue", "keeping", "access"];
+const PAGES: [&str; 7] = ["", "ask", "arrivals", "catalogue", "keeping", "sending", "access"];
 const NONCE: &str = "__CSP_NONCE__";
 const NOT_BUILT: &str = "<!doctype html><html lang=en><meta charset=utf-8><title>Fenetre</title>
 <body style='font:16px/1.5 system-ui,sans-serif;max-width:40rem;margin:10vh auto;padding:0 1rem'>

@@ -8,7 +8,10 @@ use std::{
 use fenetre_core::time::SECOND;
 use fenetre_flows::arrivals::sender::Sender;
 use fenetre_jobs::{DurationCounts, Figures};
-use fenetre_wire::sources::{SourceState, Trouble};
+use fenetre_wire::{
+    sinks::SinkState,
+    sources::{SourceState, Trouble},
+};
 
 use crate::{clock::now, memory, problem::ApiError, state::State};
 
@@ -73,6 +76,7 @@ pub fn exposition(state: &State, prefix: &'static str) -> Result<String, ApiErro
     points(state, &mut out);
     stored(state, &mut out)?;
     sources(state, &mut out);
+    sinks(state, &mut out)?;
     work(state, &mut out);
     let jobs: Vec<Figures> = state.store.jobs().into_iter().chain(state.jobs.figures()).collect();
     out.family("job_steps", Kind::Counter, "", "Finished steps of a background job.");
@@ -172,6 +176,25 @@ fn sources(state: &State, out: &mut Exposition) {
     }
     out.family("source_rounds", Kind::Counter, "", "Rounds of a source since it was started.");
     all.iter().for_each(|source| out.sample("source_rounds", "_total", &[("source", &source.name)], source.figures.rounds));
+}
+
+fn sinks(state: &State, out: &mut Exposition) -> Result<(), ApiError> {
+    let all = state.sinks.all()?;
+    out.family("sink_up", Kind::Gauge, "", "Whether the latest batch of a sink was sent.");
+    for sink in all.iter().filter(|sink| sink.state != SinkState::Paused) {
+        out.sample("sink_up", "", &[("sink", &sink.name)], u8::from(sink.state != SinkState::Failing));
+    }
+    out.family("sink_points", Kind::Counter, "", "Points that a sink has sent since the start of the service.");
+    all.iter().for_each(|sink| out.sample("sink_points", "_total", &[("sink", &sink.name)], sink.figures.points));
+    out.family("sink_rejected", Kind::Counter, "", "Points that the destination of a sink has rejected since the start of the service.");
+    all.iter().for_each(|sink| out.sample("sink_rejected", "_total", &[("sink", &sink.name)], sink.figures.rejected));
+    out.family("sink_behind_points", Kind::Gauge, "", "Points that have arrived and that a sink has not sent yet.");
+    all.iter().for_each(|sink| out.sample("sink_behind_points", "", &[("sink", &sink.name)], sink.behind.points));
+    out.family("sink_behind_seconds", Kind::Gauge, "seconds", "Time since a sink had sent everything.");
+    all.iter().for_each(|sink| out.sample("sink_behind_seconds", "", &[("sink", &sink.name)], sink.behind.seconds));
+    out.family("sink_set_aside", Kind::Gauge, "", "Batches that the destination of a sink has refused.");
+    all.iter().for_each(|sink| out.sample("sink_set_aside", "", &[("sink", &sink.name)], sink.set_aside));
+    Ok(())
 }
 
 /// Number of series of a source in each state.
