@@ -39,17 +39,11 @@ async fn the_console() {
         }
         browser.picture(&format!("{folder}/{name}.png")).await;
     }
-    // What is kept how long; and a chart of which the last windows are of points, the others of rollups.
+    // What is kept how long.
     browser.go(&format!("{demo}/keeping?dataset=velmar")).await;
     browser.until("return document.querySelector('svg[role=img]')?.getAttribute('aria-label')", "velmar: points").await;
     browser.read("100%").await;
     browser.picture(&format!("{folder}/keeping.png")).await;
-    browser.go(&format!("{demo}/ask?dataset=velmar&over=last+45d&per=6h&q=show+mean+of+water_temp+by+reach")).await;
-    browser.read("windows of rollups").await;
-    browser.run("document.querySelector('button [role=status]').closest('button').click()").await;
-    browser.read("6h rollup").await;
-    browser.run("window.scrollTo(0, document.querySelector('canvas').getBoundingClientRect().top - 120)").await;
-    browser.picture(&format!("{folder}/ask-rollup.png")).await;
     // The same a week ago, both in one chart; then what may come next, while somebody types.
     browser.go(&format!("{demo}/ask?dataset=velmar&over=last+24h&per=1h&q=show+growth+of+boats+overall")).await;
     browser.read("compare with").await;
@@ -89,14 +83,13 @@ async fn the_console() {
     browser.go(&format!("{demo}/access")).await;
     browser.read("last used (UTC)").await;
     browser.picture(&format!("{folder}/access.png")).await;
-    let guarded = tempfile::tempdir().unwrap();
-    let text = "[store]\npath = \"store\"\n[listen]\naddress = \"127.0.0.1:0\"\n[access]\nloopback = \"tokens\"\n";
-    let config = support::file(guarded.path(), "fenetre.toml", text);
-    let closed = Service::start_with(&["serve", "--config", &config]);
-    browser.go(&closed.url).await;
-    browser.run("localStorage.setItem('fenetre-appearance', 'dark')").await;
-    browser.go(&closed.url).await;
-    browser.read("Sign in to Fenetre").await;
-    browser.picture(&format!("{folder}/sign-in.png")).await;
+    // The Sending page. scripts/screenshots defined the sinks.
+    browser.go(&format!("{demo}/sending?dataset=velmar")).await;
+    browser.read("nothing listens there").await;
+    browser.see("[aria-label='Details of central']").await.click().await.unwrap();
+    browser.read("at the destination").await;
+    browser.press_button("Compare with the destination").await;
+    browser.read("compared").await;
+    browser.picture(&format!("{folder}/sending.png")).await;
     browser.close().await;
 }

@@ -14,7 +14,7 @@ use std::{
 };
 
 use serde_json::Value;
-use support::{Api, Ran, Service, agent, file, settled};
+use support::{Api, Ran, Service, agent, file, run, settled};
 
 fn until(what: &str, mut is_so: impl FnMut() -> bool) {
     let begun = Instant::now();
@@ -177,4 +177,19 @@ fn a_sink_is_checked_tried_added_and_controlled() {
     assert_eq!(service.run(&["sink", "remove", "more"]).out(), "sink more is removed; what it has sent stays\n");
     let changes = service.run(&["changes", "--what", "sink", "-o", "json"]).out();
     assert!(changes.contains("\"more\"") && changes.contains("\"suspended\""), "{changes}");
+}
+
+#[test]
+fn every_example_of_the_docs_is_valid() {
+    let docs = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/sinks.md")).unwrap();
+    let folder = tempfile::tempdir().unwrap();
+    let examples = docs.split("```toml\n").skip(1).map(|rest| rest.split("```").next().unwrap()).filter(|block| block.starts_with("kind"));
+    let checked = examples
+        .map(|block| run(&["sink", "check", &file(folder.path(), "example.toml", block)]))
+        .inspect(|ran| assert_eq!(ran.code(), 0, "{}", ran.all()));
+    assert_eq!(checked.count(), 3);
+    for kind in ["forward", "http", "files"] {
+        let example = file(folder.path(), "example.toml", run(&["sink", "example", kind]).out());
+        assert!(run(&["sink", "check", &example]).out().starts_with(&format!("{example} is valid: kind {kind}, from velmar to ")));
+    }
 }

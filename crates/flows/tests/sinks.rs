@@ -387,3 +387,17 @@ fn files_are_complete_and_written_once() {
     );
     sinks.end();
 }
+
+#[test]
+fn a_stop_does_not_wait_for_a_silent_destination() {
+    let (_folder, store, sinks) = store();
+    // It takes calls, and answers none.
+    let silent = TcpListener::bind("127.0.0.1:0").unwrap();
+    let text = format!("kind = \"http\"\nurl = \"http://{}/\"\nbatch_after = \"10ms\"\n", silent.local_addr().unwrap());
+    sinks.put("out", definition(&text)).unwrap();
+    write_points(&store, &[(1, 0, 3)]);
+    thread::sleep(Duration::from_millis(200));
+    let begun = Instant::now();
+    sinks.end();
+    assert!(begun.elapsed() < Duration::from_secs(15), "{:?}", begun.elapsed());
+}

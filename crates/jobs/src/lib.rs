@@ -19,7 +19,7 @@ use std::{
         atomic::{AtomicBool, Ordering},
     },
     thread,
-    time::Duration,
+    time::{Duration, Instant},
 };
 
 use parking_lot::Mutex;
@@ -133,6 +133,16 @@ impl Jobs {
             handle.join();
             self.all.lock().retain(|known| !known.is_same(&handle));
         }
+    }
+
+    /// The same, but waits no longer than this. Jobs that have not ended by then, because they wait for somebody else, are left to themselves.
+    pub fn end_within(&self, patience: Duration) {
+        self.stop();
+        let end = Instant::now() + patience;
+        while Instant::now() < end && self.all.lock().iter().any(|handle| !handle.is_finished()) {
+            thread::sleep(Duration::from_millis(10));
+        }
+        self.all.lock().clear();
     }
 
     /// Figures of the jobs that run, in the order in which they began.

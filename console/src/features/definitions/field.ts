@@ -27,11 +27,11 @@ export const wide = (path: string, label: string, example: string): Field => ({
   isWide: true,
 });
 export const number = (path: string, label: string): Field => ({ form: "number", path: steps(path), label });
-export const tags = (path: string): Field => ({
+export const tags = (path: string, label = "tags", example = "lock=osier"): Field => ({
   form: "tags",
   path: steps(path),
-  label: "tags",
-  example: "lock=osier",
+  label,
+  example,
 });
 export const texts = (path: string, label: string, example: string): Field => ({
   form: "texts",

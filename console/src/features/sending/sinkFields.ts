@@ -4,7 +4,7 @@ import { choice, type Field, number, secret, tags, text, texts, wide } from "../
 /** What is sent, and how it changes on its way. */
 const CONTENT: readonly Field[] = [
   text("where", "condition on tags", 'reach = "upper"'),
-  tags("tags"),
+  tags("tags", "constant tags", "origin=north"),
   texts("metrics", "metrics, one in each line (none: all)", "level"),
 ];
 

@@ -12,6 +12,8 @@ use crate::{args::ListOutput, failure::Failure};
 const EMPTY: [&str; 2] = ["", "–"];
 /// Maximum number of words of a cell that does not wrap.
 const MAX_WHOLE_WORDS: usize = 5;
+/// Maximum number of letters of a cell with several words that does not wrap.
+const MAX_WHOLE_LETTERS: usize = 40;
 /// Minimum width of a wrapped text, however narrow the terminal.
 const MIN_TEXT_WIDTH: u16 = 24;
 
@@ -73,10 +75,16 @@ fn table<T>(records: &[T], columns: &[Column<T>], width: Option<u16>) -> String 
     }
     if let Some(width) = width {
         table.set_content_arrangement(ContentArrangement::Dynamic).set_width(width);
-        let is_whole = |cells: &[String]| cells.iter().all(|cell| cell.split(' ').count() <= MAX_WHOLE_WORDS);
+        let is_whole = |cell: &String| match cell.split(' ').count() {
+            1 => true,
+            words => words <= MAX_WHOLE_WORDS && cell.chars().count() <= MAX_WHOLE_LETTERS,
+        };
         for (at, (_, cells)) in shown.iter().enumerate() {
-            let constraint =
-                if is_whole(cells) { ColumnConstraint::ContentWidth } else { ColumnConstraint::LowerBoundary(Width::Fixed(MIN_TEXT_WIDTH)) };
+            let constraint = if cells.iter().all(is_whole) {
+                ColumnConstraint::ContentWidth
+            } else {
+                ColumnConstraint::LowerBoundary(Width::Fixed(MIN_TEXT_WIDTH))
+            };
             if let Some(column) = table.column_mut(at) {
                 column.set_constraint(constraint);
             }

@@ -17,7 +17,7 @@ use crate::{
 };
 
 /// Default time limit of a request.
-pub const TIMEOUT: Duration = Duration::from_secs(60);
+pub const TIMEOUT: Duration = Duration::from_secs(30);
 /// Maximum length of an answer that is quoted, in characters.
 const QUOTED: usize = 200;
 /// Maximum size of an answer that is read, in bytes.

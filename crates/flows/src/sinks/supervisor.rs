@@ -31,6 +31,8 @@ use crate::{error::FlowError, events::Event};
 
 /// Retries of a sink whose destination takes nothing: at first after a second, at most after a minute.
 const BACKOFF: Backoff = Backoff { first: std::time::Duration::from_secs(1), most: std::time::Duration::from_secs(60) };
+/// How long a stop waits for answers of destinations.
+const LAST_ANSWERS: std::time::Duration = std::time::Duration::from_secs(5);
 /// A sink is behind if points have waited for this time longer than for the rest of their batch.
 const PATIENCE: Nanos = 10 * SECOND;
 /// Maximum number of differences that are listed.
@@ -105,9 +107,9 @@ impl Sinks {
         Ok(())
     }
 
-    /// Stops all, and waits until the batches under way have been answered.
+    /// Stops all, and waits a little for the answers to batches under way. A batch whose answer comes too late is sent again at the next start.
     pub fn end(&self) {
-        self.jobs.end();
+        self.jobs.end_within(LAST_ANSWERS);
     }
 
     /// What a definition would change.
@@ -312,10 +314,10 @@ impl Sinks {
             compare(&metric, width, here.collect(), found.into_iter().collect(), &mut result);
         }
         let status = self.status_of(name, &running)?;
-        if status.behind.points > 0 || !status.gaps.is_empty() {
+        if result.differing > 0 && (status.behind.points > 0 || !status.gaps.is_empty()) {
             result.notes.push("the sink has not sent everything yet, so the latest windows may differ".to_owned());
         }
-        if selection.constant_tags().is_empty() {
+        if result.differing > 0 && selection.constant_tags().is_empty() {
             result.notes.push("the sink adds no constant tag, so points from elsewhere count at the destination".to_owned());
         }
         Ok(result)
@@ -363,7 +365,16 @@ impl Sinks {
             destination: destination_of(name, &own.definition),
             shared,
         };
-        let mut worker = Worker::new(&own.definition, cursor.position, delivery)?;
+        let shared = Arc::clone(&delivery.shared);
+        let mut worker = match Worker::new(&own.definition, cursor.position, delivery) {
+            Ok(worker) => worker,
+            // An earlier version may have stored it. The other sinks run.
+            Err(error) => {
+                shared.events.add(now, true, error.to_string());
+                shared.figures.lock().failing = Some((error.to_string(), now));
+                return Ok(());
+            }
+        };
         let job = self.jobs.repeat(&format!("sink {name}"), BACKOFF, move |job| worker.step(job)).map_err(|error| FlowError::File {
             action: "start the sink",
             path: name.to_owned(),
@@ -384,6 +395,7 @@ impl Sinks {
         let behind = SinkBehind { points, seconds: (age / SECOND).unsigned_abs(), caught_up_in: catch_up(&figures) };
         let patience = running.definition.batch_after().saturating_add(PATIENCE);
         let state = match job.as_ref().map(|job| job.phase) {
+            None if figures.failing.is_some() => SinkState::Failing,
             None => SinkState::Paused,
             Some(Phase::Ended) => SinkState::Stopped,
             Some(_) if figures.failing.is_some() => SinkState::Failing,

@@ -22,7 +22,7 @@ kind! {
         /// Certificates of the authorities that the other service is checked against, as a PEM file (default: the public ones).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub ca: Option<PathBuf>,
-        /// Maximum time of a call (default: 60 s).
+        /// Maximum time of a call (default: 30 s).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub timeout: Option<Span>,
     }

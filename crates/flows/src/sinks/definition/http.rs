@@ -37,7 +37,7 @@ kind! {
         /// Headers of each request, without secrets.
         #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
         pub headers: BTreeMap<String, String>,
-        /// Maximum time of a request (default: 60 s).
+        /// Maximum time of a request (default: 30 s).
         #[serde(default, skip_serializing_if = "Option::is_none")]
         pub timeout: Option<Span>,
     }
