@@ -278,7 +278,7 @@ fn points_are_chosen_named_and_converted() {
     store.definitions().put_metric("main", "level", unit("m")).unwrap();
     store.definitions().put_metric("main", "big", MetricDefinition { kind: Kind::Counter, ..MetricDefinition::default() }).unwrap();
     let text = format!(
-        "kind = \"http\"\nurl = \"{}\"\nmetrics = [\"level\", \"b*\"]\nwhere = 'lock != \"lock-2\"'\nrename = {{ level = \"water_level\" }}\n\
+        "kind = \"http\"\nurl = \"{}\"\nmetrics = [\"level\", \"b*\"]\nwhere = 'lock != \"lock-2\" and lacks origin'\nrename = {{ level = \"water_level\" }}\n\
          rename_tags = {{ lock = \"site\" }}\ndrop_tags = [\"side\"]\nunits = {{ level = \"cm\" }}\nbatch_after = \"10ms\"\n",
         peer.url
     );

@@ -39,12 +39,13 @@ pub fn each_batch(
         // It has been removed.
         None => Vec::new(),
     });
-    let start = format_utc(gap.first).replace([':', '-'], "");
+    // Parts of other ranges must not have the same names.
+    let [start, end] = [gap.first, gap.last].map(|time| format_utc(time).replace([':', '-'], ""));
     for (at, chunk) in ids.chunks(SERIES).enumerate() {
         let mut part = 0;
         in_parts(store, selection, gap, (chunk, gap.range(), most), &mut |selection, gathered| {
             part += 1;
-            give(selection.outgoing(store, gathered, format!("past-{start}-{at:04}-{part:04}"))?)
+            give(selection.outgoing(store, gathered, format!("past-{start}-{end}-{at:04}-{part:04}"))?)
         })?;
     }
     Ok(())

@@ -10,7 +10,7 @@ use fenetre_core::{
     catalogue::{Catalogue, Codes, Dataset, Layout, Metric, Series},
     model::{DatasetId, MetricDefinition, MetricId, SeriesId, Tags, Value},
     query::{Condition, parse_condition},
-    selection::selected_series,
+    selection::with_keys_of_today,
     units::{Conversion, conversion},
 };
 use fenetre_store::{Store, Stretch};
@@ -21,28 +21,34 @@ use super::{
 };
 use crate::error::FlowError;
 
-/// The series that a sink sends. What was decided about a series is kept until the catalogue changes it.
+/// Maximum number of series that are remembered. Past it, all are looked up anew.
+const MAX_KNOWN: usize = 200_000;
+
+/// The series that a sink sends. What was decided about a series is remembered until the catalogue changes it.
 pub struct Selection {
     definition: SinkDefinition,
     shape: Shape,
     condition: Option<Condition>,
+    metrics: HashMap<MetricId, Arc<KnownMetric>>,
     known: HashMap<SeriesId, Known>,
+}
+
+/// A metric that was met.
+struct KnownMetric {
+    /// Its definition when it was met.
+    here: MetricDefinition,
+    /// The definition at the destination.
+    there: Arc<MetricDefinition>,
+    conversion: Conversion,
 }
 
 /// A series that was met, as the catalogue had it.
 struct Known {
-    metric: Arc<str>,
+    name: Arc<str>,
     tags: Tags,
-    definition: MetricDefinition,
+    metric: Arc<KnownMetric>,
     /// How it is sent; none if it is not.
-    sent: Option<Sent>,
-}
-
-/// A series that is sent.
-#[derive(Clone)]
-struct Sent {
-    series: Arc<OutgoingSeries>,
-    conversion: Conversion,
+    sent: Option<Arc<OutgoingSeries>>,
 }
 
 /// Points that have been collected for a batch, by series, in order of arrival.
@@ -69,7 +75,7 @@ impl Selection {
     pub fn new(definition: &SinkDefinition) -> Result<Self, FlowError> {
         let condition = definition.condition().map(parse_condition).transpose();
         let condition = condition.map_err(|error| FlowError::Definition(format!("where: {error}")))?;
-        Ok(Self { definition: definition.clone(), shape: definition.shape(), condition, known: HashMap::new() })
+        Ok(Self { definition: definition.clone(), shape: definition.shape(), condition, metrics: HashMap::new(), known: HashMap::new() })
     }
 
     /// The dataset, if it exists.
@@ -102,10 +108,11 @@ impl Selection {
         metrics.is_empty() || metrics.iter().any(|pattern| pattern.fits(name))
     }
 
-    /// Series of a metric that are sent.
+    /// Series of a metric that are sent. A tag that no series of the metric has yet is no error, unlike in a query: such series may come.
     pub fn series_of(&self, dataset: &Dataset, metric: &Metric) -> Vec<SeriesId> {
-        // A metric without a tag of the condition has no series that fulfils it.
-        selected_series(self.condition.as_ref(), dataset, metric).unwrap_or_default()
+        let Some(condition) = self.condition.clone() else { return metric.series().collect() };
+        let condition = with_keys_of_today(condition, dataset, metric, &mut Vec::new());
+        dataset.matching_by_id(metric, Some(&condition)).iter().map(|series| series.id).collect()
     }
 
     /// Conversion of the values of a metric.
@@ -150,40 +157,58 @@ impl Selection {
     }
 
     /// How a series is sent. `fulfilling` keeps the series that fulfil the condition, by metric.
-    fn sent(&mut self, dataset: &Dataset, id: SeriesId, fulfilling: &mut HashMap<MetricId, HashSet<SeriesId>>) -> Result<Option<&Sent>, FlowError> {
+    fn sent(
+        &mut self,
+        dataset: &Dataset,
+        id: SeriesId,
+        fulfilling: &mut HashMap<MetricId, HashSet<SeriesId>>,
+    ) -> Result<Option<(Arc<OutgoingSeries>, Conversion)>, FlowError> {
         // A series that has been deleted meanwhile is not sent.
         let Some(series) = dataset.series(id) else { return Ok(None) };
         let Some(metric) = dataset.metric(&series.metric) else { return Ok(None) };
-        let is_known = self
-            .known
-            .get(&id)
-            .is_some_and(|known| Arc::ptr_eq(&known.metric, &series.metric) && known.tags == series.tags && known.definition == metric.definition);
-        if !is_known {
-            let is_chosen = self.sends_metric(&series.metric)
-                && (self.condition.is_none()
-                    || fulfilling.entry(metric.id).or_insert_with(|| self.series_of(dataset, metric).into_iter().collect()).contains(&id));
-            let sent = if is_chosen { Some(self.shaped(metric, series)?) } else { None };
-            let known = Known { metric: Arc::clone(&series.metric), tags: series.tags.clone(), definition: metric.definition.clone(), sent };
-            self.known.insert(id, known);
+        let of_metric = self.known_metric(metric)?;
+        let is_same =
+            |known: &&Known| Arc::ptr_eq(&known.name, &series.metric) && known.tags == series.tags && Arc::ptr_eq(&known.metric, &of_metric);
+        if let Some(known) = self.known.get(&id).filter(is_same) {
+            return Ok(known.sent.clone().map(|sent| (sent, of_metric.conversion)));
         }
-        Ok(self.known.get(&id).and_then(|known| known.sent.as_ref()))
+        let is_chosen = self.sends_metric(&series.metric)
+            && (self.condition.is_none()
+                || fulfilling.entry(metric.id).or_insert_with(|| self.series_of(dataset, metric).into_iter().collect()).contains(&id));
+        let sent = is_chosen.then(|| Arc::new(self.shaped(&of_metric, series)));
+        if self.known.len() >= MAX_KNOWN {
+            self.known.clear();
+        }
+        let known = Known { name: Arc::clone(&series.metric), tags: series.tags.clone(), metric: Arc::clone(&of_metric), sent: sent.clone() };
+        self.known.insert(id, known);
+        Ok(sent.map(|sent| (sent, of_metric.conversion)))
+    }
+
+    /// What is known of a metric, anew if its definition has changed.
+    fn known_metric(&mut self, metric: &Metric) -> Result<Arc<KnownMetric>, FlowError> {
+        if let Some(known) = self.metrics.get(&metric.id).filter(|known| known.here == metric.definition) {
+            return Ok(Arc::clone(known));
+        }
+        let conversion = if self.sends_metric(&metric.name) { self.conversion_of(metric)? } else { Conversion::NONE };
+        let unit = self.shape.units.get(&*metric.name).or(metric.definition.unit.as_ref()).cloned();
+        let there = Arc::new(MetricDefinition { unit, ..metric.definition.clone() });
+        let known = Arc::new(KnownMetric { here: metric.definition.clone(), there, conversion });
+        self.metrics.insert(metric.id, Arc::clone(&known));
+        Ok(known)
     }
 
     /// A series as the destination knows it.
-    fn shaped(&self, metric: &Metric, series: &Series) -> Result<Sent, FlowError> {
-        let Shape { rename, rename_tags, drop_tags, tags: constant, units } = &self.shape;
+    fn shaped(&self, metric: &KnownMetric, series: &Series) -> OutgoingSeries {
+        let Shape { rename, rename_tags, drop_tags, tags: constant, .. } = &self.shape;
         let own = series.tags.iter().filter(|(key, _)| !drop_tags.iter().any(|dropped| dropped == key) && !constant.contains_key(*key));
         let mut tags: Vec<(Arc<str>, Arc<str>)> =
             own.map(|(key, value)| (rename_tags.get(key).map_or(key, String::as_str).into(), value.into())).collect();
         tags.extend(constant.iter().map(|(key, value)| (key.as_str().into(), value.as_str().into())));
         tags.sort();
         tags.dedup_by(|next, one| next.0 == one.0);
-        let unit = units.get(&*metric.name).or(metric.definition.unit.as_ref());
-        let there = rename.get(&*metric.name).map_or(&*metric.name, String::as_str);
-        let definition = MetricDefinition { unit: unit.cloned(), ..metric.definition.clone() };
-        let unit = unit.map(|unit| unit.as_str().into());
-        let outgoing = OutgoingSeries { metric: there.into(), tags, unit, definition: Some(Arc::new(definition)) };
-        Ok(Sent { series: Arc::new(outgoing), conversion: self.conversion_of(metric)? })
+        let there = rename.get(&*series.metric).map_or(&*series.metric, String::as_str);
+        let unit = metric.there.unit.as_deref().map(Into::into);
+        OutgoingSeries { metric: there.into(), tags, unit, definition: Some(Arc::clone(&metric.there)) }
     }
 
     /// The batch of what was gathered.
@@ -199,10 +224,10 @@ impl Selection {
             let mut fulfilling = HashMap::new();
             let mut stretches = Vec::with_capacity(ids.len());
             for id in ids {
-                let Some(sent) = self.sent(dataset, id, &mut fulfilling)?.cloned() else { continue };
+                let Some((series, conversion)) = self.sent(dataset, id, &mut fulfilling)? else { continue };
                 let (columns, codes) = (&sorted[&id], dataset.series(id).and_then(|series| series.codes.as_deref()));
-                let values = values_of(columns.points(), codes, sent.conversion, &sorted);
-                stretches.push(OutgoingStretch { series: sent.series, times: columns.times.clone(), values });
+                let values = values_of(columns.points(), codes, conversion, &sorted);
+                stretches.push(OutgoingStretch { series, times: columns.times.clone(), values });
             }
             Ok(Outgoing { stretches, id })
         })

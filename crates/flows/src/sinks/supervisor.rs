@@ -269,7 +269,11 @@ impl Sinks {
         let (series, batch) = latest(&self.store, &mut selection, dataset, TRIED)?;
         let mut destination = destination_of("trial", definition);
         let rows = destination.preview(&batch)?;
-        let answer = destination.attempt(&batch, self.store.secrets())?;
+        let answer = if batch.points() == 0 {
+            Some("no stored point fulfils `metrics` and `where`".to_owned())
+        } else {
+            destination.attempt(&batch, self.store.secrets())?
+        };
         Ok(SinkTrial { series: series as u64, rows, answer })
     }
 
@@ -299,7 +303,15 @@ impl Sinks {
                 end: range.end,
                 width,
             };
-            let here = own_sums(&self.store, definition.dataset(), &inquiry, definition.condition().unwrap_or_default(), (self.clock)())?;
+            let here = match own_sums(&self.store, definition.dataset(), &inquiry, definition.condition().unwrap_or_default(), (self.clock)()) {
+                Ok(here) => here,
+                // The condition names a tag that no series of the metric has, which is an error in a query.
+                Err(FlowError::Definition(reason)) => {
+                    result.notes.push(format!("{metric} was not compared: {reason}"));
+                    continue;
+                }
+                Err(error) => return Err(error),
+            };
             let asked = Inquiry { metric: &there, ..inquiry.clone() };
             let Some(found) = destination.sums(&asked, self.store.secrets())? else {
                 return Err(FlowError::Definition(format!(

@@ -3,8 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use fenetre_core::{
+    catalogue::whole_pattern,
     model::{check_dataset_name, check_name},
-    query::parse_condition,
+    query::{Condition, parse_condition},
+    selection::split,
     time::{SECOND, Span},
     units::is_known,
 };
@@ -141,7 +143,12 @@ impl OfKind for SinkDefinition {
         let (dataset, condition, shape) = (self.dataset(), self.condition(), self.shape());
         check_dataset_name(dataset).map_err(|error| format!("dataset: {error}"))?;
         if let Some(condition) = condition {
-            parse_condition(condition).map_err(|error| format!("where: {error}"))?;
+            let condition = parse_condition(condition).map_err(|error| format!("where: {error}"))?;
+            check_patterns(&condition)?;
+            let (_, values) = split(condition).map_err(|error| format!("where: {error}"))?;
+            if !values.is_empty() {
+                return Err("where: a sink chooses series by their tags, not points by their `value`".to_owned());
+            }
         }
         check_tags(&shape.tags)?;
         for (key, names) in [("rename", &shape.rename), ("rename_tags", &shape.rename_tags)] {
@@ -262,6 +269,18 @@ impl SinkDefinition {
     }
 }
 
+/// Checks the regular expressions of a condition.
+fn check_patterns(condition: &Condition) -> Result<(), String> {
+    match condition {
+        Condition::Matches(test) => whole_pattern(&test.pattern.value).map(drop).map_err(|error| {
+            format!("where: {} is not a regular expression: {}", test.pattern.value, error.to_string().lines().last().unwrap_or_default())
+        }),
+        Condition::Not(inner) => check_patterns(inner),
+        Condition::All(parts) | Condition::Any(parts) => parts.iter().try_for_each(check_patterns),
+        _ => Ok(()),
+    }
+}
+
 /// Checks the time limit of a call.
 fn check_timeout(timeout: Option<Span>) -> Result<(), String> {
     let is_valid = (SECOND / 100..=3_600 * SECOND).contains(&timeout.map_or(SECOND, exact));
@@ -296,6 +315,8 @@ mod tests {
             "kind = \"forward\"\nurl = \"http://h/\"\ntoken = \"fen_secret\"\n".to_owned(),
             format!("{forward}into = \"Velmar\"\n"),
             format!("{forward}where = \"lock =\"\n"),
+            format!("{forward}where = \"value > 3\"\n"),
+            format!("{forward}where = 'lock matches \"a(\"'\n"),
             format!("{forward}rename = {{ level = \"\" }}\n"),
             format!("{forward}units = {{ level = \"centimetres\" }}\n"),
             format!("{forward}tags = {{ origin = \"\" }}\n"),
