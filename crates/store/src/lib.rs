@@ -3,6 +3,7 @@
 //! ```text
 //! STORE/
 //!   LOCK                              held by the process that serves the store, with its pid
+//!   aside/SINK/                       batches that the destination of a sink refused: the sinks', in no backup
 //!   access.db                         tokens and the record of changes: the service's, only copied by backups
 //!   catalogue.db                      datasets, metrics, series, words of states, layouts of histograms
 //!   journal/000007.db                 acknowledged batches of one generation, in order, until they are packed

@@ -28,7 +28,7 @@ pub fn run(args: SecretArgs) -> Result<(), Failure> {
         SecretCommand::Set { name } => {
             let is_new = client.put_secret(&name, &typed_secret("secret")?)?.created;
             let done = if is_new { "is set" } else { "is replaced" };
-            outln!("secret {name} {done}: a source refers to it as {{ kept = \"{name}\" }}");
+            outln!("secret {name} {done}: a source or a sink refers to it as {{ kept = \"{name}\" }}");
             Ok(())
         }
         SecretCommand::Remove { name } => client.remove_secret(&name).map(|()| outln!("secret {name} is removed")),

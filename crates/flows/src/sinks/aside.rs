@@ -3,6 +3,9 @@
 //! ```text
 //! STORE/aside/SINK/000001.ndjson     first line: the reason and other facts; then a point per line, as a push takes it
 //! ```
+//!
+//! The points are there to be looked at. What is sent again are the values that the store has at that time, in the shape of the current
+//! definition: a point may have been replaced and sent since, and a definition corrected.
 
 use std::{
     fs::{self, File},
@@ -10,19 +13,29 @@ use std::{
     path::PathBuf,
 };
 
-use fenetre_core::time::{Nanos, format_utc};
-use fenetre_wire::sinks::AsideBatch;
-
-use super::{
-    encode,
-    outgoing::{Outgoing, OutgoingPoint},
+use fenetre_core::{
+    model::SeriesId,
+    time::{Nanos, format_utc},
 };
+use fenetre_wire::sinks::AsideBatch;
+use serde::{Deserialize, Serialize};
+
+use super::{encode, outgoing::Outgoing};
 use crate::error::FlowError;
 
 /// Maximum number of batches of one sink.
 const MAX_BATCHES: usize = 1_000;
 /// Maximum size of the batches of one sink, in bytes.
 const MAX_BYTES: u64 = 1 << 30;
+
+/// The first line of a file.
+#[derive(Serialize, Deserialize)]
+struct Head {
+    #[serde(flatten)]
+    facts: AsideBatch,
+    /// Series and times of its points.
+    points_of: Vec<(SeriesId, Vec<Nanos>)>,
+}
 
 /// The batches of a store that were set aside.
 #[derive(Clone, Debug)]
@@ -94,10 +107,12 @@ impl Aside {
             first: format_utc(first),
             last: format_utc(last),
         };
+        let points_of: Vec<_> = batch.stretches.iter().map(|stretch| (stretch.id, stretch.times.clone())).collect();
+        let head = Head { facts, points_of };
         let (path, beside) = (self.path(sink, id), folder.join("new"));
         let write = || -> io::Result<()> {
             let mut out = BufWriter::new(File::create(&beside)?);
-            serde_json::to_writer(&mut out, &facts)?;
+            serde_json::to_writer(&mut out, &head)?;
             out.write_all(b"\n")?;
             encode::json_lines(batch, &mut out)?;
             out.into_inner().map_err(io::IntoInnerError::into_error)?.sync_all()?;
@@ -107,7 +122,7 @@ impl Aside {
         write().map_err(|error| fault("write", &path, &error))
     }
 
-    fn open(&self, sink: &str, id: u64) -> Result<(AsideBatch, BufReader<File>), FlowError> {
+    fn open(&self, sink: &str, id: u64) -> Result<(Head, BufReader<File>), FlowError> {
         let path = self.path(sink, id);
         let file = File::open(&path).map_err(|error| match error.kind() {
             io::ErrorKind::NotFound => FlowError::Definition(format!("no batch {id} of the sink `{sink}` is set aside")),
@@ -115,8 +130,8 @@ impl Aside {
         })?;
         let (mut reader, mut line) = (BufReader::new(file), String::new());
         reader.read_line(&mut line).map_err(|error| fault("read", &path, &error))?;
-        let facts = serde_json::from_str(&line).map_err(|error| fault("read the first line of", &path, &error.into()))?;
-        Ok((facts, reader))
+        let head = serde_json::from_str(&line).map_err(|error| fault("read the first line of", &path, &error.into()))?;
+        Ok((head, reader))
     }
 
     /// The batches of a sink, oldest first.
@@ -124,7 +139,7 @@ impl Aside {
     /// # Errors
     /// If one cannot be read.
     pub fn list(&self, sink: &str) -> Result<Vec<AsideBatch>, FlowError> {
-        self.ids(sink)?.into_iter().map(|id| self.open(sink, id).map(|(facts, _)| facts)).collect()
+        self.ids(sink)?.into_iter().map(|id| self.open(sink, id).map(|(head, _)| head.facts)).collect()
     }
 
     /// The points of a batch, an object per line, to read.
@@ -135,18 +150,12 @@ impl Aside {
         self.open(sink, id).map(|(_, reader)| reader)
     }
 
-    /// A batch, to send it again.
+    /// Series and times of the points of a batch, to send them again.
     ///
     /// # Errors
     /// If there is none, or it cannot be read.
-    pub fn read(&self, sink: &str, id: u64) -> Result<Outgoing, FlowError> {
-        let path = self.path(sink, id);
-        let mut points = Vec::new();
-        for line in self.lines(sink, id)?.lines() {
-            let line = line.map_err(|error| fault("read", &path, &error))?;
-            points.push(serde_json::from_str::<OutgoingPoint>(&line).map_err(|error| fault("read a point of", &path, &error.into()))?);
-        }
-        Outgoing::of_lines(points.into_iter(), format!("aside-{id:06}")).map_err(|reason| fault("read a point of", &path, &io::Error::other(reason)))
+    pub fn points_of(&self, sink: &str, id: u64) -> Result<Vec<(SeriesId, Vec<Nanos>)>, FlowError> {
+        self.open(sink, id).map(|(head, _)| head.points_of)
     }
 
     /// Removes a batch.

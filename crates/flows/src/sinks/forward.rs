@@ -79,8 +79,9 @@ impl Forwarder {
     fn define(&mut self, batch: &Outgoing) -> Result<Vec<String>, Undelivered> {
         let mut new: BTreeMap<String, MetricDefinition> = BTreeMap::new();
         for stretch in &batch.stretches {
-            if let Some(definition) = stretch.series.definition.as_ref().filter(|_| !self.defined.contains(&stretch.series.metric)) {
-                new.insert(stretch.series.metric.to_string(), MetricDefinition::clone(definition));
+            let series = &stretch.series;
+            if !self.defined.contains(&series.metric) && !new.contains_key(&*series.metric) {
+                new.insert(series.metric.to_string(), MetricDefinition::clone(&series.definition));
             }
         }
         if new.is_empty() {
@@ -164,6 +165,10 @@ fn parsed<T: DeserializeOwned>(url: &str, answer: &Answer) -> Result<T, FlowErro
 fn refused(url: &str, answer: &Answer, into: &str) -> Undelivered {
     let says = detail(&answer.text);
     match answer.status {
+        // Something else answers there, so the batch is not at fault.
+        400..500 if serde_json::from_str::<Problem>(&answer.text).is_err() => {
+            Undelivered::Failed(FlowError::Peer(format!("{url}: answered {}: {says}. Check `url`: this is no answer of Fenetre", answer.status)))
+        }
         404 => Undelivered::Failed(FlowError::Peer(format!(
             "{url}: {says}. Create the dataset there with `fenetre datasets define {into}`, or check `url` and `into`"
         ))),

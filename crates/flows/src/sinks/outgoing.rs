@@ -3,8 +3,8 @@
 use std::{collections::BTreeMap, sync::Arc};
 
 use fenetre_core::{
-    model::{MetricDefinition, Value},
-    time::{Nanos, format_utc, parse_rfc3339},
+    model::{MetricDefinition, SeriesId, Value},
+    time::{Nanos, format_utc},
 };
 use serde::{Deserialize, Serialize};
 
@@ -17,8 +17,8 @@ pub struct OutgoingSeries {
     pub tags: Vec<(Arc<str>, Arc<str>)>,
     /// UCUM code of its unit.
     pub unit: Option<Arc<str>>,
-    /// The definition of its metric, with that unit; none of a batch that was set aside.
-    pub definition: Option<Arc<MetricDefinition>>,
+    /// The definition of its metric, with that unit.
+    pub definition: Arc<MetricDefinition>,
 }
 
 /// Values of points.
@@ -33,7 +33,9 @@ pub enum Values {
 /// Points of one series, in order of time, each instant once.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OutgoingStretch {
-    /// The series.
+    /// The series in the store.
+    pub id: SeriesId,
+    /// The series at the destination.
     pub series: Arc<OutgoingSeries>,
     /// Times.
     pub times: Vec<Nanos>,
@@ -113,7 +115,7 @@ impl Outgoing {
         if within > 0 {
             let cut = &mut rest[0];
             let (times, values) = (cut.times.split_off(within), cut.values.split_off(within));
-            let tail = OutgoingStretch { series: Arc::clone(&cut.series), times, values };
+            let tail = OutgoingStretch { id: cut.id, series: Arc::clone(&cut.series), times, values };
             self.stretches.push(std::mem::replace(cut, tail));
         }
         let other = Self { stretches: rest, id: format!("{}b", self.id) };
@@ -140,28 +142,6 @@ impl Outgoing {
     }
 }
 
-impl Outgoing {
-    /// The batch of some points. Consecutive points of one series share a stretch.
-    ///
-    /// # Errors
-    /// If a time cannot be read.
-    pub fn of_lines(points: impl Iterator<Item = OutgoingPoint>, id: String) -> Result<Self, String> {
-        let mut stretches: Vec<OutgoingStretch> = Vec::new();
-        for OutgoingPoint { metric, tags, time, value, unit } in points {
-            let time = parse_rfc3339(&time).map_err(|error| error.to_string())?;
-            let series = OutgoingSeries { metric, tags: tags.into_iter().collect(), unit, definition: None };
-            match stretches.last_mut() {
-                Some(OutgoingStretch { series: last, times, values: Values::Other(values) }) if **last == series => {
-                    times.push(time);
-                    values.push(value);
-                }
-                _ => stretches.push(OutgoingStretch { series: Arc::new(series), times: vec![time], values: Values::Other(vec![value]) }),
-            }
-        }
-        Ok(Self { stretches, id })
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;
@@ -170,7 +150,8 @@ mod tests {
 
     fn batch(lengths: &[usize]) -> Outgoing {
         let stretch = |(at, length): (usize, &usize)| OutgoingStretch {
-            series: Arc::new(OutgoingSeries { metric: format!("m{at}").into(), tags: Vec::new(), unit: None, definition: None }),
+            id: SeriesId(at as u32),
+            series: Arc::new(OutgoingSeries { metric: format!("m{at}").into(), tags: Vec::new(), unit: None, definition: Arc::default() }),
             times: (0..*length as Nanos).collect(),
             values: Values::Numbers((0..*length).map(|value| value as f64).collect()),
         };

@@ -5,7 +5,7 @@ use fenetre_core::{
     catalogue::{Codes, Dataset},
     evaluate::{End, Run, Source, SourceError},
     model::{DatasetId, SeriesId},
-    time::{TimeRange, format_utc},
+    time::{Nanos, SECOND, TimeRange, format_utc},
 };
 use fenetre_store::{Gap, Store, Stretch};
 
@@ -149,4 +149,27 @@ pub fn latest(store: &Store, selection: &mut Selection, dataset: DatasetId, most
         }
     }
     Ok((all.len(), selection.outgoing(store, gathered, "trial".to_owned())?))
+}
+
+/// Times of a series that lie no further apart are read together.
+const TOGETHER: Nanos = 600 * SECOND;
+
+/// The points of some series at some times, as the store has them now. Points that are no longer there are left out.
+///
+/// # Errors
+/// If the store cannot be read.
+pub fn current(store: &Store, selection: &mut Selection, points_of: &[(SeriesId, Vec<Nanos>)], id: String) -> Result<Outgoing, FlowError> {
+    let dataset = store.with_catalogue(|catalogue| selection.dataset(catalogue).map(|dataset| dataset.id));
+    let Some(dataset) = dataset else { return Ok(Outgoing::default()) };
+    let mut gathered = Gathered::default();
+    for (series, times) in points_of {
+        for run in times.chunk_by(|one, next| next.saturating_sub(*one) <= TOGETHER) {
+            let (Some(first), Some(last)) = (run.first(), run.last()) else { continue };
+            let gap = Gap { dataset: dataset.0, first: *first, last: *last };
+            if let Some(found) = gather(store, selection, gap, &[*series], gap.range(), usize::MAX)? {
+                gathered.absorb(found);
+            }
+        }
+    }
+    selection.outgoing(store, gathered, id)
 }

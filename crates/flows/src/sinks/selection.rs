@@ -60,9 +60,11 @@ pub struct Gathered {
 }
 
 impl Gathered {
-    /// Adds points of other series.
+    /// Adds other points: of other series, or of later times.
     pub fn absorb(&mut self, other: Self) {
-        self.series.extend(other.series);
+        for (id, columns) in other.series {
+            self.series.entry(id).or_default().extend(columns.points());
+        }
         self.points += other.points;
     }
 }
@@ -208,7 +210,7 @@ impl Selection {
         tags.dedup_by(|next, one| next.0 == one.0);
         let there = rename.get(&*series.metric).map_or(&*series.metric, String::as_str);
         let unit = metric.there.unit.as_deref().map(Into::into);
-        OutgoingSeries { metric: there.into(), tags, unit, definition: Some(Arc::clone(&metric.there)) }
+        OutgoingSeries { metric: there.into(), tags, unit, definition: Arc::clone(&metric.there) }
     }
 
     /// The batch of what was gathered.
@@ -227,7 +229,7 @@ impl Selection {
                 let Some((series, conversion)) = self.sent(dataset, id, &mut fulfilling)? else { continue };
                 let (columns, codes) = (&sorted[&id], dataset.series(id).and_then(|series| series.codes.as_deref()));
                 let values = values_of(columns.points(), codes, conversion, &sorted);
-                stretches.push(OutgoingStretch { series, times: columns.times.clone(), values });
+                stretches.push(OutgoingStretch { id, series, times: columns.times.clone(), values });
             }
             Ok(Outgoing { stretches, id })
         })

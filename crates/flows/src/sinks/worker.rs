@@ -14,7 +14,7 @@ use super::{
     definition::SinkDefinition,
     delivery::{Delivery, SinkFigures},
     outgoing::Outgoing,
-    scan::each_batch,
+    scan::{current, each_batch},
     selection::{Gathered, Selection},
 };
 use crate::error::FlowError;
@@ -143,12 +143,15 @@ impl Worker {
             return Ok(());
         }
         let since = *self.since.get_or_insert_with(Instant::now);
-        if self.gathered.points >= self.batch_points || since.elapsed() >= self.batch_after {
-            let id = format!("{:08}-{:08}", self.noted.generation, self.noted.batch);
-            let batch = self.selection.outgoing(&self.delivery.store, mem::take(&mut self.gathered), id)?;
-            self.since = None;
-            self.pending = Some((batch, next));
-        }
+        if self.gathered.points >= self.batch_points || since.elapsed() >= self.batch_after { self.make_batch() } else { Ok(()) }
+    }
+
+    /// Makes a batch of what was gathered.
+    fn make_batch(&mut self) -> Result<(), FlowError> {
+        let id = format!("{:08}-{:08}", self.noted.generation, self.noted.batch);
+        let batch = self.selection.outgoing(&self.delivery.store, mem::take(&mut self.gathered), id)?;
+        self.since = None;
+        self.pending = Some((batch, self.read_to));
         Ok(())
     }
 
@@ -162,6 +165,11 @@ impl Worker {
     /// Sends a part of a gap.
     fn send_gap(&mut self, job: &Job) -> Result<bool, FlowError> {
         let Some(gap) = self.delivery.store.feed().take_gap(&self.delivery.name, self.part, (self.delivery.clock)())? else { return Ok(false) };
+        if self.gathered.points > 0 {
+            // The gap may have later values of these points.
+            self.make_batch()?;
+            self.send_arrived()?;
+        }
         let (mut points, store, most) = (0, Arc::clone(&self.delivery.store), self.batch_points);
         each_batch(&store, &mut self.selection, gap, most, &mut |batch| {
             if job.is_stopping() {
@@ -182,8 +190,8 @@ impl Worker {
     /// Sends batches again that were set aside.
     fn resend(&mut self) -> Result<bool, FlowError> {
         let Some(id) = self.delivery.shared.resent.lock().front().copied() else { return Ok(false) };
-        let batch = match self.delivery.aside.read(&self.delivery.name, id) {
-            Ok(batch) => batch,
+        let points_of = match self.delivery.aside.points_of(&self.delivery.name, id) {
+            Ok(points_of) => points_of,
             // It has been removed, or is damaged; the others are still sent.
             Err(error) => {
                 self.delivery.event(true, error.to_string());
@@ -191,6 +199,7 @@ impl Worker {
                 return Ok(true);
             }
         };
+        let batch = current(&self.delivery.store, &mut self.selection, &points_of, format!("aside-{id:06}"))?;
         // If it is refused again, it is set aside under another number.
         self.delivery.deliver(&batch)?;
         self.delivery.aside.remove(&self.delivery.name, id)?;
