@@ -166,7 +166,7 @@ enum Step {
 
 fn a_step() -> impl Strategy<Value = Step> {
     prop_oneof![
-        6 => prop::collection::vec((0u8..3, 0i64..200, any::<i32>()), 1..40).prop_map(Step::Write),
+        6 => prop::collection::vec((0u8..3, 0i64..20_000, any::<i32>()), 1..40).prop_map(Step::Write),
         2 => Just(Step::Pack),
         1 => Just(Step::Kill),
         2 => prop_oneof![Just(200u16), Just(503), Just(400), Just(413), Just(0)].prop_map(Step::Answer),
@@ -178,7 +178,7 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 12, ..ProptestConfig::default() })]
     #[test]
     fn the_destination_ends_with_what_the_store_has(
-        before in prop::collection::vec((0u8..3, 0i64..200, any::<i32>()), 0..40),
+        before in prop::collection::vec((0u8..3, 0i64..20_000, any::<i32>()), 0..40),
         steps in prop::collection::vec(a_step(), 1..25),
         hold_bytes in prop_oneof![Just(0u64), Just(40_000), Just(1 << 30)],
     ) {
