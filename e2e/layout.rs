@@ -29,7 +29,10 @@ const ORDER: [(&str, &str); 12] = [
          parts backup startup store convert repair lib",
     ),
     ("crates/access/src", "error secret grant token change rate records registry lib"),
-    ("crates/flows/src", "error levels tls progress rejects watch arrivals intake events secret definition http sources supervisor sinks lib"),
+    (
+        "crates/flows/src",
+        "error levels tls progress rejects watch arrivals intake events secret definition http runtime database named sources supervisor sinks lib",
+    ),
     (
         "crates/service/src",
         "problem backups clock config memory warnings imports tls access http state permission changes views jobs api logging server lib",

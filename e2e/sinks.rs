@@ -174,7 +174,7 @@ fn a_sink_is_checked_tried_added_and_controlled() {
     file(folder.path(), "world/sinks/more.toml", format!("kind = \"files\"\npath = \"{}\"\n", path("more")));
     assert_eq!(service.run(&["apply", &path("world"), "--dry-run"]).out(), "+ sink more\n");
     assert!(service.run(&["apply", &path("world"), "--yes"]).out().ends_with("applied\n"));
-    assert_eq!(service.run(&["sink", "remove", "more"]).out(), "sink more is removed; what it has sent stays\n");
+    assert_eq!(service.run(&["sink", "remove", "more"]).out(), "sink more is removed; the points that it has sent stay\n");
     let changes = service.run(&["changes", "--what", "sink", "-o", "json"]).out();
     assert!(changes.contains("\"more\"") && changes.contains("\"suspended\""), "{changes}");
 }

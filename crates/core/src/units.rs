@@ -24,6 +24,12 @@ impl Conversion {
         let divides = self.factor.abs() < 1.0 && ((1.0 / self.factor) - divisor).abs() < 1e-9 * divisor.abs();
         (if divides { value / divisor } else { value * self.factor }) + self.offset
     }
+
+    /// The sum of `count` values in the other unit.
+    pub fn apply_to_sum(self, sum: f64, count: u64) -> f64 {
+        let factor_only = Self { offset: 0.0, ..self };
+        factor_only.apply(sum) + self.offset * count as f64
+    }
 }
 
 /// Whether the standard has such a code.
@@ -320,6 +326,13 @@ mod tests {
             let (there, back) = (conversion(pair.0, pair.1).unwrap(), conversion(pair.1, pair.0).unwrap());
             let away = value * there.factor + there.offset;
             prop_assert!((away * back.factor + back.offset - value).abs() < 1e-6 * value.abs().max(1.0));
+        }
+
+        #[test]
+        fn a_converted_sum_is_the_sum_of_converted_values(values in prop::collection::vec(-1e6f64..1e6, 0..20), pair in prop::sample::select(vec![("cm", "m"), ("Cel", "K"), ("[degF]", "Cel"), ("min", "s")])) {
+            let conversion = conversion(pair.0, pair.1).unwrap();
+            let (sum, each) = (values.iter().sum(), values.iter().map(|value| conversion.apply(*value)).sum::<f64>());
+            prop_assert!((conversion.apply_to_sum(sum, values.len() as u64) - each).abs() < 1e-3);
         }
     }
 

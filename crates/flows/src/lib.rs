@@ -12,7 +12,8 @@
 //! | [`arrivals`] | recent points per second; rejects by reason; the live tail |
 //! | [`definition`] | what a source is made of, checked with line and column |
 //! | [`secret`] | references to secrets |
-//! | `http` | calls over HTTP |
+//! | `http`, `database` | calls over HTTP; connections to database servers |
+//! | `named` | what running sources and sinks have in common |
 //! | [`levels`] | patterns of topics and browse paths |
 //! | [`events`] | the log of a source |
 //! | [`sources`] | what each kind does in one round |
@@ -21,14 +22,19 @@
 //! | [`sinks`] | what sends points continuously |
 
 pub mod arrivals;
+#[cfg(feature = "sql")]
+mod database;
 pub mod definition;
 mod error;
 pub mod events;
 mod http;
 pub mod intake;
 pub mod levels;
+mod named;
 mod progress;
 pub mod rejects;
+#[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql"))]
+mod runtime;
 pub mod secret;
 pub mod sinks;
 pub mod sources;

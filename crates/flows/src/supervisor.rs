@@ -1,7 +1,7 @@
 //! Running sources: a job for each, with its state, figures and log. A change restarts only the changed source.
 
 use std::{
-    collections::{BTreeMap, HashMap},
+    collections::HashMap,
     sync::{
         Arc,
         atomic::{AtomicBool, Ordering},
@@ -12,7 +12,6 @@ use std::{
 use fenetre_core::{
     catalogue::{Catalogue, Dataset},
     model::{SeriesId, check_dataset_name},
-    suggest::hint,
     time::Nanos,
 };
 use fenetre_jobs::{Backoff, Figures, Handle, Jobs, Next, Phase};
@@ -29,6 +28,7 @@ use crate::{
     error::FlowError,
     events::{Event, Events},
     intake::Intake,
+    named::{Named, compare, stop},
     progress::Progress,
     rejects::Rejects,
     sources::{Outcome, Round, source_of},
@@ -43,7 +43,7 @@ pub struct Sources {
     intake: Arc<Intake>,
     jobs: Jobs,
     clock: fn() -> Nanos,
-    running: Mutex<BTreeMap<String, Arc<Running>>>,
+    running: Named<Running>,
 }
 
 /// One source.
@@ -110,7 +110,7 @@ pub fn check_source_name(name: &str) -> Result<(), FlowError> {
 impl Sources {
     /// The sources of a store; none runs yet.
     pub fn new(intake: Arc<Intake>, clock: fn() -> Nanos) -> Self {
-        Self { intake, jobs: Jobs::default(), clock, running: Mutex::default() }
+        Self { intake, jobs: Jobs::default(), clock, running: Named::new("source") }
     }
 
     /// Starts all that are defined.
@@ -129,8 +129,7 @@ impl Sources {
     /// Stops all, and waits until the rounds under way have ended.
     pub fn end(&self) {
         self.jobs.end();
-        let all: Vec<(String, Arc<Running>)> = self.running.lock().iter().map(|(name, running)| (name.clone(), Arc::clone(running))).collect();
-        for (name, running) in all {
+        for (name, running) in self.running.all() {
             if let Err(error) = running.watch.save(&self.intake.store, &name, (self.clock)(), true) {
                 tracing::warn!(source = name, %error, "the list of series could not be written");
             }
@@ -143,11 +142,7 @@ impl Sources {
     /// If the name is none of a source, or the kept definition cannot be read.
     pub fn compare(&self, name: &str, definition: &Definition) -> Result<FlowDifference, FlowError> {
         check_source_name(name)?;
-        Ok(match self.intake.store.documents().get::<Definition>(name)? {
-            None => FlowDifference::New,
-            Some(kept) if kept.body.is_same(definition) => FlowDifference::None,
-            Some(_) => FlowDifference::Changed,
-        })
+        compare(&self.intake.store, name, definition)
     }
 
     /// Defines a source and starts it. If the definition has not changed, the source keeps running.
@@ -170,11 +165,11 @@ impl Sources {
     /// # Errors
     /// If there is none of that name.
     pub fn remove(&self, name: &str) -> Result<(), FlowError> {
-        self.find(name)?;
+        let running = self.running.find(name)?;
         self.intake.store.documents().remove::<Definition>(name)?;
-        let running = self.running.lock().remove(name);
+        self.running.remove(name);
         // A round under way may still write the other two.
-        running.iter().for_each(|running| running.stop());
+        stop(&running.job);
         self.intake.store.documents().remove::<Progress>(name)?;
         self.intake.store.documents().remove::<KeptSeries>(name)?;
         Ok(())
@@ -185,7 +180,7 @@ impl Sources {
     /// # Errors
     /// If there is none of that name.
     pub fn set_paused(&self, name: &str, paused: bool) -> Result<(), FlowError> {
-        let mut definition = self.find(name)?.definition.clone();
+        let mut definition = self.running.find(name)?.definition.clone();
         definition.set_paused(paused);
         self.put(name, definition).map(|_| ())
     }
@@ -195,7 +190,7 @@ impl Sources {
     /// # Errors
     /// If there is none of that name, or it is paused.
     pub fn run_now(&self, name: &str) -> Result<(), FlowError> {
-        let running = self.find(name)?;
+        let running = self.running.find(name)?;
         let job = running.job.lock().clone();
         let job = job.ok_or_else(|| match &running.figures.lock().failing {
             Some((reason, _)) => FlowError::Definition(reason.clone()),
@@ -207,7 +202,7 @@ impl Sources {
 
     /// All sources, by name.
     pub fn all(&self) -> Vec<SourceStatus> {
-        self.running.lock().iter().map(|(name, running)| running.status(name)).collect()
+        self.running.all().iter().map(|(name, running)| running.status(name)).collect()
     }
 
     /// One source.
@@ -215,23 +210,23 @@ impl Sources {
     /// # Errors
     /// If there is none of that name.
     pub fn status(&self, name: &str) -> Result<SourceStatus, FlowError> {
-        self.find(name).map(|running| running.status(name))
+        self.running.find(name).map(|running| running.status(name))
     }
 
-    /// The series of a source, and those in trouble: none while it is paused.
+    /// The series of a source, and its series in trouble: none while it is paused.
     ///
     /// # Errors
     /// If there is none of that name.
     pub fn series(&self, name: &str, catalogue: &Catalogue) -> Result<WatchedSeries, FlowError> {
-        Ok(self.find(name)?.series((self.clock)(), catalogue))
+        Ok(self.running.find(name)?.series((self.clock)(), catalogue))
     }
 
     /// Series of a dataset that are in trouble, each with its source.
     pub fn troubled(&self, dataset: &Dataset, catalogue: &Catalogue) -> HashMap<SeriesId, (String, Troubled)> {
-        let running = self.running.lock();
+        let running = self.running.all();
         let of_dataset = |running: &Running| catalogue.dataset_by_any_name(running.definition.dataset()).is_some_and(|of| of.id == dataset.id);
         let all = running.iter().filter(|(_, running)| of_dataset(running));
-        let of_source = |(name, running): (&String, &Arc<Running>)| {
+        let of_source = |(name, running): &(String, Arc<Running>)| {
             let name = name.clone();
             running.series((self.clock)(), catalogue).troubled.into_iter().map(move |troubled| (troubled.series, (name.clone(), troubled)))
         };
@@ -243,7 +238,7 @@ impl Sources {
     /// # Errors
     /// If there is none of that name.
     pub fn events(&self, name: &str, most: usize) -> Result<Vec<Event>, FlowError> {
-        self.find(name).map(|running| running.events.latest(most))
+        self.running.find(name).map(|running| running.events.latest(most))
     }
 
     /// Runs one round of a definition without storing its points, and returns the first points.
@@ -261,25 +256,17 @@ impl Sources {
         Ok((outcome, events.latest(usize::MAX)))
     }
 
-    fn find(&self, name: &str) -> Result<Arc<Running>, FlowError> {
-        let running = self.running.lock();
-        running
-            .get(name)
-            .cloned()
-            .ok_or_else(|| FlowError::Definition(format!("there is no source `{name}`: {}", hint(name, running.keys().map(String::as_str), 10))))
-    }
-
     /// Starts a source, and replaces a running one of the same name.
     fn run(&self, name: &str, definition: Definition) -> Result<(), FlowError> {
         // The log continues; the figures start again with each definition.
-        let events = self.running.lock().get(name).map(|running| Arc::clone(&running.events)).unwrap_or_default();
+        let events = self.running.find(name).map(|running| Arc::clone(&running.events)).unwrap_or_default();
         let watch = SeriesWatch::new(definition.expected());
         let own = Arc::new(Running { definition, figures: Mutex::default(), events, watch, job: Mutex::default() });
-        let before = self.running.lock().insert(name.to_owned(), Arc::clone(&own));
+        let before = self.running.put(name, Arc::clone(&own));
         match before {
             Some(before) => {
                 // Two rounds of one source must not run at once.
-                before.stop();
+                stop(&before.job);
                 if own.definition.brings_the_same(&before.definition) {
                     own.watch.take_over(&before.watch, (self.clock)());
                 } else {
@@ -351,13 +338,6 @@ impl Running {
             watched.troubled.clear();
         }
         watched
-    }
-
-    fn stop(&self) {
-        if let Some(job) = self.job.lock().take() {
-            job.stop();
-            job.join();
-        }
     }
 
     fn note(&self, outcome: Result<Outcome, FlowError>, now: Nanos, took: Duration) -> Result<(), FlowError> {

@@ -122,7 +122,7 @@ impl SeriesWatch {
         }
     }
 
-    /// The series, and those in trouble. Only gauges of `dataset` can be stuck: other values stay the same for good reasons.
+    /// The series, and the series in trouble. Only gauges of `dataset` can be stuck: other values stay the same for good reasons.
     pub fn look(&self, now: Nanos, dataset: &Dataset) -> WatchedSeries {
         let Expected { point_every, change_every, clock_within } = self.expected;
         let mut seen = self.seen.lock();

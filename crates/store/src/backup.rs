@@ -6,7 +6,7 @@
 //!   SHA256SUMS                        of every file, as `sha256sum --check` reads it
 //!   catalogue.db
 //!   access.db                         tokens and the record of changes
-//!   secrets.db                        secrets, if the caller asks for them
+//!   secrets.db                        secrets, if requested
 //!   data/DATASET/2026-05-07_7d.db     partitions, compact, without a log beside them
 //!   rollup/DATASET/…                  windows, and records about them
 //! ```

@@ -16,7 +16,7 @@ use crate::{
     error::{Context, StoreError},
 };
 
-/// Mode of the file: its owner reads and writes it, nobody else.
+/// Mode of the file: only its owner reads and writes it.
 const MODE: u32 = 0o600;
 const SCHEMA: &str = "CREATE TABLE IF NOT EXISTS secret (name TEXT PRIMARY KEY, value TEXT NOT NULL, set_at INTEGER NOT NULL) STRICT";
 

@@ -58,7 +58,7 @@ pub struct SinkBehind {
     pub points: u64,
     /// Seconds since it had sent everything; 0 if it has.
     pub seconds: u64,
-    /// Seconds until it will have caught up, if it goes on as in the last minute.
+    /// Seconds until it will have caught up, at the speed of the last minute.
     #[schema(required)]
     pub caught_up_in: Option<u64>,
 }
@@ -108,7 +108,7 @@ pub struct SinkTrial {
     pub series: u64,
     /// The latest points of some of them, as they would be sent.
     pub rows: String,
-    /// What the destination says of them, if it can tell without taking them.
+    /// The destination's verdict on them, if it can give one without storing them.
     #[schema(required)]
     pub answer: Option<String>,
 }
@@ -151,7 +151,7 @@ pub struct SinkVerification {
     pub differences: Vec<SinkDifference>,
     /// How many windows differ.
     pub differing: u64,
-    /// Things to know about the result.
+    /// Notes about the result.
     pub notes: Vec<String>,
 }
 

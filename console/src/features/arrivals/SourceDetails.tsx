@@ -5,9 +5,9 @@ import { sourceEventsQuery } from "../../api/queries";
 import type { SourceInfo, SourcePart } from "../../api/types";
 import { count } from "../../format/numbers";
 import { troubleText } from "../../format/trouble";
-import { Button, Code, Faint, Heading } from "../../ui/parts";
+import { Code, Faint, Heading } from "../../ui/parts";
 import { type Draft, tagText } from "../definitions/definition";
-import { Log } from "../definitions/Log";
+import { LogAndDefinition } from "../definitions/LogAndDefinition";
 
 /** The name of a part, with the number of its rows or nodes: `readings, 12 rows read`. */
 export function titleOf({ name, rows, nodes }: SourcePart): string {
@@ -15,7 +15,7 @@ export function titleOf({ name, rows, nodes }: SourcePart): string {
   return nodes === null ? name : `${name}, ${nodes === 1 ? "1 node" : `${count(nodes)} nodes`}`;
 }
 
-/** What became of a part: its points, its error, or both. */
+/** The result of a part: its points, its error, or both. */
 export function resultOf({ points, error }: SourcePart): string {
   if (error === null) return `${count(points)} points`;
   return points > 0 ? `${count(points)} points, ${error}` : error;
@@ -23,7 +23,6 @@ export function resultOf({ points, error }: SourcePart): string {
 
 export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((draft: Draft) => void) | undefined }) {
   const { data: events = [] } = useQuery(sourceEventsQuery(source.name));
-  const text = JSON.stringify(source.definition, null, 2);
   return (
     <>
       {source.parts.map((part) => (
@@ -57,15 +56,7 @@ export function SourceDetails({ source, edit }: { source: SourceInfo; edit: ((dr
           <Code>{source.sent}</Code>
         </>
       )}
-      <Heading style={{ marginTop: 8 }}>Log</Heading>
-      <Log events={events} />
-      <Heading style={{ marginTop: 8 }}>Definition</Heading>
-      <Code>{text}</Code>
-      {edit && (
-        <Button $quiet $low onPress={() => edit({ name: source.name, text })}>
-          Edit below
-        </Button>
-      )}
+      <LogAndDefinition name={source.name} definition={source.definition} events={events} edit={edit} />
     </>
   );
 }

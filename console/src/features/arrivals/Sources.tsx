@@ -1,6 +1,6 @@
 /** Sources: state, figures and actions; and the callers that push. */
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { Fragment, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 
 import { useMay } from "../../api/caller";
 import * as client from "../../api/client";
@@ -9,16 +9,38 @@ import type { SourceInfo } from "../../api/types";
 import { count, short } from "../../format/numbers";
 import { ago } from "../../format/times";
 import { troubles } from "../../format/trouble";
-import { Button, Failure, Heading, PlainTable, TableFrame, Waiting } from "../../ui/parts";
-import { SureButton } from "../../ui/SureButton";
+import { Heading, PlainTable, TableFrame, Waiting } from "../../ui/parts";
 import type { Draft } from "../definitions/definition";
+import { type FlowCalls, type FlowColumn, FlowTable } from "../definitions/FlowTable";
 import { SourceDetails } from "./SourceDetails";
 import { firstDraft, SourceForm } from "./SourceForm";
+
+const columns = (now: number): FlowColumn<SourceInfo>[] => [
+  { name: "source", cell: ({ name }) => name },
+  { name: "kind", cell: ({ kind }) => kind },
+  { name: "dataset", cell: ({ dataset }) => dataset },
+  { name: "state", cell: stateOf, wraps: true },
+  {
+    name: "last points",
+    cell: ({ last_points: last }) => (last === null ? "none yet" : ago(last, now)),
+    title: ({ last_points: last }) => last ?? "",
+  },
+  { name: "points/s", cell: (source) => short(source.points_per_second), isFigure: true },
+  { name: "points", cell: ({ points }) => count(points), isFigure: true },
+  { name: "rejected", cell: ({ rejected }) => count(rejected), title: latestReject, isFigure: true },
+];
+
+const CALLS: FlowCalls = {
+  key: "sources",
+  pause: (name) => client.changeSource(name, "pause"),
+  resume: (name) => client.changeSource(name, "resume"),
+  run: (name) => client.changeSource(name, "run"),
+  remove: client.removeSource,
+};
 
 export function Sources({ dataset }: { dataset: string }) {
   const { data, error, refetch, dataUpdatedAt } = useQuery(sourcesQuery);
   const may = useMay();
-  const [open, setOpen] = useState<string | null>(null);
   const [draft, setDraft] = useState<Draft>(() => firstDraft(dataset));
   if (!data) return <Waiting error={error} retry={refetch} />;
   return (
@@ -29,61 +51,13 @@ export function Sources({ dataset }: { dataset: string }) {
           folders.
         </p>
       ) : (
-        <TableFrame aria-label="Sources">
-          <PlainTable aria-label="Sources">
-            <thead>
-              <tr>
-                <th>source</th>
-                <th>kind</th>
-                <th>dataset</th>
-                <th>state</th>
-                <th>last points</th>
-                <th className="figure">points/s</th>
-                <th className="figure">points</th>
-                <th className="figure">rejected</th>
-                <th>actions</th>
-              </tr>
-            </thead>
-            <tbody>
-              {data.map((source) => (
-                <Fragment key={source.name}>
-                  <tr>
-                    <td>{source.name}</td>
-                    <td>{source.kind}</td>
-                    <td>{source.dataset}</td>
-                    <td style={{ whiteSpace: "normal" }}>{stateOf(source)}</td>
-                    <td title={source.last_points ?? ""}>
-                      {source.last_points === null ? "none yet" : ago(source.last_points, dataUpdatedAt)}
-                    </td>
-                    <td className="figure">{short(source.points_per_second)}</td>
-                    <td className="figure">{count(source.points)}</td>
-                    <td className="figure" title={latestReject(source) ?? ""}>
-                      {count(source.rejected)}
-                    </td>
-                    <td>
-                      <Button
-                        $quiet
-                        $low
-                        aria-label={`${open === source.name ? "Close details" : "Details"} of ${source.name}`}
-                        onPress={() => setOpen(open === source.name ? null : source.name)}
-                      >
-                        {open === source.name ? "Close" : "Details"}
-                      </Button>{" "}
-                      {may("admin") && <Actions source={source} />}
-                    </td>
-                  </tr>
-                  {open === source.name && (
-                    <tr>
-                      <td colSpan={9} style={{ whiteSpace: "normal" }}>
-                        <SourceDetails source={source} edit={may("admin") ? setDraft : undefined} />
-                      </td>
-                    </tr>
-                  )}
-                </Fragment>
-              ))}
-            </tbody>
-          </PlainTable>
-        </TableFrame>
+        <FlowTable
+          label="Sources"
+          flows={data}
+          columns={columns(dataUpdatedAt)}
+          calls={CALLS}
+          details={(source) => <SourceDetails source={source} edit={may("admin") ? setDraft : undefined} />}
+        />
       )}
       <Callers now={dataUpdatedAt} />
       {may("admin") && <SourceForm draft={draft} change={setDraft} dataset={dataset} />}
@@ -146,41 +120,6 @@ function stateOf({ state, is_late: isLate, error, parts, series }: SourceInfo): 
   return [state, ...more].join(", ");
 }
 
-function latestReject({ rejects }: SourceInfo): string | undefined {
-  return rejects.flatMap((reject) => reject.samples).at(-1);
-}
-
-function Actions({ source }: { source: SourceInfo }) {
-  const queries = useQueryClient();
-  const act = useMutation({
-    mutationFn: (what: () => Promise<unknown>) => what(),
-    onSuccess: () => queries.invalidateQueries({ queryKey: ["sources"] }),
-  });
-  if (act.error) return <Failure error={act.error} />;
-  const change = (word: client.SourceChange) => act.mutate(() => client.changeSource(source.name, word));
-  return (
-    <>
-      {source.state === "paused" ? (
-        <Button $quiet $low onPress={() => change("resume")} aria-label={`Resume ${source.name}`}>
-          Resume
-        </Button>
-      ) : (
-        <>
-          <Button $quiet $low onPress={() => change("run")} aria-label={`Run now: ${source.name}`}>
-            Run now
-          </Button>{" "}
-          <Button $quiet $low onPress={() => change("pause")} aria-label={`Pause ${source.name}`}>
-            Pause
-          </Button>
-        </>
-      )}{" "}
-      <SureButton
-        isLow
-        sure={`Really remove ${source.name}`}
-        onSure={() => act.mutate(() => client.removeSource(source.name))}
-      >
-        Remove
-      </SureButton>
-    </>
-  );
+function latestReject({ rejects }: SourceInfo): string {
+  return rejects.flatMap((reject) => reject.samples).at(-1) ?? "";
 }

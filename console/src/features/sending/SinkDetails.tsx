@@ -7,16 +7,15 @@ import { asideQuery, sinkEventsQuery } from "../../api/queries";
 import type { SinkInfo, SinkVerification } from "../../api/types";
 import { bytes, count } from "../../format/numbers";
 import { FormRow, TextInput } from "../../ui/fields";
-import { Button, Code, Faint, Failure, Heading, PlainTable, TableFrame } from "../../ui/parts";
+import { Button, Faint, Failure, Heading, PlainTable, TableFrame } from "../../ui/parts";
 import { SureButton } from "../../ui/SureButton";
 import type { Draft } from "../definitions/definition";
-import { Log } from "../definitions/Log";
+import { LogAndDefinition } from "../definitions/LogAndDefinition";
 
 const minute = (text: string): string => text.slice(0, 16).replace("T", " ");
 
 export function SinkDetails({ sink, edit }: { sink: SinkInfo; edit: ((draft: Draft) => void) | undefined }) {
   const { data: events = [] } = useQuery(sinkEventsQuery(sink.name));
-  const text = JSON.stringify(sink.definition, null, 2);
   return (
     <>
       <p>
@@ -34,15 +33,7 @@ export function SinkDetails({ sink, edit }: { sink: SinkInfo; edit: ((draft: Dra
       ))}
       {edit && <Span sink={sink} />}
       {sink.set_aside > 0 && <Aside sink={sink} mayChange={edit !== undefined} />}
-      <Heading style={{ marginTop: 8 }}>Log</Heading>
-      <Log events={events} />
-      <Heading style={{ marginTop: 8 }}>Definition</Heading>
-      <Code>{text}</Code>
-      {edit && (
-        <Button $quiet $low onPress={() => edit({ name: sink.name, text })}>
-          Edit below
-        </Button>
-      )}
+      <LogAndDefinition name={sink.name} definition={sink.definition} events={events} edit={edit} />
     </>
   );
 }

@@ -54,7 +54,7 @@ pub enum SinkCommand {
         #[arg(long)]
         name: Option<String>,
     },
-    /// Pause a sink until it is resumed; what arrives meanwhile is sent then
+    /// Pause a sink until it is resumed; points that arrive in between are sent then
     Pause {
         /// Name
         name: String,
@@ -72,7 +72,7 @@ pub enum SinkCommand {
         #[arg(long)]
         over: String,
     },
-    /// Compare counts and sums per window with what the destination has
+    /// Compare counts and sums per window with those of the destination
     Verify {
         /// Name
         name: String,
@@ -99,7 +99,7 @@ pub enum SinkCommand {
         /// Number of a batch (default: all)
         batch: Option<u64>,
     },
-    /// Remove a sink; what it has sent stays
+    /// Remove a sink; the points that it has sent stay
     Remove {
         /// Name
         name: String,

@@ -1,6 +1,7 @@
 //! The typed client: a function per call, with the types of the API.
 
 pub mod connect;
+pub mod flows;
 mod pinned;
 
 use std::time::Duration;
@@ -17,7 +18,6 @@ use fenetre_wire::{
     bin::{BinItemInfo, Deletion, PointsOrder, Restore},
     datasets::{DatasetInfo, Defined, DefinedMetric, MetricInfo, Reference, Rename, Renamed, TagInfo},
     definitions::{Differences, MetricDefinitions},
-    flows::{DefinedFlow, FlowEvent},
     imports::{ImportLook, ImportOrder, ImportRecord, LookOrder},
     jobs::JobInfo,
     mappings::MappingInfo,
@@ -25,8 +25,6 @@ use fenetre_wire::{
     retention::{ExpiryOrder, ExpiryPreview, RetentionChange, RetentionInfo, RetentionOrder, WrittenFile},
     rollups::{FillOrder, RollupPreview, RollupsInfo},
     series::{LatestPoint, Page, SeriesInfo},
-    sinks::{AsideBatch, SinkInfo, SinkRange, SinkTrial, SinkVerification},
-    sources::{SourceInfo, SourceTrial},
     storage::{CompactedPartition, FileOrder, MetricStorage, StorageInfo, TidiedDataset, TidyOrder, VerifiedFile},
 };
 use serde::{Serialize, de::DeserializeOwned};
@@ -39,8 +37,6 @@ use crate::{
 };
 
 const BACKUP: &str = "/api/v1/backup";
-const SINKS: &str = "/api/v1/sinks";
-const SOURCES: &str = "/api/v1/sources";
 const TOKENS: &str = "/api/v1/tokens";
 /// Maximum size of an answer, in bytes.
 const LARGEST_ANSWER: u64 = 2 << 30;
@@ -124,105 +120,6 @@ impl Client {
 
     pub fn pushing_callers(&self) -> Result<Vec<fenetre_wire::sources::PushingCaller>, Failure> {
         self.get("/api/v1/pushing-callers", &[])
-    }
-
-    pub fn sources(&self) -> Result<Vec<SourceInfo>, Failure> {
-        self.get(SOURCES, &[])
-    }
-
-    #[cfg(not(feature = "service"))]
-    pub fn source_examples(&self) -> Result<Vec<fenetre_wire::flows::FlowExample>, Failure> {
-        self.get("/api/v1/source-examples", &[])
-    }
-
-    pub fn source(&self, name: &str) -> Result<SourceInfo, Failure> {
-        self.get(&format!("{SOURCES}/{}", escaped(name)), &[])
-    }
-
-    pub fn source_events(&self, name: &str) -> Result<Vec<FlowEvent>, Failure> {
-        self.get(&format!("{SOURCES}/{}/events", escaped(name)), &[])
-    }
-
-    /// Defines a source; with `dry_run`, only returns the differences.
-    pub fn put_source(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedFlow, Failure> {
-        let path = format!("{SOURCES}/{}?dry_run={dry_run}", escaped(name));
-        let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
-        Ok(self.read(request.send(definition), &path)?)
-    }
-
-    pub fn try_source(&self, definition: &str) -> Result<SourceTrial, Failure> {
-        let path = format!("{SOURCES}/try");
-        let request = self.agent.post(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
-        Ok(self.read(request.send(definition), &path)?)
-    }
-
-    /// Pauses, resumes or runs a source, by the word of the call.
-    pub fn change_source(&self, name: &str, change: &str) -> Result<(), Failure> {
-        self.post_for_nothing(&format!("{SOURCES}/{}/{change}", escaped(name)), &())
-    }
-
-    pub fn remove_source(&self, name: &str) -> Result<(), Failure> {
-        self.delete_for_nothing(&format!("{SOURCES}/{}", escaped(name)))
-    }
-
-    pub fn sinks(&self) -> Result<Vec<SinkInfo>, Failure> {
-        self.get(SINKS, &[])
-    }
-
-    #[cfg(not(feature = "service"))]
-    pub fn sink_examples(&self) -> Result<Vec<fenetre_wire::flows::FlowExample>, Failure> {
-        self.get("/api/v1/sink-examples", &[])
-    }
-
-    pub fn sink(&self, name: &str) -> Result<SinkInfo, Failure> {
-        self.get(&format!("{SINKS}/{}", escaped(name)), &[])
-    }
-
-    pub fn sink_events(&self, name: &str) -> Result<Vec<FlowEvent>, Failure> {
-        self.get(&format!("{SINKS}/{}/events", escaped(name)), &[])
-    }
-
-    /// Defines a sink; with `dry_run`, only returns the differences.
-    pub fn put_sink(&self, name: &str, definition: &str, dry_run: bool) -> Result<DefinedFlow, Failure> {
-        let path = format!("{SINKS}/{}?dry_run={dry_run}", escaped(name));
-        let request = self.agent.put(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
-        Ok(self.read(request.send(definition), &path)?)
-    }
-
-    pub fn try_sink(&self, definition: &str) -> Result<SinkTrial, Failure> {
-        let path = format!("{SINKS}/try");
-        let request = self.agent.post(format!("{}{path}", self.url)).header("Content-Type", "application/toml");
-        Ok(self.read(request.send(definition), &path)?)
-    }
-
-    /// Pauses or resumes a sink, or sends its set-aside batches again, by the word of the call.
-    pub fn change_sink(&self, name: &str, change: &str) -> Result<(), Failure> {
-        self.post_for_nothing(&format!("{SINKS}/{}/{change}", escaped(name)), &())
-    }
-
-    pub fn replay_sink(&self, name: &str, over: &str) -> Result<(), Failure> {
-        self.post_for_nothing(&format!("{SINKS}/{}/replay", escaped(name)), &SinkRange { over: over.to_owned() })
-    }
-
-    pub fn verify_sink(&self, name: &str, over: &str) -> Result<SinkVerification, Failure> {
-        self.post(&format!("{SINKS}/{}/verify", escaped(name)), &SinkRange { over: over.to_owned() })
-    }
-
-    pub fn remove_sink(&self, name: &str) -> Result<(), Failure> {
-        self.delete_for_nothing(&format!("{SINKS}/{}", escaped(name)))
-    }
-
-    pub fn aside(&self, sink: &str) -> Result<Vec<AsideBatch>, Failure> {
-        self.get(&format!("{SINKS}/{}/aside", escaped(sink)), &[])
-    }
-
-    /// Copies the points of a batch that was set aside.
-    pub fn aside_points(&self, sink: &str, id: u64, out: &mut dyn std::io::Write) -> Result<(), Failure> {
-        self.stream(&format!("{SINKS}/{}/aside/{id}", escaped(sink)), &[], |body| std::io::copy(body, out).map(|_| ()))
-    }
-
-    pub fn remove_aside(&self, sink: &str, id: u64) -> Result<(), Failure> {
-        self.delete_for_nothing(&format!("{SINKS}/{}/aside/{id}", escaped(sink)))
     }
 
     pub fn jobs(&self) -> Result<Vec<JobInfo>, Failure> {

@@ -22,10 +22,10 @@ use fenetre_wire::{
 };
 use serde::Deserialize;
 
-use super::{definitions, import::read_mapping, sinks, sources};
+use super::{definitions, flows::read_definition, import::read_mapping};
 use crate::{
     args::ApplyArgs,
-    client::Client,
+    client::{Client, flows::Flow},
     confirm::confirm,
     failure::{DONE, FAILED, Failure, SOME_REJECTED, WRONG},
 };
@@ -46,9 +46,8 @@ struct File {
 struct Wanted {
     datasets: BTreeMap<String, File>,
     mappings: BTreeMap<String, Mapping>,
-    /// Texts of definitions, which the service compares.
-    sources: BTreeMap<String, String>,
-    sinks: BTreeMap<String, String>,
+    /// Names and texts of definitions, which the service compares.
+    flows: Vec<(Flow, String, String)>,
 }
 
 /// Applies the folder.
@@ -68,11 +67,8 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         }
         differs = true;
     }
-    for (name, text) in &wanted.sources {
-        differs |= show_difference("source", name, client.put_source(name, text, true)?);
-    }
-    for (name, text) in &wanted.sinks {
-        differs |= show_difference("sink", name, client.put_sink(name, text, true)?);
+    for (flow, name, text) in &wanted.flows {
+        differs |= show_difference(flow.noun(), name, client.put_flow(*flow, name, text, true)?);
     }
     if !differs {
         outln!("the store already matches the folder");
@@ -90,8 +86,7 @@ pub fn run(args: &ApplyArgs) -> Result<ExitCode, Failure> {
         file.tags.iter().try_for_each(|(key, tag)| client.put_tag(&name, key, tag).map(|_| ()))?;
     }
     wanted.mappings.iter().try_for_each(|(name, mapping)| client.put_mapping(name, mapping).map(|_| ()))?;
-    wanted.sources.iter().try_for_each(|(name, text)| client.put_source(name, text, false).map(|_| ()))?;
-    wanted.sinks.iter().try_for_each(|(name, text)| client.put_sink(name, text, false).map(|_| ()))?;
+    wanted.flows.iter().try_for_each(|(flow, name, text)| client.put_flow(*flow, name, text, false).map(|_| ()))?;
     outln!("applied");
     Ok(ExitCode::from(DONE))
 }
@@ -109,12 +104,9 @@ fn files(folder: &Path) -> Result<Vec<(String, PathBuf)>, Failure> {
     Ok(found)
 }
 
-/// Reads and checks the text of a definition.
-type ReadDefinition = fn(&Path) -> Result<String, Failure>;
-
 /// Reads and checks everything before anything is changed.
 fn read(folder: &Path) -> Result<Wanted, Failure> {
-    let mut wanted = Wanted { datasets: BTreeMap::new(), mappings: BTreeMap::new(), sources: BTreeMap::new(), sinks: BTreeMap::new() };
+    let mut wanted = Wanted { datasets: BTreeMap::new(), mappings: BTreeMap::new(), flows: Vec::new() };
     for (name, path) in files(folder)? {
         let wrong = |error: String| Failure::new(WRONG, format!("{}: {error}", path.display()));
         let text = fs::read_to_string(&path).map_err(|error| wrong(error.to_string()))?;
@@ -139,18 +131,15 @@ fn read(folder: &Path) -> Result<Wanted, Failure> {
             wanted.mappings.insert(name, read_mapping(&path)?);
         }
     }
-    let flows: [(&str, &mut BTreeMap<String, String>, ReadDefinition); 2] =
-        [("sources", &mut wanted.sources, sources::read_definition), ("sinks", &mut wanted.sinks, sinks::read_definition)];
-    for (name, found, read) in flows {
+    for (flow, name) in [(Flow::Source, "sources"), (Flow::Sink, "sinks")] {
         let folder = folder.join(name);
         if folder.exists() {
             for (name, path) in files(&folder)? {
-                found.insert(name, read(&path)?);
+                wanted.flows.push((flow, name, read_definition(flow, &path)?));
             }
         }
     }
-    let Wanted { datasets, mappings, sources, sinks } = &wanted;
-    if datasets.is_empty() && mappings.is_empty() && sources.is_empty() && sinks.is_empty() {
+    if wanted.datasets.is_empty() && wanted.mappings.is_empty() && wanted.flows.is_empty() {
         let reason = format!("{} holds no DATASET.toml, mappings/NAME.toml, sources/NAME.toml or sinks/NAME.toml", folder.display());
         return Err(Failure::new(WRONG, reason));
     }

@@ -7,6 +7,7 @@ pub mod bin;
 pub mod changes;
 pub mod datasets;
 pub mod definitions;
+pub mod flows;
 pub mod import;
 pub mod imports;
 pub mod jobs;

@@ -1,18 +1,13 @@
 //! `fenetre sink`: sinks, which send points continuously.
 
-use std::{fs, path::Path};
-
 use fenetre_core::keeping::ByteSize;
-use fenetre_wire::{
-    flows::FlowDifference,
-    sinks::{AsideBatch, SinkDifference, SinkInfo, SinkTrial, SinkVerification},
-};
+use fenetre_wire::sinks::{AsideBatch, SinkDifference, SinkInfo, SinkTrial, SinkVerification};
 
-use super::sources::{event_columns, example, rate};
+use super::flows::{self, rate, read_definition};
 use crate::{
     args::{ListOutput, SinkArgs, SinkCommand},
-    client::Client,
-    failure::{FAILED, Failure, WRONG},
+    client::{Client, flows::Flow},
+    failure::{FAILED, Failure},
     output::{
         list::{Column, write},
         words::{count_of, duration, grouped, utc},
@@ -24,34 +19,21 @@ pub fn run(args: SinkArgs) -> Result<(), Failure> {
     let client = || Client::of(&args.service);
     match args.command.unwrap_or(SinkCommand::List) {
         SinkCommand::List => {
-            let sinks = client()?.sinks()?;
+            let sinks: Vec<SinkInfo> = client()?.flows(Flow::Sink)?;
             write(&sinks, &columns(), args.output)?;
             if sinks.is_empty() && args.output == ListOutput::Table {
                 noteln!("define one with `fenetre sink add FILE.toml`");
             }
             Ok(())
         }
-        SinkCommand::Show { name } => show(&client()?.sink(&name)?),
+        SinkCommand::Show { name } => show(&client()?.flow(Flow::Sink, &name)?),
+        SinkCommand::Example { kind } => flows::example(Flow::Sink, &kind, client),
         #[cfg(feature = "service")]
-        SinkCommand::Example { kind } => example(&own_examples(), &kind),
-        #[cfg(not(feature = "service"))]
-        SinkCommand::Example { kind } => example(&client()?.sink_examples()?, &kind),
-        #[cfg(feature = "service")]
-        SinkCommand::Check { file } => check(&file),
-        SinkCommand::Try { file } => show_trial(&client()?.try_sink(&read_definition(&file)?)?),
-        SinkCommand::Add { file, name } => {
-            let stem = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
-            let name = name.unwrap_or(stem);
-            let done = match client()?.put_sink(&name, &read_definition(&file)?, false)?.difference {
-                FlowDifference::New => "is added: `fenetre sink list` shows it",
-                FlowDifference::Changed => "is changed, and continues where it was",
-                FlowDifference::None => "is the same already: nothing was changed",
-            };
-            outln!("sink {name} {done}");
-            Ok(())
-        }
-        SinkCommand::Pause { name } => client()?.change_sink(&name, "pause").map(|()| outln!("sink {name} is paused")),
-        SinkCommand::Resume { name } => client()?.change_sink(&name, "resume").map(|()| outln!("sink {name} is resumed")),
+        SinkCommand::Check { file } => flows::check(Flow::Sink, &file),
+        SinkCommand::Try { file } => show_trial(&client()?.try_flow(Flow::Sink, &read_definition(Flow::Sink, &file)?)?),
+        SinkCommand::Add { file, name } => flows::add(Flow::Sink, &client()?, &file, name, "continues where it was"),
+        SinkCommand::Pause { name } => client()?.change_flow(Flow::Sink, &name, "pause").map(|()| outln!("sink {name} is paused")),
+        SinkCommand::Resume { name } => client()?.change_flow(Flow::Sink, &name, "resume").map(|()| outln!("sink {name} is resumed")),
         SinkCommand::Replay { name, over } => client()?
             .replay_sink(&name, &over)
             .map(|()| outln!("sink {name} sends the points of {over} again: `fenetre sink show {name}` shows how far it is")),
@@ -68,7 +50,7 @@ pub fn run(args: SinkArgs) -> Result<(), Failure> {
         SinkCommand::Resend { name } => {
             let client = client()?;
             let count = client.aside(&name)?.len() as u64;
-            client.change_sink(&name, "resend")?;
+            client.change_flow(Flow::Sink, &name, "resend")?;
             outln!("sink {name} sends {} again", count_of(count, "batch", "batches"));
             Ok(())
         }
@@ -82,41 +64,11 @@ pub fn run(args: SinkArgs) -> Result<(), Failure> {
             outln!("{} of the sink {name} removed", count_of(batches.len() as u64, "batch", "batches"));
             Ok(())
         }
-        SinkCommand::Remove { name } => client()?.remove_sink(&name).map(|()| outln!("sink {name} is removed; what it has sent stays")),
-        SinkCommand::Log { name, limit } => {
-            let mut events = client()?.sink_events(&name)?;
-            events.truncate(limit);
-            write(&events, &event_columns(), args.output)
+        SinkCommand::Remove { name } => {
+            client()?.remove_flow(Flow::Sink, &name).map(|()| outln!("sink {name} is removed; the points that it has sent stay"))
         }
+        SinkCommand::Log { name, limit } => flows::log(Flow::Sink, &client()?, &name, limit, args.output),
     }
-}
-
-/// Where the service is built in, none needs to run.
-#[cfg(feature = "service")]
-fn own_examples() -> Vec<fenetre_wire::flows::FlowExample> {
-    let example = |(kind, definition): (&str, &str)| fenetre_wire::flows::FlowExample { kind: kind.to_owned(), definition: definition.to_owned() };
-    fenetre_flows::sinks::definition::examples::all().map(example).collect()
-}
-
-/// Reads a definition. Where the service is built in, it is checked here, so that errors name the file.
-pub fn read_definition(file: &Path) -> Result<String, Failure> {
-    let text = fs::read_to_string(file).map_err(|error| Failure::new(WRONG, format!("cannot read {}: {error}", file.display())))?;
-    #[cfg(feature = "service")]
-    parse(&text, file)?;
-    Ok(text)
-}
-
-#[cfg(feature = "service")]
-fn parse(text: &str, file: &Path) -> Result<fenetre_flows::sinks::definition::SinkDefinition, Failure> {
-    let definition = fenetre_flows::sinks::definition::SinkDefinition::parse(text, &file.display().to_string());
-    definition.map_err(|error| Failure::new(WRONG, error.to_string()))
-}
-
-#[cfg(feature = "service")]
-fn check(file: &Path) -> Result<(), Failure> {
-    let definition = parse(&read_definition(file)?, file)?;
-    outln!("{} is valid: kind {}, from {} to {}", file.display(), definition.kind(), definition.dataset(), definition.destination());
-    Ok(())
 }
 
 fn columns() -> Vec<Column<SinkInfo>> {

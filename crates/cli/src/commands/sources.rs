@@ -1,17 +1,12 @@
 //! `fenetre source`: sources, which fetch points automatically.
 
-use std::{fs, path::Path};
+use fenetre_wire::sources::{PushingCaller, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble, TroubledSeries};
 
-use fenetre_core::suggest::listing;
-use fenetre_wire::{
-    flows::{FlowDifference, FlowEvent, FlowExample},
-    sources::{PushingCaller, SourceInfo, SourcePart, SourceReject, SourceSeries, SourceTrial, Trouble, TroubledSeries},
-};
-
+use super::flows::{self, rate, read_definition};
 use crate::{
     args::{ListOutput, SourceArgs, SourceCommand},
-    client::Client,
-    failure::{FAILED, Failure, WRONG},
+    client::{Client, flows::Flow},
+    failure::{FAILED, Failure},
     output::{
         list::{Column, write},
         words::{count_of, grouped, utc},
@@ -23,7 +18,7 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
     let client = || Client::of(&args.service);
     match args.command.unwrap_or(SourceCommand::List) {
         SourceCommand::List => {
-            let sources = client()?.sources()?;
+            let sources: Vec<SourceInfo> = client()?.flows(Flow::Source)?;
             write(&sources, &columns(), args.output)?;
             if sources.is_empty() && args.output == ListOutput::Table {
                 noteln!("define one with `fenetre source add FILE.toml`");
@@ -38,75 +33,18 @@ pub fn run(args: SourceArgs) -> Result<(), Failure> {
             }
             Ok(())
         }
-        SourceCommand::Show { name } => show(&client()?.source(&name)?),
+        SourceCommand::Show { name } => show(&client()?.flow(Flow::Source, &name)?),
+        SourceCommand::Example { kind } => flows::example(Flow::Source, &kind, client),
         #[cfg(feature = "service")]
-        SourceCommand::Example { kind } => example(&own_examples(), &kind),
-        #[cfg(not(feature = "service"))]
-        SourceCommand::Example { kind } => example(&client()?.source_examples()?, &kind),
-        #[cfg(feature = "service")]
-        SourceCommand::Check { file } => check(&file),
-        SourceCommand::Try { file } => show_trial(&client()?.try_source(&read_definition(&file)?)?),
-        SourceCommand::Add { file, name } => {
-            let stem = file.file_stem().and_then(|stem| stem.to_str()).unwrap_or_default().to_owned();
-            let name = name.unwrap_or(stem);
-            let done = match client()?.put_source(&name, &read_definition(&file)?, false)?.difference {
-                FlowDifference::New => "is added: `fenetre source list` shows it",
-                FlowDifference::Changed => "is changed, and was started again",
-                FlowDifference::None => "is the same already: nothing was changed",
-            };
-            outln!("source {name} {done}");
-            Ok(())
-        }
-        SourceCommand::Pause { name } => client()?.change_source(&name, "pause").map(|()| outln!("source {name} is paused")),
-        SourceCommand::Resume { name } => client()?.change_source(&name, "resume").map(|()| outln!("source {name} is resumed")),
-        SourceCommand::Run { name } => client()?.change_source(&name, "run").map(|()| outln!("source {name} begins its next round")),
-        SourceCommand::Remove { name } => client()?.remove_source(&name).map(|()| outln!("source {name} is removed; its points stay")),
-        SourceCommand::Log { name, limit } => {
-            let mut events = client()?.source_events(&name)?;
-            events.truncate(limit);
-            write(&events, &event_columns(), args.output)
-        }
+        SourceCommand::Check { file } => flows::check(Flow::Source, &file),
+        SourceCommand::Try { file } => show_trial(&client()?.try_flow(Flow::Source, &read_definition(Flow::Source, &file)?)?),
+        SourceCommand::Add { file, name } => flows::add(Flow::Source, &client()?, &file, name, "was started again"),
+        SourceCommand::Pause { name } => client()?.change_flow(Flow::Source, &name, "pause").map(|()| outln!("source {name} is paused")),
+        SourceCommand::Resume { name } => client()?.change_flow(Flow::Source, &name, "resume").map(|()| outln!("source {name} is resumed")),
+        SourceCommand::Run { name } => client()?.change_flow(Flow::Source, &name, "run").map(|()| outln!("source {name} begins its next round")),
+        SourceCommand::Remove { name } => client()?.remove_flow(Flow::Source, &name).map(|()| outln!("source {name} is removed; its points stay")),
+        SourceCommand::Log { name, limit } => flows::log(Flow::Source, &client()?, &name, limit, args.output),
     }
-}
-
-/// Where the service is built in, none needs to run.
-#[cfg(feature = "service")]
-fn own_examples() -> Vec<FlowExample> {
-    let example = |(kind, definition): (&str, &str)| FlowExample { kind: kind.to_owned(), definition: definition.to_owned() };
-    fenetre_flows::definition::examples::all().map(example).collect()
-}
-
-/// Prints the definition of a kind.
-pub fn example(examples: &[FlowExample], kind: &str) -> Result<(), Failure> {
-    let kinds = || examples.iter().map(|example| example.kind.as_str());
-    match examples.iter().find(|example| example.kind == kind) {
-        Some(example) => {
-            outln!("{}", example.definition.trim_end());
-            Ok(())
-        }
-        None => Err(Failure::new(WRONG, format!("unknown kind `{kind}`: use one of {}", listing(kinds(), 9)))),
-    }
-}
-
-/// Reads a definition. Where the service is built in, it is checked here, so that errors name the file.
-pub fn read_definition(file: &Path) -> Result<String, Failure> {
-    let text = fs::read_to_string(file).map_err(|error| Failure::new(WRONG, format!("cannot read {}: {error}", file.display())))?;
-    #[cfg(feature = "service")]
-    parse(&text, file)?;
-    Ok(text)
-}
-
-#[cfg(feature = "service")]
-fn parse(text: &str, file: &Path) -> Result<fenetre_flows::definition::Definition, Failure> {
-    let definition = fenetre_flows::definition::Definition::parse(text, &file.display().to_string());
-    definition.map_err(|error| Failure::new(WRONG, error.to_string()))
-}
-
-#[cfg(feature = "service")]
-fn check(file: &Path) -> Result<(), Failure> {
-    let definition = parse(&read_definition(file)?, file)?;
-    outln!("{} is valid: kind {}, into {}", file.display(), definition.kind(), definition.dataset());
-    Ok(())
 }
 
 fn columns() -> Vec<Column<SourceInfo>> {
@@ -147,11 +85,6 @@ fn caller_columns() -> Vec<Column<PushingCaller>> {
     ]
 }
 
-/// Points per second: `12`, `0.4`.
-pub fn rate(points: f64) -> String {
-    if points >= 10.0 || points <= 0.0 { grouped(points.round() as u64) } else { format!("{points:.1}") }
-}
-
 /// Its state, how many of its parts failed, and how many of its series are in trouble.
 fn state(source: &SourceInfo) -> String {
     let failed = source.parts.iter().filter(|part| part.error.is_some() && part.points == 0).count();
@@ -182,15 +115,6 @@ fn failed(parts: &[SourcePart]) -> Option<String> {
         .iter()
         .find_map(|part| part.error.as_ref().map(|error| (&part.name, error)))
         .map(|(name, error)| if error.starts_with(name.as_str()) { error.clone() } else { format!("{name}: {error}") })
-}
-
-/// Columns of the events of a log.
-pub fn event_columns() -> Vec<Column<FlowEvent>> {
-    vec![
-        Column { name: "time (UTC)", right: false, text: |event| utc(Some(&event.last)), plain: |event| event.last.clone() },
-        Column { name: "times", right: true, text: |event| grouped(event.count), plain: |event| event.count.to_string() },
-        Column { name: "event", right: false, text: |event| event.text.clone(), plain: |event| event.text.clone() },
-    ]
 }
 
 fn show(source: &SourceInfo) -> Result<(), Failure> {

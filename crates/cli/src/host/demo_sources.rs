@@ -15,7 +15,7 @@ use fenetre_demo::{
 };
 
 use crate::{
-    client::Client,
+    client::{Client, flows::Flow},
     failure::{FAILED, Failure},
 };
 
@@ -100,7 +100,7 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
         let topics = "topics = [\"velmar/{lock}/{metric}\"]\n";
         sources.push(("boats", of("mqtt", &format!("broker = \"mqtt://127.0.0.1:{}\"\n{topics}", broker.port))));
     }
-    sources.iter().try_for_each(|(name, definition)| client.put_source(name, definition, false).map(|_| ()))?;
+    sources.iter().try_for_each(|(name, definition)| client.put_flow(Flow::Source, name, definition, false).map(|_| ()))?;
     Ok(broker)
 }
 

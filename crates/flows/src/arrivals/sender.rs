@@ -122,7 +122,7 @@ mod tests {
         let mut sent = Sent::default();
         assert!(sent.rate(0).abs() < 1e-9);
         (0..300).for_each(|second| sent.count(second * SECOND, &tally(4, 1)));
-        assert!(sent.rate(10 * SECOND).abs() < 1e-9, "what is older than a minute is not kept");
+        assert!(sent.rate(10 * SECOND).abs() < 1e-9, "figures older than a minute are not kept");
         assert!((sent.rate(300 * SECOND) - 4.0).abs() < 1e-9);
         assert!((sent.rate(330 * SECOND) - 2.0).abs() < 1e-9);
         assert_eq!((sent.accepted, sent.rejected, sent.last()), (1_200, 300, Some(299 * SECOND)));

@@ -57,7 +57,7 @@ pub fn parse<D: OfKind>(text: &str, name: &str) -> Result<D, FlowError> {
     Ok(document)
 }
 
-/// Whether two documents are equal, in whichever notation they were written.
+/// Whether two documents are equal, regardless of notation.
 pub fn is_same(one: &impl Serialize, other: &impl Serialize) -> bool {
     serde_json::to_value(one).ok().is_some_and(|one| Some(one) == serde_json::to_value(other).ok())
 }

@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 use self::document::OfKind;
 use crate::{error::FlowError, secret::SecretRef, watch::Expected};
 
-/// Declares a kind: its own fields, and those that all kinds have.
+/// Declares a kind: its own fields, and the common fields of all kinds.
 macro_rules! kind {
     ($(#[$about:meta])* $name:ident { $($fields:tt)* }) => {
         $(#[$about])*
@@ -211,11 +211,6 @@ impl Definition {
         of_all!(self, of => &of.dataset)
     }
 
-    /// Whether both definitions are equal, in whichever notation they were written.
-    pub fn is_same(&self, other: &Self) -> bool {
-        document::is_same(self, other)
-    }
-
     /// Names of the store's secrets that it refers to.
     pub fn kept_secrets(&self) -> BTreeSet<String> {
         document::kept_secrets(self)
@@ -229,7 +224,7 @@ impl Definition {
             of_all!(&mut definition, of => (of.stale_after, of.stuck_after, of.clock_off_after) = (None, None, None));
             definition
         };
-        plain(self).is_same(&plain(other))
+        document::is_same(&plain(self), &plain(other))
     }
 
     /// Whether it is paused.
@@ -338,9 +333,9 @@ mod tests {
         assert_eq!((read.kind(), read.dataset(), read.every(), read.is_paused()), ("poll", "velmar", 10 * SECOND, false));
         let json = serde_json::to_string(&read).unwrap();
         let mut again = Definition::parse(&json, "x").unwrap();
-        assert!(again.is_same(&read));
+        assert!(document::is_same(&again, &read));
         again.set_paused(true);
-        assert!(!again.is_same(&read));
+        assert!(!document::is_same(&again, &read));
     }
 
     #[test]

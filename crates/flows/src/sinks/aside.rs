@@ -1,11 +1,11 @@
-//! Batches that a destination refused. They are kept as files until somebody sends them again or removes them.
+//! Batches that a destination refused. They are kept as files until a user sends them again or removes them.
 //!
 //! ```text
 //! STORE/aside/SINK/000001.ndjson     first line: the reason and other facts; then a point per line, as a push takes it
 //! ```
 //!
-//! The points are there to be looked at. What is sent again are the values that the store has at that time, in the shape of the current
-//! definition: a point may have been replaced and sent since, and a definition corrected.
+//! The points are kept for inspection. A batch is sent again with the current values of the store, in the shape of the current
+//! definition: a point may have been replaced and sent since, and the definition corrected.
 
 use std::{
     fs::{self, File},
@@ -57,8 +57,11 @@ impl Aside {
         self.of(sink).join(format!("{id:06}.ndjson"))
     }
 
-    /// Ids of the batches of a sink, oldest first.
-    fn ids(&self, sink: &str) -> Result<Vec<u64>, FlowError> {
+    /// Numbers of the batches of a sink, oldest first.
+    ///
+    /// # Errors
+    /// If the folder cannot be read.
+    pub fn ids(&self, sink: &str) -> Result<Vec<u64>, FlowError> {
         let folder = self.of(sink);
         let entries = match fs::read_dir(&folder) {
             Ok(entries) => entries,

@@ -1,8 +1,12 @@
 //! Sends batches to a destination, counts them, and sets aside those that it refuses.
 
-use std::{collections::VecDeque, sync::Arc};
+use std::{
+    collections::{BTreeSet, VecDeque},
+    sync::Arc,
+};
 
 use fenetre_core::time::Nanos;
+use fenetre_jobs::Job;
 use fenetre_store::{Position, Store};
 use parking_lot::Mutex;
 
@@ -27,11 +31,11 @@ pub struct SinkFigures {
     pub bytes: u64,
     /// Points that the destination rejected.
     pub rejected: u64,
-    /// The latest reasons of them.
+    /// The latest reasons.
     pub samples: VecDeque<String>,
     /// Time of the latest batch.
     pub last_sent: Option<Nanos>,
-    /// Why the latest batch could not be sent, and since when that is so.
+    /// Why the latest batch could not be sent, and since when.
     pub failing: Option<(String, Nanos)>,
     /// The latest time at which everything had been sent.
     pub caught_up: Nanos,
@@ -51,7 +55,7 @@ pub struct Shared {
     /// The log.
     pub events: Events,
     /// Set-aside batches that are to be sent again.
-    pub resent: Mutex<VecDeque<u64>>,
+    pub resent: Mutex<BTreeSet<u64>>,
 }
 
 /// The way of a sink to its destination.
@@ -74,8 +78,12 @@ impl Delivery {
     /// Sends a batch, in halves if it is too large. A refused batch is set aside.
     ///
     /// # Errors
-    /// If the destination takes nothing at present, or no more batches can be set aside.
-    pub fn deliver(&mut self, batch: &Outgoing) -> Result<(), FlowError> {
+    /// If the destination accepts nothing at the moment, no more batches can be set aside, or the job is stopping.
+    pub fn deliver(&mut self, batch: &Outgoing, job: &Job) -> Result<(), FlowError> {
+        // A batch can have many halves, and a job that lingered would send old values after those of its successor.
+        if job.is_stopping() {
+            return Err(FlowError::Stopped);
+        }
         if batch.points() == 0 {
             return Ok(());
         }
@@ -88,8 +96,8 @@ impl Delivery {
             Err(Undelivered::Refused(reason)) => reason,
             Err(Undelivered::TooLarge(reason)) => match batch.clone().halves() {
                 Some([one, other]) => {
-                    self.deliver(&one)?;
-                    return self.deliver(&other);
+                    self.deliver(&one, job)?;
+                    return self.deliver(&other, job);
                 }
                 None => reason,
             },

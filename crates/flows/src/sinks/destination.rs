@@ -26,7 +26,7 @@ pub enum Undelivered {
     Refused(String),
     /// The batch is too large for the destination: it is sent in halves.
     TooLarge(String),
-    /// The destination takes nothing at present: the batch is sent again.
+    /// The destination accepts nothing at the moment: the batch is sent again.
     Failed(FlowError),
 }
 
@@ -60,7 +60,7 @@ pub struct WindowSums {
 pub struct Inquiry<'a> {
     /// The metric at the destination.
     pub metric: &'a str,
-    /// Constant tags by which points of this sink can be told from others.
+    /// Constant tags, which distinguish points of this sink from others.
     pub tags: &'a std::collections::BTreeMap<String, String>,
     /// Whether its values are numbers.
     pub is_number: bool,
@@ -86,7 +86,7 @@ pub trait Destination: Send {
     /// If they cannot be written.
     fn preview(&self, batch: &Outgoing) -> Result<String, FlowError>;
 
-    /// What the destination says of a batch, without taking it; none if it cannot tell.
+    /// The destination's verdict on a batch, without storing it; none if the destination cannot give one.
     ///
     /// # Errors
     /// If it does not answer, or would refuse the batch.

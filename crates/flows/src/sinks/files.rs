@@ -79,7 +79,7 @@ fn write(batch: &Outgoing, format: FileFormat, root: &Path, path: &Path) -> io::
         Ok(bytes)
     })();
     if written.is_err() {
-        // The next attempt begins anew; what failed is reported below.
+        // The next attempt starts over; the failure is reported below.
         let _ = fs::remove_file(&beside);
     }
     written

@@ -1,7 +1,7 @@
-//! Forwards batches to another Fenetre: points as an Arrow stream, and definitions of metrics that it does not know.
+//! Forwards batches to another Fenetre: points as an Arrow stream, and definitions of metrics that it lacks.
 
 use std::{
-    collections::{BTreeMap, BTreeSet, HashSet},
+    collections::{BTreeMap, HashSet},
     sync::Arc,
 };
 
@@ -34,14 +34,22 @@ pub struct Forwarder {
     client: Option<Client>,
     /// Metrics that the other service is known to have.
     defined: HashSet<Arc<str>>,
-    /// Whether metrics of the other service have been read.
-    is_listed: bool,
+    listing: Listing,
+}
+
+/// Whether the metrics of the other service have been listed.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Listing {
+    NotYet,
+    /// The token may not see them.
+    Denied,
+    Done,
 }
 
 impl Forwarder {
     /// For a definition that was checked.
     pub fn new(forward: Forward) -> Self {
-        Self { forward, client: None, defined: HashSet::new(), is_listed: false }
+        Self { forward, client: None, defined: HashSet::new(), listing: Listing::NotYet }
     }
 
     fn url(&self, rest: &str) -> String {
@@ -77,22 +85,17 @@ impl Forwarder {
 
     /// Defines metrics of a batch that the other service does not have yet, as they are defined here. Returns what to note.
     fn define(&mut self, batch: &Outgoing) -> Result<Vec<String>, Undelivered> {
+        let is_known = batch.stretches.iter().all(|stretch| self.defined.contains(&stretch.series.metric));
+        if is_known {
+            return Ok(Vec::new());
+        }
+        self.list()?;
         let mut new: BTreeMap<String, MetricDefinition> = BTreeMap::new();
         for stretch in &batch.stretches {
             let series = &stretch.series;
             if !self.defined.contains(&series.metric) && !new.contains_key(&*series.metric) {
                 new.insert(series.metric.to_string(), MetricDefinition::clone(&series.definition));
             }
-        }
-        if new.is_empty() {
-            return Ok(Vec::new());
-        }
-        if !self.is_listed {
-            if let Some(there) = self.metrics_there()? {
-                self.defined.extend(there.iter().map(|name| name.as_str().into()));
-                new.retain(|name, _| !there.contains(name));
-            }
-            self.is_listed = true;
         }
         let names: Vec<Arc<str>> = batch.stretches.iter().map(|stretch| Arc::clone(&stretch.series.metric)).collect();
         let mut notes = Vec::new();
@@ -114,7 +117,7 @@ impl Forwarder {
         Ok(notes)
     }
 
-    /// Pushes a batch; with `dry_run`, only asks what would become of it.
+    /// Pushes a batch; with `dry_run`, nothing is stored.
     fn push(&self, batch: &Outgoing, dry_run: bool) -> Result<Receipt, Undelivered> {
         let mut plain = Vec::new();
         // An Arrow stream would round wide integers.
@@ -135,8 +138,11 @@ impl Forwarder {
         Ok(Receipt { bytes: body.len() as u64, rejected: tally.rejected + dropped, samples, notes: Vec::new() })
     }
 
-    /// Names of metrics that the other service has; none if the token may not see them.
-    fn metrics_there(&self) -> Result<Option<BTreeSet<String>>, Undelivered> {
+    /// Lists the metrics of the other service, once.
+    fn list(&mut self) -> Result<(), Undelivered> {
+        if self.listing != Listing::NotYet {
+            return Ok(());
+        }
         let url = self.url("metrics");
         let (client, own) = (self.client()?, BTreeMap::new());
         let mut request = client.agent.get(&url);
@@ -144,11 +150,15 @@ impl Forwarder {
             request = request.header(name, value);
         }
         let answer = read(request.call(), &url)?;
-        match answer.status {
-            200 => Ok(Some(parsed::<Vec<MetricInfo>>(&url, &answer)?.into_iter().map(|metric| metric.name).collect())),
-            403 => Ok(None),
-            _ => Err(refused(&url, &answer, self.forward.into_dataset())),
-        }
+        self.listing = match answer.status {
+            200 => {
+                self.defined.extend(parsed::<Vec<MetricInfo>>(&url, &answer)?.into_iter().map(|metric| metric.name.into()));
+                Listing::Done
+            }
+            403 => Listing::Denied,
+            _ => return Err(refused(&url, &answer, self.forward.into_dataset())),
+        };
+        Ok(())
     }
 }
 
@@ -167,7 +177,7 @@ fn refused(url: &str, answer: &Answer, into: &str) -> Undelivered {
     match answer.status {
         // Something else answers there, so the batch is not at fault.
         400..500 if serde_json::from_str::<Problem>(&answer.text).is_err() => {
-            Undelivered::Failed(FlowError::Peer(format!("{url}: answered {}: {says}. Check `url`: this is no answer of Fenetre", answer.status)))
+            Undelivered::Failed(FlowError::Peer(format!("{url}: answered {}: {says}. Check `url`: this is not an answer of Fenetre", answer.status)))
         }
         404 => Undelivered::Failed(FlowError::Peer(format!(
             "{url}: {says}. Create the dataset there with `fenetre datasets define {into}`, or check `url` and `into`"
@@ -200,7 +210,8 @@ impl Destination for Forwarder {
 
     fn sums(&mut self, inquiry: &Inquiry<'_>, secrets: &Secrets) -> Result<Option<Vec<(Nanos, WindowSums)>>, FlowError> {
         self.renew(secrets)?;
-        if self.metrics_there().map_err(Undelivered::into_error)?.is_some_and(|there| !there.contains(inquiry.metric)) {
+        self.list().map_err(Undelivered::into_error)?;
+        if self.listing == Listing::Done && !self.defined.contains(inquiry.metric) {
             return Ok(Some(Vec::new()));
         }
         let url = self.url("ask");

@@ -119,7 +119,7 @@ pub fn refusal(url: &str, status: u16, text: &str) -> Undelivered {
     let failed = |remedy: &str| Undelivered::Failed(FlowError::Peer(format!("{url}: answered {status}{remedy}{says}")));
     match status {
         300..=399 => failed(", a redirect, which is not followed: write the address that it leads to"),
-        401 | 403 => failed(": check the token or the password, and what it may do"),
+        401 | 403 => failed(": check the token or the password, and its permissions"),
         404 => failed(": check the path of the address"),
         408 | 425 | 429 | 500..=599 => failed(""),
         413 => Undelivered::TooLarge(format!("{url}: answered {status}{says}")),

@@ -12,7 +12,7 @@
 //! | `selection` | which series are sent, and under which names |
 //! | `encode` | batches as bytes |
 //! | `destination` | what a destination is |
-//! | `forward`, `http`, `files` | where batches go |
+//! | `forward`, `http`, `files` | destinations |
 //! | `kinds` | the destination of each kind |
 //! | `sums` | comparison with a destination |
 //! | `aside` | refused batches |

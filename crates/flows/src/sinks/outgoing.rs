@@ -8,7 +8,7 @@ use fenetre_core::{
 };
 use serde::{Deserialize, Serialize};
 
-/// A series as the destination knows it.
+/// A series as the destination sees it.
 #[derive(Clone, Debug, PartialEq)]
 pub struct OutgoingSeries {
     /// Name of the metric.

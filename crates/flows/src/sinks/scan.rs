@@ -154,7 +154,7 @@ pub fn latest(store: &Store, selection: &mut Selection, dataset: DatasetId, most
 /// Times of a series that lie no further apart are read together.
 const TOGETHER: Nanos = 600 * SECOND;
 
-/// The points of some series at some times, as the store has them now. Points that are no longer there are left out.
+/// The points of some series at some times, as the store has them now. Deleted points are omitted.
 ///
 /// # Errors
 /// If the store cannot be read.

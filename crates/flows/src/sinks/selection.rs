@@ -8,7 +8,7 @@ use std::{
 use fenetre_core::{
     block::{Columns, Points},
     catalogue::{Catalogue, Codes, Dataset, Layout, Metric, Series},
-    model::{DatasetId, MetricDefinition, MetricId, SeriesId, Tags, Value},
+    model::{DatasetId, Histogram, MetricDefinition, MetricId, SeriesId, Tags, Value},
     query::{Condition, parse_condition},
     selection::with_keys_of_today,
     units::{Conversion, conversion},
@@ -21,7 +21,7 @@ use super::{
 };
 use crate::error::FlowError;
 
-/// Maximum number of series that are remembered. Past it, all are looked up anew.
+/// Maximum number of series that are remembered. Beyond it, all are looked up again.
 const MAX_KNOWN: usize = 200_000;
 
 /// The series that a sink sends. What was decided about a series is remembered until the catalogue changes it.
@@ -165,7 +165,7 @@ impl Selection {
         id: SeriesId,
         fulfilling: &mut HashMap<MetricId, HashSet<SeriesId>>,
     ) -> Result<Option<(Arc<OutgoingSeries>, Conversion)>, FlowError> {
-        // A series that has been deleted meanwhile is not sent.
+        // A series that has since been deleted is not sent.
         let Some(series) = dataset.series(id) else { return Ok(None) };
         let Some(metric) = dataset.metric(&series.metric) else { return Ok(None) };
         let of_metric = self.known_metric(metric)?;
@@ -186,7 +186,7 @@ impl Selection {
         Ok(sent.map(|sent| (sent, of_metric.conversion)))
     }
 
-    /// What is known of a metric, anew if its definition has changed.
+    /// A metric as remembered; if its definition has changed, it is read again.
     fn known_metric(&mut self, metric: &Metric) -> Result<Arc<KnownMetric>, FlowError> {
         if let Some(known) = self.metrics.get(&metric.id).filter(|known| known.here == metric.definition) {
             return Ok(Arc::clone(known));
@@ -199,7 +199,7 @@ impl Selection {
         Ok(known)
     }
 
-    /// A series as the destination knows it.
+    /// A series as the destination sees it.
     fn shaped(&self, metric: &KnownMetric, series: &Series) -> OutgoingSeries {
         let Shape { rename, rename_tags, drop_tags, tags: constant, .. } = &self.shape;
         let own = series.tags.iter().filter(|(key, _)| !drop_tags.iter().any(|dropped| dropped == key) && !constant.contains_key(*key));
@@ -213,7 +213,7 @@ impl Selection {
         OutgoingSeries { metric: there.into(), tags, unit, definition: Arc::clone(&metric.there) }
     }
 
-    /// The batch of what was gathered.
+    /// Makes a batch of gathered points.
     ///
     /// # Errors
     /// As for [`Selection::conversion_of`].
@@ -236,7 +236,7 @@ impl Selection {
     }
 }
 
-/// Points in order of time; of those of one instant the latest arrival.
+/// Points in order of time; of several points of one instant, the latest arrival.
 fn in_order(columns: Columns) -> Columns {
     if columns.times.is_sorted_by(|one, next| one < next) {
         return columns;
@@ -261,7 +261,8 @@ fn values_of(points: Points<'_>, codes: Option<&Codes>, conversion: Conversion, 
             Values::Other(points.values.iter().map(word).collect())
         }
         Some(Codes::Layouts(layouts)) => {
-            Values::Other((0..points.len()).map(|at| histogram(points.times[at], points.values[at], layouts, all)).collect())
+            let histogram = |at: usize| converted(histogram(points.times[at], points.values[at], layouts, all), conversion);
+            Values::Other((0..points.len()).map(histogram).collect())
         }
         None if conversion != Conversion::NONE => Values::Numbers(points.values.iter().map(|value| conversion.apply(*value)).collect()),
         None => {
@@ -283,4 +284,17 @@ fn histogram(time: i64, code: f64, layouts: &[Layout], all: &HashMap<SeriesId, C
     // A part without that instant would be damage; it then counts as nothing.
     let parts: Vec<(f64, i16)> = layout.parts().map(|id| part(id).unwrap_or_default()).collect();
     Value::Histogram(Arc::new(layout.histogram(&parts)))
+}
+
+/// A histogram with bounds and sum in another unit.
+fn converted(value: Value, conversion: Conversion) -> Value {
+    match value {
+        Value::Histogram(histogram) if conversion != Conversion::NONE => {
+            let Histogram { bounds, counts, .. } = &*histogram;
+            let sum = conversion.apply_to_sum(histogram.sum, histogram.count());
+            let bounds = bounds.iter().map(|bound| conversion.apply(*bound)).collect();
+            Value::Histogram(Arc::new(Histogram { bounds, counts: counts.clone(), sum }))
+        }
+        other => other,
+    }
 }

@@ -28,7 +28,7 @@ pub fn text(inquiry: &Inquiry<'_>, condition: &str) -> String {
     format!("show count of {of} overall{sum} over {start} to {end} per {width}s zone \"UTC\"")
 }
 
-/// The sums in an answer, by the start of their windows. Empty windows are left out.
+/// The sums in an answer, by the start of their windows. Empty windows are omitted.
 pub fn sums_of(answer: &AnswerDocument) -> Vec<(Nanos, WindowSums)> {
     let values = |show: usize| answer.shows.get(show).and_then(|show| show.lines.first()).map(|line| &line.values);
     let number = |show: usize, at: usize| values(show).and_then(|values| values.get(at)?.as_ref()).and_then(Value::number);

@@ -4,7 +4,6 @@ use std::{collections::BTreeMap, path::PathBuf, sync::Arc, time::SystemTime};
 
 use fenetre_core::{
     model::{Kind, check_dataset_name},
-    suggest::hint,
     time::{Nanos, SECOND, TimeRange, format_utc},
     units::Conversion,
 };
@@ -27,7 +26,11 @@ use super::{
     sums::own_sums,
     worker::Worker,
 };
-use crate::{error::FlowError, events::Event};
+use crate::{
+    error::FlowError,
+    events::Event,
+    named::{Named, compare, stop},
+};
 
 /// Retries of a sink whose destination takes nothing: at first after a second, at most after a minute.
 const BACKOFF: Backoff = Backoff { first: std::time::Duration::from_secs(1), most: std::time::Duration::from_secs(60) };
@@ -48,7 +51,7 @@ pub struct Sinks {
     jobs: Jobs,
     clock: fn() -> Nanos,
     aside: Aside,
-    running: Mutex<BTreeMap<String, Arc<Running>>>,
+    running: Named<Running>,
 }
 
 /// One sink.
@@ -91,7 +94,7 @@ pub fn check_sink_name(name: &str) -> Result<(), FlowError> {
 impl Sinks {
     /// The sinks of a store; none runs yet. Refused batches are kept in a folder.
     pub fn new(store: Arc<Store>, aside: PathBuf, clock: fn() -> Nanos) -> Self {
-        Self { store, jobs: Jobs::default(), clock, aside: Aside::new(aside), running: Mutex::default() }
+        Self { store, jobs: Jobs::default(), clock, aside: Aside::new(aside), running: Named::new("sink") }
     }
 
     /// Starts all that are defined.
@@ -118,11 +121,7 @@ impl Sinks {
     /// If the name is none of a sink, or the kept definition cannot be read.
     pub fn compare(&self, name: &str, definition: &SinkDefinition) -> Result<FlowDifference, FlowError> {
         check_sink_name(name)?;
-        Ok(match self.store.documents().get::<SinkDefinition>(name)? {
-            None => FlowDifference::New,
-            Some(kept) if kept.body.is_same(definition) => FlowDifference::None,
-            Some(_) => FlowDifference::Changed,
-        })
+        compare(&self.store, name, definition)
     }
 
     /// Defines a sink and starts it. If the definition has not changed, the sink keeps running.
@@ -134,7 +133,7 @@ impl Sinks {
         self.store.begin(definition.dataset())?;
         if difference != FlowDifference::None {
             let now = (self.clock)();
-            let had_history = self.running.lock().get(name).is_some_and(|running| running.definition.sends_history());
+            let had_history = self.running.find(name).is_ok_and(|running| running.definition.sends_history());
             // First the place in the feed, so that no point comes before it; then the past, which may overlap it.
             self.store.feed().follow(name, now)?;
             if definition.sends_history() && !had_history {
@@ -158,21 +157,21 @@ impl Sinks {
         Ok(())
     }
 
-    /// Removes a sink. What it has sent stays.
+    /// Removes a sink. The points that it has sent stay.
     ///
     /// # Errors
     /// If there is none of that name, or batches of it are set aside.
     pub fn remove(&self, name: &str) -> Result<(), FlowError> {
-        let running = self.find(name)?;
+        let running = self.running.find(name)?;
         let waiting = self.aside.count(name)?;
         if waiting > 0 {
             return Err(FlowError::Definition(format!(
-                "{waiting} batches of the sink `{name}` are set aside: send them with `fenetre sink resend {name}`, or remove them with `fenetre sink discard {name}`"
+                "the sink `{name}` has set-aside batches ({waiting}): send them with `fenetre sink resend {name}`, or remove them with `fenetre sink discard {name}`"
             )));
         }
         self.store.documents().remove::<SinkDefinition>(name)?;
-        self.running.lock().remove(name);
-        running.stop();
+        self.running.remove(name);
+        stop(&running.job);
         self.store.feed().unfollow(name)?;
         self.aside.remove_all(name)
     }
@@ -182,7 +181,7 @@ impl Sinks {
     /// # Errors
     /// If there is none of that name.
     pub fn set_paused(&self, name: &str, paused: bool) -> Result<(), FlowError> {
-        let mut definition = self.find(name)?.definition.clone();
+        let mut definition = self.running.find(name)?.definition.clone();
         definition.set_paused(paused);
         self.put(name, definition).map(|_| ())
     }
@@ -192,7 +191,7 @@ impl Sinks {
     /// # Errors
     /// If there is no sink of that name, or no dataset.
     pub fn replay(&self, name: &str, range: TimeRange) -> Result<(), FlowError> {
-        let running = self.find(name)?;
+        let running = self.running.find(name)?;
         let dataset = self.store.begin(running.definition.dataset())?.dataset();
         let gap = Gap { dataset: dataset.0, first: range.start, last: range.end.saturating_sub(1) };
         self.store.feed().add_gap(name, gap, (self.clock)())?;
@@ -210,9 +209,8 @@ impl Sinks {
     /// # Errors
     /// If there is no sink of that name.
     pub fn resend(&self, name: &str) -> Result<(), FlowError> {
-        let running = self.find(name)?;
-        let ids = self.aside.list(name)?.into_iter().map(|batch| batch.id).collect();
-        *running.shared.resent.lock() = ids;
+        let running = self.running.find(name)?;
+        running.shared.resent.lock().extend(self.aside.ids(name)?);
         running.wake();
         Ok(())
     }
@@ -222,7 +220,7 @@ impl Sinks {
     /// # Errors
     /// If there is no sink of that name.
     pub fn aside(&self, name: &str) -> Result<&Aside, FlowError> {
-        self.find(name).map(|_| &self.aside)
+        self.running.find(name).map(|_| &self.aside)
     }
 
     /// All sinks, by name.
@@ -230,8 +228,7 @@ impl Sinks {
     /// # Errors
     /// If the store cannot be read.
     pub fn all(&self) -> Result<Vec<SinkStatus>, FlowError> {
-        let all: Vec<(String, Arc<Running>)> = self.running.lock().iter().map(|(name, running)| (name.clone(), Arc::clone(running))).collect();
-        all.into_iter().map(|(name, running)| self.status_of(&name, &running)).collect()
+        self.running.all().into_iter().map(|(name, running)| self.status_of(&name, &running)).collect()
     }
 
     /// One sink.
@@ -239,7 +236,7 @@ impl Sinks {
     /// # Errors
     /// If there is none of that name, or the store cannot be read.
     pub fn status(&self, name: &str) -> Result<SinkStatus, FlowError> {
-        let running = self.find(name)?;
+        let running = self.running.find(name)?;
         self.status_of(name, &running)
     }
 
@@ -248,7 +245,7 @@ impl Sinks {
     /// # Errors
     /// If there is none of that name.
     pub fn definition(&self, name: &str) -> Result<SinkDefinition, FlowError> {
-        self.find(name).map(|running| running.definition.clone())
+        self.running.find(name).map(|running| running.definition.clone())
     }
 
     /// The latest events of a sink, the latest first.
@@ -256,7 +253,7 @@ impl Sinks {
     /// # Errors
     /// If there is none of that name.
     pub fn events(&self, name: &str, most: usize) -> Result<Vec<Event>, FlowError> {
-        self.find(name).map(|running| running.shared.events.latest(most))
+        self.running.find(name).map(|running| running.shared.events.latest(most))
     }
 
     /// Shows the latest points of a definition as they would be sent.
@@ -282,7 +279,7 @@ impl Sinks {
     /// # Errors
     /// If there is no sink of that name, the destination cannot be read, or it does not answer.
     pub fn verify(&self, name: &str, range: TimeRange, width: Nanos) -> Result<SinkVerification, FlowError> {
-        let running = self.find(name)?;
+        let running = self.running.find(name)?;
         let definition = &running.definition;
         let selection = Selection::new(definition)?;
         let metrics = self.store.with_catalogue(|catalogue| -> Result<Vec<(String, Kind, Conversion)>, FlowError> {
@@ -320,10 +317,10 @@ impl Sinks {
                 )));
             };
             let here = here.into_iter().map(|(start, sums)| {
-                let sum = sums.sum.map(|sum| sum * conversion.factor + conversion.offset * sums.count as f64);
+                let sum = sums.sum.map(|sum| conversion.apply_to_sum(sum, sums.count));
                 (start, WindowSums { sum, ..sums })
             });
-            compare(&metric, width, here.collect(), found.into_iter().collect(), &mut result);
+            add_differences(&metric, width, here.collect(), found.into_iter().collect(), &mut result);
         }
         let status = self.status_of(name, &running)?;
         if result.differing > 0 && (status.behind.points > 0 || !status.gaps.is_empty()) {
@@ -342,26 +339,18 @@ impl Sinks {
 
     /// Names of the store's secrets that a sink refers to, with its name.
     pub fn kept_secrets(&self) -> Vec<(String, std::collections::BTreeSet<String>)> {
-        self.running.lock().iter().map(|(name, running)| (name.clone(), running.definition.kept_secrets())).collect()
-    }
-
-    fn find(&self, name: &str) -> Result<Arc<Running>, FlowError> {
-        let running = self.running.lock();
-        running
-            .get(name)
-            .cloned()
-            .ok_or_else(|| FlowError::Definition(format!("there is no sink `{name}`: {}", hint(name, running.keys().map(String::as_str), 10))))
+        self.running.all().into_iter().map(|(name, running)| (name, running.definition.kept_secrets())).collect()
     }
 
     /// Starts a sink, and replaces a running one of the same name.
     fn run(&self, name: &str, definition: SinkDefinition) -> Result<(), FlowError> {
         let now = (self.clock)();
         // The log and the figures continue.
-        let shared = self.running.lock().get(name).map(|running| Arc::clone(&running.shared)).unwrap_or_default();
+        let shared = self.running.find(name).map(|running| Arc::clone(&running.shared)).unwrap_or_default();
         let own = Arc::new(Running { definition, shared: Arc::clone(&shared), job: Mutex::default() });
-        let before = self.running.lock().insert(name.to_owned(), Arc::clone(&own));
+        let before = self.running.put(name, Arc::clone(&own));
         // Two jobs of one sink must not run at once.
-        before.iter().for_each(|before| before.stop());
+        before.iter().for_each(|before| stop(&before.job));
         shared.figures.lock().failing = None;
         let cursor = self.store.feed().follow(name, now)?;
         if own.definition.is_paused() {
@@ -399,7 +388,7 @@ impl Sinks {
     fn status_of(&self, name: &str, running: &Running) -> Result<SinkStatus, FlowError> {
         let job = running.job.lock().as_ref().map(Handle::figures);
         let figures = running.shared.figures.lock().clone();
-        let cursor = self.store.feed().cursor(name)?.unwrap_or_default();
+        let cursor = self.store.feed().cursor(name).unwrap_or_default();
         let gaps: Vec<Gap> = cursor.under_way.into_iter().chain(cursor.gaps).collect();
         let points = self.store.feed().points_after(cursor.position.max(figures.sent_to))?;
         let is_behind = points > 0 || !gaps.is_empty();
@@ -421,19 +410,12 @@ impl Sinks {
 }
 
 impl Running {
-    fn stop(&self) {
-        if let Some(job) = self.job.lock().take() {
-            job.stop();
-            job.join();
-        }
-    }
-
     fn wake(&self) {
         self.job.lock().iter().for_each(Handle::wake);
     }
 }
 
-/// Seconds until a sink has caught up, by the speed of the last minute; none if it falls further behind, or there is too little to tell.
+/// Seconds until a sink has caught up, at the speed of the last minute; none if it falls further behind, or without enough measurements.
 fn catch_up(figures: &SinkFigures) -> Option<u64> {
     let ((from, before), (to, now)) = (figures.trend.front()?, figures.trend.back()?);
     let seconds = to.saturating_sub(*from) as f64 / SECOND as f64;
@@ -442,7 +424,13 @@ fn catch_up(figures: &SinkFigures) -> Option<u64> {
 }
 
 /// Adds the windows that differ to a result.
-fn compare(metric: &str, width: Nanos, here: BTreeMap<Nanos, WindowSums>, mut there: BTreeMap<Nanos, WindowSums>, result: &mut SinkVerification) {
+fn add_differences(
+    metric: &str,
+    width: Nanos,
+    here: BTreeMap<Nanos, WindowSums>,
+    mut there: BTreeMap<Nanos, WindowSums>,
+    result: &mut SinkVerification,
+) {
     let both = here.into_iter().map(|(start, sums)| (start, sums, there.remove(&start).unwrap_or_default())).collect::<Vec<_>>();
     let only_there = there.into_iter().map(|(start, sums)| (start, WindowSums::default(), sums));
     for (start, here, there) in both.into_iter().chain(only_there) {
@@ -482,7 +470,7 @@ mod tests {
         let here = BTreeMap::from([(0, sums(2, Some(3.0))), (60, sums(1, Some(0.1 + 0.2))), (120, sums(4, None))]);
         let there = BTreeMap::from([(60, sums(1, Some(0.3))), (120, sums(3, None)), (180, sums(1, Some(1.0)))]);
         let mut result = SinkVerification { metrics: 1, windows: 0, points: 0, differences: Vec::new(), differing: 0, notes: Vec::new() };
-        compare("level", 60, here, there, &mut result);
+        add_differences("level", 60, here, there, &mut result);
         assert_eq!((result.windows, result.points, result.differing), (4, 7, 3));
         let found: Vec<(u64, u64)> = result.differences.iter().map(|one| (one.points_here, one.points_there)).collect();
         assert_eq!(found, [(2, 0), (4, 3), (0, 1)]);

@@ -76,10 +76,10 @@ impl Worker {
         })
     }
 
-    /// Sends what is due, or waits for points.
+    /// Sends the next batch, or waits for points.
     ///
     /// # Errors
-    /// If the destination takes nothing at present, or the store cannot be read. It is to be called again later.
+    /// If the destination accepts nothing at the moment, or the store cannot be read. Call it again later.
     pub fn step(&mut self, job: &Job) -> Result<Next, FlowError> {
         let done = self.work(job);
         match &done {
@@ -96,19 +96,32 @@ impl Worker {
 
     /// Whether there was anything to send.
     fn work(&mut self, job: &Job) -> Result<bool, FlowError> {
-        let resent = self.resend()?;
-        let sent = self.send_arrived()?;
+        self.follow_cursor();
+        let resent = self.resend(job)?;
+        let sent = self.send_arrived(job)?;
         let filled = self.send_gap(job)?;
         Ok(resent || sent || filled)
     }
 
+    /// Drops batches that were read, but have become gaps because the hold was exceeded: the gaps have later values of their points.
+    fn follow_cursor(&mut self) {
+        let cursor = self.delivery.store.feed().cursor(&self.delivery.name).unwrap_or_default();
+        if cursor.position > self.noted {
+            self.noted = cursor.position;
+            if self.read_to < cursor.position {
+                (self.gathered, self.since, self.pending) = (Gathered::default(), None, None);
+                self.read_to = cursor.position;
+            }
+        }
+    }
+
     /// Sends points that have arrived.
-    fn send_arrived(&mut self) -> Result<bool, FlowError> {
+    fn send_arrived(&mut self, job: &Job) -> Result<bool, FlowError> {
         if self.pending.is_none() {
             self.gather()?;
         }
         let Some((batch, to)) = self.pending.take() else { return Ok(false) };
-        match self.delivery.deliver(&batch) {
+        match self.delivery.deliver(&batch, job) {
             Ok(()) => {
                 self.advance(to)?;
                 Ok(true)
@@ -146,7 +159,7 @@ impl Worker {
         if self.gathered.points >= self.batch_points || since.elapsed() >= self.batch_after { self.make_batch() } else { Ok(()) }
     }
 
-    /// Makes a batch of what was gathered.
+    /// Makes a batch of the gathered points.
     fn make_batch(&mut self) -> Result<(), FlowError> {
         let id = format!("{:08}-{:08}", self.noted.generation, self.noted.batch);
         let batch = self.selection.outgoing(&self.delivery.store, mem::take(&mut self.gathered), id)?;
@@ -168,15 +181,12 @@ impl Worker {
         if self.gathered.points > 0 {
             // The gap may have later values of these points.
             self.make_batch()?;
-            self.send_arrived()?;
+            self.send_arrived(job)?;
         }
         let (mut points, store, most) = (0, Arc::clone(&self.delivery.store), self.batch_points);
         each_batch(&store, &mut self.selection, gap, most, &mut |batch| {
-            if job.is_stopping() {
-                return Err(FlowError::Stopped);
-            }
             points += batch.points();
-            self.delivery.deliver(&batch)
+            self.delivery.deliver(&batch, job)
         })?;
         self.delivery.store.feed().finish_gap(&self.delivery.name, (self.delivery.clock)())?;
         if points < most / 4 {
@@ -188,26 +198,26 @@ impl Worker {
     }
 
     /// Sends batches again that were set aside.
-    fn resend(&mut self) -> Result<bool, FlowError> {
-        let Some(id) = self.delivery.shared.resent.lock().front().copied() else { return Ok(false) };
+    fn resend(&mut self, job: &Job) -> Result<bool, FlowError> {
+        let Some(id) = self.delivery.shared.resent.lock().first().copied() else { return Ok(false) };
         let points_of = match self.delivery.aside.points_of(&self.delivery.name, id) {
             Ok(points_of) => points_of,
             // It has been removed, or is damaged; the others are still sent.
             Err(error) => {
                 self.delivery.event(true, error.to_string());
-                self.delivery.shared.resent.lock().pop_front();
+                self.delivery.shared.resent.lock().remove(&id);
                 return Ok(true);
             }
         };
         let batch = current(&self.delivery.store, &mut self.selection, &points_of, format!("aside-{id:06}"))?;
         // If it is refused again, it is set aside under another number.
-        self.delivery.deliver(&batch)?;
+        self.delivery.deliver(&batch, job)?;
         self.delivery.aside.remove(&self.delivery.name, id)?;
-        self.delivery.shared.resent.lock().pop_front();
+        self.delivery.shared.resent.lock().remove(&id);
         Ok(true)
     }
 
-    /// Measures now and then how far it is behind.
+    /// Measures every few seconds how far it is behind.
     fn measure(&self) -> Result<(), FlowError> {
         let now = (self.delivery.clock)();
         let is_due = |figures: &SinkFigures| figures.trend.back().is_none_or(|(at, _)| now.saturating_sub(*at) >= BETWEEN_MEASUREMENTS);

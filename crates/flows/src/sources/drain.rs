@@ -27,7 +27,7 @@ mod tests {
     use tokio::sync::mpsc::channel;
 
     use super::*;
-    use crate::sources::new_runtime;
+    use crate::runtime::new_runtime;
 
     #[test]
     fn a_round_ends_when_nothing_more_comes_and_a_trial_when_all_is_there() {

@@ -113,34 +113,6 @@ struct Body<'a> {
     at: Option<&'a str>,
 }
 
-/// A runtime of one thread, for a source that waits for the network.
-#[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql"))]
-fn new_runtime() -> Result<tokio::runtime::Runtime, FlowError> {
-    let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
-    runtime.map_err(|error| FlowError::Peer(format!("the source cannot start: {error}")))
-}
-
-/// How often a wait for the other side asks whether to stop.
-#[cfg(any(feature = "mqtt", feature = "opcua", feature = "sql"))]
-const BETWEEN_STOPS: std::time::Duration = std::time::Duration::from_millis(100);
-
-/// Waits for the other side, unless the source is to stop.
-///
-/// # Errors
-/// [`FlowError::Stopped`].
-#[cfg(any(feature = "mqtt", feature = "opcua", feature = "sql"))]
-async fn unless_stopped<T>(stop: &(dyn Fn() -> bool + Sync), work: impl Future<Output = T>) -> Result<T, FlowError> {
-    tokio::pin!(work);
-    loop {
-        tokio::select! {
-            done = &mut work => return Ok(done),
-            () = tokio::time::sleep(BETWEEN_STOPS) => if stop() {
-                return Err(FlowError::Stopped);
-            }
-        }
-    }
-}
-
 /// Reads a text file of the machine of the service, up to a limit in bytes.
 fn read_text(action: &'static str, path: &Path, limit: u64) -> Result<String, FlowError> {
     let fault = |reason: String| FlowError::File { action, path: path.display().to_string(), reason };

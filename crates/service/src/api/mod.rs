@@ -8,6 +8,7 @@ pub mod changes;
 pub mod datasets;
 pub mod definitions;
 pub mod description;
+pub mod flows;
 pub mod health;
 pub mod imports;
 pub mod jobs;
@@ -106,7 +107,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(sinks::list_examples)
         .service(sinks::attempt)
         .service(sinks::show)
-        .service(sinks::events)
+        .service(sinks::list_events)
         .service(sinks::put)
         .service(sinks::remove)
         .service(sinks::pause)
@@ -122,7 +123,7 @@ pub(crate) fn mount(config: &mut ServiceConfig<'_>) {
         .service(sources::list_examples)
         .service(sources::attempt)
         .service(sources::show)
-        .service(sources::events)
+        .service(sources::list_events)
         .service(sources::put)
         .service(sources::remove)
         .service(sources::pause)

@@ -1,12 +1,9 @@
 //! Sinks: defined, tried, watched and controlled.
 
-use std::io::{self, Read};
+use std::io::Read;
 
 use actix_web::{HttpResponse, delete, get, post, put, web};
-use fenetre_access::{
-    change::{Act, Subject},
-    grant::Action,
-};
+use fenetre_access::change::Act;
 use fenetre_core::{
     plan,
     time::{Nanos, SECOND, TimeRange, format_utc},
@@ -19,19 +16,16 @@ use fenetre_flows::{
     },
 };
 use fenetre_wire::{
-    flows::{DefinedFlow, FlowDifference, FlowEvent, FlowExample},
+    flows::{DefinedFlow, FlowEvent, FlowExample},
     sinks::{AsideBatch, SinkGap, SinkInfo, SinkRange, SinkTrial, SinkVerification},
 };
-use serde_json::Value;
 
-use super::sources::{DefineHow, event, may_see};
+use super::flows::{DefineHow, change, define, definition_of, events, examples as listed, may_see, missing, seen};
 use crate::{
-    access::caller::Caller,
     api::{Body, read_json},
-    changes::Recorded,
     clock::now,
     permission::{Access, AdminGrant, ReadAllGrant},
-    problem::{ApiError, Problem, ProblemKind},
+    problem::{ApiError, Problem},
     state::{AppState, State, blocking, blocking_long},
 };
 
@@ -52,7 +46,7 @@ pub(crate) async fn list(caller: Access<ReadAllGrant>, state: AppState) -> Resul
 #[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sinks", responses((status = 200, body = [FlowExample])))]
 #[get("/api/v1/sink-examples")]
 pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<FlowExample>> {
-    web::Json(examples::all().map(|(kind, definition)| FlowExample { kind: kind.to_owned(), definition: definition.to_owned() }).collect())
+    web::Json(listed(examples::all()))
 }
 
 /// Returns a sink.
@@ -61,7 +55,7 @@ pub(crate) async fn list_examples(_: Access<ReadAllGrant>) -> web::Json<Vec<Flow
 pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<SinkInfo>, ApiError> {
     let caller = caller.into_caller();
     let work = move |state: &State| {
-        check_seen(state, &caller, &name)?;
+        seen::<SinkDefinition>(state, &caller, &name)?;
         info(state.sinks.status(&name)?, now())
     };
     blocking(&state, work).await.map(web::Json)
@@ -70,9 +64,13 @@ pub(crate) async fn show(caller: Access<ReadAllGrant>, state: AppState, name: we
 /// Lists the latest events of a sink.
 #[utoipa::path(security(("token" = ["read, all metrics"])), tag = "sinks", params(("sink" = String, Path)), responses((status = 200, body = [FlowEvent]), (status = 404, body = Problem)))]
 #[get("/api/v1/sinks/{sink}/events")]
-pub(crate) async fn events(caller: Access<ReadAllGrant>, state: AppState, name: web::Path<String>) -> Result<web::Json<Vec<FlowEvent>>, ApiError> {
-    check_seen(&state, &caller, &name)?;
-    Ok(web::Json(state.sinks.events(&name, usize::MAX)?.into_iter().map(event).collect()))
+pub(crate) async fn list_events(
+    caller: Access<ReadAllGrant>,
+    state: AppState,
+    name: web::Path<String>,
+) -> Result<web::Json<Vec<FlowEvent>>, ApiError> {
+    seen::<SinkDefinition>(&state, &caller, &name)?;
+    Ok(web::Json(events(state.sinks.events(&name, usize::MAX)?)))
 }
 
 /// Defines a sink in JSON or TOML, and starts it. If the definition has not changed, the sink keeps running.
@@ -88,21 +86,8 @@ pub(crate) async fn put(
     how: web::Query<DefineHow>,
     body: Body,
 ) -> Result<web::Json<DefinedFlow>, ApiError> {
-    let definition = definition_of(&body)?;
-    let caller = caller.into_caller();
-    let work = move |state: &State| {
-        let difference = state.sinks.compare(&name, &definition)?;
-        let before = json_of(state, &name)?;
-        let after = serde_json::to_value(&definition).map_err(|error| ApiError::internal(&error))?;
-        if !how.dry_run && difference != FlowDifference::None {
-            let dataset = definition.dataset().to_owned();
-            state.sinks.put(&name, definition)?;
-            let recorded = Recorded::new(&caller, Subject::Sink, Act::Defined, &*name).of(dataset);
-            recorded.write(state, before.clone(), json_of(state, &name)?)?;
-        }
-        Ok(DefinedFlow { difference, before, after })
-    };
-    blocking_long(&state, work).await.map(web::Json)
+    let (definition, caller) = (definition_of::<SinkDefinition>(&body)?, caller.into_caller());
+    blocking_long(&state, move |state| define(state, &caller, &name, *how, definition)).await.map(web::Json)
 }
 
 /// Shows the latest points of a definition as they would be sent, and sends nothing.
@@ -110,29 +95,29 @@ pub(crate) async fn put(
     responses((status = 200, body = SinkTrial), (status = 400, body = Problem), (status = 409, body = Problem, description = "the destination does not answer")))]
 #[post("/api/v1/sinks/try")]
 pub(crate) async fn attempt(_: Access<AdminGrant>, state: AppState, body: Body) -> Result<web::Json<SinkTrial>, ApiError> {
-    let definition = definition_of(&body)?;
+    let definition = definition_of::<SinkDefinition>(&body)?;
     blocking_long(&state, move |state| Ok(state.sinks.attempt(&definition)?)).await.map(web::Json)
 }
 
-/// Removes a sink. What it has sent stays.
+/// Removes a sink. The points that it has sent stay.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sinks", params(("sink" = String, Path)), responses((status = 204), (status = 400, body = Problem, description = "batches are set aside"), (status = 404, body = Problem)))]
 #[delete("/api/v1/sinks/{sink}")]
 pub(crate) async fn remove(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    change(caller.into_caller(), &state, name.into_inner(), Act::Removed, |state, name| state.sinks.remove(name)).await
+    change::<SinkDefinition>(caller.into_caller(), &state, name.into_inner(), Act::Removed, |state, name| state.sinks.remove(name)).await
 }
 
-/// Pauses a sink until it is resumed. What arrives meanwhile is sent then.
+/// Pauses a sink until it is resumed. Points that arrive in between are sent then.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sinks", params(("sink" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[post("/api/v1/sinks/{sink}/pause")]
 pub(crate) async fn pause(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    change(caller.into_caller(), &state, name.into_inner(), Act::Suspended, |state, name| state.sinks.set_paused(name, true)).await
+    change::<SinkDefinition>(caller.into_caller(), &state, name.into_inner(), Act::Suspended, |state, name| state.sinks.set_paused(name, true)).await
 }
 
 /// Resumes a paused sink.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sinks", params(("sink" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[post("/api/v1/sinks/{sink}/resume")]
 pub(crate) async fn resume(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    change(caller.into_caller(), &state, name.into_inner(), Act::Resumed, |state, name| state.sinks.set_paused(name, false)).await
+    change::<SinkDefinition>(caller.into_caller(), &state, name.into_inner(), Act::Resumed, |state, name| state.sinks.set_paused(name, false)).await
 }
 
 /// Sends the points of a time range again.
@@ -145,10 +130,10 @@ pub(crate) async fn replay(caller: Access<AdminGrant>, state: AppState, name: we
         let range = range_of(state, name, &over)?;
         state.sinks.replay(name, range)
     };
-    change(caller.into_caller(), &state, name.into_inner(), Act::Started, work).await
+    change::<SinkDefinition>(caller.into_caller(), &state, name.into_inner(), Act::Started, work).await
 }
 
-/// Compares counts and sums per window with what the destination has.
+/// Compares counts and sums per window with those of the destination.
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sinks", params(("sink" = String, Path)), request_body = SinkRange,
     responses((status = 200, body = SinkVerification), (status = 400, body = Problem), (status = 404, body = Problem), (status = 409, body = Problem, description = "the destination does not answer")))]
 #[post("/api/v1/sinks/{sink}/verify")]
@@ -161,7 +146,7 @@ pub(crate) async fn verify(
     let SinkRange { over } = read_json(&body)?;
     let caller = caller.into_caller();
     let work = move |state: &State| {
-        check_seen(state, &caller, &name)?;
+        seen::<SinkDefinition>(state, &caller, &name)?;
         let range = range_of(state, &name, &over)?;
         let range = TimeRange { end: range.end.min(now()), ..range };
         Ok(state.sinks.verify(&name, range, window_for(range))?)
@@ -173,7 +158,7 @@ pub(crate) async fn verify(
 #[utoipa::path(security(("token" = ["admin, all datasets"])), tag = "sinks", params(("sink" = String, Path)), responses((status = 204), (status = 404, body = Problem)))]
 #[post("/api/v1/sinks/{sink}/resend")]
 pub(crate) async fn resend(caller: Access<AdminGrant>, state: AppState, name: web::Path<String>) -> Result<HttpResponse, ApiError> {
-    change(caller.into_caller(), &state, name.into_inner(), Act::Started, |state, name| state.sinks.resend(name)).await
+    change::<SinkDefinition>(caller.into_caller(), &state, name.into_inner(), Act::Started, |state, name| state.sinks.resend(name)).await
 }
 
 /// Lists the batches of a sink that were set aside.
@@ -186,7 +171,7 @@ pub(crate) async fn list_aside(
 ) -> Result<web::Json<Vec<AsideBatch>>, ApiError> {
     let caller = caller.into_caller();
     let work = move |state: &State| {
-        check_seen(state, &caller, &name)?;
+        seen::<SinkDefinition>(state, &caller, &name)?;
         Ok(state.sinks.aside(&name)?.list(&name)?)
     };
     blocking_long(&state, work).await.map(web::Json)
@@ -199,11 +184,10 @@ pub(crate) async fn list_aside(
 pub(crate) async fn show_aside(caller: Access<ReadAllGrant>, state: AppState, path: web::Path<(String, u64)>) -> Result<HttpResponse, ApiError> {
     let ((name, id), caller) = (path.into_inner(), caller.into_caller());
     let work = move |state: &State| {
-        check_seen(state, &caller, &name)?;
+        seen::<SinkDefinition>(state, &caller, &name)?;
+        let mut lines = state.sinks.aside(&name)?.lines(&name, id).map_err(|error| missing(&error))?;
         let mut text = Vec::new();
-        let read = |mut lines: Box<dyn Read>, text: &mut Vec<u8>| -> io::Result<usize> { lines.read_to_end(text) };
-        read(Box::new(state.sinks.aside(&name)?.lines(&name, id).map_err(|error| missing(&error))?), &mut text)
-            .map_err(|error| ApiError::internal(&error))?;
+        lines.read_to_end(&mut text).map_err(|error| ApiError::internal(&error))?;
         Ok(text)
     };
     let text = blocking_long(&state, work).await?;
@@ -216,47 +200,7 @@ pub(crate) async fn show_aside(caller: Access<ReadAllGrant>, state: AppState, pa
 pub(crate) async fn remove_aside(caller: Access<AdminGrant>, state: AppState, path: web::Path<(String, u64)>) -> Result<HttpResponse, ApiError> {
     let (name, id) = path.into_inner();
     let work = move |state: &State, name: &str| state.sinks.aside(name)?.remove(name, id);
-    change(caller.into_caller(), &state, name, Act::Erased, work).await
-}
-
-async fn change(
-    caller: Caller,
-    state: &AppState,
-    name: String,
-    act: Act,
-    work: impl FnOnce(&State, &str) -> Result<(), FlowError> + Send + 'static,
-) -> Result<HttpResponse, ApiError> {
-    let work = move |state: &State| {
-        let definition = state.sinks.definition(&name).map_err(|error| missing(&error))?;
-        let recorded = Recorded::new(&caller, Subject::Sink, act, &name).of(definition.dataset().to_owned());
-        recorded.around(state, |state| json_of(state, &name), |state| Ok(work(state, &name)?))
-    };
-    blocking(state, work).await.map(|()| HttpResponse::NoContent().finish())
-}
-
-fn definition_of(body: &[u8]) -> Result<SinkDefinition, ApiError> {
-    let text = std::str::from_utf8(body).map_err(|_| ApiError::new(ProblemKind::Request, "the definition is not UTF-8"))?;
-    Ok(SinkDefinition::parse(text, "definition")?)
-}
-
-/// A definition as JSON, for the record of changes.
-fn json_of(state: &State, name: &str) -> Result<Option<Value>, ApiError> {
-    state.sinks.definition(name).ok().map(serde_json::to_value).transpose().map_err(|error| ApiError::internal(&error))
-}
-
-fn missing(error: &FlowError) -> ApiError {
-    ApiError::new(ProblemKind::NotFound, error.to_string())
-}
-
-/// Checks that a caller may see a sink.
-fn check_seen(state: &State, caller: &Caller, name: &str) -> Result<(), ApiError> {
-    match state.sinks.definition(name) {
-        Ok(definition) if may_see(state, caller, definition.dataset()) => Ok(()),
-        Ok(_) => Err(ApiError::new(ProblemKind::NotFound, format!("there is no sink `{name}`: `fenetre sink list` shows them"))),
-        // A caller that sees everything gets a hint.
-        Err(error) if caller.may_everywhere(Action::Read) => Err(missing(&error)),
-        Err(_) => Err(ApiError::new(ProblemKind::NotFound, format!("there is no sink `{name}`: `fenetre sink list` shows them"))),
-    }
+    change::<SinkDefinition>(caller.into_caller(), &state, name, Act::Erased, work).await
 }
 
 /// The range that a text names, in the zone of the dataset.

@@ -199,7 +199,7 @@ fn sinks(state: &State, out: &mut Exposition) -> Result<(), ApiError> {
 
 /// Number of series of a source in each state.
 fn series_by_state(state: &State, source: &str) -> [(&'static str, usize); 4] {
-    // If the source was removed meanwhile, it has none.
+    // If the source has been removed, it has none.
     let watched = state.store.with_catalogue(|catalogue| state.sources.series(source, catalogue)).unwrap_or_default();
     let sound = watched.count - watched.troubled.len();
     let [stale, stuck, clock_off] = [Trouble::Stale, Trouble::Stuck, Trouble::ClockOff].map(|trouble| watched.count_of(trouble));

@@ -135,7 +135,7 @@ mod tests {
         let mut cursor = Cursor::default();
         cursor.add(gap(0, 99));
         assert_eq!((cursor.take(60), cursor.take(60)), (Some(gap(0, 59)), Some(gap(0, 59))));
-        // What is missed again meanwhile is read again.
+        // Points that are missed in between are read again.
         cursor.add(gap(10, 20));
         cursor.under_way = None;
         assert_eq!(cursor.take(60), Some(gap(10, 20)));

@@ -67,7 +67,7 @@ impl Arrived {
 /// The readers of a store.
 #[derive(Default)]
 pub(crate) struct Readers {
-    /// Cursors by name. Locked while files are moved or deleted, so that no reader begins to need one of them meanwhile.
+    /// Cursors by name. Locked while files are moved or deleted, so that no reader begins to need one of them.
     pub cursors: Mutex<BTreeMap<String, Cursor>>,
     /// Read lock: opens journal files. Write lock: moves them. Between the two steps of a move, a file looks empty.
     pub moving: RwLock<()>,

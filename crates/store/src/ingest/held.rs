@@ -64,7 +64,7 @@ fn held_files(engine: &Engine) -> Result<Vec<(u64, PathBuf)>, StoreError> {
 
 /// Reads batches after a position from a closed journal file.
 pub fn read(engine: &Engine, after: Position, points: usize) -> Result<Vec<Arrived>, StoreError> {
-    let _nobody_moves = engine.readers.moving.read();
+    let _no_file_moves = engine.readers.moving.read();
     let Some(path) = place_of(engine, after.generation) else { return Ok(Vec::new()) };
     let read = journal::read_after(&closed(&path)?, &path, after.batch, points)?;
     Ok(read.into_iter().map(|(batch, journaled)| arrived(after.generation, batch, journaled)).collect())
@@ -104,7 +104,7 @@ pub fn unfollow(engine: &Engine, name: &str) -> Result<(), StoreError> {
 
 pub fn change(engine: &Engine, name: &str, now: Nanos, change: impl FnOnce(&mut Cursor)) -> Result<(), StoreError> {
     let mut cursors = engine.readers.cursors.lock();
-    // The reader may have been removed meanwhile.
+    // The reader may have been removed.
     let Some(cursor) = cursors.get_mut(name) else { return Ok(()) };
     let mut changed = cursor.clone();
     change(&mut changed);
@@ -194,22 +194,23 @@ pub fn points_after(engine: &Engine, position: Position) -> Result<u64, StoreErr
         let extent = match engine.ring.extent(generation) {
             Some(extent) => extent,
             None => {
-                let extent = weigh(engine, generation)?;
+                let extent = count_in(engine, generation)?;
                 engine.ring.set_extent(generation, extent);
                 extent
             }
         };
         let passed = if generation == position.generation { position.batch.min(extent.batches) } else { 0 };
-        points += (extent.points * (extent.batches - passed)).checked_div(extent.batches).unwrap_or(0);
+        // Rounded up: a batch that is left counts for something.
+        points += if passed < extent.batches { (extent.points * (extent.batches - passed)).div_ceil(extent.batches) } else { 0 };
     }
     Ok(points)
 }
 
-/// What a closed journal file holds.
-fn weigh(engine: &Engine, generation: u64) -> Result<Extent, StoreError> {
-    let _nobody_moves = engine.readers.moving.read();
+/// Batches and points of a closed journal file.
+fn count_in(engine: &Engine, generation: u64) -> Result<Extent, StoreError> {
+    let _no_file_moves = engine.readers.moving.read();
     let Some(path) = place_of(engine, generation) else { return Ok(Extent::default()) };
-    let (batches, points) = journal::weigh(&closed(&path)?, &path)?;
+    let (batches, points) = journal::batches_and_points(&closed(&path)?, &path)?;
     Ok(Extent { batches, points })
 }
 

@@ -171,7 +171,7 @@ pub fn read_after(connection: &Connection, path: &Path, after: u64, points: usiz
 }
 
 /// The number of the last batch of a file, and about how many points its batches have.
-pub fn weigh(connection: &Connection, path: &Path) -> Result<(u64, u64), StoreError> {
+pub fn batches_and_points(connection: &Connection, path: &Path) -> Result<(u64, u64), StoreError> {
     let sums = "SELECT ifnull(max(seq), 0), ifnull(sum(length(body)), 0) FROM batch";
     let (last, bytes): (i64, i64) = connection.query_row(sums, [], |row| Ok((row.get(0)?, row.get(1)?))).at("read", path)?;
     Ok((last.cast_unsigned(), bytes.cast_unsigned() / POINT_BYTES))

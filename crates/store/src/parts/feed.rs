@@ -28,11 +28,8 @@ impl Feed<'_> {
     }
 
     /// The cursor of a reader.
-    ///
-    /// # Errors
-    /// If it cannot be read.
-    pub fn cursor(&self, name: &str) -> Result<Option<Cursor>, StoreError> {
-        Ok(self.engine.definitions.document::<Cursor>(name)?.map(|kept| kept.body))
+    pub fn cursor(&self, name: &str) -> Option<Cursor> {
+        self.engine.readers.cursors.lock().get(name).cloned()
     }
 
     /// Removes a reader. No file is held for it any longer.

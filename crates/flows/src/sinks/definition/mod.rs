@@ -16,13 +16,13 @@ use serde::{Deserialize, Serialize};
 use crate::{
     definition::{
         check_tags,
-        document::{OfKind, is_same, kept_secrets, parse},
+        document::{OfKind, kept_secrets, parse},
         exact,
     },
     error::FlowError,
 };
 
-/// Declares a kind: its own fields, and those that all kinds have.
+/// Declares a kind: its own fields, and the common fields of all kinds.
 macro_rules! kind {
     ($(#[$about:meta])* $name:ident { $($fields:tt)* }) => {
         $(#[$about])*
@@ -258,11 +258,6 @@ impl SinkDefinition {
         of_all!(self, of => of.paused = paused);
     }
 
-    /// Whether both definitions are equal, in whichever notation they were written.
-    pub fn is_same(&self, other: &Self) -> bool {
-        is_same(self, other)
-    }
-
     /// Names of the store's secrets that it refers to.
     pub fn kept_secrets(&self) -> BTreeSet<String> {
         kept_secrets(self)
@@ -303,6 +298,7 @@ fn check_url(url: &str) -> Result<(), String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::definition::document::is_same;
 
     #[test]
     fn what_is_wrong_has_a_place_and_a_remedy() {
@@ -340,6 +336,6 @@ mod tests {
         let read = SinkDefinition::parse(text, "x").unwrap();
         assert_eq!((read.kind(), read.dataset(), read.batch_points(), read.batch_after()), ("forward", "velmar", 100_000, SECOND));
         let again = SinkDefinition::parse(&serde_json::to_string(&read).unwrap(), "x").unwrap();
-        assert!(again.is_same(&read));
+        assert!(is_same(&again, &read));
     }
 }

@@ -22,10 +22,11 @@ use self::{
     device::{Report, Shared},
     value::Held,
 };
-use super::{Outcome, Round, Source, drain::drain, gather::Gather, new_runtime};
+use super::{Outcome, Round, Source, drain::drain, gather::Gather};
 use crate::{
     definition::{Device, Form, Modbus, exact},
     error::FlowError,
+    runtime::new_runtime,
 };
 
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(1);

@@ -12,10 +12,11 @@ use self::{
     link::{Event, Fault, Link, Message, Order, Receipt},
     message::Decoder,
 };
-use super::{Outcome, Round, Source, gather::Gather, new_runtime, unless_stopped};
+use super::{Outcome, Round, Source, gather::Gather};
 use crate::{
     definition::{Mqtt, Retained},
     error::FlowError,
+    runtime::{new_runtime, unless_stopped},
 };
 
 /// Maximum number of messages per commit.

@@ -42,10 +42,11 @@ use self::{
     browse::Item,
     value::{Held, time_of},
 };
-use super::{Outcome, Round, Source, drain::drain, gather::Gather, new_runtime, unless_stopped};
+use super::{Outcome, Round, Source, drain::drain, gather::Gather};
 use crate::{
     definition::{Opcua, Security, duration},
     error::FlowError,
+    runtime::{new_runtime, unless_stopped},
 };
 
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(5);

@@ -1,6 +1,5 @@
 //! Rows of a database, in the order of their times. How far they were read is kept in the store, after the rows.
 
-mod limited;
 #[cfg(feature = "mysql")]
 mod mysql;
 mod postgres;
@@ -11,7 +10,6 @@ mod statement;
 use std::{
     collections::{BTreeMap, HashSet},
     hash::{BuildHasher, RandomState},
-    path::PathBuf,
     time::{Duration, Instant},
 };
 
@@ -29,19 +27,19 @@ use fenetre_wire::sources::SourcePart;
 #[cfg(feature = "mysql")]
 use self::mysql::Mysql;
 use self::{postgres::Postgres, seen::Seen, sqlite::Sqlite, statement::TimeKind};
-use super::{Outcome, Round, Source, gather::Gather, new_runtime};
+use super::{Outcome, Round, Source, gather::Gather};
 use crate::{
-    definition::{Address, Engine, Place, Sql, duration, exact},
+    database::Login,
+    definition::{Engine, Place, Sql, duration, exact},
     error::FlowError,
     progress::Progress,
+    runtime::{Stop, new_runtime},
 };
 
 const DEFAULT_OVERLAP: Nanos = 600 * SECOND;
 const DEFAULT_TIMEOUT: Duration = Duration::from_secs(30);
 const DEFAULT_PART: u32 = 10_000;
 const DEFAULT_NEW_SERIES: u64 = 10_000;
-/// Maximum time of connecting.
-const CONNECTING: Duration = Duration::from_secs(10);
 /// Maximum number of rows that a trial reads.
 const TRIAL_ROWS: u64 = 100_000;
 /// Maximum number of different values of a column that are counted.
@@ -50,9 +48,6 @@ const MAX_DIFFERENT: usize = 100_000;
 /// Handles a row, and returns whether to continue.
 type EachRow<'e> = dyn FnMut(&[Cell<'_>]) -> Result<bool, FlowError> + 'e;
 
-/// Returns whether to stop.
-type Stop<'s> = &'s (dyn Fn() -> bool + Sync);
-
 /// A connection to a database, in a transaction that only reads.
 trait Database {
     /// Names of the columns of a statement, and what each would be as a time.
@@ -60,31 +55,6 @@ trait Database {
 
     /// Runs a statement, and fetches its rows in parts.
     fn rows(&mut self, statement: &str, part: u32, stop: Stop<'_>, each: &mut EachRow<'_>) -> Result<(), FlowError>;
-}
-
-/// What is needed to connect to a server.
-struct Login<'a> {
-    /// Name of the database, for people.
-    name: &'a str,
-    address: &'a Address,
-    user: &'a str,
-    password: Option<String>,
-    tls: bool,
-    ca: Option<&'a PathBuf>,
-    timeout: Duration,
-    connecting: Duration,
-    /// Whether to stop.
-    stop: Stop<'a>,
-}
-
-impl Login<'_> {
-    fn fault(&self, reason: &str) -> FlowError {
-        FlowError::Peer(format!("{}: {reason}", self.name))
-    }
-
-    fn silent(&self, what: &str, limit: Duration) -> FlowError {
-        FlowError::Silent(format!("{}: did not {what} within {} s", self.name, limit.as_secs()))
-    }
 }
 
 /// A source that reads rows.
@@ -115,7 +85,6 @@ impl SqlSource {
             tls: sql.tls.unwrap_or(!address.is_loopback()),
             ca: sql.ca.as_ref(),
             timeout,
-            connecting: CONNECTING,
             stop,
             address: &address,
         };

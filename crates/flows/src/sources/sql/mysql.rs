@@ -7,13 +7,15 @@ use fenetre_formats::mapping::Cell;
 use mysql_async::{ClientIdentity, Conn, Error, Opts, OptsBuilder, Row, SslOpts, Value, consts::ColumnType, prelude::Queryable};
 use tokio::{runtime::Runtime, time::timeout};
 
-use super::{super::unless_stopped, Database, EachRow, Login, Stop, statement::TimeKind};
-use crate::error::FlowError;
+use super::{Database, EachRow, statement::TimeKind};
+use crate::{
+    database::{CONNECTING, GRACE, Login},
+    error::FlowError,
+    runtime::{Stop, unless_stopped},
+};
 
 /// Largest packet that is read, in bytes.
 const MAX_PACKET: usize = 64 << 20;
-/// Time that the network adds to a statement.
-const GRACE: Duration = Duration::from_secs(5);
 
 /// A connection.
 pub struct Mysql {
@@ -54,8 +56,8 @@ impl Mysql {
             }
             Ok::<_, FlowError>(conn)
         };
-        let connected = runtime.block_on(unless_stopped(login.stop, async { timeout(login.connecting, connecting).await }))?;
-        let conn = connected.map_err(|_| login.silent("connect", login.connecting))??;
+        let connected = runtime.block_on(unless_stopped(login.stop, async { timeout(CONNECTING, connecting).await }))?;
+        let conn = connected.map_err(|_| login.silent("connect", CONNECTING))??;
         Ok(Self { runtime, conn: Some(conn), timeout: login.timeout, name: login.name.to_owned() })
     }
 }

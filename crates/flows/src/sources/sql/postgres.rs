@@ -5,28 +5,23 @@ use std::{error::Error, time::Duration};
 use fenetre_core::time::SECOND;
 use fenetre_formats::mapping::Cell;
 use futures_util::{TryStreamExt, pin_mut};
-use tokio::{net::TcpStream, runtime::Runtime, time::timeout};
+use tokio::{runtime::Runtime, time::timeout};
 use tokio_postgres::{
-    Client, Config, NoTls,
+    Client,
     error::SqlState,
-    tls::MakeTlsConnect,
     types::{FromSql, Type},
 };
-use tokio_postgres_rustls::MakeRustlsConnect;
 
-use super::{
-    super::unless_stopped,
-    Database, EachRow, Login, Stop,
-    limited::{Limited, Meter},
-    statement::TimeKind,
+use super::{Database, EachRow, statement::TimeKind};
+use crate::{
+    database::{GRACE, Login, limited::Meter, postgres},
+    error::FlowError,
+    runtime::{Stop, unless_stopped},
 };
-use crate::{error::FlowError, tls::TlsFiles};
 
 /// Seconds from 1970 to 2000, where PostgreSQL counts from.
 const EPOCH: i64 = 946_684_800;
 const DAY: i64 = 86_400 * SECOND;
-/// Time for cancelling and for what the network adds to a statement.
-const GRACE: Duration = Duration::from_secs(5);
 
 /// A connection.
 pub struct Postgres {
@@ -43,37 +38,9 @@ impl Postgres {
     /// # Errors
     /// If the server does not let it.
     pub fn connect(runtime: Runtime, login: &Login<'_>) -> Result<Self, FlowError> {
-        let mut config = Config::new();
-        config.user(login.user).dbname(&login.address.path).application_name("fenetre");
-        if let Some(password) = &login.password {
-            config.password(password);
-        }
-        let port = login.address.port.unwrap_or(5_432);
         let meter = Meter::default();
-        let connecting = async {
-            let stream = TcpStream::connect((login.address.host.as_str(), port)).await.map_err(|error| login.fault(&of_io(&error)))?;
-            let stream = Limited::new(stream, meter.clone());
-            let client = if login.tls {
-                let config_of_tls = TlsFiles { ca: login.ca, ..TlsFiles::default() }.read()?;
-                config.ssl_mode(tokio_postgres::config::SslMode::Require);
-                let mut tls = MakeRustlsConnect::new((*config_of_tls).clone());
-                let tls =
-                    MakeTlsConnect::<Limited>::make_tls_connect(&mut tls, &login.address.host).map_err(|error| login.fault(&error.to_string()))?;
-                let (client, connection) = config.connect_raw(stream, tls).await.map_err(|error| login.fault(&describe(&error)))?;
-                tokio::spawn(connection);
-                client
-            } else {
-                config.ssl_mode(tokio_postgres::config::SslMode::Disable);
-                let (client, connection) = config.connect_raw(stream, NoTls).await.map_err(|error| login.fault(&describe(&error)))?;
-                tokio::spawn(connection);
-                client
-            };
-            let begin = format!("BEGIN READ ONLY; SET LOCAL statement_timeout = {}; SET LOCAL TIME ZONE 'UTC'", login.timeout.as_millis());
-            client.batch_execute(&begin).await.map_err(|error| login.fault(&describe(&error)))?;
-            Ok::<_, FlowError>(client)
-        };
-        let connected = runtime.block_on(unless_stopped(login.stop, async { timeout(login.connecting, connecting).await }))?;
-        let client = connected.map_err(|_| login.silent("connect", login.connecting))??;
+        let begin = format!("BEGIN READ ONLY; SET LOCAL statement_timeout = {}; SET LOCAL TIME ZONE 'UTC'", login.timeout.as_millis());
+        let client = runtime.block_on(unless_stopped(login.stop, postgres::connect(login, &meter, &begin)))??;
         Ok(Self { runtime, client, meter, timeout: login.timeout, name: login.name.to_owned() })
     }
 
@@ -219,25 +186,17 @@ fn numeric(raw: &[u8]) -> Option<String> {
     Some(text)
 }
 
+/// A failure in words, with a remedy for a source.
 fn describe(error: &tokio_postgres::Error) -> String {
-    let Some(of_server) = error.as_db_error() else {
-        let source = error.source().map_or_else(|| error.to_string(), ToString::to_string);
-        return format!("the connection failed: {source}");
-    };
-    let remedy = match of_server.code() {
-        &SqlState::INVALID_PASSWORD | &SqlState::INVALID_AUTHORIZATION_SPECIFICATION => ": check `user` and `password`",
-        &SqlState::UNDEFINED_TABLE => ": check `table`",
-        &SqlState::UNDEFINED_COLUMN => ": check the names of columns in `mapping` and `where`",
-        &SqlState::INSUFFICIENT_PRIVILEGE => ": grant SELECT to the user",
-        &SqlState::QUERY_CANCELED => ": raise `timeout`, or index the column of the time",
-        &SqlState::READ_ONLY_SQL_TRANSACTION => ": a source only reads",
+    let remedy = match error.code() {
+        Some(&SqlState::UNDEFINED_TABLE) => ": check `table`",
+        Some(&SqlState::UNDEFINED_COLUMN) => ": check the names of columns in `mapping` and `where`",
+        Some(&SqlState::INSUFFICIENT_PRIVILEGE) => ": grant SELECT to the user",
+        Some(&SqlState::QUERY_CANCELED) => ": raise `timeout`, or index the column of the time",
+        Some(&SqlState::READ_ONLY_SQL_TRANSACTION) => ": a source only reads",
         _ => "",
     };
-    format!("{}{remedy}", of_server.message())
-}
-
-fn of_io(error: &std::io::Error) -> String {
-    if error.kind() == std::io::ErrorKind::ConnectionRefused { "nothing listens there".to_owned() } else { error.to_string() }
+    postgres::describe(error, remedy)
 }
 
 #[cfg(test)]
