@@ -31,7 +31,7 @@ const ORDER: [(&str, &str); 12] = [
     ("crates/access/src", "error secret grant token change rate records registry lib"),
     (
         "crates/flows/src",
-        "error levels tls progress rejects watch arrivals intake events secret definition http runtime database named sources supervisor sinks lib",
+        "error levels tls progress rejects watch arrivals intake events secret definition http runtime broker database named sources supervisor sinks lib",
     ),
     (
         "crates/service/src",

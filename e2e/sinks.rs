@@ -187,8 +187,8 @@ fn every_example_of_the_docs_is_valid() {
     let checked = examples
         .map(|block| run(&["sink", "check", &file(folder.path(), "example.toml", block)]))
         .inspect(|ran| assert_eq!(ran.code(), 0, "{}", ran.all()));
-    assert_eq!(checked.count(), 3);
-    for kind in ["forward", "http", "files"] {
+    assert_eq!(checked.count(), 5);
+    for kind in ["forward", "http", "files", "sql", "mqtt"] {
         let example = file(folder.path(), "example.toml", run(&["sink", "example", kind]).out());
         assert!(run(&["sink", "check", &example]).out().starts_with(&format!("{example} is valid: kind {kind}, from velmar to ")));
     }

@@ -4,10 +4,10 @@
 
 use std::{
     fs,
-    io::{BufRead, BufReader, Write},
+    io::{BufRead, BufReader, Lines, Write},
     net::{TcpListener, TcpStream},
     path::{Path, PathBuf},
-    process::{Child, Command, Stdio},
+    process::{Child, ChildStdout, Command, Stdio},
     thread,
     time::{Duration, Instant},
 };
@@ -118,6 +118,18 @@ impl Broker {
         self.0.child = Self::spawn(self.0.folder.path(), self.0.port);
     }
 
+    /// Subscribes to topics, and returns when the subscription is there.
+    pub fn subscribe(&self, filter: &str) -> Subscriber {
+        let mut child = Command::new("stdbuf")
+            .args(["-oL", "mosquitto_sub", "-d", "-h", "127.0.0.1", "-p", &self.0.port.to_string(), "-v", "-t", filter])
+            .stdout(Stdio::piped())
+            .spawn()
+            .unwrap();
+        let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+        while !lines.next().unwrap().unwrap().starts_with("Subscribed") {}
+        Subscriber { child, lines }
+    }
+
     /// Publishes messages to a topic.
     pub fn publish(&self, topic: &str, qos: u8, messages: &[String], more: &[&str]) {
         let mut child = Command::new("mosquitto_pub")
@@ -128,6 +140,23 @@ impl Broker {
             .unwrap();
         child.stdin.take().unwrap().write_all((messages.join("\n") + "\n").as_bytes()).unwrap();
         assert!(child.wait().unwrap().success());
+    }
+}
+
+/// A client that prints messages with their topics.
+pub struct Subscriber {
+    child: Child,
+    lines: Lines<BufReader<ChildStdout>>,
+}
+
+impl Subscriber {
+    /// The next lines of messages.
+    pub fn lines(mut self, count: usize) -> String {
+        let is_message = |line: &String| !line.starts_with("Client ");
+        let found: String = self.lines.by_ref().map(Result::unwrap).filter(is_message).take(count).flat_map(|line| [line, "\n".to_owned()]).collect();
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
+        found
     }
 }
 
@@ -188,6 +217,11 @@ impl Postgres {
     /// Runs statements, and returns what they print.
     pub fn run(&self, sql: &str) -> String {
         self.psql("velmar", sql).unwrap()
+    }
+
+    /// Ends all other connections, as a restart does.
+    pub fn drop_connections(&self) {
+        self.run("SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'fenetre'");
     }
 }
 

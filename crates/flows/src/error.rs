@@ -18,8 +18,8 @@ pub enum FlowError {
     /// The definition is wrong.
     #[error("{0}")]
     Definition(String),
-    /// This build lacks a kind of source.
-    #[error("this build of Fenetre has no sources of the kind `{0}`: build it with the feature `{0}`")]
+    /// This build lacks a kind of source or sink.
+    #[error("this build of Fenetre lacks the kind `{0}`: build it with the feature `{0}`")]
     Kind(&'static str),
     /// The source is to stop.
     #[error("stopped")]

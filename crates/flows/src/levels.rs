@@ -52,6 +52,39 @@ impl LevelPattern {
         self.levels.iter().map(part).collect::<Vec<_>>().join("/")
     }
 
+    /// Whether it has no wildcards, so that it makes one path.
+    pub fn is_single(&self) -> bool {
+        !self.levels.iter().any(|level| matches!(level, Level::Any | Level::Rest))
+    }
+
+    /// The path with these texts in place of the names.
+    ///
+    /// # Errors
+    /// The first name without a text, or whose text cannot be a level (MQTT 5.0, 4.7).
+    pub fn path<'t>(&self, text_of: impl Fn(&str) -> Option<&'t str>) -> Result<String, String> {
+        let mut path = String::new();
+        for (at, level) in self.levels.iter().enumerate() {
+            if at > 0 {
+                path.push('/');
+            }
+            match level {
+                Level::Text(text) => path.push_str(text),
+                Level::Any => path.push('+'),
+                Level::Rest => path.push('#'),
+                Level::Named { before, name, after } => {
+                    let text = text_of(name).ok_or_else(|| format!("it has no {{{name}}}"))?;
+                    if text.is_empty() || text.contains(['/', '+', '#', '\0']) {
+                        return Err(format!("{{{name}}} is `{text}`, which cannot be a level of a topic"));
+                    }
+                    path.push_str(before);
+                    path.push_str(text);
+                    path.push_str(after);
+                }
+            }
+        }
+        Ok(path)
+    }
+
     /// Its names, in order.
     pub fn names(&self) -> impl Iterator<Item = &str> {
         self.levels.iter().filter_map(|level| if let Level::Named { name, .. } = level { Some(name.as_str()) } else { None })

@@ -12,7 +12,7 @@
 //! | [`arrivals`] | recent points per second; rejects by reason; the live tail |
 //! | [`definition`] | what a source is made of, checked with line and column |
 //! | [`secret`] | references to secrets |
-//! | `http`, `database` | calls over HTTP; connections to database servers |
+//! | `http`, `broker`, `database` | calls over HTTP; connections to brokers and database servers |
 //! | `named` | what running sources and sinks have in common |
 //! | [`levels`] | patterns of topics and browse paths |
 //! | [`events`] | the log of a source |
@@ -22,6 +22,8 @@
 //! | [`sinks`] | what sends points continuously |
 
 pub mod arrivals;
+#[cfg(feature = "mqtt")]
+mod broker;
 #[cfg(feature = "sql")]
 mod database;
 pub mod definition;

@@ -46,7 +46,10 @@ export default function SendingPage({ dataset }: { dataset: string }) {
     <>
       <Title>Sending</Title>
       {data.length === 0 ? (
-        <p>No sink is defined. A sink sends points continuously: to another service, to an address, or into files.</p>
+        <p>
+          No sink is defined. A sink sends points continuously: to another service, an address, a database, a broker, or
+          files.
+        </p>
       ) : (
         <FlowTable
           label="Sinks"

@@ -31,6 +31,27 @@ const KINDS: Record<string, readonly Field[]> = {
     ...BATCH,
     ...CONTENT,
   ],
+  sql: [
+    wide("database", "database", "postgresql://127.0.0.1:5432/control"),
+    text("table", "table", "readings"),
+    text("user", "user"),
+    secret("password", "password"),
+    text("columns.time", "column of the time", "time"),
+    text("columns.metric", "column of the metric", "metric"),
+    text("columns.value", "column of numbers", "value"),
+    text("columns.word", "column of words", "word"),
+    texts("drop_tags", "tags not sent, one in each line", "side"),
+    ...CONTENT,
+  ],
+  mqtt: [
+    wide("broker", "broker", "mqtt://127.0.0.1:1883"),
+    wide("topic", "topic", "velmar/{lock}/{metric}"),
+    choice("payload", "message", ["json", "value", "json-lines"]),
+    number("qos", "quality of service: 0, 1 or 2"),
+    text("user", "user"),
+    secret("password", "password"),
+    ...CONTENT,
+  ],
 };
 
 /** The fields of a kind; none if it is unknown. */

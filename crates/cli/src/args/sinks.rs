@@ -32,7 +32,7 @@ pub enum SinkCommand {
     },
     /// Print a definition to start from: `fenetre sink example forward > central.toml`
     Example {
-        /// Kind: forward, http or files
+        /// Kind: forward, http, files, sql or mqtt
         kind: String,
     },
     /// Check the file of a definition; needs no service

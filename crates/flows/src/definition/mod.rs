@@ -64,6 +64,7 @@ pub(crate) fn default_dataset() -> String {
 }
 
 mod address;
+mod broker;
 pub mod document;
 pub mod examples;
 mod modbus;
@@ -73,8 +74,9 @@ mod poll;
 mod sql;
 
 pub use address::Address;
+pub use broker::{BROKER_SCHEMES, BrokerLogin, MqttVersion, check_qos, default_qos};
 pub use modbus::{Device, Endian, Form, MAX_REGISTERS, Modbus, Register, Table};
-pub use mqtt::{METRIC, Mqtt, MqttVersion, Retained, Values};
+pub use mqtt::{METRIC, Mqtt, Retained, Values};
 pub use opcua::{Node, Opcua, Security};
 pub use poll::{Basic, Poll, Target};
 pub use sql::{Engine, Place, Sql};
@@ -275,8 +277,8 @@ impl Definition {
 }
 
 /// Checks that files of the machine of the service are named by absolute paths.
-pub(crate) fn check_files(paths: &[(&str, &Option<PathBuf>)]) -> Result<(), String> {
-    match paths.iter().find_map(|(key, path)| path.as_ref().filter(|path| path.is_relative()).map(|path| (key, path.display()))) {
+pub(crate) fn check_files(paths: &[(&str, Option<&PathBuf>)]) -> Result<(), String> {
+    match paths.iter().find_map(|(key, path)| path.filter(|path| path.is_relative()).map(|path| (key, path.display()))) {
         Some((key, path)) => Err(format!("{key}: `{path}` is not an absolute path: write one, such as /etc/fenetre/{path}")),
         None => Ok(()),
     }

@@ -290,7 +290,7 @@ impl Modbus {
             return Err("registers: name at least one, such as registers = [{ metric = \"level\", address = 0 }], or a registers_file".to_owned());
         }
         self.registers.iter().zip(1..).try_for_each(|(register, number)| register.check(&format!("register {number}")))?;
-        check_files(&[("registers_file", &self.registers_file)])?;
+        check_files(&[("registers_file", self.registers_file.as_ref())])?;
         if !(SECOND / 100..=60 * SECOND).contains(&self.timeout.map_or(SECOND, exact)) {
             return Err("timeout: use 10ms to 1m".to_owned());
         }

@@ -9,7 +9,7 @@ use fenetre_core::{
 use fenetre_formats::{Format, mapping::Role};
 use serde::{Deserialize, Serialize};
 
-use super::{address::Address, check_files, exact};
+use super::{BrokerLogin, MqttVersion, check_qos, exact};
 use crate::{levels::LevelPattern, secret::SecretRef};
 
 /// Name that marks the metric in a pattern.
@@ -30,7 +30,7 @@ kind! {
         #[serde(default)]
         pub values: Values,
         /// Quality of service: 0, 1 or 2 (default: 1).
-        #[serde(default = "default_qos")]
+        #[serde(default = "super::default_qos")]
         pub qos: u8,
         /// Version of the protocol (default: `5`).
         #[serde(default)]
@@ -71,10 +71,6 @@ kind! {
     }
 }
 
-fn default_qos() -> u8 {
-    1
-}
-
 /// Type of messages without a format.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
@@ -86,18 +82,6 @@ pub enum Values {
     Numbers,
     /// A word of a state.
     Words,
-}
-
-/// A version of MQTT.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub enum MqttVersion {
-    /// MQTT 3.1.1.
-    #[serde(rename = "3.1.1")]
-    V311,
-    /// MQTT 5.0.
-    #[default]
-    #[serde(rename = "5")]
-    V5,
 }
 
 /// Treatment of retained messages, which may be old.
@@ -112,16 +96,19 @@ pub enum Retained {
 }
 
 impl Mqtt {
-    /// Schemes of a broker: in clear, and with TLS.
-    pub const SCHEMES: [&str; 2] = ["mqtt", "mqtts"];
-
-    /// Address of the broker.
-    ///
-    /// # Errors
-    /// What is wrong, with an example.
-    pub fn address(&self) -> Result<Address, String> {
-        let address = Address::parse(&self.broker, &Self::SCHEMES, "mqtt://127.0.0.1:1883").map_err(|error| format!("broker: {error}"))?;
-        if address.path.is_empty() { Ok(address) } else { Err(format!("broker: `{}` has a path: remove it, because a broker has none", self.broker)) }
+    /// How to connect to the broker.
+    pub fn login(&self) -> BrokerLogin<'_> {
+        let Self { broker, version, user, password, ca, certificate, key, keep_alive, .. } = self;
+        BrokerLogin {
+            broker,
+            version: *version,
+            user: user.as_ref(),
+            password: password.as_ref(),
+            ca: ca.as_ref(),
+            certificate: certificate.as_ref(),
+            key: key.as_ref(),
+            keep_alive: *keep_alive,
+        }
     }
 
     /// Format of messages: of the definition, or JSON if it has a mapping.
@@ -130,16 +117,14 @@ impl Mqtt {
     }
 
     pub(super) fn check(&self) -> Result<(), String> {
-        self.address()?;
+        self.login().check()?;
         if self.topics.is_empty() {
             return Err("topics: name at least one, such as topics = [\"velmar/{lock}/{metric}\"]".to_owned());
         }
         if self.every.is_some() {
             return Err("every: messages arrive when they are published, so there is no period: remove it".to_owned());
         }
-        if self.qos > 2 {
-            return Err("qos: use 0, 1 or 2".to_owned());
-        }
+        check_qos(self.qos)?;
         let share_is_wrong = |share: &String| share.is_empty() || share.contains(['/', '+', '#']);
         if self.share.as_ref().is_some_and(share_is_wrong) {
             return Err("share: the name of a group must not be empty or contain `/`, `+` or `#`".to_owned());
@@ -151,20 +136,7 @@ impl Mqtt {
         if !(0..=365 * 24 * 3_600 * SECOND).contains(&self.session.map_or(0, exact)) {
             return Err("session: use up to 365d".to_owned());
         }
-        if !(SECOND..=18 * 3_600 * SECOND).contains(&self.keep_alive.map_or(SECOND, exact)) {
-            return Err("keep_alive: use 1s to 18h".to_owned());
-        }
-        check_files(&[("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)])?;
-        if self.certificate.is_some() != self.key.is_some() {
-            return Err("certificate and key: write both, or neither".to_owned());
-        }
-        if self.broker.starts_with("mqtt://") && (self.ca.is_some() || self.certificate.is_some()) {
-            return Err("ca, certificate and key need TLS: write the broker as mqtts://HOST:PORT".to_owned());
-        }
-        match (&self.user, &self.password) {
-            (None, Some(_)) => Err("password: it needs a `user`".to_owned()),
-            _ => Ok(()),
-        }
+        Ok(())
     }
 
     /// Whether the metric of its messages is known.

@@ -93,7 +93,7 @@ impl Opcua {
         if !(SECOND / 10..=300 * SECOND).contains(&self.timeout.map_or(SECOND, exact)) {
             return Err("timeout: use 100ms to 5m".to_owned());
         }
-        check_files(&[("certificates", &self.certificates)])?;
+        check_files(&[("certificates", self.certificates.as_ref())])?;
         if self.security != Security::None && self.certificates.is_none() {
             return Err("certificates: security needs a folder for certificates, such as /etc/fenetre/opcua".to_owned());
         }

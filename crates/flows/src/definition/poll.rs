@@ -98,7 +98,12 @@ impl Poll {
             return Err("targets: name at least one, such as targets = [{ url = \"http://127.0.0.1:9100/metrics\" }], or a targets_file".to_owned());
         }
         self.targets.iter().try_for_each(Target::check)?;
-        check_files(&[("targets_file", &self.targets_file), ("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)])?;
+        check_files(&[
+            ("targets_file", self.targets_file.as_ref()),
+            ("ca", self.ca.as_ref()),
+            ("certificate", self.certificate.as_ref()),
+            ("key", self.key.as_ref()),
+        ])?;
         if !(SECOND / 100..=3_600 * SECOND).contains(&self.timeout.map_or(SECOND, exact)) {
             return Err("timeout: use 10ms to 1h".to_owned());
         }

@@ -136,7 +136,7 @@ impl Sql {
         if !(1..=1_000_000).contains(&self.part.unwrap_or(1)) {
             return Err("part: use 1 to 1,000,000 rows".to_owned());
         }
-        check_files(&[("ca", &self.ca)])?;
+        check_files(&[("ca", self.ca.as_ref())])?;
         if let Place::File(_) = place {
             let of_servers =
                 [("user", self.user.is_some()), ("password", self.password.is_some()), ("tls", self.tls.is_some()), ("ca", self.ca.is_some())];

@@ -1,7 +1,7 @@
 //! Sinks: what sends points continuously.
 //!
 //! ```text
-//!  feed of the store ──► selection ──► outgoing ──► destination: forward, http, files
+//!  feed of the store ──► selection ──► outgoing ──► destination: forward, http, files, sql, mqtt
 //!  gap ──► scan ────────────┘                           └──► refused: aside
 //! ```
 //!
@@ -12,7 +12,7 @@
 //! | `selection` | which series are sent, and under which names |
 //! | `encode` | batches as bytes |
 //! | `destination` | what a destination is |
-//! | `forward`, `http`, `files` | destinations |
+//! | `forward`, `http`, `files`, `sql`, `mqtt` | destinations |
 //! | `kinds` | the destination of each kind |
 //! | `sums` | comparison with a destination |
 //! | `aside` | refused batches |
@@ -30,9 +30,13 @@ mod files;
 mod forward;
 mod http;
 mod kinds;
+#[cfg(feature = "mqtt")]
+mod mqtt;
 pub mod outgoing;
 mod scan;
 pub mod selection;
+#[cfg(feature = "sql")]
+mod sql;
 mod sums;
 pub mod supervisor;
 mod worker;

@@ -264,7 +264,7 @@ impl Sinks {
         let dataset = self.store.begin(definition.dataset())?.dataset();
         let mut selection = Selection::new(definition)?;
         let (series, batch) = latest(&self.store, &mut selection, dataset, TRIED)?;
-        let mut destination = destination_of("trial", definition);
+        let mut destination = destination_of("trial", definition)?;
         let rows = destination.preview(&batch)?;
         let answer = if batch.points() == 0 {
             Some("no stored point fulfils `metrics` and `where`".to_owned())
@@ -287,7 +287,7 @@ impl Sinks {
             let sent = selection.metrics(dataset).filter(|metric| !selection.series_of(dataset, metric).is_empty());
             sent.map(|metric| Ok((metric.name.to_string(), metric.definition.kind, selection.conversion_of(metric)?))).collect()
         })?;
-        let mut destination = destination_of(name, definition);
+        let mut destination = destination_of(name, definition)?;
         let mut result =
             SinkVerification { metrics: metrics.len() as u64, windows: 0, points: 0, differences: Vec::new(), differing: 0, notes: Vec::new() };
         for (metric, kind, conversion) in metrics {
@@ -358,18 +358,20 @@ impl Sinks {
             return Ok(());
         }
         shared.events.add(now, false, "started");
-        let delivery = Delivery {
-            name: name.to_owned(),
-            store: Arc::clone(&self.store),
-            clock: self.clock,
-            aside: self.aside.clone(),
-            destination: destination_of(name, &own.definition),
-            shared,
-        };
-        let shared = Arc::clone(&delivery.shared);
-        let mut worker = match Worker::new(&own.definition, cursor.position, delivery) {
+        let work = destination_of(name, &own.definition).and_then(|destination| {
+            let delivery = Delivery {
+                name: name.to_owned(),
+                store: Arc::clone(&self.store),
+                clock: self.clock,
+                aside: self.aside.clone(),
+                destination,
+                shared: Arc::clone(&shared),
+            };
+            Worker::new(&own.definition, cursor.position, delivery)
+        });
+        let mut worker = match work {
             Ok(worker) => worker,
-            // An earlier version may have stored it. The other sinks run.
+            // Another version or build may have stored it. The other sinks run.
             Err(error) => {
                 shared.events.add(now, true, error.to_string());
                 shared.figures.lock().failing = Some((error.to_string(), now));

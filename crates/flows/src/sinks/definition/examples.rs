@@ -9,6 +9,8 @@ pub fn of_kind(kind: &str) -> Option<&'static str> {
         "forward" => include_str!("examples/forward.toml"),
         "http" => include_str!("examples/http.toml"),
         "files" => include_str!("examples/files.toml"),
+        "sql" => include_str!("examples/sql.toml"),
+        "mqtt" => include_str!("examples/mqtt.toml"),
         _ => return None,
     })
 }

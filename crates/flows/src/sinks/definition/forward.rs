@@ -36,7 +36,7 @@ impl Forward {
 
     pub(super) fn check(&self) -> Result<(), String> {
         check_url(&self.url)?;
-        check_files(&[("ca", &self.ca)])?;
+        check_files(&[("ca", self.ca.as_ref())])?;
         self.into.iter().try_for_each(|into| check_dataset_name(into).map_err(|error| format!("into: {error}")))?;
         check_timeout(self.timeout)
     }

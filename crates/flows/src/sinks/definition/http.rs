@@ -59,7 +59,7 @@ pub enum BodyFormat {
 impl Http {
     pub(super) fn check(&self) -> Result<(), String> {
         check_url(&self.url)?;
-        check_files(&[("ca", &self.ca), ("certificate", &self.certificate), ("key", &self.key)])?;
+        check_files(&[("ca", self.ca.as_ref()), ("certificate", self.certificate.as_ref()), ("key", self.key.as_ref())])?;
         check_credentials(self.bearer.as_ref(), self.basic.as_ref(), &self.headers, (&self.certificate, &self.key))?;
         check_timeout(self.timeout)
     }

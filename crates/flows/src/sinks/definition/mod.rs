@@ -77,10 +77,14 @@ pub mod examples;
 mod files;
 mod forward;
 mod http;
+mod mqtt;
+mod sql;
 
 pub use files::{FileFormat, Files};
 pub use forward::Forward;
 pub use http::{BodyFormat, Http};
+pub use mqtt::{Mqtt, Payload};
+pub use sql::{Columns, Sql};
 
 /// The definition of a sink.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -92,6 +96,10 @@ pub enum SinkDefinition {
     Http(Box<Http>),
     /// Writes files into a folder.
     Files(Box<Files>),
+    /// Writes rows into a table of a PostgreSQL database.
+    Sql(Box<Sql>),
+    /// Publishes messages to an MQTT broker.
+    Mqtt(Box<Mqtt>),
 }
 
 impl Document for SinkDefinition {
@@ -105,6 +113,8 @@ macro_rules! of_all {
             SinkDefinition::Forward($of) => $part,
             SinkDefinition::Http($of) => $part,
             SinkDefinition::Files($of) => $part,
+            SinkDefinition::Sql($of) => $part,
+            SinkDefinition::Mqtt($of) => $part,
         }
     };
 }
@@ -128,13 +138,15 @@ pub struct Shape {
 const MAX_BATCH: usize = 5_000_000;
 
 impl OfKind for SinkDefinition {
-    const KINDS: &'static [&'static str] = &["forward", "http", "files"];
+    const KINDS: &'static [&'static str] = &["forward", "http", "files", "sql", "mqtt"];
 
     fn read(kind: &str, text: &str) -> Option<Result<Self, toml::de::Error>> {
         Some(match kind {
             "forward" => toml::from_str(text).map(Self::Forward),
             "http" => toml::from_str(text).map(Self::Http),
             "files" => toml::from_str(text).map(Self::Files),
+            "sql" => toml::from_str(text).map(Self::Sql),
+            "mqtt" => toml::from_str(text).map(Self::Mqtt),
             _ => return None,
         })
     }
@@ -167,6 +179,8 @@ impl OfKind for SinkDefinition {
             Self::Forward(forward) => forward.check(),
             Self::Http(http) => http.check(),
             Self::Files(files) => files.check(),
+            Self::Sql(sql) => sql.check(),
+            Self::Mqtt(mqtt) => mqtt.check(),
         }
     }
 }
@@ -186,6 +200,8 @@ impl SinkDefinition {
             Self::Forward(_) => Self::KINDS[0],
             Self::Http(_) => Self::KINDS[1],
             Self::Files(_) => Self::KINDS[2],
+            Self::Sql(_) => Self::KINDS[3],
+            Self::Mqtt(_) => Self::KINDS[4],
         }
     }
 
@@ -220,6 +236,8 @@ impl SinkDefinition {
         let default = match self {
             Self::Forward(_) => 100_000,
             Self::Http(_) => 10_000,
+            Self::Sql(_) => 50_000,
+            Self::Mqtt(_) => 1_000,
             Self::Files(_) => 1_000_000,
         };
         of_all!(self, of => of.batch_points).unwrap_or(default)
@@ -228,7 +246,7 @@ impl SinkDefinition {
     /// Maximum time that a point waits for others of its batch, in nanoseconds.
     pub fn batch_after(&self) -> i64 {
         let default = match self {
-            Self::Forward(_) | Self::Http(_) => SECOND,
+            Self::Forward(_) | Self::Http(_) | Self::Sql(_) | Self::Mqtt(_) => SECOND,
             Self::Files(_) => 600 * SECOND,
         };
         of_all!(self, of => of.batch_after.map_or(default, exact))
@@ -245,6 +263,8 @@ impl SinkDefinition {
             Self::Forward(forward) => forward.url.clone(),
             Self::Http(http) => http.url.clone(),
             Self::Files(files) => files.path.display().to_string(),
+            Self::Sql(sql) => format!("{} {}", sql.database, sql.table),
+            Self::Mqtt(mqtt) => format!("{} {}", mqtt.broker, mqtt.topic),
         }
     }
 
@@ -325,6 +345,14 @@ mod tests {
             "kind = \"files\"\npath = \"/out\"\nname = \"points\"\n".to_owned(),
             "kind = \"files\"\npath = \"/out\"\nname = \"../{part}\"\n".to_owned(),
             "{\"kind\": \"files\"}".to_owned(),
+            "kind = \"mqtt\"\nbroker = \"mqtt://h/x\"\ntopic = \"a\"\n".to_owned(),
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopic = \"a/+\"\n".to_owned(),
+            "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopic = \"a\"\nqos = 3\n".to_owned(),
+            "kind = \"sql\"\ndatabase = \"mysql://h/d\"\nuser = \"u\"\ntable = \"t\"\n".to_owned(),
+            "kind = \"sql\"\ndatabase = \"postgresql://h\"\nuser = \"u\"\ntable = \"t\"\n".to_owned(),
+            "kind = \"sql\"\ndatabase = \"postgresql://h/d\"\nuser = \"u\"\ntable = \"a.b.c\"\n".to_owned(),
+            "kind = \"sql\"\ndatabase = \"postgresql://h/d\"\nuser = \"u\"\ntable = \"t\"\ncolumns = { time = \"a\", value = \"a\" }\n".to_owned(),
+            "kind = \"sql\"\ndatabase = \"postgresql://h/d\"\nuser = \"u\"\ntable = \"t\"\ncolumns = { lock = \"a\" }\n".to_owned(),
         ];
         let messages: Vec<String> = faults.iter().map(|text| SinkDefinition::parse(text, "sink.toml").unwrap_err().to_string()).collect();
         insta::assert_snapshot!(messages.join("\n"));

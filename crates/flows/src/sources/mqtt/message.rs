@@ -14,8 +14,11 @@ use fenetre_formats::{
     mapping::{Mapping, Notation, Role},
 };
 
-use super::{super::gather::Gather, link::Message};
-use crate::definition::{METRIC, Mqtt, Values};
+use super::super::gather::Gather;
+use crate::{
+    broker::Message,
+    definition::{METRIC, Mqtt, Values},
+};
 
 /// Mappings of different metrics that are kept.
 const MAX_MAPPINGS: usize = 10_000;

@@ -1,6 +1,5 @@
 //! Messages of an MQTT broker. They are acknowledged after they were stored.
 
-mod link;
 mod message;
 
 use std::time::{Duration, Instant};
@@ -8,13 +7,11 @@ use std::time::{Duration, Instant};
 use fenetre_core::time::Nanos;
 use tokio::{runtime::Runtime, time::timeout};
 
-use self::{
-    link::{Event, Fault, Link, Message, Order, Receipt},
-    message::Decoder,
-};
+use self::message::Decoder;
 use super::{Outcome, Round, Source, gather::Gather};
 use crate::{
-    definition::{Mqtt, Retained},
+    broker::{Event, Fault, Link, Message, Order, Receipt},
+    definition::{Mqtt, Retained, duration},
     error::FlowError,
     runtime::{new_runtime, unless_stopped},
 };
@@ -31,6 +28,12 @@ const QUIET: Duration = Duration::from_millis(5);
 const IDLE: Duration = Duration::from_millis(250);
 /// Maximum time to connect and subscribe.
 const CONNECTING: Duration = Duration::from_secs(10);
+/// Maximum size of a message of a definition without a limit, in bytes.
+const DEFAULT_BYTES: u32 = 1_000_000;
+/// Bytes above `max_bytes` up to which a message is still read, and rejected.
+const READ_ANYWAY: u32 = 16 << 20;
+/// How long a broker keeps the session of a definition without a limit, in seconds.
+const DEFAULT_SESSION: u32 = 24 * 3_600;
 /// How long a trial waits for messages.
 const TRIAL: Duration = Duration::from_secs(5);
 /// Maximum time to send acknowledgements.
@@ -69,7 +72,7 @@ impl Inbox {
 impl MqttSource {
     /// A source of a definition that was checked.
     pub fn new(mqtt: Mqtt) -> Self {
-        let decoder = Decoder::new(&mqtt, link::max_bytes(&mqtt));
+        let decoder = Decoder::new(&mqtt, mqtt.max_bytes.unwrap_or(DEFAULT_BYTES) as usize);
         Self { mqtt, decoder, connection: None, inbox: Inbox::default(), fault: None }
     }
 
@@ -103,13 +106,17 @@ impl MqttSource {
             return Ok(());
         }
         let client_id = self.client_id(round);
-        let address = self.mqtt.address().map_err(FlowError::Definition)?;
+        let address = self.mqtt.login().address().map_err(FlowError::Definition)?;
         let is_trial = round.shown.is_some();
+        let session = self.mqtt.session.map_or(DEFAULT_SESSION, |span| u32::try_from(duration(span).as_secs()).unwrap_or(u32::MAX));
         let link = Link::new(&Order {
-            mqtt: &self.mqtt,
+            login: self.mqtt.login(),
             address: &address,
             client_id: &client_id,
-            is_short: is_trial,
+            session: if is_trial { 0 } else { session },
+            max_bytes: self.mqtt.max_bytes.unwrap_or(DEFAULT_BYTES).saturating_add(READ_ANYWAY),
+            // Nothing is published.
+            unacknowledged: 1,
             secrets: round.intake.store.secrets(),
         })?;
         let filters = self.filters(is_trial);
@@ -136,7 +143,7 @@ impl MqttSource {
                         });
                     }
                     Event::Message(message) => early.push(message),
-                    Event::Acknowledged | Event::Other => {}
+                    Event::Acknowledged | Event::Published | Event::Delivered(_) | Event::Other => {}
                 }
             }
         };
@@ -184,7 +191,7 @@ impl MqttSource {
                     }
                     // The library connected again by itself.
                     Ok(Ok(Event::Connected { .. })) => return Err(Fault::Other("the connection broke".to_owned())),
-                    Ok(Ok(Event::Subscribed(_) | Event::Acknowledged | Event::Other)) => {
+                    Ok(Ok(Event::Subscribed(_) | Event::Acknowledged | Event::Published | Event::Delivered(_) | Event::Other)) => {
                         if begun.elapsed() > longest && first.is_none() {
                             break;
                         }
@@ -213,7 +220,7 @@ impl MqttSource {
                     Event::Acknowledged => sent += 1,
                     Event::Message(message) => inbox.put((round.clock)(), message),
                     Event::Connected { .. } => return Err(Fault::Other("the connection broke".to_owned())),
-                    Event::Subscribed(_) | Event::Other => {}
+                    Event::Subscribed(_) | Event::Published | Event::Delivered(_) | Event::Other => {}
                 }
             }
             Ok(())

@@ -7,7 +7,7 @@ use fenetre_store::Secrets;
 use rumqttc::{Outgoing, TlsConfiguration, Transport, v5};
 
 use crate::{
-    definition::{Address, Mqtt, MqttVersion, duration},
+    definition::{Address, BROKER_SCHEMES, BrokerLogin, MqttVersion, duration},
     error::FlowError,
     tls::TlsFiles,
 };
@@ -16,10 +16,8 @@ use crate::{
 const MAX_UNACKNOWLEDGED: u16 = 20_000;
 /// Maximum number of requests that wait to be sent; higher than the number of unacknowledged messages.
 const REQUESTS: usize = 65_536;
-/// Bytes above `max_bytes` up to which a message is still read, and rejected.
-const READ_ANYWAY: u32 = 16 << 20;
-const DEFAULT_KEEP_ALIVE: Duration = Duration::from_secs(30);
-const DEFAULT_BYTES: u32 = 1_000_000;
+/// Interval of signs of life of a definition without one.
+pub const DEFAULT_KEEP_ALIVE: Duration = Duration::from_secs(30);
 /// Maximum time of a connection attempt.
 const CONNECTING: Duration = Duration::from_secs(5);
 
@@ -36,8 +34,21 @@ pub enum Event {
     Message(Message),
     /// An acknowledgement was sent.
     Acknowledged,
+    /// A message was handed to the network.
+    Published,
+    /// The broker has taken a message, or not, with the reason.
+    Delivered(Result<(), Refusal>),
     /// Something else.
     Other,
+}
+
+/// Why a broker does not take a message (MQTT 5.0, 3.4.2.1).
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Refusal {
+    /// The reason, in words.
+    pub reason: String,
+    /// Whether the message is at fault, so that it would be refused again.
+    pub is_of_message: bool,
 }
 
 /// A message.
@@ -69,17 +80,20 @@ impl Receipt {
 
 /// How to connect.
 pub struct Order<'a> {
-    pub mqtt: &'a Mqtt,
+    /// The broker, and the identity of the client.
+    pub login: BrokerLogin<'a>,
+    /// Its address.
     pub address: &'a Address,
+    /// Name of the client at the broker.
     pub client_id: &'a str,
-    /// Whether the session ends with the connection.
-    pub is_short: bool,
+    /// How long the broker keeps the session after the connection, in seconds.
+    pub session: u32,
+    /// Maximum size of a message, in bytes.
+    pub max_bytes: u32,
+    /// Maximum number of published messages without an acknowledgement.
+    pub unacknowledged: u16,
+    /// The secrets of the store.
     pub secrets: &'a Secrets,
-}
-
-/// Maximum size of a message in bytes.
-pub fn max_bytes(mqtt: &Mqtt) -> usize {
-    mqtt.max_bytes.unwrap_or(DEFAULT_BYTES) as usize
 }
 
 /// A connection, which is made again when it breaks.
@@ -104,28 +118,25 @@ impl Link {
     /// # Errors
     /// If a secret or certificate cannot be read.
     pub fn new(order: &Order<'_>) -> Result<Self, FlowError> {
-        let Order { mqtt, address, client_id, is_short, secrets } = order;
-        let is_tls = address.scheme == Mqtt::SCHEMES[1];
+        let Order { login, address, client_id, session, max_bytes, unacknowledged, secrets } = order;
+        let is_tls = address.scheme == BROKER_SCHEMES[1];
         let port = address.port.unwrap_or(if is_tls { 8_883 } else { 1_883 });
-        let password = mqtt.password.as_ref().map_or_else(|| Ok(String::new()), |password| password.read(secrets))?;
-        let keep_alive = mqtt.keep_alive.map_or(DEFAULT_KEEP_ALIVE, duration);
-        let session = mqtt.session.map_or(24 * 3_600, |span| u32::try_from(duration(span).as_secs()).unwrap_or(u32::MAX));
-        let session = if *is_short { 0 } else { session };
-        let limit = mqtt.max_bytes.unwrap_or(DEFAULT_BYTES).saturating_add(READ_ANYWAY);
+        let password = login.password.map_or_else(|| Ok(String::new()), |password| password.read(secrets))?;
+        let keep_alive = login.keep_alive.map_or(DEFAULT_KEEP_ALIVE, duration);
         let transport = if is_tls {
-            let files = TlsFiles { ca: mqtt.ca.as_ref(), certificate: mqtt.certificate.as_ref(), key: mqtt.key.as_ref() };
+            let files = TlsFiles { ca: login.ca, certificate: login.certificate, key: login.key };
             Transport::tls_with_config(TlsConfiguration::Rustls(files.read()?))
         } else {
             Transport::tcp()
         };
-        Ok(match mqtt.version {
+        Ok(match login.version {
             MqttVersion::V311 => {
                 let mut options = rumqttc::MqttOptions::new(*client_id, &address.host, port);
-                options.set_keep_alive(keep_alive).set_clean_session(session == 0).set_manual_acks(true).set_transport(transport);
-                options.set_max_packet_size(limit as usize, limit as usize);
-                // Nothing is published, and the library keeps a place for each message that could be.
-                options.set_inflight(1);
-                if let Some(user) = &mqtt.user {
+                options.set_keep_alive(keep_alive).set_clean_session(*session == 0).set_manual_acks(true).set_transport(transport);
+                options.set_max_packet_size(*max_bytes as usize, *max_bytes as usize);
+                // The library keeps a place for each message that could be published.
+                options.set_inflight(*unacknowledged);
+                if let Some(user) = login.user {
                     options.set_credentials(user, password);
                 }
                 let (client, mut events) = rumqttc::AsyncClient::new(options, REQUESTS);
@@ -134,11 +145,14 @@ impl Link {
             }
             MqttVersion::V5 => {
                 let mut options = v5::MqttOptions::new(*client_id, &address.host, port);
-                options.set_keep_alive(keep_alive).set_clean_start(session == 0).set_manual_acks(true).set_transport(transport);
+                options.set_keep_alive(keep_alive).set_clean_start(*session == 0).set_manual_acks(true).set_transport(transport);
                 options.set_connection_timeout(CONNECTING.as_secs());
-                options.set_session_expiry_interval(Some(session)).set_receive_maximum(Some(MAX_UNACKNOWLEDGED)).set_max_packet_size(Some(limit));
-                options.set_outgoing_inflight_upper_limit(1);
-                if let Some(user) = &mqtt.user {
+                options
+                    .set_session_expiry_interval(Some(*session))
+                    .set_receive_maximum(Some(MAX_UNACKNOWLEDGED))
+                    .set_max_packet_size(Some(*max_bytes));
+                options.set_outgoing_inflight_upper_limit(*unacknowledged);
+                if let Some(user) = login.user {
                     options.set_credentials(user, password);
                 }
                 let (client, events) = v5::AsyncClient::new(options, REQUESTS);
@@ -177,6 +191,20 @@ impl Link {
                 connection.client.try_subscribe_many(filters.iter().map(|filter| v5::mqttbytes::v5::Filter::new(filter.clone(), qos))).is_ok()
             }
         };
+    }
+
+    /// Queues a message for publication; whether there was room for it.
+    pub fn publish(&self, topic: &str, payload: Bytes, qos: u8, retain: bool) -> bool {
+        match self {
+            Self::V311(connection) => {
+                let qos = rumqttc::qos(qos).unwrap_or(rumqttc::QoS::AtLeastOnce);
+                connection.client.try_publish(topic, qos, retain, payload).is_ok()
+            }
+            Self::V5(connection) => {
+                let qos = v5::mqttbytes::qos(qos).unwrap_or(v5::mqttbytes::QoS::AtLeastOnce);
+                connection.client.try_publish(topic, qos, retain, payload).is_ok()
+            }
+        }
     }
 
     /// Queues the acknowledgement of a message; whether there was room for it.
@@ -244,12 +272,13 @@ fn incoming_311(packet: rumqttc::Packet) -> Event {
             content_type: None,
             receipt: Receipt { qos: publish.qos as u8, packet: publish.pkid },
         }),
+        rumqttc::Packet::PubAck(_) | rumqttc::Packet::PubComp(_) => Event::Delivered(Ok(())),
         _ => Event::Other,
     }
 }
 
 fn incoming_5(packet: v5::mqttbytes::v5::Packet) -> Event {
-    use v5::mqttbytes::v5::{Packet, SubscribeReasonCode};
+    use v5::mqttbytes::v5::{Packet, PubAckReason, PubRecReason, SubscribeReasonCode};
 
     match packet {
         Packet::ConnAck(answer) => Event::Connected { is_resumed: answer.session_present },
@@ -264,6 +293,18 @@ fn incoming_5(packet: v5::mqttbytes::v5::Packet) -> Event {
             content_type: publish.properties.and_then(|properties| properties.content_type),
             receipt: Receipt { qos: publish.qos as u8, packet: publish.pkid },
         }),
+        Packet::PubAck(answer) => Event::Delivered(match answer.reason {
+            PubAckReason::Success | PubAckReason::NoMatchingSubscribers => Ok(()),
+            other => {
+                let is_of_message = matches!(other, PubAckReason::TopicNameInvalid | PubAckReason::PayloadFormatInvalid);
+                Err(Refusal { reason: format!("{other:?}"), is_of_message })
+            }
+        }),
+        Packet::PubRec(answer) if !matches!(answer.reason, PubRecReason::Success | PubRecReason::NoMatchingSubscribers) => {
+            let is_of_message = matches!(answer.reason, PubRecReason::TopicNameInvalid | PubRecReason::PayloadFormatInvalid);
+            Event::Delivered(Err(Refusal { reason: format!("{:?}", answer.reason), is_of_message }))
+        }
+        Packet::PubComp(_) => Event::Delivered(Ok(())),
         _ => Event::Other,
     }
 }
@@ -271,6 +312,7 @@ fn incoming_5(packet: v5::mqttbytes::v5::Packet) -> Event {
 fn sent(outgoing: &Outgoing) -> Event {
     match outgoing {
         Outgoing::PubAck(_) | Outgoing::PubRec(_) => Event::Acknowledged,
+        Outgoing::Publish(_) => Event::Published,
         _ => Event::Other,
     }
 }
