@@ -9,7 +9,7 @@ mod support;
 
 use std::{fs, path::Path};
 
-use real::{Broker, Postgres, until};
+use real::{Broker, ObjectStore, Postgres, until};
 use serde_json::Value;
 use support::{Api, Service, file};
 use tempfile::TempDir;
@@ -245,5 +245,52 @@ fn a_topic_has_values_or_lines_by_choice() {
         sent(&service, payload);
         assert_eq!(subscriber.lines(wanted.lines().count()), wanted);
         assert_eq!(service.run(&["sink", "remove", payload]).code(), 0);
+    }
+}
+
+#[test]
+fn files_of_an_object_store_are_imported_without_a_mapping() {
+    if are_peers_left_out() {
+        return;
+    }
+    let (folder, service) = service();
+    let store = ObjectStore::start();
+    push(&service, &["level,osier,up,00,3.25", "level,osier,down,00.000000001,3.5", "big,marl,up,01,12", "gate,marl,up,02,\"open\""]);
+    fs::write(folder.path().join("password"), "river\n").unwrap();
+    let definition = |format: &str| {
+        format!(
+            "kind = \"files\"\npath = \"s3://points/velmar/{format}\"\nendpoint = \"{}\"\naccess_key = \"clerk\"\nsecret_key = {{ file = \"{}\" }}\nformat = \"{format}\"\n\
+             dataset = \"velmar\"\nhistory = true\nbatch_after = \"50ms\"\n",
+            store.url(),
+            folder.path().join("password").display()
+        )
+    };
+    let tried = service.run(&["sink", "try", &file(folder.path(), "try.toml", definition("csv"))]);
+    assert!(tried.err().contains("there is no such bucket: create it, or check `path` and `endpoint`"), "{}", tried.all());
+    add(&service, folder.path(), "csv", &definition("csv"));
+    until("it fails", || of_sink(&service, "csv")["state"] == "failing");
+    store.create("points");
+    let tried = service.run(&["sink", "try", &file(folder.path(), "try.toml", definition("csv"))]);
+    assert!(tried.out().contains("a file can be written there") && store.names("points").is_empty(), "{}", tried.all());
+    let shown = |dataset: &str| {
+        let of = |metric: &str| {
+            service.run(&["ask", "--dataset", dataset, &format!("show points of {metric} over 2026-05-01 to 2026-05-02"), "-o", "csv"]).out()
+        };
+        ["level", "big", "gate"].map(of)
+    };
+    for (format, ending) in [("csv", "csv"), ("json-lines", "ndjson"), ("parquet", "parquet")] {
+        add(&service, folder.path(), format, &definition(format));
+        service.run(&["sink", "resend", format]);
+        sent(&service, format);
+        let names: Vec<String> =
+            store.names("points").into_iter().filter(|name| name.starts_with(&format!("velmar/{format}/velmar/2026-05-01/{format}-"))).collect();
+        assert_eq!(names.len(), 1, "{names:?}");
+        let path = folder.path().join(format!("points.{ending}"));
+        fs::write(&path, store.object("points", &names[0])).unwrap();
+        let copy = format!("copy-{format}");
+        assert_eq!(service.run(&["datasets", "define", &copy]).code(), 0);
+        let imported = service.run(&["import", &path.display().to_string(), "--dataset", &copy]);
+        assert_eq!(imported.code(), 0, "{}", imported.all());
+        assert_eq!(shown(&copy), shown("velmar"), "{format}");
     }
 }

@@ -121,10 +121,55 @@ fn forwarding_survives_kills_of_both_sides() {
     assert_eq!(deleted.code(), 0, "{}", deleted.all());
     let differs = verify(&edge);
     assert_eq!(differs.code(), 1, "{}", differs.all());
-    assert!(differs.out().contains("2026-05-01 01:00") && differs.err().contains("1 window of sink central differ"), "{}", differs.all());
+    assert!(differs.out().contains("2026-05-01 01:00") && differs.err().contains("1 window of sink central differs"), "{}", differs.all());
     let replayed = edge.run(&["sink", "replay", "central", "--over", "2026-05-01T01:00 to 2026-05-01T01:01"]);
     assert_eq!(replayed.code(), 0, "{}", replayed.all());
     until("the points are back", || verify(&edge).code() == 0);
+}
+
+#[test]
+fn a_central_service_gets_minutes_and_late_points_change_them() {
+    let folder = tempfile::tempdir().unwrap();
+    let (edge, central) = (Service::start(&folder.path().join("edge")), Service::start(&folder.path().join("central")));
+    for service in [&edge, &central] {
+        assert_eq!(service.run(&["datasets", "define", "velmar"]).code(), 0);
+    }
+    let push = |lines: &str| {
+        let answer = edge.post("/api/v1/datasets/velmar/points?time=time&tag=lock&value=level", &[("Content-Type", "text/csv")], lines.as_bytes());
+        assert_eq!(answer.ok()["rejected"], 0);
+    };
+    push("time,lock,level\n2026-05-01T06:00:10Z,osier,2\n2026-05-01T06:00:20Z,osier,4\n2026-05-01T06:01:30Z,osier,5\n2026-05-01T06:01:40Z,marl,7\n");
+    let text = format!(
+        "kind = \"forward\"\nurl = \"{}\"\ndataset = \"velmar\"\ntags = {{ origin = \"north\" }}\nhistory = true\nbatch_after = \"50ms\"\n\
+         query = \"show mean of level by lock show max of level overall as \\\"highest\\\" per 1m\"\n",
+        central.url
+    );
+    let sink = file(folder.path(), "minutes.toml", text);
+    let tried = edge.run(&["sink", "try", &sink]);
+    assert!(
+        tried.out().contains("\"metric\":\"highest\",\"tags\":{\"origin\":\"north\"},\"time\":\"2026-05-01T06:01:00Z\",\"value\":7"),
+        "{}",
+        tried.all()
+    );
+    assert_eq!(edge.run(&["sink", "add", &sink]).code(), 0);
+    let shown = |metric: &str| {
+        let ran = central.run(&["ask", "--dataset", "velmar", &format!("show points of {metric} over 2026-05-01 to 2026-05-02"), "-o", "csv"]);
+        ran.out().lines().skip(1).map(str::to_owned).collect::<Vec<_>>()
+    };
+    until("the minutes are there", || shown("level").len() == 3 && shown("highest").len() == 2);
+    assert!(
+        shown("level").iter().any(|line| line.contains("osier") && line.contains("2026-05-01T06:00:00Z") && line.contains(",3,")),
+        "{:?}",
+        shown("level")
+    );
+    push("time,lock,level\n2026-05-01T06:00:50Z,osier,9\n");
+    until("a late point changes its minute", || shown("level").iter().any(|line| line.contains("2026-05-01T06:00:00Z") && line.contains(",5,")));
+    // The definition of the metric at the central service names the query.
+    let metrics = central.get("/api/v1/datasets/velmar/metrics").ok();
+    let level = metrics.as_array().unwrap().iter().find(|metric| metric["name"] == "level").unwrap();
+    assert_eq!(level["description"], "mean of level by lock per 1m");
+    let verified = edge.run(&["sink", "verify", "minutes"]);
+    assert!(verified.err().contains("sends the windows of a query, which are not compared"), "{}", verified.all());
 }
 
 #[test]
@@ -187,7 +232,7 @@ fn every_example_of_the_docs_is_valid() {
     let checked = examples
         .map(|block| run(&["sink", "check", &file(folder.path(), "example.toml", block)]))
         .inspect(|ran| assert_eq!(ran.code(), 0, "{}", ran.all()));
-    assert_eq!(checked.count(), 5);
+    assert_eq!(checked.count(), 7);
     for kind in ["forward", "http", "files", "sql", "mqtt"] {
         let example = file(folder.path(), "example.toml", run(&["sink", "example", kind]).out());
         assert!(run(&["sink", "check", &example]).out().starts_with(&format!("{example} is valid: kind {kind}, from velmar to ")));

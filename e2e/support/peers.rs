@@ -225,6 +225,44 @@ impl Postgres {
     }
 }
 
+/// An S3-compatible object store, which keeps its objects in memory.
+pub struct ObjectStore(Peer);
+
+impl ObjectStore {
+    /// Starts one without buckets.
+    pub fn start() -> Self {
+        let (folder, port) = (tempfile::tempdir().unwrap(), free_port());
+        let python = std::env::var("FENETRE_PEERS").unwrap_or_else(|_| "python3".to_owned());
+        let child = spawn(Command::new(python).args(["-m", "moto.server", "-H", "127.0.0.1", "-p", &port.to_string()]), folder.path());
+        until("the object store listens", || listens(port));
+        Self(Peer { child, port, folder })
+    }
+
+    pub fn url(&self) -> String {
+        format!("http://127.0.0.1:{}", self.0.port)
+    }
+
+    pub fn create(&self, bucket: &str) {
+        assert!(ureq::put(format!("{}/{bucket}", self.url())).send_empty().unwrap().status().is_success());
+    }
+
+    /// Names of the objects of a bucket, in order.
+    pub fn names(&self, bucket: &str) -> Vec<String> {
+        let list = ureq::get(format!("{}/{bucket}?list-type=2", self.url())).call().unwrap().body_mut().read_to_string().unwrap();
+        list.split("<Key>").skip(1).map(|rest| rest.split("</Key>").next().unwrap().to_owned()).collect()
+    }
+
+    pub fn object(&self, bucket: &str, name: &str) -> Vec<u8> {
+        let python = std::env::var("FENETRE_PEERS").unwrap_or_else(|_| "python3".to_owned());
+        let program = "import sys, boto3; url, bucket, name = sys.argv[1:]; \
+             store = boto3.client('s3', endpoint_url=url, region_name='us-east-1', aws_access_key_id='clerk', aws_secret_access_key='river'); \
+             sys.stdout.buffer.write(store.get_object(Bucket=bucket, Key=name)['Body'].read())";
+        let output = Command::new(python).args(["-c", program, &self.url(), bucket, name]).output().unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        output.stdout
+    }
+}
+
 /// Where the programs of the server are: Debian keeps them away from the search path.
 fn postgres_programs() -> PathBuf {
     let versions = fs::read_dir("/usr/lib/postgresql").into_iter().flatten().flatten();

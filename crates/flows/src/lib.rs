@@ -35,7 +35,7 @@ pub mod levels;
 mod named;
 mod progress;
 pub mod rejects;
-#[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql"))]
+#[cfg(any(feature = "mqtt", feature = "modbus", feature = "opcua", feature = "sql", feature = "s3"))]
 mod runtime;
 pub mod secret;
 pub mod sinks;

@@ -43,7 +43,7 @@ fn lock_of(store: &Store, wanted: fenetre_core::model::SeriesId) -> u8 {
 /// Adds the next batches and the gaps to the map. Returns whether there were any.
 fn take(store: &Store, map: &mut Map, points: usize, notes: bool) -> bool {
     let cursor = store.feed().cursor(READER).unwrap();
-    let gap = store.feed().take_gap(READER, 5_000 * SECOND, 0).unwrap();
+    let gap = store.feed().take_gap(READER, 5_000 * SECOND, i64::MAX, 0).unwrap();
     if let Some(gap) = gap {
         for lock in 0..3 {
             map.extend(read(store, lock, gap.range()).into_iter().map(|(time, value)| ((lock, time), value)));

@@ -6,6 +6,7 @@ const CONTENT: readonly Field[] = [
   text("where", "condition on tags", 'reach = "upper"'),
   tags("tags", "constant tags", "origin=north"),
   texts("metrics", "metrics, one in each line (none: all)", "level"),
+  wide("query", "or windows of a query", "show mean of level by lock per 1m"),
 ];
 
 const BATCH: readonly Field[] = [number("batch_points", "points of a batch"), text("batch_after", "sent after", "1s")];
@@ -25,7 +26,10 @@ const KINDS: Record<string, readonly Field[]> = {
     ...CONTENT,
   ],
   files: [
-    wide("path", "folder", "/var/lib/points"),
+    wide("path", "folder", "/var/lib/points or s3://points/velmar"),
+    text("endpoint", "address of the object store"),
+    text("access_key", "access key"),
+    secret("secret_key", "secret key"),
     choice("format", "format", ["parquet", "csv", "json-lines"]),
     text("name", "names of files", "{dataset}/{date}/{part}"),
     ...BATCH,

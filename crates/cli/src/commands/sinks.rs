@@ -175,7 +175,14 @@ fn verify(name: &str, found: &SinkVerification, output: ListOutput) -> Result<()
         count_of(found.metrics, "metric", "metrics")
     );
     if found.differing > 0 {
-        return Err(Failure::new(FAILED, format!("{} of sink {name} differ: {compared} compared", count_of(found.differing, "window", "windows"))));
+        return Err(Failure::new(
+            FAILED,
+            format!(
+                "{} of sink {name} {}: {compared} compared",
+                count_of(found.differing, "window", "windows"),
+                if found.differing == 1 { "differs" } else { "differ" }
+            ),
+        ));
     }
     noteln!("the destination of sink {name} has the same: {compared} compared");
     Ok(())

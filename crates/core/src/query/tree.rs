@@ -58,6 +58,37 @@ pub struct Query {
     pub frame: Option<Frame>,
 }
 
+impl Query {
+    /// All selections of metrics, in order. Names that were defined with `let` are not among them, but the selections behind them are.
+    pub fn selections(&self) -> Vec<&Selection> {
+        let mut found = Vec::new();
+        self.lets.iter().map(|one| &one.expr).chain(self.shows.iter().map(|show| &show.expr)).for_each(|expr| expr.collect(&mut found));
+        let is_defined = |name: &MetricName| name.dataset.is_none() && self.lets.iter().any(|one| one.name.value == name.metric);
+        found.retain(|selection| !is_defined(&selection.metric.value));
+        found
+    }
+}
+
+impl Expr {
+    /// Adds the selections of an expression; the points of `points of` are none.
+    fn collect<'q>(&'q self, found: &mut Vec<&'q Selection>) {
+        match self {
+            Self::Number(_) | Self::Points(_) => {}
+            Self::Negate(of) => of.collect(found),
+            Self::Binary(binary) => {
+                binary.left.collect(found);
+                binary.right.collect(found);
+            }
+            Self::Call(call) => call.of.collect(found),
+            Self::Reduction(reduction) => match &reduction.of {
+                Of::Selection(selection) => found.push(selection),
+                Of::Lines(lines) => lines.collect(found),
+            },
+            Self::Selection(selection) => found.push(selection),
+        }
+    }
+}
+
 /// `let failed = growth of gate_commands`
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -11,6 +11,7 @@ mod span;
 mod windows;
 
 pub use instant::{TimeError, format_day, format_in_zone, format_utc, parse_instant, parse_rfc3339, zone, zoned};
+pub use jiff::tz::TimeZone;
 pub use local::LocalTime;
 pub use period::Period;
 pub use reading::{ClockChange, EpochUnit, TimeFormat, TimeRule, from_epoch, seconds};

@@ -15,7 +15,7 @@ use std::{
 
 use fenetre_core::{
     model::SeriesId,
-    time::{Nanos, format_utc},
+    time::{Nanos, format_utc, parse_rfc3339},
 };
 use fenetre_wire::sinks::AsideBatch;
 use serde::{Deserialize, Serialize};
@@ -159,6 +159,16 @@ impl Aside {
     /// If there is none, or it cannot be read.
     pub fn points_of(&self, sink: &str, id: u64) -> Result<Vec<(SeriesId, Vec<Nanos>)>, FlowError> {
         self.open(sink, id).map(|(head, _)| head.points_of)
+    }
+
+    /// Times of the first and the last point of a batch.
+    ///
+    /// # Errors
+    /// If there is none, or it cannot be read.
+    pub fn span_of(&self, sink: &str, id: u64) -> Result<(Nanos, Nanos), FlowError> {
+        let AsideBatch { first, last, .. } = self.open(sink, id)?.0.facts;
+        let time = |text: &str| parse_rfc3339(text).map_err(|error| FlowError::Definition(format!("the batch {id} of the sink `{sink}`: {error}")));
+        Ok((time(&first)?, time(&last)?))
     }
 
     /// Removes a batch.

@@ -5,7 +5,7 @@ use std::{
     sync::Arc,
 };
 
-use fenetre_core::time::Nanos;
+use fenetre_core::time::{Nanos, SECOND};
 use fenetre_jobs::Job;
 use fenetre_store::{Position, Store};
 use parking_lot::Mutex;
@@ -19,6 +19,10 @@ use crate::{arrivals::Seconds, error::FlowError, events::Events};
 
 /// Number of rejects that are kept as samples.
 const MAX_SAMPLES: usize = 5;
+/// Minimum time between two measurements of how far a sink is behind.
+const BETWEEN_MEASUREMENTS: Nanos = 5 * SECOND;
+/// Period over which the speed of catching up is measured.
+const TREND: Nanos = 60 * SECOND;
 
 /// Figures of a sink since it was started.
 #[derive(Clone, Debug, Default)]
@@ -41,6 +45,8 @@ pub struct SinkFigures {
     pub caught_up: Nanos,
     /// Before this place in the feed everything has been sent.
     pub sent_to: Position,
+    /// The instant before which all windows are closed, of a sink with a query.
+    pub closed_before: Option<Nanos>,
     /// Points per second.
     pub per_second: Seconds<60>,
     /// How many points it was behind at some times of the last minute.
@@ -104,6 +110,32 @@ impl Delivery {
         };
         self.aside.add(&self.name, (self.clock)(), &reason, batch)?;
         self.event(true, format!("set aside {} points: {reason}", batch.points()));
+        Ok(())
+    }
+
+    /// Begins the figures of a sink that is started at a place in the feed.
+    pub fn begin(&self, from: Position) {
+        let mut figures = self.shared.figures.lock();
+        (figures.caught_up, figures.sent_to) = ((self.clock)(), from);
+    }
+
+    /// Measures every few seconds how far the sink is behind.
+    ///
+    /// # Errors
+    /// If a journal file cannot be read.
+    pub fn measure(&self) -> Result<(), FlowError> {
+        let now = (self.clock)();
+        let is_due = |figures: &SinkFigures| figures.trend.back().is_none_or(|(at, _)| now.saturating_sub(*at) >= BETWEEN_MEASUREMENTS);
+        let sent_to = Some(self.shared.figures.lock()).filter(|figures| is_due(figures)).map(|figures| figures.sent_to);
+        if let Some(sent_to) = sent_to {
+            // Files may be read, without the lock.
+            let behind = self.store.feed().points_after(sent_to)?;
+            let mut figures = self.shared.figures.lock();
+            figures.trend.push_back((now, behind));
+            while figures.trend.front().is_some_and(|(at, _)| now.saturating_sub(*at) > TREND) {
+                figures.trend.pop_front();
+            }
+        }
         Ok(())
     }
 

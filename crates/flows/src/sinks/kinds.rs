@@ -15,7 +15,7 @@ pub fn destination_of(sink: &str, definition: &SinkDefinition) -> Result<Box<dyn
     Ok(match definition.clone() {
         SinkDefinition::Forward(forward) => Box::new(Forwarder::new(*forward)),
         SinkDefinition::Http(http) => Box::new(Poster::new(*http)),
-        SinkDefinition::Files(files) => Box::new(FileWriter::new(sink.to_owned(), *files)),
+        SinkDefinition::Files(files) => Box::new(FileWriter::new(sink.to_owned(), *files)?),
         #[cfg(feature = "sql")]
         SinkDefinition::Sql(sql) => Box::new(TableWriter::new(*sql)),
         #[cfg(feature = "mqtt")]

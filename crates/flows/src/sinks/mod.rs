@@ -12,16 +12,21 @@
 //! | `selection` | which series are sent, and under which names |
 //! | `encode` | batches as bytes |
 //! | `destination` | what a destination is |
+//! | `bucket` | objects of an object store |
 //! | `forward`, `http`, `files`, `sql`, `mqtt` | destinations |
 //! | `kinds` | the destination of each kind |
 //! | `sums` | comparison with a destination |
 //! | `aside` | refused batches |
 //! | `scan` | points of a time range |
 //! | `delivery` | batches that are sent, with their figures |
-//! | `worker` | the work of one sink |
+//! | `step` | a step of the work of a sink |
+//! | `worker` | the work of a sink that sends points |
+//! | `windows` | the work of a sink that sends windows of a query |
 //! | `supervisor` | the sinks that run |
 
 pub mod aside;
+#[cfg(feature = "s3")]
+mod bucket;
 pub mod definition;
 pub mod delivery;
 pub mod destination;
@@ -37,6 +42,8 @@ mod scan;
 pub mod selection;
 #[cfg(feature = "sql")]
 mod sql;
+mod step;
 mod sums;
 pub mod supervisor;
+mod windows;
 mod worker;

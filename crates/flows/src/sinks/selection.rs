@@ -201,14 +201,8 @@ impl Selection {
 
     /// A series as the destination sees it.
     fn shaped(&self, metric: &KnownMetric, series: &Series) -> OutgoingSeries {
-        let Shape { rename, rename_tags, drop_tags, tags: constant, .. } = &self.shape;
-        let own = series.tags.iter().filter(|(key, _)| !drop_tags.iter().any(|dropped| dropped == key) && !constant.contains_key(*key));
-        let mut tags: Vec<(Arc<str>, Arc<str>)> =
-            own.map(|(key, value)| (rename_tags.get(key).map_or(key, String::as_str).into(), value.into())).collect();
-        tags.extend(constant.iter().map(|(key, value)| (key.as_str().into(), value.as_str().into())));
-        tags.sort();
-        tags.dedup_by(|next, one| next.0 == one.0);
-        let there = rename.get(&*series.metric).map_or(&*series.metric, String::as_str);
+        let tags = shaped_tags(&self.shape, series.tags.iter());
+        let there = self.shape.rename.get(&*series.metric).map_or(&*series.metric, String::as_str);
         let unit = metric.there.unit.as_deref().map(Into::into);
         OutgoingSeries { metric: there.into(), tags, unit, definition: Arc::clone(&metric.there) }
     }
@@ -234,6 +228,18 @@ impl Selection {
             Ok(Outgoing { stretches, id })
         })
     }
+}
+
+/// Tags at the destination: dropped, renamed, and with the constant ones.
+pub fn shaped_tags<'t>(shape: &Shape, own: impl Iterator<Item = (&'t str, &'t str)>) -> Vec<(Arc<str>, Arc<str>)> {
+    let Shape { rename_tags, drop_tags, tags: constant, .. } = shape;
+    let own = own.filter(|(key, _)| !drop_tags.iter().any(|dropped| dropped == key) && !constant.contains_key(*key));
+    let mut tags: Vec<(Arc<str>, Arc<str>)> =
+        own.map(|(key, value)| (rename_tags.get(key).map_or(key, String::as_str).into(), value.into())).collect();
+    tags.extend(constant.iter().map(|(key, value)| (key.as_str().into(), value.as_str().into())));
+    tags.sort();
+    tags.dedup_by(|next, one| next.0 == one.0);
+    tags
 }
 
 /// Points in order of time; of several points of one instant, the latest arrival.

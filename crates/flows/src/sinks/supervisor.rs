@@ -23,7 +23,9 @@ use super::{
     kinds::destination_of,
     scan::latest,
     selection::Selection,
+    step::Work,
     sums::own_sums,
+    windows::{Content, WindowWorker},
     worker::Worker,
 };
 use crate::{
@@ -262,12 +264,22 @@ impl Sinks {
     /// If its dataset does not exist, or the destination does not answer.
     pub fn attempt(&self, definition: &SinkDefinition) -> Result<SinkTrial, FlowError> {
         let dataset = self.store.begin(definition.dataset())?.dataset();
-        let mut selection = Selection::new(definition)?;
-        let (series, batch) = latest(&self.store, &mut selection, dataset, TRIED)?;
+        let (series, batch) = match definition.query() {
+            None => latest(&self.store, &mut Selection::new(definition)?, dataset, TRIED)?,
+            Some(query) => {
+                let batch = Content::new(definition, query)?.latest(&self.store, dataset, (self.clock)())?;
+                (batch.stretches.len(), batch)
+            }
+        };
         let mut destination = destination_of("trial", definition)?;
         let rows = destination.preview(&batch)?;
         let answer = if batch.points() == 0 {
-            Some("no stored point fulfils `metrics` and `where`".to_owned())
+            let nothing = if definition.query().is_some() {
+                "the query has no values in the latest windows"
+            } else {
+                "no stored point fulfils `metrics` and `where`"
+            };
+            Some(nothing.to_owned())
         } else {
             destination.attempt(&batch, self.store.secrets())?
         };
@@ -281,6 +293,11 @@ impl Sinks {
     pub fn verify(&self, name: &str, range: TimeRange, width: Nanos) -> Result<SinkVerification, FlowError> {
         let running = self.running.find(name)?;
         let definition = &running.definition;
+        if definition.query().is_some() {
+            return Err(FlowError::Definition(format!(
+                "the sink `{name}` sends the windows of a query, which are not compared: ask the destination instead"
+            )));
+        }
         let selection = Selection::new(definition)?;
         let metrics = self.store.with_catalogue(|catalogue| -> Result<Vec<(String, Kind, Conversion)>, FlowError> {
             let Some(dataset) = selection.dataset(catalogue) else { return Ok(Vec::new()) };
@@ -367,7 +384,13 @@ impl Sinks {
                 destination,
                 shared: Arc::clone(&shared),
             };
-            Worker::new(&own.definition, cursor.position, delivery)
+            Ok(match own.definition.query() {
+                None => Box::new(Worker::new(&own.definition, cursor.position, delivery)?) as Box<dyn Work>,
+                Some(query) => {
+                    let content = Content::new(&own.definition, query)?;
+                    Box::new(WindowWorker::new(&own.definition, content, cursor.position, delivery))
+                }
+            })
         });
         let mut worker = match work {
             Ok(worker) => worker,
@@ -391,7 +414,13 @@ impl Sinks {
         let job = running.job.lock().as_ref().map(Handle::figures);
         let figures = running.shared.figures.lock().clone();
         let cursor = self.store.feed().cursor(name).unwrap_or_default();
-        let gaps: Vec<Gap> = cursor.under_way.into_iter().chain(cursor.gaps).collect();
+        let mut gaps: Vec<Gap> = cursor.under_way.into_iter().chain(cursor.gaps).collect();
+        if running.definition.query().is_some() {
+            // Windows that are still open are not missing.
+            let closed = figures.closed_before.unwrap_or(Nanos::MIN);
+            gaps.retain(|gap| gap.first < closed);
+            gaps.iter_mut().for_each(|gap| gap.last = gap.last.min(closed - 1));
+        }
         let points = self.store.feed().points_after(cursor.position.max(figures.sent_to))?;
         let is_behind = points > 0 || !gaps.is_empty();
         let age = if is_behind { (self.clock)().saturating_sub(figures.caught_up).max(0) } else { 0 };

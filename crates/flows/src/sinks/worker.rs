@@ -1,4 +1,4 @@
-//! The work of one sink: reads the feed and gaps, makes batches, and sends them.
+//! The work of a sink that sends points: it reads the feed and gaps, makes batches, and sends them.
 
 use std::{
     mem,
@@ -7,32 +7,27 @@ use std::{
 };
 
 use fenetre_core::time::{Nanos, SECOND};
-use fenetre_jobs::{Job, Next};
+use fenetre_jobs::Job;
 use fenetre_store::Position;
 
 use super::{
     definition::SinkDefinition,
-    delivery::{Delivery, SinkFigures},
+    delivery::Delivery,
     outgoing::Outgoing,
     scan::{current, each_batch},
     selection::{Gathered, Selection},
+    step::Work,
 };
 use crate::error::FlowError;
 
-/// Longest wait for points, after which a stop is noticed.
-const WAIT: Duration = Duration::from_millis(500);
 /// Minimum time between two notes of a place in the feed before which nothing was to be sent.
 const BETWEEN_NOTES: Duration = Duration::from_secs(10);
-/// Minimum time between two measurements of how far it is behind.
-const BETWEEN_MEASUREMENTS: Nanos = 5 * SECOND;
-/// Period over which the speed of catching up is measured.
-const TREND: Nanos = 60 * SECOND;
 /// The part of a gap that is read at first, and at most.
 const FIRST_PART: Nanos = 3_600 * SECOND;
 const LONGEST_PART: Nanos = 365 * 24 * FIRST_PART;
 const SHORTEST_PART: Nanos = 60 * SECOND;
 
-/// The work of a sink.
+/// The work of a sink that sends points.
 pub struct Worker {
     delivery: Delivery,
     selection: Selection,
@@ -58,9 +53,7 @@ impl Worker {
     /// # Errors
     /// If its condition cannot be read.
     pub fn new(definition: &SinkDefinition, from: Position, delivery: Delivery) -> Result<Self, FlowError> {
-        let mut figures = delivery.shared.figures.lock();
-        (figures.caught_up, figures.sent_to) = ((delivery.clock)(), from);
-        drop(figures);
+        delivery.begin(from);
         Ok(Self {
             selection: Selection::new(definition)?,
             batch_points: definition.batch_points(),
@@ -74,33 +67,6 @@ impl Worker {
             pending: None,
             part: FIRST_PART,
         })
-    }
-
-    /// Sends the next batch, or waits for points.
-    ///
-    /// # Errors
-    /// If the destination accepts nothing at the moment, or the store cannot be read. Call it again later.
-    pub fn step(&mut self, job: &Job) -> Result<Next, FlowError> {
-        let done = self.work(job);
-        match &done {
-            Err(FlowError::Stopped) => return Ok(Next::End),
-            Err(error) => self.delivery.note_failure(error),
-            Ok(_) => {}
-        }
-        self.measure()?;
-        if !done? && !job.is_stopping() {
-            self.delivery.store.feed().wait(self.read_to, WAIT.min(self.batch_after));
-        }
-        Ok(Next::Again)
-    }
-
-    /// Whether there was anything to send.
-    fn work(&mut self, job: &Job) -> Result<bool, FlowError> {
-        self.follow_cursor();
-        let resent = self.resend(job)?;
-        let sent = self.send_arrived(job)?;
-        let filled = self.send_gap(job)?;
-        Ok(resent || sent || filled)
     }
 
     /// Drops batches that were read, but have become gaps because the hold was exceeded: the gaps have later values of their points.
@@ -177,7 +143,9 @@ impl Worker {
 
     /// Sends a part of a gap.
     fn send_gap(&mut self, job: &Job) -> Result<bool, FlowError> {
-        let Some(gap) = self.delivery.store.feed().take_gap(&self.delivery.name, self.part, (self.delivery.clock)())? else { return Ok(false) };
+        let Some(gap) = self.delivery.store.feed().take_gap(&self.delivery.name, self.part, Nanos::MAX, (self.delivery.clock)())? else {
+            return Ok(false);
+        };
         if self.gathered.points > 0 {
             // The gap may have later values of these points.
             self.make_batch()?;
@@ -216,21 +184,26 @@ impl Worker {
         self.delivery.shared.resent.lock().remove(&id);
         Ok(true)
     }
+}
 
-    /// Measures every few seconds how far it is behind.
-    fn measure(&self) -> Result<(), FlowError> {
-        let now = (self.delivery.clock)();
-        let is_due = |figures: &SinkFigures| figures.trend.back().is_none_or(|(at, _)| now.saturating_sub(*at) >= BETWEEN_MEASUREMENTS);
-        let sent_to = Some(self.delivery.shared.figures.lock()).filter(|figures| is_due(figures)).map(|figures| figures.sent_to);
-        if let Some(sent_to) = sent_to {
-            // Files may be read, without the lock.
-            let behind = self.delivery.store.feed().points_after(sent_to)?;
-            let mut figures = self.delivery.shared.figures.lock();
-            figures.trend.push_back((now, behind));
-            while figures.trend.front().is_some_and(|(at, _)| now.saturating_sub(*at) > TREND) {
-                figures.trend.pop_front();
-            }
-        }
-        Ok(())
+impl Work for Worker {
+    fn work(&mut self, job: &Job) -> Result<bool, FlowError> {
+        self.follow_cursor();
+        let resent = self.resend(job)?;
+        let sent = self.send_arrived(job)?;
+        let filled = self.send_gap(job)?;
+        Ok(resent || sent || filled)
+    }
+
+    fn delivery(&self) -> &Delivery {
+        &self.delivery
+    }
+
+    fn read_to(&self) -> Position {
+        self.read_to
+    }
+
+    fn batch_after(&self) -> Duration {
+        self.batch_after
     }
 }

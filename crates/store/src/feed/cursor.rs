@@ -88,17 +88,19 @@ impl Cursor {
 }
 
 impl Cursor {
-    /// The part of a gap to read next, which is at most `most` nanoseconds long: the one that is under way, or the start of the first gap.
-    pub fn take(&mut self, most: Nanos) -> Option<Gap> {
+    /// The part of a gap to read next, which is at most `most` nanoseconds long and before an instant: the one that is under way, or the start of
+    /// the first gap.
+    pub fn take(&mut self, most: Nanos, before: Nanos) -> Option<Gap> {
         if self.under_way.is_none()
-            && let Some(first) = self.gaps.first_mut()
+            && let Some(place) = self.gaps.iter().position(|gap| gap.first < before)
         {
-            let last = first.last.min(first.first.saturating_add(most - 1));
-            self.under_way = Some(Gap { last, ..*first });
-            if last == first.last {
-                self.gaps.remove(0);
+            let gap = &mut self.gaps[place];
+            let last = gap.last.min(gap.first.saturating_add(most - 1)).min(before - 1);
+            self.under_way = Some(Gap { last, ..*gap });
+            if last == gap.last {
+                self.gaps.remove(place);
             } else {
-                first.first = last + 1;
+                gap.first = last + 1;
             }
         }
         self.under_way
@@ -134,14 +136,18 @@ mod tests {
         let gap = |first, last| Gap { dataset: 1, first, last };
         let mut cursor = Cursor::default();
         cursor.add(gap(0, 99));
-        assert_eq!((cursor.take(60), cursor.take(60)), (Some(gap(0, 59)), Some(gap(0, 59))));
+        assert_eq!((cursor.take(60, Nanos::MAX), cursor.take(60, Nanos::MAX)), (Some(gap(0, 59)), Some(gap(0, 59))));
         // Points that are missed in between are read again.
         cursor.add(gap(10, 20));
         cursor.under_way = None;
-        assert_eq!(cursor.take(60), Some(gap(10, 20)));
+        assert_eq!(cursor.take(60, Nanos::MAX), Some(gap(10, 20)));
         cursor.under_way = None;
-        assert_eq!(cursor.take(60), Some(gap(60, 99)));
+        // Only what is before the instant is taken.
+        assert_eq!(cursor.take(60, 60), None);
+        assert_eq!(cursor.take(60, 70), Some(gap(60, 69)));
         cursor.under_way = None;
-        assert_eq!((cursor.take(60), cursor.gaps.len()), (None, 0));
+        assert_eq!(cursor.take(60, Nanos::MAX), Some(gap(70, 99)));
+        cursor.under_way = None;
+        assert_eq!((cursor.take(60, Nanos::MAX), cursor.gaps.len()), (None, 0));
     }
 }

@@ -87,13 +87,24 @@ impl Feed<'_> {
         held::change(self.engine, name, now, |cursor| cursor.add(gap))
     }
 
-    /// The part of a gap to read next, which is at most `most` nanoseconds long. It is the same until it is finished.
+    /// Records that a reader has handled all batches up to a position, except for these time ranges, which it will read from partitions.
     ///
     /// # Errors
     /// If the catalogue cannot be written.
-    pub fn take_gap(&self, name: &str, most: Nanos, now: Nanos) -> Result<Option<Gap>, StoreError> {
+    pub fn advance_with_gaps(&self, name: &str, to: Position, gaps: &[Gap], now: Nanos) -> Result<(), StoreError> {
+        held::change(self.engine, name, now, |cursor| {
+            gaps.iter().for_each(|gap| cursor.add(*gap));
+            cursor.position = cursor.position.max(to);
+        })
+    }
+
+    /// The part of a gap to read next, which is at most `most` nanoseconds long and before an instant. It is the same until it is finished.
+    ///
+    /// # Errors
+    /// If the catalogue cannot be written.
+    pub fn take_gap(&self, name: &str, most: Nanos, before: Nanos, now: Nanos) -> Result<Option<Gap>, StoreError> {
         let mut taken = None;
-        held::change(self.engine, name, now, |cursor| taken = cursor.take(most))?;
+        held::change(self.engine, name, now, |cursor| taken = cursor.take(most, before))?;
         Ok(taken)
     }
 

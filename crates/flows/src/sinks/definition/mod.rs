@@ -41,6 +41,12 @@ macro_rules! kind {
             /// Condition on the tags of the series that are sent, as in a query.
             #[serde(default, rename = "where", skip_serializing_if = "Option::is_none")]
             pub condition: Option<String>,
+            /// A query whose windows are sent instead of points.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub query: Option<String>,
+            /// How long after its end a window of the query is sent.
+            #[serde(default, skip_serializing_if = "Option::is_none")]
+            pub settle: Option<fenetre_core::time::Span>,
             /// Names of metrics at the destination, by their names here.
             #[serde(default, skip_serializing_if = "std::collections::BTreeMap::is_empty")]
             pub rename: std::collections::BTreeMap<String, String>,
@@ -73,6 +79,7 @@ macro_rules! kind {
     };
 }
 
+mod content;
 pub mod examples;
 mod files;
 mod forward;
@@ -80,7 +87,8 @@ mod http;
 mod mqtt;
 mod sql;
 
-pub use files::{FileFormat, Files};
+pub use content::WindowQuery;
+pub use files::{FileFormat, FilePlace, Files};
 pub use forward::Forward;
 pub use http::{BodyFormat, Http};
 pub use mqtt::{Mqtt, Payload};
@@ -162,6 +170,15 @@ impl OfKind for SinkDefinition {
                 return Err("where: a sink chooses series by their tags, not points by their `value`".to_owned());
             }
         }
+        if let Some(query) = self.query() {
+            WindowQuery::parse(query).map_err(|error| format!("query: {error}"))?;
+            if !self.metrics().is_empty() || condition.is_some() {
+                return Err("query: it names its metrics and series itself: remove `metrics` and `where`".to_owned());
+            }
+        }
+        if !(0..=24 * 3_600 * SECOND).contains(&self.settle()) {
+            return Err("settle: use 0s to 1d".to_owned());
+        }
         check_tags(&shape.tags)?;
         for (key, names) in [("rename", &shape.rename), ("rename_tags", &shape.rename_tags)] {
             names.values().try_for_each(|name| check_name(name).map_err(|error| format!("{key}: the name `{name}` {error}")))?;
@@ -220,6 +237,16 @@ impl SinkDefinition {
         of_all!(self, of => of.condition.as_deref())
     }
 
+    /// The query whose windows are sent; none if points are sent.
+    pub fn query(&self) -> Option<&str> {
+        of_all!(self, of => of.query.as_deref())
+    }
+
+    /// How long after its end a window of the query is sent, in nanoseconds.
+    pub fn settle(&self) -> i64 {
+        of_all!(self, of => of.settle.map_or(10 * SECOND, exact))
+    }
+
     /// How points change on their way.
     pub fn shape(&self) -> Shape {
         of_all!(self, of => Shape {
@@ -262,7 +289,7 @@ impl SinkDefinition {
         match self {
             Self::Forward(forward) => forward.url.clone(),
             Self::Http(http) => http.url.clone(),
-            Self::Files(files) => files.path.display().to_string(),
+            Self::Files(files) => files.path.clone(),
             Self::Sql(sql) => format!("{} {}", sql.database, sql.table),
             Self::Mqtt(mqtt) => format!("{} {}", mqtt.broker, mqtt.topic),
         }
@@ -345,6 +372,20 @@ mod tests {
             "kind = \"files\"\npath = \"/out\"\nname = \"points\"\n".to_owned(),
             "kind = \"files\"\npath = \"/out\"\nname = \"../{part}\"\n".to_owned(),
             "{\"kind\": \"files\"}".to_owned(),
+            "kind = \"files\"\npath = \"s3://A/x\"\n".to_owned(),
+            "kind = \"files\"\npath = \"s3://points/x\"\n".to_owned(),
+            "kind = \"files\"\npath = \"/out\"\nregion = \"x\"\n".to_owned(),
+            "kind = \"files\"\npath = \"s3://points\"\naccess_key = \"a\"\nsecret_key = { kept = \"b\" }\nendpoint = \"h\"\n".to_owned(),
+            format!("{forward}query = \"show mean of\"\n"),
+            format!("{forward}query = \"show mean of level over last 1d per 1m\"\n"),
+            format!("{forward}query = \"show mean of level per auto\"\n"),
+            format!("{forward}query = \"show mean of level per 1h stepping 10m\"\n"),
+            format!("{forward}query = \"show mean of level show max of level per 1m\"\n"),
+            format!("{forward}query = \"show mean of level * 2 per 1m\"\n"),
+            format!("{forward}query = \"show points of level per 1m\"\n"),
+            format!("{forward}query = \"show mean of level top 3 per 1m\"\n"),
+            format!("{forward}query = \"show mean of level 1w earlier per 1m\"\n"),
+            format!("{forward}query = \"show mean of level per 1m\"\nmetrics = [\"level\"]\n"),
             "kind = \"mqtt\"\nbroker = \"mqtt://h/x\"\ntopic = \"a\"\n".to_owned(),
             "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopic = \"a/+\"\n".to_owned(),
             "kind = \"mqtt\"\nbroker = \"mqtt://h\"\ntopic = \"a\"\nqos = 3\n".to_owned(),
