@@ -9,7 +9,7 @@ mod support;
 
 use std::{fs, path::Path};
 
-use real::{Broker, ObjectStore, Postgres, until};
+use real::{Broker, ObjectStore, Postgres, Script, until};
 use serde_json::Value;
 use support::{Api, Service, file};
 use tempfile::TempDir;
@@ -293,4 +293,39 @@ fn files_of_an_object_store_are_imported_without_a_mapping() {
         assert_eq!(imported.code(), 0, "{}", imported.all());
         assert_eq!(shown(&copy), shown("velmar"), "{format}");
     }
+}
+
+#[test]
+fn an_http_server_of_another_maker_gets_what_it_accepts() {
+    if are_peers_left_out() {
+        return;
+    }
+    let (folder, service) = service();
+    let server = Script::start("collector");
+    let address = format!("http://127.0.0.1:{}/points", server.port());
+    let token = |token: &str| fs::write(folder.path().join("token"), token).unwrap();
+    token("lake\n");
+    let definition = format!(
+        "kind = \"http\"\nurl = \"{address}\"\nbearer = {{ file = \"{}\" }}\ndataset = \"velmar\"\nbatch_after = \"50ms\"\n",
+        folder.path().join("token").display()
+    );
+    add(&service, folder.path(), "control", &definition);
+    push(&service, &["level,osier,up,00,3.25"]);
+    until("the token is refused", || {
+        of_sink(&service, "control")["error"].as_str().is_some_and(|error| error.contains("answered 401: check the token"))
+    });
+    // A new token needs no restart, and nothing was lost.
+    token("river\n");
+    let taken = || ureq::get(&address).call().unwrap().body_mut().read_to_string().unwrap();
+    until("the point is there", || taken().contains("\"metric\":\"level\""));
+    push(&service, &["secret,osier,up,01,1"]);
+    until("a refused batch is set aside", || of_sink(&service, "control")["set_aside"] == 1);
+    push(&service, &["level,osier,up,02,3.5"]);
+    until("the next one is there", || taken().lines().count() == 2);
+    let aside = service.run(&["sink", "aside", "control", "-o", "csv"]);
+    assert!(aside.out().contains("answered 422: the metric `secret` is not for me"), "{}", aside.all());
+    let points = service.run(&["sink", "aside", "control", "1"]);
+    assert!(points.out().contains("\"metric\":\"secret\""), "{}", points.all());
+    assert_eq!(service.run(&["sink", "discard", "control"]).code(), 0);
+    assert_eq!(of_sink(&service, "control")["set_aside"], 0);
 }

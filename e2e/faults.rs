@@ -255,3 +255,34 @@ fn a_store_on_a_read_only_file_system_is_refused_with_a_remedy() {
     assert_eq!(ran.status.code(), Some(1), "{message}");
     assert!(message.contains("cannot be written: the file system is read-only. Make it writable"), "{message}");
 }
+
+#[test]
+fn a_full_disk_of_a_destination_delays_its_sink_alone() {
+    let mut failing = Failing::start(1_000_000);
+    let sent = failing.folder.path().join("sent");
+    assert_eq!(failing.push().status, 200);
+    failing.fail(&[("write", "/sent/", NO_SPACE)]);
+    let definition = format!(
+        "kind = \"files\"\npath = \"{}\"\nformat = \"json-lines\"\nname = \"{{part}}\"\nhistory = true\nbatch_after = \"50ms\"\n",
+        sent.display()
+    );
+    let path = file(failing.folder.path(), "out.toml", definition);
+    assert_eq!(failing.service().run(&["sink", "add", &path]).code(), 0);
+    let shown = |failing: &Failing| failing.service().run(&["sink", "show", "out"]).out();
+    let until = |what: &str, is_so: &dyn Fn() -> bool| {
+        let begun = Instant::now();
+        while !is_so() {
+            assert!(begun.elapsed() < Duration::from_secs(60), "{what}");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    };
+    until("it fails with a reason", &|| shown(&failing).contains("No space left on device"));
+    // Points are taken as before, and no half of a file has a name.
+    assert_eq!(failing.push().status, 200);
+    let files = || fs::read_dir(&sent).unwrap().map(|entry| entry.unwrap().path()).collect::<Vec<_>>();
+    assert_eq!(files(), Vec::<PathBuf>::new());
+    failing.fail(&[]);
+    let lines = || files().iter().map(|path| fs::read_to_string(path).unwrap().lines().count()).sum::<usize>();
+    until("all points are there", &|| lines() == 2 * BATCH);
+    until("it is healthy", &|| shown(&failing).contains("healthy"));
+}

@@ -1,4 +1,4 @@
-//! The demo's sources: devices, weirs, a web service, a broker, a clerk and keepers of the waterway deliver points; a pumping station does not answer.
+//! The demo's sources and sinks: devices, weirs, a web service, a broker, a clerk and keepers of the waterway deliver points; a pumping station does not answer.
 
 use std::{
     fs,
@@ -22,7 +22,7 @@ use crate::{
 /// Dataset of the control room, which has no locks.
 const CONTROL: &str = "control";
 
-/// Starts the peers, defines the sources, and drops a file of a keeper, who read the staffs in the hour before `now`. The broker, if there is one, ends
+/// Starts the peers, defines the sources and sinks, and drops a file of a keeper, who read the staffs in the hour before `now`. The broker, if there is one, ends
 /// when it is dropped.
 pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats::Broker>, Failure> {
     let description = "The web service of the control room".to_owned();
@@ -51,6 +51,7 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
     let devices: String = devices.collect::<std::io::Result<_>>().map_err(failed)?;
     #[cfg(feature = "opcua")]
     let weirs = fenetre_demo::peers::weirs::start(&folder.join("weirs")).map_err(failed)?;
+    let minutes = serde_json::to_string(&folder.join("minutes"))?;
     let (folder, table) = (serde_json::to_string(&folder)?, serde_json::to_string(&format!("sqlite://{}", table.display()))?);
     let of = |kind: &str, rest: &str| format!("kind = \"{kind}\"\ndataset = \"{DATASET}\"\n{rest}");
     let mut sources = vec![
@@ -101,6 +102,13 @@ pub fn define(client: &Client, store: &Path, now: Nanos) -> Result<Option<boats:
         sources.push(("boats", of("mqtt", &format!("broker = \"mqtt://127.0.0.1:{}\"\n{topics}", broker.port))));
     }
     sources.iter().try_for_each(|(name, definition)| client.put_flow(Flow::Source, name, definition, false).map(|_| ()))?;
+    let query = "show mean of level by lock show max of level by lock as \\\"level_max\\\" per 1m";
+    let mut sinks = vec![("minutes", of("files", &format!("path = {minutes}\nformat = \"csv\"\nbatch_after = \"10s\"\nquery = \"{query}\"\n")))];
+    if let Some(broker) = &broker {
+        let board = "topic = \"board/{lock}/{metric}\"\npayload = \"value\"\nretain = true\nmetrics = [\"gate_contact\"]\n";
+        sinks.push(("board", of("mqtt", &format!("broker = \"mqtt://127.0.0.1:{}\"\n{board}", broker.port))));
+    }
+    sinks.iter().try_for_each(|(name, definition)| client.put_flow(Flow::Sink, name, definition, false).map(|_| ()))?;
     Ok(broker)
 }
 
