@@ -40,7 +40,8 @@ def push(service, points):
 def forward(service, central, **more):
     keys = "".join(f"{key} = {value}\n" for key, value in more.items())
     text = f'kind = "forward"\nurl = "http://127.0.0.1:{central.port}"\ndataset = "velmar"\ntags = {{ origin = "north" }}\n{keys}'
-    service.call("PUT", "/api/v1/sinks/central", text.encode(), "application/toml")
+    # The kept connection may have been closed while the service was idle.
+    service.call("PUT", "/api/v1/sinks/central", text.encode(), "application/toml", connection=service.connect())
 
 
 def until_sent(service, points):

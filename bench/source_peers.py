@@ -199,4 +199,5 @@ def main():
         peer.terminate()
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -141,6 +141,7 @@ impl Link {
                 }
                 let (client, mut events) = rumqttc::AsyncClient::new(options, REQUESTS);
                 events.network_options.set_connection_timeout(CONNECTING.as_secs());
+                events.network_options.set_tcp_nodelay(true);
                 Self::V311(Box::new(Connection311 { client, events }))
             }
             MqttVersion::V5 => {
@@ -155,6 +156,9 @@ impl Link {
                 if let Some(user) = login.user {
                     options.set_credentials(user, password);
                 }
+                let mut network = options.network_options();
+                network.set_tcp_nodelay(true);
+                options.set_network_options(network);
                 let (client, events) = v5::AsyncClient::new(options, REQUESTS);
                 Self::V5(Box::new(Connection5 { client, events }))
             }

@@ -264,7 +264,7 @@ impl SinkDefinition {
             Self::Forward(_) => 100_000,
             Self::Http(_) => 10_000,
             Self::Sql(_) => 50_000,
-            Self::Mqtt(_) => 1_000,
+            Self::Mqtt(_) => 10_000,
             Self::Files(_) => 1_000_000,
         };
         of_all!(self, of => of.batch_points).unwrap_or(default)

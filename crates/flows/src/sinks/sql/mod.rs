@@ -1,7 +1,7 @@
 //! Writes batches as rows into a table of PostgreSQL.
 //!
-//! A batch is copied into a temporary table, and inserted from there in the same transaction. A row whose unique columns are in the table already
-//! replaces the one there, so a batch that is sent again has no effect.
+//! A batch is copied into the table. If a row is there already, by the unique columns, the batch is copied into a temporary table instead, and its
+//! rows are inserted or replaced from there in one transaction. So a batch that is sent again has no effect.
 
 mod rows;
 mod table;
@@ -51,7 +51,14 @@ struct Connection {
     timeout: Duration,
     /// Name of the database, for people.
     name: String,
+    /// Number of batches that are not tried as new rows, because the latest that were had rows that are there already.
+    replacing: u32,
+    /// That number after the next such batch.
+    replacing_next: u32,
 }
+
+/// Maximum number of batches that are not tried as new rows.
+const MAX_REPLACING: u32 = 64;
 
 /// Whether a transaction is committed.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -82,10 +89,8 @@ impl TableWriter {
             let is_new = self.connection.is_none();
             let connection = self.connection(secrets)?;
             let rows = rows_of(batch, &connection.table);
-            let written = rows.map_err(Undelivered::from).and_then(|rows| {
-                let statements = connection.table.statements(&tags);
-                connection.write(&rows, &statements, outcome).map(|()| rows)
-            });
+            let written =
+                rows.map_err(Undelivered::from).and_then(|rows| connection.write(&rows, &connection.table.statements(&tags), outcome).map(|()| rows));
             match written {
                 Ok(rows) => return Ok(rows),
                 Err(error) => {
@@ -118,27 +123,56 @@ impl Connection {
         let finding = async { timeout(login.timeout + GRACE, table::find(&client, sql)).await };
         let found = runtime.block_on(finding).map_err(|_| login.silent("answer", login.timeout))?;
         let table = found.map_err(|error| error.unless_of_server(|error| login.fault(&describe(error))))?;
-        Ok(Self { runtime, client, meter, table, timeout: login.timeout, name: sql.database.clone() })
+        Ok(Self { runtime, client, meter, table, timeout: login.timeout, name: sql.database.clone(), replacing: 0, replacing_next: 1 })
     }
 
-    fn write(&self, rows: &Rows, statements: &Statements, outcome: Outcome) -> Result<(), Undelivered> {
+    fn write(&mut self, rows: &Rows, statements: &Statements, outcome: Outcome) -> Result<(), Undelivered> {
+        if let Some(copy) = statements.copy_new.as_ref().filter(|_| !rows.has_twins && self.replacing == 0) {
+            match self.transact(rows, copy, None, outcome)? {
+                Ok(()) => {
+                    self.replacing_next = 1;
+                    return Ok(());
+                }
+                Err(error) if error.code() == Some(&SqlState::UNIQUE_VIOLATION) => {
+                    self.replacing = self.replacing_next;
+                    self.replacing_next = (2 * self.replacing_next).min(MAX_REPLACING);
+                    self.transact_back()?;
+                }
+                Err(error) => return Err(self.undelivered(&error)),
+            }
+        }
+        self.replacing = self.replacing.saturating_sub(1);
         let insert = if rows.has_twins { &statements.insert_latest } else { &statements.insert };
+        self.transact(rows, &statements.copy, Some(insert), outcome)?.map_err(|error| self.undelivered(&error))
+    }
+
+    /// Copies rows, and perhaps inserts them from where they were copied to, in a transaction.
+    fn transact(&self, rows: &Rows, copy: &str, insert: Option<&str>, outcome: Outcome) -> Result<Result<(), tokio_postgres::Error>, FlowError> {
         self.meter.reset();
-        let writing = async {
+        self.within_timeout(async {
             self.client.batch_execute("BEGIN").await?;
-            let copy = self.client.copy_in::<_, Bytes>(&statements.copy).await?;
+            let copy = self.client.copy_in::<_, Bytes>(copy).await?;
             tokio::pin!(copy);
             for chunk in rows.text.chunks(CHUNK) {
                 copy.send(Bytes::copy_from_slice(chunk)).await?;
             }
             copy.finish().await?;
-            self.client.batch_execute(insert).await?;
+            if let Some(insert) = insert {
+                self.client.batch_execute(insert).await?;
+            }
             self.client.batch_execute(if outcome == Outcome::Committed { "COMMIT" } else { "ROLLBACK" }).await
-        };
-        let limited = async { timeout(self.timeout + GRACE, writing).await };
+        })
+    }
+
+    /// Ends a transaction that has failed.
+    fn transact_back(&self) -> Result<(), Undelivered> {
+        self.within_timeout(self.client.batch_execute("ROLLBACK"))?.map_err(|error| self.undelivered(&error))
+    }
+
+    fn within_timeout<T>(&self, work: impl Future<Output = T>) -> Result<T, FlowError> {
+        let limited = async { timeout(self.timeout + GRACE, work).await };
         let silent = || FlowError::Silent(format!("{}: did not answer within {} s (`timeout`)", self.name, self.timeout.as_secs()));
-        let written = self.runtime.block_on(limited).map_err(|_| silent())?;
-        written.map_err(|error| self.undelivered(&error))
+        self.runtime.block_on(limited).map_err(|_| silent())
     }
 
     /// What a failure means for a batch.
@@ -185,9 +219,7 @@ impl Destination for TableWriter {
         let connection = self.connection(secrets)?;
         let Some(question) = connection.table.question(inquiry) else { return Ok(None) };
         connection.meter.reset();
-        let reading = async { timeout(connection.timeout + GRACE, connection.client.query(&question, &[])).await };
-        let silent = || FlowError::Silent(format!("{}: did not answer within {} s (`timeout`)", connection.name, connection.timeout.as_secs()));
-        let rows = connection.runtime.block_on(reading).map_err(|_| silent())?;
+        let rows = connection.within_timeout(connection.client.query(&question, &[]))?;
         let rows = rows.map_err(|error| FlowError::Peer(format!("{}: {}", connection.name, describe(&error))))?;
         let sums = rows.iter().map(|row| {
             let (start, count, sum): (i64, i64, Option<f64>) = (row.get(0), row.get(1), row.get(2));

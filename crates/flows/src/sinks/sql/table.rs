@@ -72,6 +72,8 @@ pub struct Table {
 
 /// Statements of a batch.
 pub struct Statements {
+    /// Copies rows into the table itself; none if columns must be left as they are.
+    pub copy_new: Option<String>,
     /// Copies rows into the temporary table.
     pub copy: String,
     /// Inserts them.
@@ -265,8 +267,10 @@ impl Table {
             }
         };
         let insert = |rows: &str| format!("INSERT INTO {} ({used}) SELECT {rows} ON CONFLICT ({key}) DO {change}", self.name);
+        let all = self.names(|_| true).join(", ");
         Statements {
-            copy: format!("COPY {TEMPORARY} ({}) FROM STDIN", self.names(|_| true).join(", ")),
+            copy_new: self.columns.iter().all(is_used).then(|| format!("COPY {} ({all}) FROM STDIN", self.name)),
+            copy: format!("COPY {TEMPORARY} ({all}) FROM STDIN"),
             insert: insert(&format!("{used} FROM {TEMPORARY}")),
             insert_latest: insert(&format!("DISTINCT ON ({key}) {used} FROM {TEMPORARY} ORDER BY {key}, ctid DESC")),
         }
