@@ -11,6 +11,7 @@ import { Button, Faint, Failure, Heading, PlainTable, TableFrame } from "../../u
 import { SureButton } from "../../ui/SureButton";
 import type { Draft } from "../definitions/definition";
 import { LogAndDefinition } from "../definitions/LogAndDefinition";
+import { isComparable } from "./state";
 
 const minute = (text: string): string => text.slice(0, 16).replace("T", " ");
 
@@ -52,9 +53,11 @@ function Span({ sink }: { sink: SinkInfo }) {
     <>
       <FormRow>
         <TextInput label="range of time" value={over} onChange={setOver} placeholder="last 1d" />
-        <Button $quiet isDisabled={verify.isPending} onPress={() => verify.mutate()}>
-          {verify.isPending ? "Comparing …" : "Compare with the destination"}
-        </Button>
+        {isComparable(sink) && (
+          <Button $quiet isDisabled={verify.isPending} onPress={() => verify.mutate()}>
+            {verify.isPending ? "Comparing …" : "Compare with the destination"}
+          </Button>
+        )}
         <Button $quiet isDisabled={replay.isPending} onPress={() => replay.mutate()}>
           Send again
         </Button>

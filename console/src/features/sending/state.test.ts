@@ -1,7 +1,7 @@
 import { expect, it } from "vitest";
 
 import type { SinkInfo } from "../../api/types";
-import { stateOf } from "./state";
+import { isComparable, stateOf } from "./state";
 
 const sink = (of: Partial<SinkInfo>): SinkInfo => ({
   name: "central",
@@ -35,4 +35,11 @@ it("says how far a sink is behind, and why", () => {
   );
   const failing = sink({ state: "failing", behind, error: "nothing listens there", next: "2026-05-01T09:00:30Z" });
   expect(stateOf(failing, now)).toBe("failing, 61,899 points behind, nothing listens there, next attempt in 30 s");
+});
+
+it("offers a comparison only if the destination can be read", () => {
+  expect(isComparable({ kind: "forward", definition: {} })).toBe(true);
+  expect(isComparable({ kind: "sql", definition: { table: "readings" } })).toBe(true);
+  expect(isComparable({ kind: "mqtt", definition: {} })).toBe(false);
+  expect(isComparable({ kind: "forward", definition: { query: "show mean of level per 1m" } })).toBe(false);
 });

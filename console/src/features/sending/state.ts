@@ -3,6 +3,13 @@ import type { SinkInfo } from "../../api/types";
 import { count } from "../../format/numbers";
 import { ahead, lasting } from "../../format/times";
 
+/** Kinds whose destination can be read. */
+const READABLE = ["forward", "sql"];
+
+/** Whether its points can be compared with those of the destination. Windows of a query cannot. */
+export const isComparable = ({ kind, definition }: Pick<SinkInfo, "kind" | "definition">): boolean =>
+  READABLE.includes(kind) && !(typeof definition === "object" && definition !== null && "query" in definition);
+
 /** Its state, how far it is behind, and its error. */
 export function stateOf({ state, behind, error, next, set_aside: aside }: SinkInfo, now: number): string {
   const more = [
