@@ -14,8 +14,8 @@ use std::{
 };
 
 use fenetre_core::{
-    model::{PointRef, PointSink, ValueRef},
-    time::{Nanos, SECOND, format_utc},
+    model::{Kind, MetricDefinition, PointRef, PointSink, ValueRef},
+    time::{Nanos, SECOND, format_utc, parse_rfc3339},
 };
 use fenetre_flows::sinks::supervisor::Sinks;
 use fenetre_store::{Options, Store};
@@ -170,6 +170,35 @@ fn a_window_is_sent_once_it_is_closed_and_again_if_late_points_change_it() {
 }
 
 #[test]
+fn a_late_point_changes_the_growth_of_the_next_window_too() {
+    let (folder, peer) = (tempfile::tempdir().unwrap(), Peer::start());
+    let store = Arc::new(Store::open(&folder.path().join("store"), Options::default()).unwrap());
+    let sinks = sinks_of(&store, folder.path());
+    let counter = MetricDefinition { kind: Kind::Counter, ..MetricDefinition::default() };
+    store.definitions().put_metric("main", "boats", counter).unwrap();
+    let write = |points: &[(&str, f64)]| {
+        let mut batch = store.begin("main").unwrap();
+        for (time, value) in points {
+            let time = parse_rfc3339(time).unwrap();
+            batch.accept(PointRef { metric: "boats", tags: &[], time, value: ValueRef::Number(*value) }).unwrap();
+        }
+        store.write(batch).unwrap();
+    };
+    write(&[("2026-05-01T01:00:00Z", 10.0), ("2026-05-02T12:00:00Z", 14.0)]);
+    let text = format!("kind = \"http\"\nurl = \"{}\"\nhistory = true\nbatch_after = \"10ms\"\nquery = 'show growth of boats per 1d'", peer.url);
+    sinks.put("out", definition(&text)).unwrap();
+    let days = |first: &str, second: &str| {
+        let line = |day: i64, value: &str| (format!("boats {{}} 2026-05-0{day}T00:00:00Z"), value.to_owned());
+        [line(1, first), line(2, second)].into_iter().filter(|(_, value)| !value.is_empty()).collect::<BTreeMap<_, _>>()
+    };
+    until("both days are there", || got(&peer).values().last().is_some_and(|value| value == "4"));
+    // The counter had already reached 13 on the first day, so it grew by 1 on the second.
+    write(&[("2026-05-01T02:00:00Z", 13.0)]);
+    until("both days have changed", || got(&peer) == days("3", "1"));
+    sinks.end();
+}
+
+#[test]
 fn days_of_the_zone_are_windows() {
     let (folder, peer) = (tempfile::tempdir().unwrap(), Peer::start());
     let store = Arc::new(Store::open(&folder.path().join("store"), Options::default()).unwrap());
@@ -178,7 +207,7 @@ fn days_of_the_zone_are_windows() {
     // 2026-03-29 has 23 hours in Lisbon: it begins at 00:00Z and ends at 23:00Z.
     for (time, value) in [("2026-03-28T23:59:59Z", 1.0), ("2026-03-29T00:00:00Z", 2.0), ("2026-03-29T22:59:59Z", 4.0), ("2026-03-29T23:00:00Z", 8.0)]
     {
-        let time = fenetre_core::time::parse_rfc3339(time).unwrap();
+        let time = parse_rfc3339(time).unwrap();
         batch.accept(PointRef { metric: "level", tags: &[], time, value: ValueRef::Number(value) }).unwrap();
     }
     store.write(batch).unwrap();

@@ -251,7 +251,7 @@ impl WindowWorker {
         }
         let since = *self.since.get_or_insert_with(Instant::now);
         if let Some(dataset) = dataset.filter(|_| since.elapsed() >= self.batch_after || self.touched.len() > MAX_TOUCHED) {
-            let gaps = gaps_of(&mem::take(&mut self.touched), dataset, self.content.query.quantum());
+            let gaps = gaps_of(&mem::take(&mut self.touched), dataset, self.content.query.reach());
             self.since = None;
             self.note(&gaps, now)?;
         }
@@ -367,11 +367,12 @@ impl Work for WindowWorker {
     }
 }
 
-/// Gaps of touched windows: each, and the next one, because some results compare points over the border of their window.
-fn gaps_of(touched: &BTreeSet<Nanos>, dataset: DatasetId, quantum: Nanos) -> Vec<Gap> {
+/// Gaps of touched windows: each, and the next one, because some results compare points over the border of their window. The next one begins at most
+/// `reach` after an instant.
+fn gaps_of(touched: &BTreeSet<Nanos>, dataset: DatasetId, reach: Nanos) -> Vec<Gap> {
     let mut gaps: Vec<Gap> = Vec::new();
     for start in touched {
-        let last = start.saturating_add(quantum.saturating_mul(2) - 1);
+        let last = start.saturating_add(reach - 1);
         match gaps.last_mut().filter(|gap| gap.last.saturating_add(1) >= *start) {
             Some(gap) => gap.last = last,
             None => gaps.push(Gap { dataset: dataset.0, first: *start, last }),

@@ -68,6 +68,12 @@ impl WindowQuery {
     pub fn quantum(&self) -> i64 {
         if self.width.is_calendar() || self.grid.starting.is_some() { HOUR } else { self.width.nanos.max(1) }
     }
+
+    /// How long after a noted instant the next window begins at most, in nanoseconds. A day has up to 25 hours, a month up to 31 days.
+    pub fn reach(&self) -> i64 {
+        let days = i64::from(self.width.days) + 31 * i64::from(self.width.months);
+        self.quantum().saturating_add(self.width.nanos).saturating_add(days.saturating_mul(25 * HOUR))
+    }
 }
 
 /// The metric of a simple result, such as `mean of level by lock`.

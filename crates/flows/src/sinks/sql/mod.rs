@@ -136,7 +136,7 @@ impl Connection {
                 Err(error) if error.code() == Some(&SqlState::UNIQUE_VIOLATION) => {
                     self.replacing = self.replacing_next;
                     self.replacing_next = (2 * self.replacing_next).min(MAX_REPLACING);
-                    self.transact_back()?;
+                    self.roll_back()?;
                 }
                 Err(error) => return Err(self.undelivered(&error)),
             }
@@ -165,7 +165,7 @@ impl Connection {
     }
 
     /// Ends a transaction that has failed.
-    fn transact_back(&self) -> Result<(), Undelivered> {
+    fn roll_back(&self) -> Result<(), Undelivered> {
         self.within_timeout(self.client.batch_execute("ROLLBACK"))?.map_err(|error| self.undelivered(&error))
     }
 
