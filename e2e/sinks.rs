@@ -238,3 +238,36 @@ fn every_example_of_the_docs_is_valid() {
         assert!(run(&["sink", "check", &example]).out().starts_with(&format!("{example} is valid: kind {kind}, from velmar to ")));
     }
 }
+
+#[test]
+fn a_destination_that_freezes_delays_only_its_own_sink() {
+    let folder = tempfile::tempdir().unwrap();
+    let (edge, central) = (Service::start(&folder.path().join("edge")), Service::start(&folder.path().join("central")));
+    for service in [&edge, &central] {
+        assert_eq!(service.run(&["datasets", "define", "velmar"]).code(), 0);
+    }
+    let push = |second: usize| {
+        let body = format!("time,lock,level\n2026-05-01T06:00:{second:02}Z,osier,{second}\n");
+        edge.post("/api/v1/datasets/velmar/points?time=time&tag=lock&value=level", &[("Content-Type", "text/csv")], body.as_bytes()).ok();
+    };
+    let common = "dataset = \"velmar\"\nbatch_after = \"50ms\"\n";
+    let slow = format!("kind = \"forward\"\nurl = \"{}\"\ntimeout = \"1s\"\ntags = {{ origin = \"north\" }}\n{common}", central.url);
+    let sent = folder.path().join("sent");
+    let quick = format!("kind = \"files\"\npath = \"{}\"\nformat = \"csv\"\nname = \"{{part}}\"\n{common}", sent.display());
+    for (name, text) in [("slow", slow), ("quick", quick)] {
+        let added = edge.run(&["sink", "add", &file(folder.path(), &format!("{name}.toml"), text)]);
+        assert_eq!(added.code(), 0, "{}", added.all());
+    }
+    push(0);
+    let of_sink = |name: &str, key: &str| edge.get(&format!("/api/v1/sinks/{name}")).ok()[key].clone();
+    until("the first point is there", || of_sink("slow", "points") == 1 && of_sink("quick", "points") == 1);
+    let signal = |name: &str| assert!(std::process::Command::new("kill").args([name, &central.pid().to_string()]).status().unwrap().success());
+    // As if the network were cut: connections stay open, and nothing answers.
+    signal("-STOP");
+    (1..30).for_each(push);
+    until("silence is an error", || of_sink("slow", "error").as_str().is_some_and(|error| error.contains("did not answer within `timeout`")));
+    until("the other sink has sent all", || of_sink("quick", "points") == 30);
+    signal("-CONT");
+    until("it has caught up", || of_sink("slow", "state") == "healthy" && of_sink("slow", "behind")["points"] == 0);
+    assert_eq!(points(&edge, ALL), points(&central, ALL));
+}
